@@ -1,0 +1,74 @@
+// Command dimlantern is the command line of Dim Lantern: it reads arguments and
+// files, and hands them to the packages that do the work.
+package main
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	_ "time/tzdata" // zones, where the machine has none installed
+
+	"github.com/spf13/cobra"
+)
+
+// Exit statuses.
+const (
+	exitWell    = 0
+	exitFailed  = 1 // findings or failures
+	exitMisused = 2 // wrong usage, or unreadable
+)
+
+// failed is an error of exit status 1, whose message has been printed already
+// where it is empty.
+type failed struct{ msg string }
+
+func (f failed) Error() string { return f.msg }
+
+func main() {
+	root := newRoot()
+	err := root.Execute()
+	var f failed
+	switch {
+	case err == nil:
+		os.Exit(exitWell)
+	case errors.As(err, &f):
+		if f.msg != "" {
+			fmt.Fprintln(os.Stderr, "dimlantern:", f.msg)
+		}
+		os.Exit(exitFailed)
+	}
+	fmt.Fprintln(os.Stderr, "dimlantern:", err)
+	os.Exit(exitMisused)
+}
+
+func newRoot() *cobra.Command {
+	o := &places{}
+	root := &cobra.Command{
+		Use:   "dimlantern",
+		Short: "Rules that watch logs, and the screens to see what they find",
+		Long: `Dim Lantern follows log files, raises alerts by the rules in a settings folder,
+and clears them by itself. Without a command it opens the screens.`,
+		Example: `  dimlantern demo                      # a made-up harbour, live
+  dimlantern --settings ./rules        # the screens on your own rules`,
+		SilenceUsage:  true,
+		SilenceErrors: true,
+		Args:          noArgs,
+		RunE:          func(cmd *cobra.Command, _ []string) error { return openScreens(o) },
+	}
+	o.flags(root)
+	root.CompletionOptions.HiddenDefaultCmd = true
+	root.AddCommand(checkCommand(), fmtCommand(), testCommand(), replayCommand(), whyCommand(),
+		watchCommand(), historyCommand(), demoCommand(), clearCommand())
+	return root
+}
+
+// noArgs refuses arguments, with the commands that there are.
+func noArgs(cmd *cobra.Command, args []string) error {
+	if len(args) == 0 {
+		return nil
+	}
+	if s := cmd.SuggestionsFor(args[0]); len(s) > 0 {
+		return fmt.Errorf("there is no command %q: did you mean %s?", args[0], s[0])
+	}
+	return fmt.Errorf("there is no command %q: see dimlantern --help", args[0])
+}

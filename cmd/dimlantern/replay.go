@@ -1,0 +1,305 @@
+package main
+
+import (
+	"bufio"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"sort"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/klauspost/compress/gzip"
+	"github.com/klauspost/compress/zstd"
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"dimlantern/core/engine"
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+	"dimlantern/core/trial"
+	"dimlantern/intake"
+	"dimlantern/service"
+)
+
+type replayOptions struct {
+	rules, as, from, to string
+	asJSON              bool
+}
+
+func replayCommand() *cobra.Command {
+	o := &replayOptions{}
+	c := &cobra.Command{
+		Use:   "replay --rules PATH [--as SOURCE] FILE…",
+		Short: "What rules would have done on files that are there already",
+		Long: `Replay runs rules over log files and prints the transitions that would have
+been. With --as each file is read as an origin of that source; without it, as
+one of every source whose files fit its path, or of the only source there is. "-"
+is standard input; .gz and .zst are read as they are.`,
+		Example: "  dimlantern replay --rules pumps.lantern --as pump-logs pump-03.log.1 pump-03.log",
+		Args:    cobra.MinimumNArgs(1),
+		RunE:    func(_ *cobra.Command, args []string) error { return replay(o, args) },
+	}
+	c.Flags().StringVar(&o.rules, "rules", "", "a settings file, or a folder of them")
+	c.Flags().StringVar(&o.as, "as", "", "the source that the files are read as")
+	c.Flags().StringVar(&o.from, "from", "", "begin with entries of this time (RFC 3339)")
+	c.Flags().StringVar(&o.to, "to", "", "end before entries of this time (RFC 3339)")
+	c.Flags().BoolVar(&o.asJSON, "json", false, "one transition a line")
+	c.MarkFlagRequired("rules")
+	return c
+}
+
+// loadRules reads settings and refuses those with errors.
+func loadRules(path string) (*lang.Settings, error) {
+	texts, err := service.ReadSettings(path)
+	if err != nil {
+		return nil, err
+	}
+	if len(texts) == 0 {
+		return nil, fmt.Errorf("there is no *.lantern file in %s", path)
+	}
+	settings, ds := service.CheckSettings(texts)
+	return settings, refuse(ds)
+}
+
+func replay(o *replayOptions, files []string) error {
+	settings, err := loadRules(o.rules)
+	if err != nil {
+		return err
+	}
+	opts := trial.Options{Zone: time.Local}
+	if opts.From, err = bound("--from", o.from); err != nil {
+		return err
+	}
+	if opts.To, err = bound("--to", o.to); err != nil {
+		return err
+	}
+	inputs, closers, err := openInputs(settings, o.as, files)
+	defer func() {
+		for _, c := range closers {
+			c.Close()
+		}
+	}()
+	if err != nil {
+		return err
+	}
+	out := bufio.NewWriterSize(os.Stdout, 64<<10)
+	table := tabwriter.NewWriter(out, 2, 0, 2, ' ', 0)
+	opts.Emit = func(t *engine.Transition) {
+		if o.asJSON {
+			b, _ := t.MarshalJSON()
+			out.Write(b)
+			out.WriteByte('\n')
+			return
+		}
+		fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\t%s\n", time.Unix(0, int64(t.At)).Format("2006-01-02 15:04:05"),
+			t.Change, t.Severity, t.Rule, shown(strings.Join(t.Key, " ")), shown(t.Why))
+	}
+	opts.Progress = progress()
+	sum, err := trial.Replay(settings, inputs, opts)
+	if err != nil {
+		return err
+	}
+	table.Flush()
+	if err := out.Flush(); err != nil {
+		return fmt.Errorf("the result cannot be written: %w", err)
+	}
+	clearProgress()
+	for _, p := range sum.Untimed {
+		fmt.Fprintf(os.Stderr, "dimlantern: %s gives its entries no time; they stand at 1970-01-01T00:00:00Z. A layout with a time clause would read it.\n", p)
+	}
+	fmt.Fprintf(os.Stderr, "entries %d, hits %d, raised %d, cleared %d, open %d\n", sum.Entries, sum.Hits, sum.Raised, sum.Cleared, sum.Open)
+	return nil
+}
+
+// shown makes control characters of a log visible.
+func shown(s string) string { return intake.Visible(s) }
+
+func bound(flag, s string) (entry.Instant, error) {
+	if s == "" {
+		return 0, nil
+	}
+	t, err := time.Parse(time.RFC3339Nano, s)
+	if err != nil {
+		return 0, fmt.Errorf("%s %s is no time: write it as RFC 3339 has it, such as 2026-11-24T05:00:00Z", flag, s)
+	}
+	return entry.Of(t), nil
+}
+
+// member is a file of a series.
+type member struct {
+	path string
+	age  int
+}
+
+// openInputs opens the files, those of one series as one origin, oldest first.
+func openInputs(s *lang.Settings, as string, files []string) ([]*trial.Input, []io.Closer, error) {
+	var inputs []*trial.Input
+	var closers []io.Closer
+	fallback, _ := os.Hostname()
+	var order []string
+	series := map[string][]member{}
+	for _, f := range files {
+		name, age := f, 0
+		if f != "-" {
+			abs, err := filepath.Abs(f)
+			if err != nil {
+				return nil, nil, err
+			}
+			name, age = trial.Series(abs)
+			if info, err := os.Stat(f); err != nil {
+				return nil, nil, fmt.Errorf("%s cannot be read: %w", f, err)
+			} else if info.IsDir() {
+				return nil, nil, fmt.Errorf("%s is a folder: name the files in it", f)
+			}
+		}
+		if series[name] == nil {
+			order = append(order, name)
+		}
+		series[name] = append(series[name], member{f, age})
+	}
+	for _, name := range order {
+		ms := series[name]
+		sort.SliceStable(ms, func(i, j int) bool { return ms[i].age > ms[j].age })
+		sources, err := sourcesFor(s, as, name)
+		if err != nil {
+			return nil, closers, err
+		}
+		for _, src := range sources {
+			in := &trial.Input{Source: src, Path: name, Host: fallback, Near: entry.None}
+			if src != nil {
+				in.Host = trial.HostOf(src, name, fallback)
+			}
+			if len(ms) == 1 {
+				in.Path = name
+			}
+			var readers []io.Reader
+			for i, m := range ms {
+				r, c, near, err := openLog(m.path)
+				if err != nil {
+					return nil, closers, err
+				}
+				closers = append(closers, c)
+				if i == 0 {
+					in.Near = near
+				}
+				readers = append(readers, &endLine{r: r})
+			}
+			in.Reader = io.MultiReader(readers...)
+			inputs = append(inputs, in)
+		}
+	}
+	return inputs, closers, nil
+}
+
+// sourcesFor finds the sources that a file is read as.
+func sourcesFor(s *lang.Settings, as, path string) ([]*lang.Source, error) {
+	if as != "" {
+		if src := s.Source(as); src != nil {
+			return []*lang.Source{src}, nil
+		}
+		var names []string
+		for _, x := range s.Sources {
+			names = append(names, x.Name)
+		}
+		if len(names) == 0 {
+			return nil, fmt.Errorf("--as %s: the rules name no source at all; leave --as out, and the lines are plain", as)
+		}
+		return nil, fmt.Errorf("--as %s: there is no such source; there are: %s", as, strings.Join(names, ", "))
+	}
+	if len(s.Sources) == 0 {
+		return []*lang.Source{nil}, nil
+	}
+	var out []*lang.Source
+	for _, x := range s.Sources {
+		if intake.Fits(x, path) {
+			out = append(out, x)
+		}
+	}
+	switch {
+	case len(out) > 0:
+		return out, nil
+	case len(s.Sources) == 1:
+		return s.Sources[:1], nil
+	}
+	return nil, fmt.Errorf("%s fits the files of no source: say which one it is read as with --as", path)
+}
+
+// openLog opens a log file, or standard input, and what its name says it is
+// compressed with.
+func openLog(path string) (io.Reader, io.Closer, entry.Instant, error) {
+	if path == "-" {
+		return os.Stdin, io.NopCloser(os.Stdin), entry.Of(time.Now()), nil
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, nil, 0, fmt.Errorf("%s cannot be read: %w", path, err)
+	}
+	near := entry.None
+	if info, err := f.Stat(); err == nil {
+		near = entry.Of(info.ModTime())
+	}
+	switch filepath.Ext(path) {
+	case ".gz":
+		z, err := gzip.NewReader(f)
+		if err != nil {
+			return nil, nil, 0, fmt.Errorf("%s is not compressed as its name says: %w", path, err)
+		}
+		return z, f, near, nil
+	case ".zst":
+		z, err := zstd.NewReader(f)
+		if err != nil {
+			return nil, nil, 0, fmt.Errorf("%s is not compressed as its name says: %w", path, err)
+		}
+		return z, f, near, nil
+	}
+	return f, f, near, nil
+}
+
+// endLine gives a file that does not end with a line end one, so that the next
+// file of its series begins a line of its own.
+type endLine struct {
+	r    io.Reader
+	last byte
+	some bool
+}
+
+func (e *endLine) Read(p []byte) (int, error) {
+	n, err := e.r.Read(p)
+	if n > 0 {
+		e.last, e.some = p[n-1], true
+	}
+	if err == io.EOF && n == 0 && e.some && e.last != '\n' && len(p) > 0 {
+		p[0], e.last = '\n', '\n'
+		return 1, nil
+	}
+	return n, err
+}
+
+var progressShown bool
+
+// progress returns a function that shows on a terminal how much has been read,
+// from the first second on; nil where standard error is none.
+func progress() func(int64) {
+	if !term.IsTerminal(int(os.Stderr.Fd())) {
+		return nil
+	}
+	start, last := time.Now(), time.Now()
+	return func(n int64) {
+		now := time.Now()
+		if now.Sub(start) < time.Second || now.Sub(last) < 200*time.Millisecond {
+			return
+		}
+		last = now
+		progressShown = true
+		fmt.Fprintf(os.Stderr, "\r%d MB read, %.0f MB/s ", n/1e6, float64(n)/1e6/now.Sub(start).Seconds())
+	}
+}
+
+func clearProgress() {
+	if progressShown {
+		fmt.Fprint(os.Stderr, "\r\x1b[K")
+	}
+}

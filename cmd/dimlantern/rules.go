@@ -1,0 +1,263 @@
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"dimlantern/core/lang"
+	"dimlantern/core/layout"
+	"dimlantern/core/trial"
+	"dimlantern/service"
+)
+
+func checkCommand() *cobra.Command {
+	var asJSON bool
+	c := &cobra.Command{
+		Use:   "check PATH…",
+		Short: "Errors and findings in settings files",
+		Long: `Check reads settings files, or folders of them, and tells every error and
+finding: where it is, why, and what to write instead. The exit status is 0 where
+there are none, else 1.`,
+		Example: "  dimlantern check ./rules\n  dimlantern check --json pumps.lantern",
+		Args:    cobra.MinimumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			texts, err := service.ReadSettings(args...)
+			if err != nil {
+				return err
+			}
+			settings, ds := service.CheckSettings(texts)
+			if asJSON {
+				printDiagnosticsJSON(ds)
+			} else {
+				for _, d := range ds {
+					fmt.Println(d)
+				}
+				sayZone(settings)
+				errs, finds := 0, 0
+				for _, d := range ds {
+					switch d.Weight {
+					case lang.Err:
+						errs++
+					case lang.Finding:
+						finds++
+					}
+				}
+				fmt.Printf("%s: %s, %s\n", count(len(texts), "file", "files"), count(errs, "error", "errors"), count(finds, "finding", "findings"))
+			}
+			if len(texts) == 0 {
+				return failed{"there is no *.lantern file there"}
+			}
+			if len(ds) > 0 {
+				return failed{}
+			}
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&asJSON, "json", false, "one JSON object a line")
+	return c
+}
+
+// sayZone says in which zone times are read that do not name theirs.
+func sayZone(s *lang.Settings) {
+	for _, l := range s.Layouts {
+		if c := layout.Compile(l, time.Local); c.Timed() && !c.Zoned() {
+			fmt.Printf("layout %s: its times name no zone, and are read in this machine's, %s\n", l.Name, zoneName())
+		}
+	}
+}
+
+func zoneName() string {
+	if n := time.Local.String(); n != "Local" {
+		return n
+	}
+	if p, err := filepath.EvalSymlinks("/etc/localtime"); err == nil {
+		if rel, err := filepath.Rel("/usr/share/zoneinfo", p); err == nil && rel[0] != '.' {
+			return rel
+		}
+	}
+	name, offset := time.Now().Zone()
+	return fmt.Sprintf("%s (UTC%+03d:%02d)", name, offset/3600, offset/60%60)
+}
+
+func count(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}
+
+func printDiagnosticsJSON(ds []lang.Diagnostic) {
+	e := json.NewEncoder(os.Stdout)
+	e.SetEscapeHTML(false)
+	for _, d := range ds {
+		e.Encode(struct {
+			Code   string `json:"code"`
+			Weight string `json:"weight"`
+			lang.Pos
+			Text string `json:"text"`
+			What string `json:"what"`
+			Mend string `json:"mend,omitempty"`
+		}{d.Code, d.Weight.String(), d.Pos, d.Line, d.What, d.Mend})
+	}
+}
+
+// refuse prints the errors among the diagnostics, and answers with an error
+// where there are any.
+func refuse(ds []lang.Diagnostic) error {
+	if !lang.Errors(ds) {
+		return nil
+	}
+	for _, d := range ds {
+		if d.Weight == lang.Err {
+			fmt.Fprintln(os.Stderr, d)
+		}
+	}
+	return failed{"the settings have errors"}
+}
+
+func fmtCommand() *cobra.Command {
+	var write, check bool
+	c := &cobra.Command{
+		Use:   "fmt PATH…",
+		Short: "Settings files in their one canonical form",
+		Long: `Fmt prints settings files in their canonical form, comments kept. With --write
+it changes the files; with --check it names those that differ, and exits with 1.
+A file with errors of syntax is left alone.`,
+		Example: "  dimlantern fmt --write ./rules",
+		Args:    cobra.MinimumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			texts, err := service.ReadSettings(args...)
+			if err != nil {
+				return err
+			}
+			bad, differ := false, false
+			for _, t := range texts {
+				f := lang.Parse(t.Name, []byte(t.Body))
+				if ds := f.Diagnostics(); lang.Errors(ds) {
+					bad = true
+					for _, d := range ds {
+						fmt.Fprintln(os.Stderr, d)
+					}
+					continue
+				}
+				out := f.Format()
+				switch {
+				case check:
+					if out != t.Body {
+						differ = true
+						fmt.Println(t.Name)
+					}
+				case write:
+					if out != t.Body {
+						if err := replaceFile(t.Name, out); err != nil {
+							return err
+						}
+						fmt.Println(t.Name)
+					}
+				default:
+					fmt.Print(out)
+				}
+			}
+			if bad {
+				return failed{"files with errors were left alone"}
+			}
+			if differ {
+				return failed{}
+			}
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&write, "write", false, "change the files")
+	c.Flags().BoolVar(&check, "check", false, "name the files that are not in that form")
+	c.MarkFlagsMutuallyExclusive("write", "check")
+	return c
+}
+
+// replaceFile writes a file beside the old one and puts it in its place, so that
+// a crash leaves either the one or the other.
+func replaceFile(name, body string) error {
+	mode := os.FileMode(0o644)
+	if info, err := os.Stat(name); err == nil {
+		mode = info.Mode().Perm()
+	}
+	f, err := os.CreateTemp(filepath.Dir(name), ".dimlantern-*")
+	if err != nil {
+		return fmt.Errorf("%s cannot be written: %w", name, err)
+	}
+	defer os.Remove(f.Name())
+	_, err = f.WriteString(body)
+	if err == nil {
+		err = f.Chmod(mode)
+	}
+	if err == nil {
+		err = f.Sync()
+	}
+	if e := f.Close(); err == nil {
+		err = e
+	}
+	if err == nil {
+		err = os.Rename(f.Name(), name)
+	}
+	if err != nil {
+		return fmt.Errorf("%s cannot be written: %w", name, err)
+	}
+	return nil
+}
+
+func testCommand() *cobra.Command {
+	var asJSON bool
+	c := &cobra.Command{
+		Use:   "test PATH…",
+		Short: "Runs every expect of the rules",
+		Long: `Test plays the expects that stand beside the rules, and says of each that fails
+at which step, and what happened instead. Its last line is "N passed, N failed".`,
+		Example: "  dimlantern test ./rules",
+		Args:    cobra.MinimumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			texts, err := service.ReadSettings(args...)
+			if err != nil {
+				return err
+			}
+			settings, ds := service.CheckSettings(texts)
+			if err := refuse(ds); err != nil {
+				return err
+			}
+			passed, fails := 0, 0
+			for _, o := range trial.Expects(settings) {
+				if asJSON {
+					printJSON(map[string]any{"rule": o.Rule, "expect": o.Expect.Title, "passed": !o.Failed, "why": o.Why})
+				}
+				if !o.Failed {
+					passed++
+					continue
+				}
+				fails++
+				if !asJSON {
+					fmt.Printf("%s: %s: %s\n    %s\n    %s\n", o.Step.Pos, o.Rule, o.Expect.Title, o.Step.Line, o.Why)
+				}
+			}
+			out := os.Stdout
+			if asJSON {
+				out = os.Stderr
+			}
+			fmt.Fprintf(out, "%d passed, %d failed\n", passed, fails)
+			if fails > 0 {
+				return failed{}
+			}
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&asJSON, "json", false, "one JSON object an expect")
+	return c
+}
+
+func printJSON(v any) {
+	e := json.NewEncoder(os.Stdout)
+	e.SetEscapeHTML(false)
+	e.Encode(v)
+}

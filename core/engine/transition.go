@@ -1,0 +1,205 @@
+package engine
+
+import (
+	"crypto/sha256"
+	"encoding/base32"
+	"encoding/binary"
+	"encoding/json"
+	"strconv"
+	"strings"
+
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+)
+
+// The changes of an alert that the engine makes.
+const (
+	Raised   = "raised"
+	Worsened = "worsened"
+	Repeated = "repeated"
+	Cleared  = "cleared"
+)
+
+// Transition is a change of an alert.
+type Transition struct {
+	At       entry.Instant
+	Change   string
+	Rule     string
+	Fields   []string // the fields of the key, in the rule's order
+	Key      []string // their values as written
+	Severity entry.Severity
+	Alert    string // the same from raised to cleared
+	Count    int
+	First    entry.Instant // own times of hits
+	Last     entry.Instant
+	Why      string
+	Say      string
+	Entry    *Ref // nil where a timer or a person acted
+	By       string
+	Words    string
+	Untold   string
+}
+
+// Ref is where an entry stands.
+type Ref struct {
+	Origin string `json:"origin"`
+	Offset int64  `json:"offset"`
+	Text   string `json:"text"`
+}
+
+// MarshalJSON writes the transition as one line, its key in the rule's order.
+func (t Transition) MarshalJSON() ([]byte, error) {
+	var b strings.Builder
+	field := func(name string, v any) error {
+		j, err := plainJSON(v)
+		if b.Len() > 1 {
+			b.WriteByte(',')
+		}
+		b.WriteString(`"` + name + `":` + j)
+		return err
+	}
+	b.WriteByte('{')
+	key := "{"
+	for i, f := range t.Fields {
+		n, _ := plainJSON(f)
+		v, err := plainJSON(t.Key[i])
+		if err != nil {
+			return nil, err
+		}
+		if i > 0 {
+			key += ","
+		}
+		key += n + ":" + v
+	}
+	var err error
+	add := func(name string, v any, when bool) {
+		if when && err == nil {
+			err = field(name, v)
+		}
+	}
+	add("at", t.At.String(), true)
+	add("change", t.Change, true)
+	add("rule", t.Rule, true)
+	add("key", json.RawMessage(key+"}"), true)
+	add("severity", t.Severity.String(), true)
+	add("alert", t.Alert, true)
+	add("count", t.Count, true)
+	add("first", t.First.String(), t.First != entry.None)
+	add("last", t.Last.String(), t.Last != entry.None)
+	add("why", t.Why, true)
+	add("say", t.Say, true)
+	add("by", t.By, t.By != "")
+	add("words", t.Words, t.Words != "")
+	add("untold", t.Untold, t.Untold != "")
+	add("entry", t.Entry, t.Entry != nil)
+	b.WriteByte('}')
+	return []byte(b.String()), err
+}
+
+// plainJSON is JSON without the escapes that only HTML needs.
+func plainJSON(v any) (string, error) {
+	var b strings.Builder
+	e := json.NewEncoder(&b)
+	e.SetEscapeHTML(false)
+	err := e.Encode(v)
+	return strings.TrimSuffix(b.String(), "\n"), err
+}
+
+// alertID derives an alert's identifier from rule, key, the instant of the raise
+// and the raising entry.
+func alertID(rule string, key []string, at entry.Instant, x *entry.Entry) string {
+	h := sha256.New()
+	part := func(s string) {
+		var n [8]byte
+		binary.LittleEndian.PutUint64(n[:], uint64(len(s)))
+		h.Write(n[:])
+		h.Write([]byte(s))
+	}
+	part(rule)
+	for _, k := range key {
+		part(k)
+	}
+	part(strconv.FormatInt(int64(at), 10))
+	if x != nil {
+		part(x.Origin)
+		part(strconv.FormatInt(x.Offset, 10))
+		part(x.Raw)
+	}
+	sum := h.Sum(nil)
+	return strings.ToLower(base32.HexEncoding.EncodeToString(sum)[:12])
+}
+
+func (e *Engine) emit(s *state, change string, at entry.Instant, why string, x *entry.Entry) {
+	a := s.alert
+	t := Transition{At: at, Change: change, Rule: s.rule.Name, Fields: s.rule.Per, Key: s.key,
+		Severity: a.severity, Alert: a.id, Count: a.count, First: a.first, Last: a.last, Why: why}
+	t.Say = say(s)
+	if x != nil {
+		t.Entry = &Ref{x.Origin, x.Offset, x.Raw}
+	}
+	e.out = append(e.out, t)
+}
+
+// say fills in the rule's text; what is lacking is written ?.
+func say(s *state) string {
+	r, a := s.rule, s.alert
+	if r.Say == "" {
+		return strings.TrimSpace(r.Name + " " + strings.Join(s.key, " "))
+	}
+	return Fill(r.Say, func(f string) string {
+		switch f {
+		case "count":
+			return strconv.Itoa(a.count)
+		case "span":
+			return entry.Span(a.last.Sub(a.first))
+		case "first":
+			return a.first.String()
+		case "last":
+			return a.last.String()
+		case "severity":
+			return a.severity.String()
+		}
+		for i, p := range r.Per {
+			if p == f {
+				return s.key[i]
+			}
+		}
+		for _, v := range a.vars {
+			if v.Name == f {
+				return v.Value
+			}
+		}
+		return "?"
+	})
+}
+
+// Fill puts values into a template.
+func Fill(template string, value func(field string) string) string {
+	var b strings.Builder
+	for _, p := range lang.Template(template) {
+		if p.Field != "" {
+			b.WriteString(value(p.Field))
+		} else {
+			b.WriteString(p.Text)
+		}
+	}
+	return b.String()
+}
+
+// Vars are the fields that a rule's texts name and its key does not hold.
+func Vars(r *lang.Rule) []string {
+	var out []string
+	seen := map[string]bool{"count": true, "span": true, "first": true, "last": true, "severity": true}
+	for _, p := range r.Per {
+		seen[p] = true
+	}
+	for _, t := range []string{r.Say, r.Advise} {
+		for _, p := range lang.Template(t) {
+			if p.Field != "" && !seen[p.Field] {
+				seen[p.Field] = true
+				out = append(out, p.Field)
+			}
+		}
+	}
+	return out
+}

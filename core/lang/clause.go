@@ -1,0 +1,670 @@
+package lang
+
+import (
+	"fmt"
+	"regexp"
+	"strings"
+	"time"
+
+	"dimlantern/core/entry"
+)
+
+// clauses are the clauses of each kind of block. Those with a reader work;
+// those without are part of the language, and answered with "not in this
+// version".
+var clauses map[string]map[string]func(*cursor, any)
+
+func init() { // it refers to itself through the readers
+	clauses = map[string]map[string]func(*cursor, any){
+		"source": {
+			"files": readFiles, "begin": readBegin, "layout": readSourceLayout, "host": readHost,
+			"note": readNote, "about": readAbout, "off": readOff,
+			"channel": nil, "message": nil, "account": nil, "listen": nil, "command": nil, "input": nil,
+			"entry": nil, "encoding": nil, "zone": nil, "field": nil, "keep": nil, "only": nil,
+		},
+		"layout": {
+			"pattern": readPattern, "time": readTime, "type": readType, "plain": readPlain,
+			"note": readNote, "about": readAbout, "off": readOff,
+			"delimited": nil, "json": nil, "logfmt": nil, "csv": nil, "clf": nil, "combined": nil, "w3c": nil,
+			"syslog": nil, "event-xml": nil, "journal": nil, "find": nil, "map": nil, "set": nil, "names": nil,
+			"lower": nil, "mask": nil, "include": nil, "expect": nil,
+		},
+		"rule": {
+			"on": readOn, "problem": readProblem, "recovery": readRecovery, "ignore": readIgnore, "per": readPer,
+			"raise": readRaise, "clear": readClear, "remind": readRemind, "say": readSay, "advise": readAdvise,
+			"note": readNote, "about": readAbout, "off": readOff, "expect": readExpect,
+			"among": nil, "awaits": nil, "once": nil, "empty": nil, "blind": nil, "reopen": nil, "unless": nil,
+			"during": nil, "tell": nil, "clock": nil, "grace": nil,
+		},
+		"expect": {
+			"at": readAt, "line": readLine, "wait": readWait, "blind": readBlind, "seen": readBlind, "then": readThen,
+		},
+		"contact":  {"mail": nil, "webhook": nil, "syslog": nil, "command": nil, "from": nil, "hours": nil, "gather": nil, "most": nil, "on": nil},
+		"hush":     {"rules": nil, "about": nil, "where": nil, "from": nil, "why": nil},
+		"settings": {"mail": nil, "tell": nil, "heartbeat": nil, "zone": nil, "apply": nil, "keep": nil, "most": nil},
+	}
+}
+
+// builtInLayouts are the open formats that a source can name.
+var builtInLayouts = []string{"json", "logfmt", "csv", "clf", "combined", "w3c", "syslog", "event-xml", "journal"}
+
+// clauseNames lists the clauses of a kind of block.
+func clauseNames(kind string) []string {
+	var out []string
+	for n := range clauses[kind] {
+		out = append(out, n)
+	}
+	return out
+}
+
+const notYet = "not in this version"
+
+// readBlock reads the clauses of b into node.
+func (f *File) readBlock(b *block, kind string, node any) {
+	seen := map[string]token{}
+	for _, c := range b.clauses {
+		key := c.toks[0]
+		reader, known := clauses[kind][key.src]
+		if key.kind != name || !known {
+			if key.kind == bad {
+				continue
+			}
+			mend := meant(key.src, clauseNames(kind))
+			if key.kind != name {
+				mend = "a clause begins with its word: " + strings.TrimPrefix(meant("", clauseNames(kind)), "there are: ")
+			}
+			f.report(Err, "unknown-clause", key, fmt.Sprintf("%s has no clause %s", article(kind), visible(key.src)), mend)
+			continue
+		}
+		if reader == nil {
+			f.report(Err, "not-in-this-version", key, fmt.Sprintf("%s: the clause %s of %s", notYet, key.src, article(kind)), "take the clause out, or put # before it")
+			continue
+		}
+		if first, twice := seen[key.src]; twice && once[kind+" "+key.src] {
+			f.report(Err, "twice", key, fmt.Sprintf("%s is written twice; the first stands in line %d", key.src, first.pos.Line), "keep one of them")
+			continue
+		}
+		seen[key.src] = key
+		if c.body != nil && key.src != "expect" {
+			f.report(Err, "syntax", c.body.open, fmt.Sprintf("the clause %s has no { }", key.src), "end the clause at the end of its line")
+			continue
+		}
+		if key.src == "expect" {
+			f.readExpectBlock(c, node.(*Rule))
+			continue
+		}
+		reader(&cursor{file: f, toks: c.toks, i: 1}, node)
+	}
+}
+
+// once are the clauses that a block can have one of.
+var once = map[string]bool{
+	"source begin": true, "source layout": true, "source host": true,
+	"layout time": true, "rule per": true, "rule on": true, "rule remind": true, "rule say": true, "rule advise": true,
+}
+
+func article(kind string) string {
+	if strings.ContainsRune("aeiou", rune(kind[0])) {
+		return "an " + kind
+	}
+	return "a " + kind
+}
+
+func readNote(c *cursor, node any) {
+	s := c.text("a note")
+	c.done("a note is one text")
+	switch n := node.(type) {
+	case *Source:
+		n.Note = s
+	case *Layout:
+		n.Note = s
+	case *Rule:
+		n.Note = s
+	}
+}
+
+func readAbout(c *cursor, node any) {
+	words := c.names("a word")
+	switch n := node.(type) {
+	case *Source:
+		n.About = append(n.About, words...)
+	case *Layout:
+		n.About = append(n.About, words...)
+	case *Rule:
+		n.About = append(n.About, words...)
+	}
+}
+
+func readOff(c *cursor, node any) {
+	c.done("off stands alone")
+	switch n := node.(type) {
+	case *Source:
+		n.Off = true
+	case *Rule:
+		n.Off = true
+	}
+}
+
+// names reads NAME, NAME, …
+func (c *cursor) names(what string) []string {
+	var out []string
+	for {
+		t := c.next()
+		if t.kind != name {
+			c.expected(t, what, "names stand without quotes, with commas between them")
+			return out
+		}
+		out = append(out, t.src)
+		if !c.accept(",") {
+			c.done("put a comma between names")
+			return out
+		}
+	}
+}
+
+func readFiles(c *cursor, node any) {
+	s := node.(*Source)
+	for {
+		t := c.peek()
+		g := c.text("a path")
+		if g != "" && !strings.HasPrefix(g, "/") && !c.failed {
+			c.fail(t, "relative-path", fmt.Sprintf("the path %s does not begin with /", Quote(g)), "write where it lies from the root: \"/var/log/…\"")
+		}
+		s.Files = append(s.Files, g)
+		if !c.accept(",") {
+			break
+		}
+	}
+	for c.more() {
+		switch t := c.next(); t.src {
+		case "except":
+			s.Except = append(s.Except, c.text("a path"))
+			for c.accept(",") {
+				s.Except = append(s.Except, c.text("a path"))
+			}
+		case "changed", "every":
+			c.fail(t, "not-in-this-version", fmt.Sprintf("%s: files … %s", notYet, t.src), "take it out")
+		default:
+			c.i--
+			c.done("after the paths come only except, changed within and every")
+		}
+	}
+}
+
+func readBegin(c *cursor, node any) {
+	s := node.(*Source)
+	const mend = "write: begin now, begin oldest, begin 24h ago, or begin 2026-11-24T05:00:00Z"
+	switch t := c.next(); {
+	case t.is("now"):
+		s.Begin.How = BeginNow
+	case t.is("oldest"):
+		s.Begin.How = BeginOldest
+	case t.kind == number:
+		if at, err := time.Parse(time.RFC3339Nano, t.src); err == nil {
+			s.Begin = Begin{How: BeginAt, At: entry.Of(at)}
+			break
+		}
+		c.i--
+		s.Begin = Begin{How: BeginAgo, Ago: c.duration("a duration")}
+		if !c.accept("ago") {
+			c.expected(c.peek(), "ago", mend)
+		}
+	default:
+		c.expected(t, "where to begin", mend)
+	}
+	c.done(mend)
+}
+
+func readSourceLayout(c *cursor, node any) {
+	s := node.(*Source)
+	t := c.next()
+	if t.kind != name {
+		c.expected(t, "a layout's name", "write: layout NAME, or layout plain")
+	}
+	s.Layout = t.src
+	c.done("a source has one layout")
+}
+
+func readHost(c *cursor, node any) {
+	s := node.(*Source)
+	if !c.accept("from") {
+		s.Host = c.text("a host's name, or from path /…/")
+		c.done("a host is one text")
+		return
+	}
+	if !c.accept("path") {
+		c.expected(c.peek(), "path", "write: host from path /pumps\\/(?<host>[^\\/]+)\\.log/")
+	}
+	t := c.peek()
+	if p := c.pattern("a pattern"); p != nil {
+		if !contains(p.Groups, "host") {
+			c.fail(t, "no-host-group", "the pattern has no group that is named host", "name the part that is the host: (?<host>…)")
+		}
+		s.HostFrom = p.Re
+	}
+	c.done("one pattern finds the host")
+}
+
+func readPattern(c *cursor, node any) {
+	l := node.(*Layout)
+	t := c.peek()
+	if p := c.pattern("a pattern"); p != nil {
+		if len(p.Groups) == 0 {
+			c.fail(t, "no-groups", "the pattern names no part of the line, so it gives no field", "name the parts: (?<at>…) (?<host>…) (?<text>…)")
+		}
+		l.Patterns = append(l.Patterns, p)
+	}
+	c.done("one pattern a clause; further ones in clauses of their own")
+}
+
+func readTime(c *cursor, node any) {
+	l := node.(*Layout)
+	spec := &TimeSpec{Pos: c.toks[0].pos}
+	for {
+		spec.Fields = append(spec.Fields, c.fieldName("the field that holds the time"))
+		if !c.accept(",") {
+			break
+		}
+	}
+	const mend = `write: time at like "2026-11-24 05:32:28.114", or time at rfc3339`
+	t := c.next()
+	switch t.src {
+	case "like":
+		ex := c.peek()
+		spec.Like = c.text("an example of the time")
+		if c.accept("day") {
+			spec.Order = "day"
+		} else if c.accept("month") {
+			spec.Order = "month"
+		}
+		if spec.Order != "" && !c.accept("first") {
+			c.expected(c.peek(), "first", "write: day first, or month first")
+		}
+		if !c.failed && CheckTime != nil {
+			if what, mend := CheckTime(spec.Like, spec.Order); what != "" {
+				c.fail(ex, "bad-time-example", what, mend)
+			}
+		}
+	case "rfc3339":
+		spec.RFC339 = true
+	case "epoch", "epoch-ms", "strftime":
+		c.fail(t, "not-in-this-version", notYet+": time … "+t.src, `give an example: time at like "2026-11-24 05:32:28"`)
+	default:
+		c.expected(t, "how the time is written", mend)
+	}
+	c.done(mend)
+	l.Time = spec
+}
+
+// CheckTime says what is wrong with an example of a time, and the mend; "" where
+// it is understood. The package layout provides it.
+var CheckTime func(example, order string) (what, mend string)
+
+var fieldTypes = []string{"integer", "decimal", "time", "duration", "address", "boolean", "text"}
+
+func readType(c *cursor, node any) {
+	l := node.(*Layout)
+	f := c.fieldName("a field")
+	t := c.next()
+	switch {
+	case t.kind != name:
+		c.expected(t, "a type", "types are "+strings.Join(fieldTypes, ", "))
+	case !contains(fieldTypes, t.src):
+		c.fail(t, "unknown-type", fmt.Sprintf("there is no type %q", t.src), meant(t.src, fieldTypes))
+	}
+	if c.more() && c.peek().is("in") {
+		c.fail(c.peek(), "not-in-this-version", notYet+": duration in UNIT", "leave the unit out")
+	}
+	c.done("write: type FIELD TYPE")
+	if l.Types == nil {
+		l.Types = map[string]string{}
+	}
+	l.Types[f] = t.src
+}
+
+func readPlain(c *cursor, _ any) { c.done("plain stands alone") }
+
+func readOn(c *cursor, node any) {
+	r := node.(*Rule)
+	r.On = append(r.On, c.names("a source's name")...)
+}
+
+// either adds an expression to those that any of suffices.
+func either(have, more Expr) Expr {
+	if have == nil {
+		return more
+	}
+	return &Or{[]Expr{have, more}}
+}
+
+func (c *cursor) whole() Expr {
+	x := c.expr()
+	if c.more() {
+		t := c.peek()
+		switch {
+		case t.kind == regex || t.kind == text || t.kind == name:
+			c.fail(t, "syntax", fmt.Sprintf("and or or is missing before %s", visible(t.src)), "join expressions with and, or; or write a clause for each")
+		default:
+			c.done("join expressions with and, or")
+		}
+	}
+	return x
+}
+
+func readProblem(c *cursor, node any) {
+	if x := c.whole(); !c.failed {
+		node.(*Rule).Problem = either(node.(*Rule).Problem, x)
+	}
+}
+
+func readRecovery(c *cursor, node any) {
+	if x := c.whole(); !c.failed {
+		node.(*Rule).Recovery = either(node.(*Rule).Recovery, x)
+		node.(*Rule).OnRecovery = true
+	}
+}
+
+func readIgnore(c *cursor, node any) {
+	if x := c.whole(); !c.failed {
+		node.(*Rule).Ignore = either(node.(*Rule).Ignore, x)
+	}
+}
+
+func readPer(c *cursor, node any) {
+	r := node.(*Rule)
+	r.Per = []string{}
+	if c.more() && c.peek().is("nothing") && len(c.toks) == 2 {
+		return
+	}
+	for {
+		t := c.peek()
+		f := c.fieldName("a field")
+		if contains(r.Per, f) {
+			c.fail(t, "twice", fmt.Sprintf("%s is named twice", f), "name each field once")
+		}
+		r.Per = append(r.Per, f)
+		if !c.accept(",") {
+			break
+		}
+	}
+	c.done("put a comma between fields")
+}
+
+// maxThreshold bounds `at N`, because the newest 2N hits of a key are kept.
+const maxThreshold = 1_000_000
+
+// count reads a whole number from 1 on.
+func (c *cursor) count(what string) int {
+	t := c.next()
+	n := 0
+	for i := 0; i < len(t.src) && n <= maxThreshold; i++ {
+		if !isDigit(t.src[i]) {
+			c.fail(t, "bad-number", fmt.Sprintf("%s should be a whole number, not %s", what, visible(t.src)), "write a whole number from 1 on")
+			return 1
+		}
+		n = n*10 + int(t.src[i]-'0')
+	}
+	switch {
+	case t.kind != number:
+		c.expected(t, what, "write a whole number from 1 on")
+	case n < 1 || n > maxThreshold:
+		c.fail(t, "bad-number", fmt.Sprintf("%s goes from 1 to %d", what, maxThreshold), "write a number in that range")
+	}
+	return n
+}
+
+func readRaise(c *cursor, node any) {
+	r := node.(*Rule)
+	raise := Raise{Pos: c.toks[0].pos, At: 1}
+	t := c.next()
+	if t.kind != name {
+		c.expected(t, "a severity", "severities are "+strings.Join(entry.Severities, ", "))
+	} else if raise.Severity = entry.SeverityOf(t.src); raise.Severity == 0 {
+		c.fail(t, "unknown-severity", fmt.Sprintf("there is no severity %q", t.src), meant(t.src, entry.Severities))
+	}
+	const mend = "write: raise SEVERITY, raise SEVERITY at N, or raise SEVERITY at N in 5m"
+	if c.accept("at") {
+		raise.At = c.count("the number of hits")
+		if !c.later("different") && c.accept("in") {
+			raise.In = c.duration("a time")
+		}
+	}
+	for _, w := range []string{"different", "where", "when", "after", "by", ","} {
+		if c.later(w) {
+			return
+		}
+	}
+	if c.more() && c.peek().is("in") {
+		c.fail(c.peek(), "syntax", "in D needs a number of hits before it", "write: raise "+t.src+" at 3 in 5m")
+	}
+	c.done(mend)
+	if !c.failed {
+		r.Raises = append(r.Raises, raise)
+	}
+}
+
+// later fails with "not in this version" where the next token is that word.
+func (c *cursor) later(word string) bool {
+	if !c.more() || !c.peek().is(word) {
+		return false
+	}
+	t := c.next()
+	if word == "," {
+		if c.more() {
+			t = c.peek()
+		}
+		word = ", " + t.src
+	}
+	c.fail(t, "not-in-this-version", fmt.Sprintf("%s: %s … %s", notYet, c.toks[0].src, word), "take the clause out, or put # before it")
+	return true
+}
+
+func readClear(c *cursor, node any) {
+	r := node.(*Rule)
+	const mend = "write: clear on recovery, clear after 30m quiet, or clear by hand"
+	switch t := c.next(); {
+	case t.is("on"):
+		if !c.accept("recovery") {
+			c.expected(c.peek(), "recovery", mend)
+		}
+		if c.later("at") {
+			return
+		}
+		r.clearOn = &c.toks[0]
+		r.OnRecovery = true
+	case t.is("after"):
+		d := c.duration("a time")
+		if c.later("open") {
+			return
+		}
+		if !c.accept("quiet") {
+			c.expected(c.peek(), "quiet", mend)
+		}
+		if !c.failed && (r.Quiet == 0 || d < r.Quiet) {
+			r.Quiet = d
+		}
+	case t.is("by"):
+		if !c.accept("hand") {
+			c.expected(c.peek(), "hand", mend)
+		}
+		r.clearHand = &c.toks[0]
+		r.ByHand = true
+	case t.is("when"):
+		c.i--
+		c.later("when")
+		return
+	default:
+		c.expected(t, "on recovery, after … quiet, or by hand", mend)
+	}
+	c.done(mend)
+}
+
+func readRemind(c *cursor, node any) {
+	if !c.accept("every") {
+		c.expected(c.peek(), "every", "write: remind every 1h")
+	}
+	node.(*Rule).Remind = c.duration("a time")
+	c.done("write: remind every 1h")
+}
+
+func readSay(c *cursor, node any) {
+	node.(*Rule).Say = c.text("what to say")
+	c.done("say is one text")
+}
+
+func readAdvise(c *cursor, node any) {
+	node.(*Rule).Advise = c.text("an advice")
+	c.done("advise is one text")
+}
+
+// readExpect stands in the table of clauses; readExpectBlock does its work.
+func readExpect(*cursor, any) {}
+
+func (f *File) readExpectBlock(c *clause, r *Rule) {
+	x := &Expect{Pos: c.toks[0].pos}
+	cur := &cursor{file: f, toks: c.toks, i: 1}
+	x.Title = cur.text("what is expected, as a text")
+	cur.done(`write: expect "what is expected" {`)
+	if c.body == nil {
+		f.report(Err, "incomplete", c.toks[0], "this expect has no steps", `write: expect "three lows raise" { … }`)
+		return
+	}
+	before := len(f.diags)
+	f.readBlock(c.body, "expect", x)
+	if len(f.diags) == before && len(x.Steps) == 0 {
+		f.report(Err, "incomplete", c.toks[0], "this expect has no steps", `feed it entries: at 10:00:00 "pump 7: pressure low", then say what should follow: then raised warning`)
+	}
+	r.Expects = append(r.Expects, x)
+}
+
+func (c *cursor) step(kind string) Step {
+	s := Step{Pos: c.toks[0].pos, Kind: kind}
+	if n := s.Pos.Line; n >= 1 && n <= len(c.file.lines) {
+		s.Line = strings.TrimSpace(c.file.lines[n-1])
+	}
+	return s
+}
+
+func (c *cursor) add(node any, s Step) {
+	if !c.failed {
+		x := node.(*Expect)
+		x.Steps = append(x.Steps, s)
+	}
+}
+
+var timeOfDay = regexp.MustCompile(`^(\d{1,2}):(\d\d)(?::(\d\d)(\.\d{1,9})?)?$`)
+
+func readAt(c *cursor, node any) {
+	s := c.step("at")
+	const mend = `write: at 10:00:00 from "pump-03" "the text", or at +5m "the text"`
+	t := c.next()
+	if t.kind != number {
+		c.expected(t, "a time of day or +D", mend)
+	} else if d, ok := strings.CutPrefix(t.src, "+"); ok {
+		var err error
+		if s.At, err = entry.ParseDuration(d); err != nil {
+			c.fail(t, "bad-duration", err.Error(), mend)
+		}
+		s.After = true
+	} else if m := timeOfDay.FindStringSubmatch(t.src); m == nil {
+		c.fail(t, "bad-time", visible(t.src)+" is no time of day", mend)
+	} else {
+		at, err := time.Parse("15:04:05.999999999", fmt.Sprintf("%02s:%s:%02s%s", m[1], m[2], m[3], m[4]))
+		if err != nil {
+			c.fail(t, "bad-time", visible(t.src)+" is no time of day", "times of day go from 00:00 to 23:59:59")
+		}
+		s.At = at.Sub(time.Date(0, 1, 1, 0, 0, 0, 0, time.UTC))
+	}
+	if c.accept("from") {
+		s.From = c.text("a host's name")
+	}
+	if c.accept("with") {
+		for {
+			s.With = append(s.With, c.pair())
+			if !c.accept(",") {
+				break
+			}
+		}
+	}
+	s.Text = c.text("the entry's text")
+	c.done(mend)
+	c.add(node, s)
+}
+
+// pair reads FIELD V.
+func (c *cursor) pair() entry.Field {
+	f := entry.Field{Name: c.fieldName("a field")}
+	switch t := c.next(); t.kind {
+	case text:
+		f.Value = t.val
+	case number, name:
+		f.Value = t.src
+	default:
+		c.expected(t, "a value", `write: FIELD "value"`)
+	}
+	return f
+}
+
+func readLine(c *cursor, node any) {
+	s := c.step("line")
+	s.Text = c.text("a whole line")
+	if c.accept("from") {
+		if !c.accept("path") {
+			c.expected(c.peek(), "path", `write: line "…" from path "/var/log/…"`)
+		}
+		s.From = c.text("a path")
+	}
+	c.done(`write: line "WHOLE LINE" [from path "…"]`)
+	c.add(node, s)
+}
+
+func readWait(c *cursor, node any) {
+	s := c.step("wait")
+	s.At = c.duration("a time")
+	c.done("write: wait 30m")
+	c.add(node, s)
+}
+
+func readBlind(c *cursor, node any) {
+	s := c.step(c.toks[0].src)
+	if c.accept("from") {
+		s.From = c.text("a host's name")
+	}
+	c.done(`write: ` + s.Kind + `, or ` + s.Kind + ` from "HOST"`)
+	c.add(node, s)
+}
+
+var changes = []string{"raised", "worsened", "repeated", "cleared", "reopened", "nothing"}
+
+func readThen(c *cursor, node any) {
+	s := c.step("then")
+	t := c.next()
+	const mend = `write: then raised warning pump "7", or then nothing`
+	switch {
+	case t.kind != name:
+		c.expected(t, "what should have happened", mend)
+	case !contains(changes, t.src):
+		c.fail(t, "unknown-change", fmt.Sprintf("nothing is ever %q", visible(t.src)), meant(t.src, changes))
+	}
+	s.Change = t.src
+	if s.Change == "nothing" {
+		c.done("then nothing stands alone")
+		c.add(node, s)
+		return
+	}
+	if c.more() && c.peek().kind == name {
+		if sev := entry.SeverityOf(c.peek().src); sev > 0 {
+			s.Sev = sev
+			c.next()
+		}
+	}
+	for c.more() {
+		c.accept(",")
+		p := c.pair()
+		if r := c.file.reading; r != nil && !c.failed && r.Per != nil && !contains(r.Per, p.Name) {
+			c.fail(c.toks[c.i-2], "unknown-field", fmt.Sprintf("%s is not in the key of %s", p.Name, r.Name), meant(p.Name, r.Per))
+		}
+		s.With = append(s.With, p)
+	}
+	c.add(node, s)
+}

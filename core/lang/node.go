@@ -1,0 +1,381 @@
+package lang
+
+import (
+	"fmt"
+	"net/netip"
+	"regexp"
+	"strings"
+	"time"
+
+	"dimlantern/core/entry"
+)
+
+// Settings are what a folder of settings files says, checked and resolved: what
+// the engine, the matcher and the readers work with.
+type Settings struct {
+	Sources []*Source // by name
+	Layouts []*Layout // by name; the built-in ones are not among them
+	Rules   []*Rule   // by name; those that are off are among them
+}
+
+// Source returns the source of that name, or nil.
+func (s *Settings) Source(name string) *Source {
+	for _, x := range s.Sources {
+		if x.Name == name {
+			return x
+		}
+	}
+	return nil
+}
+
+// Layout returns the layout of that name, or nil; nil stands for plain.
+func (s *Settings) Layout(name string) *Layout {
+	for _, x := range s.Layouts {
+		if x.Name == name {
+			return x
+		}
+	}
+	return nil
+}
+
+// Rule returns the rule of that name, or nil.
+func (s *Settings) Rule(name string) *Rule {
+	for _, x := range s.Rules {
+		if x.Name == name {
+			return x
+		}
+	}
+	return nil
+}
+
+// RulesFor returns the rules that look at a source, in the order of their
+// names. An empty name stands for lines that belong to no source; all rules
+// without `on` look at them.
+func (s *Settings) RulesFor(source string) []*Rule {
+	var out []*Rule
+	for _, r := range s.Rules {
+		if !r.Off && (len(r.On) == 0 || source == "" || contains(r.On, source)) {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+// Source is a configured way in.
+type Source struct {
+	Pos      Pos
+	Name     string
+	Files    []string // globs
+	Except   []string // globs of files to leave out
+	Begin    Begin
+	Layout   string         // "" and "plain" are the same
+	Host     string         // a constant; "" where none is given
+	HostFrom *regexp.Regexp // with a group host, applied to the path
+	About    []string
+	Note     string
+	Off      bool
+}
+
+// Where a source begins to read what is there when it is first seen.
+const (
+	BeginNow = iota
+	BeginOldest
+	BeginAgo
+	BeginAt
+)
+
+// Begin is where reading begins. The zero value is "now".
+type Begin struct {
+	How int
+	Ago time.Duration // with BeginAgo
+	At  entry.Instant // with BeginAt
+}
+
+// Layout says how the entries of a source divide into fields.
+type Layout struct {
+	Pos      Pos
+	Name     string
+	Patterns []*Pattern // the first that fits
+	Time     *TimeSpec
+	Types    map[string]string // field → type
+	About    []string
+	Note     string
+}
+
+// Fields are the names that the layout can give.
+func (l *Layout) Fields() []string {
+	var out []string
+	for _, p := range l.Patterns {
+		for _, n := range p.Groups {
+			if !contains(out, n) {
+				out = append(out, n)
+			}
+		}
+	}
+	return out
+}
+
+// TimeSpec says in which fields an entry's own time stands and how it is
+// written.
+type TimeSpec struct {
+	Pos    Pos
+	Fields []string
+	Like   string // an example; "" with RFC3339
+	Order  string // "day", "month" or ""
+	RFC339 bool
+}
+
+// Rule is what a problem looks like, what says that it is over, per what it is
+// counted, how many within what time, and how bad it is.
+type Rule struct {
+	Pos        Pos
+	Name       string
+	On         []string
+	Problem    Expr
+	Recovery   Expr // nil where there is none
+	Ignore     Expr // nil where there is none
+	Per        []string
+	Raises     []Raise
+	OnRecovery bool
+	Quiet      time.Duration // 0 where it does not clear by quiet
+	ByHand     bool
+	Remind     time.Duration // 0 where nobody is reminded
+	Say        string
+	Advise     string
+	About      []string
+	Note       string
+	Off        bool
+	Expects    []*Expect
+
+	clearOn, clearHand *token // where those clauses stand
+}
+
+// Raise is a threshold of hits and the severity that it raises.
+type Raise struct {
+	Pos      Pos
+	Severity entry.Severity
+	At       int           // hits, from 1
+	In       time.Duration // 0: since the key last started from zero
+}
+
+// Why says in words what a raise saw, such as "3 hits in 5m".
+func (r Raise) Why() string {
+	s := fmt.Sprintf("%d hits", r.At)
+	if r.At == 1 {
+		s = "1 hit"
+	}
+	if r.In > 0 {
+		s += " in " + entry.Span(r.In)
+	}
+	return s
+}
+
+// Expect is a test of a rule, written beside it.
+type Expect struct {
+	Pos   Pos
+	Title string
+	Steps []Step
+}
+
+// Step is one line of an expect: an entry that is fed, a wait, or what should
+// have followed.
+type Step struct {
+	Pos  Pos
+	Kind string // at, line, wait, blind, seen, then
+	Line string // the source line, for messages
+
+	At     time.Duration // at: the time of day, or with After the time since the step before; wait: how long
+	After  bool
+	From   string        // a host; for a line its path; for blind and seen a host or ""
+	With   []entry.Field // fields of the entry; of a then, parts of the key
+	Text   string
+	Change string // of a then: raised, …, or nothing
+	Sev    entry.Severity
+}
+
+// Pattern is a regular expression of the RE2 syntax.
+type Pattern struct {
+	Source string // without slashes, flags put in front as (?i)
+	Re     *regexp.Regexp
+	Groups []string // names of its groups, in their order
+	Pos    Pos
+}
+
+func (p *Pattern) String() string {
+	if !strings.Contains(p.Source, "/") {
+		return "/" + p.Source + "/"
+	}
+	return "re`" + p.Source + "`"
+}
+
+// Expr is an expression about one entry.
+type Expr interface {
+	// String writes the expression as rules write it.
+	String() string
+	// Place is where the expression begins.
+	Place() Pos
+}
+
+// The expressions. And and Or have two or more parts.
+type (
+	And   struct{ Of []Expr }
+	Or    struct{ Of []Expr }
+	Not   struct{ Of Expr }
+	Match struct { // /re/ on the text, or on a field
+		Field   string // "" is the text
+		Neg     bool
+		Pattern *Pattern
+		Pos     Pos
+	}
+	Phrase struct {
+		Text string
+		Pos  Pos
+	}
+	Compare struct {
+		Field string
+		Op    string // == != < <= > >=
+		Value Value
+		Pos   Pos
+	}
+	In struct {
+		Field  string
+		Values []Value
+		Pos    Pos
+	}
+	Has struct {
+		Field string
+		Lacks bool
+		Pos   Pos
+	}
+)
+
+// ValueKind says as what a value compares.
+type ValueKind uint8
+
+// The kinds of values.
+const (
+	TextValue ValueKind = iota
+	NumberValue
+	DurationValue
+	LevelValue
+	TimeValue
+	AddressValue
+	RangeValue // of numbers, both ends included
+	NetValue
+)
+
+// Value is what a field is compared with.
+type Value struct {
+	Kind     ValueKind
+	Src      string // as written
+	Text     string
+	Number   entry.Number // of a range, its lower end
+	Upper    entry.Number
+	Duration time.Duration
+	Level    int
+	Time     entry.Instant
+	Net      netip.Prefix // of an address, the prefix of that one
+}
+
+func (v Value) String() string { return v.Src }
+
+func join(parts []Expr, word string) string {
+	var out []string
+	for _, p := range parts {
+		s := p.String()
+		if _, or := p.(*Or); or && word == " and " {
+			s = "(" + s + ")"
+		}
+		out = append(out, s)
+	}
+	return strings.Join(out, word)
+}
+
+func (e *And) String() string { return join(e.Of, " and ") }
+func (e *Or) String() string  { return join(e.Of, " or ") }
+func (e *Not) String() string {
+	switch e.Of.(type) {
+	case *And, *Or:
+		return "not (" + e.Of.String() + ")"
+	}
+	return "not " + e.Of.String()
+}
+
+func (e *Match) String() string {
+	switch {
+	case e.Field == "":
+		return e.Pattern.String()
+	case e.Neg:
+		return e.Field + " !~ " + e.Pattern.String()
+	}
+	return e.Field + " ~ " + e.Pattern.String()
+}
+
+// Quote writes a text as rules write it.
+func Quote(s string) string {
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`, "\t", `\t`).Replace(s) + `"`
+}
+
+func (e *Phrase) String() string  { return Quote(e.Text) }
+func (e *Compare) String() string { return e.Field + " " + e.Op + " " + e.Value.String() }
+func (e *In) String() string {
+	var vs []string
+	for _, v := range e.Values {
+		vs = append(vs, v.String())
+	}
+	return e.Field + " in (" + strings.Join(vs, ", ") + ")"
+}
+
+func (e *Has) String() string {
+	if e.Lacks {
+		return "lacks " + e.Field
+	}
+	return "has " + e.Field
+}
+
+func (e *And) Place() Pos     { return e.Of[0].Place() }
+func (e *Or) Place() Pos      { return e.Of[0].Place() }
+func (e *Not) Place() Pos     { return e.Of.Place() }
+func (e *Match) Place() Pos   { return e.Pos }
+func (e *Phrase) Place() Pos  { return e.Pos }
+func (e *Compare) Place() Pos { return e.Pos }
+func (e *In) Place() Pos      { return e.Pos }
+func (e *Has) Place() Pos     { return e.Pos }
+
+// Walk calls visit for the expression and all its parts; under tells whether
+// the part stands under a not.
+func Walk(e Expr, visit func(part Expr, under bool)) { walk(e, false, visit) }
+
+func walk(e Expr, under bool, visit func(Expr, bool)) {
+	if e == nil {
+		return
+	}
+	visit(e, under)
+	switch e := e.(type) {
+	case *And:
+		for _, x := range e.Of {
+			walk(x, under, visit)
+		}
+	case *Or:
+		for _, x := range e.Of {
+			walk(x, under, visit)
+		}
+	case *Not:
+		walk(e.Of, true, visit)
+	}
+}
+
+// Captures are the names of the fields that the expression can give.
+func Captures(e Expr) []string {
+	var out []string
+	Walk(e, func(part Expr, under bool) {
+		if m, ok := part.(*Match); ok && !under && !m.Neg {
+			for _, g := range m.Pattern.Groups {
+				if !contains(out, g) {
+					out = append(out, g)
+				}
+			}
+		}
+	})
+	return out
+}

@@ -1,0 +1,237 @@
+// Package layout divides entries into fields. A line and the layout of its
+// source come in; its fields, its own time and whether it fits go out. A line
+// that does not fit stays whole. No clock is read here: where a time lacks its
+// year, the caller says near which instant it lies.
+package layout
+
+import (
+	"net/netip"
+	"strings"
+	"time"
+
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+)
+
+// Layout is a compiled layout. It may be used by several goroutines at once,
+// each with a Divider of its own.
+type Layout struct {
+	patterns []compiled
+	time     *TimeFormat // nil where the layout gives no time
+	timeIn   []string
+	types    map[string]string
+	zone     *time.Location
+	host     bool // a pattern gives the field host
+}
+
+type compiled struct {
+	pattern *lang.Pattern
+	steps   *steps // nil where only the regular expression serves
+	names   []string
+	timeAt  int // the group that holds the whole time, or -1
+}
+
+// Compile makes a layout of its settings; nil stands for plain. Times without a
+// zone are read in zone.
+func Compile(l *lang.Layout, zone *time.Location) *Layout {
+	out := &Layout{zone: zone}
+	if l == nil {
+		return out
+	}
+	if l.Time != nil {
+		out.timeIn = l.Time.Fields
+		if l.Time.RFC339 {
+			out.time = RFC3339
+		} else {
+			out.time, _ = TimeLike(l.Time.Like, l.Time.Order)
+		}
+	}
+	out.types = l.Types
+	for _, p := range l.Patterns {
+		c := compiled{pattern: p, names: p.Re.SubexpNames(), timeAt: -1}
+		c.steps = compileSteps(p.Source, c.names)
+		for i, n := range c.names {
+			if n == "host" {
+				out.host = true
+			}
+			if n != "" && len(out.timeIn) == 1 && n == out.timeIn[0] {
+				c.timeAt = i
+			}
+		}
+		out.patterns = append(out.patterns, c)
+	}
+	return out
+}
+
+// Timed tells whether the layout gives entries a time of their own.
+func (l *Layout) Timed() bool { return l.time != nil }
+
+// Plain tells whether the layout gives no fields at all.
+func (l *Layout) Plain() bool { return len(l.patterns) == 0 }
+
+// GivesHost tells whether the layout gives the field host.
+func (l *Layout) GivesHost() bool { return l.host }
+
+// Zoned tells whether the times that the layout reads say their zone.
+func (l *Layout) Zoned() bool { return l.time == nil || l.time.HasZone() }
+
+// Divider divides the lines of one origin. It is not for several goroutines at
+// once. The zero value with a Layout is ready.
+type Divider struct {
+	Layout *Layout
+	spans  []int
+	cache  timeCache
+}
+
+// Division is what became of one line.
+type Division struct {
+	Fields []entry.Field
+	At     entry.Instant
+	Timed  bool // At was found and read
+	Fits   bool
+}
+
+// Divide divides a line. Near is where a time without a year, or an hour that
+// occurs twice, is to be looked for.
+func (d *Divider) Divide(line []byte, near entry.Instant) Division {
+	l := d.Layout
+	if l.Plain() {
+		return Division{Fits: true}
+	}
+	for i := range l.patterns {
+		c := &l.patterns[i]
+		spans := d.match(c, line, -1)
+		if spans == nil {
+			continue
+		}
+		out := Division{Fits: true, Fields: make([]entry.Field, 0, len(c.names)-1)}
+		for g, name := range c.names {
+			if name != "" && spans[2*g] >= 0 {
+				v := strings.ToValidUTF8(string(line[spans[2*g]:spans[2*g+1]]), "\uFFFD")
+				if t := l.types[name]; t != "" {
+					v = Typed(v, t)
+				}
+				out.Fields = append(out.Fields, entry.Field{Name: name, Value: v})
+			}
+		}
+		if l.time != nil {
+			out.At, out.Timed = d.time(out.Fields, near)
+		}
+		return out
+	}
+	return Division{}
+}
+
+func (d *Divider) match(c *compiled, line []byte, stop int) []int {
+	if c.steps == nil {
+		return c.pattern.Re.FindSubmatchIndex(line)
+	}
+	if n := 2 * len(c.names); cap(d.spans) < n {
+		d.spans = make([]int, n)
+	} else {
+		d.spans = d.spans[:n]
+	}
+	if !c.steps.match(line, d.spans, stop) {
+		return nil
+	}
+	return d.spans
+}
+
+func (d *Divider) time(fields []entry.Field, near entry.Instant) (entry.Instant, bool) {
+	var parts []string
+	for _, name := range d.Layout.timeIn {
+		for _, f := range fields {
+			if f.Name == name && f.Value != "" {
+				parts = append(parts, f.Value)
+			}
+		}
+	}
+	if len(parts) != len(d.Layout.timeIn) {
+		return 0, false
+	}
+	return d.cache.parse(d.Layout.time, strings.Join(parts, " "), d.Layout.zone, near)
+}
+
+// Glance reads the time of a line without dividing it. Sure tells that the
+// line's time, if it fits and has one, can be no other; else only Divide knows.
+func (d *Divider) Glance(line []byte, near entry.Instant) (at entry.Instant, ok, sure bool) {
+	l := d.Layout
+	if len(l.patterns) != 1 || l.time == nil {
+		return 0, false, false
+	}
+	c := &l.patterns[0]
+	if c.steps == nil || c.timeAt < 0 || l.types[c.names[c.timeAt]] != "" {
+		return 0, false, false
+	}
+	spans := d.match(c, line, c.timeAt)
+	if spans == nil {
+		return 0, false, true
+	}
+	if spans[2*c.timeAt+1] < 0 {
+		return 0, false, true
+	}
+	raw := line[spans[2*c.timeAt]:spans[2*c.timeAt+1]]
+	if n := l.time.fixed; n > 0 && d.cache.n == n && len(raw) >= n && string(d.cache.prefix[:n]) == string(raw[:n]) {
+		if len(raw) == n {
+			return d.cache.base, true, true
+		}
+		if nano, plain := decimals(raw[n:]); plain {
+			return d.cache.base + entry.Instant(nano), true, true
+		}
+	}
+	at, ok = d.cache.parse(l.time, string(raw), l.zone, near)
+	return at, ok, true
+}
+
+// decimals reads a fraction of at most nine decimals that ends its text.
+func decimals(b []byte) (int, bool) {
+	if len(b) < 2 || len(b) > 10 || b[0] != '.' && b[0] != ',' {
+		return 0, false
+	}
+	v := 0
+	for _, c := range b[1:] {
+		if c < '0' || c > '9' {
+			return 0, false
+		}
+		v = v*10 + int(c-'0')
+	}
+	for n := len(b); n < 10; n++ {
+		v *= 10
+	}
+	return v, true
+}
+
+// Typed writes a value in the one form of its type, so that keys agree: 007 is
+// the integer 7. A value that its type does not fit stays as it is.
+func Typed(v, typ string) string {
+	switch typ {
+	case "integer":
+		neg := strings.HasPrefix(v, "-")
+		n := strings.TrimLeft(v, "+-")
+		if n == "" || len(v)-len(n) > 1 || digits(n, 0) != len(n) {
+			return v
+		}
+		if n = strings.TrimLeft(n, "0"); n == "" {
+			return "0"
+		}
+		if neg {
+			return "-" + n
+		}
+		return n
+	case "address":
+		if a, err := netip.ParseAddr(v); err == nil {
+			return a.String()
+		}
+		if p, err := netip.ParsePrefix(v); err == nil {
+			return p.String()
+		}
+	case "boolean":
+		switch strings.ToLower(v) {
+		case "true", "yes", "on", "1":
+			return "true"
+		case "false", "no", "off", "0":
+			return "false"
+		}
+	}
+	return v
+}

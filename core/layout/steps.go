@@ -1,0 +1,301 @@
+package layout
+
+import (
+	"regexp/syntax"
+	"unicode"
+	"unicode/utf8"
+)
+
+// steps is a hand-made matcher for the patterns that layouts mostly are:
+// anchored sequences of literals and runs of a class of characters, where no
+// run may hold what follows it, so that nothing is ever tried twice. It gives
+// exactly what the regular expression gives, some twenty times faster.
+type steps struct {
+	ops    []step
+	groups int
+}
+
+type stepKind uint8
+
+const (
+	stepLiteral stepKind = iota
+	stepOne              // one byte of the class
+	stepRun              // as many bytes of the class as there are, at least min
+	stepOpen             // a group begins
+	stepShut             // a group ends
+	stepMaybe            // where the next byte is not of the class, skip to `to`
+	stepEnd              // the text ends here
+)
+
+type step struct {
+	kind  stepKind
+	text  string
+	class *[256]bool
+	min   int
+	group int
+	to    int
+}
+
+// compileSteps returns nil where the pattern is not of that kind.
+func compileSteps(src string, names []string) *steps {
+	re, err := syntax.Parse(src, syntax.Perl)
+	if err != nil {
+		return nil
+	}
+	re = re.Simplify()
+	flat := flatten(re)
+	if len(flat) == 0 || flat[0].Op != syntax.OpBeginText && flat[0].Op != syntax.OpBeginLine {
+		return nil
+	}
+	s := &steps{groups: len(names)}
+	if !s.sequence(flat[1:]) || !s.determined() {
+		return nil
+	}
+	return s
+}
+
+func flatten(re *syntax.Regexp) []*syntax.Regexp {
+	if re.Op != syntax.OpConcat {
+		return []*syntax.Regexp{re}
+	}
+	var out []*syntax.Regexp
+	for _, x := range re.Sub {
+		out = append(out, flatten(x)...)
+	}
+	return out
+}
+
+func (s *steps) add(x step) { s.ops = append(s.ops, x) }
+
+func (s *steps) sequence(list []*syntax.Regexp) bool {
+	for _, re := range list {
+		if !s.one(re) {
+			return false
+		}
+	}
+	return true
+}
+
+func (s *steps) one(re *syntax.Regexp) bool {
+	switch re.Op {
+	case syntax.OpEmptyMatch:
+		return true
+	case syntax.OpLiteral:
+		if re.Flags&syntax.FoldCase != 0 {
+			return false
+		}
+		for _, r := range re.Rune {
+			if r == utf8.RuneError {
+				return false
+			}
+		}
+		s.add(step{kind: stepLiteral, text: string(re.Rune)})
+		return true
+	case syntax.OpCharClass, syntax.OpAnyCharNotNL, syntax.OpAnyChar:
+		class, high := classOf(re)
+		if class == nil || high {
+			return false
+		}
+		s.add(step{kind: stepOne, class: class})
+		return true
+	case syntax.OpPlus, syntax.OpStar:
+		if re.Flags&syntax.NonGreedy != 0 {
+			return false
+		}
+		class, _ := classOf(re.Sub[0])
+		if class == nil {
+			return false
+		}
+		n := 0
+		if re.Op == syntax.OpPlus {
+			n = 1
+		}
+		s.add(step{kind: stepRun, class: class, min: n})
+		return true
+	case syntax.OpCapture:
+		s.add(step{kind: stepOpen, group: re.Cap})
+		if !s.sequence(flatten(re.Sub[0])) {
+			return false
+		}
+		s.add(step{kind: stepShut, group: re.Cap})
+		return true
+	case syntax.OpQuest:
+		if re.Flags&syntax.NonGreedy != 0 {
+			return false
+		}
+		at := len(s.ops)
+		s.add(step{kind: stepMaybe})
+		if !s.sequence(flatten(re.Sub[0])) {
+			return false
+		}
+		s.ops[at].to = len(s.ops)
+		return true
+	case syntax.OpEndText:
+		s.add(step{kind: stepEnd})
+		return true
+	}
+	return false
+}
+
+// classOf returns the bytes of a class, and whether it holds characters outside
+// ASCII: all of them, or the class is none that bytes can stand for (nil).
+func classOf(re *syntax.Regexp) (*[256]bool, bool) {
+	var set [256]bool
+	switch re.Op {
+	case syntax.OpAnyChar, syntax.OpAnyCharNotNL:
+		for i := range set {
+			set[i] = re.Op == syntax.OpAnyChar || i != '\n'
+		}
+		return &set, true
+	case syntax.OpLiteral:
+		if len(re.Rune) != 1 || re.Rune[0] >= utf8.RuneSelf || re.Flags&syntax.FoldCase != 0 {
+			return nil, false
+		}
+		set[re.Rune[0]] = true
+		return &set, false
+	case syntax.OpCharClass:
+	default:
+		return nil, false
+	}
+	high := false
+	for i := 0; i+1 < len(re.Rune); i += 2 {
+		lo, hi := re.Rune[i], re.Rune[i+1]
+		for r := lo; r <= hi && r < utf8.RuneSelf; r++ {
+			set[r] = true
+		}
+		if hi >= utf8.RuneSelf {
+			if lo > utf8.RuneSelf || hi != unicode.MaxRune {
+				return nil, false
+			}
+			high = true
+		}
+	}
+	if high {
+		for i := utf8.RuneSelf; i < 256; i++ {
+			set[i] = true
+		}
+	}
+	return &set, high
+}
+
+// first is the set of bytes that the ops from i on can begin with; end tells
+// whether they can also begin with nothing at all.
+func (s *steps) first(i int) (set [256]bool, end bool) {
+	for ; i < len(s.ops); i++ {
+		switch op := s.ops[i]; op.kind {
+		case stepLiteral:
+			set[op.text[0]] = true
+			return set, false
+		case stepOne:
+			return union(set, *op.class), false
+		case stepRun:
+			set = union(set, *op.class)
+			if op.min > 0 {
+				return set, false
+			}
+		case stepMaybe:
+			inner, _ := s.first(i + 1)
+			outer, end := s.first(op.to)
+			return union(union(set, inner), outer), end
+		case stepEnd:
+			return set, true
+		}
+	}
+	return set, true
+}
+
+func union(a, b [256]bool) [256]bool {
+	for i, x := range b {
+		a[i] = a[i] || x
+	}
+	return a
+}
+
+// determined tells whether every choice can be made by the next byte alone.
+func (s *steps) determined() bool {
+	for i := range s.ops {
+		op := &s.ops[i]
+		switch op.kind {
+		case stepRun:
+			next, _ := s.first(i + 1)
+			if meets(*op.class, next) {
+				return false
+			}
+		case stepMaybe:
+			inner, empty := s.firstWithin(i+1, op.to)
+			outer, _ := s.first(op.to)
+			if empty || meets(inner, outer) {
+				return false
+			}
+			op.class = &inner
+		}
+	}
+	return true
+}
+
+// firstWithin is first, for the ops up to end alone.
+func (s *steps) firstWithin(i, end int) ([256]bool, bool) {
+	sub := steps{ops: append([]step(nil), s.ops[i:end]...)}
+	for j := range sub.ops {
+		sub.ops[j].to -= i
+	}
+	return sub.first(0)
+}
+
+func meets(a, b [256]bool) bool {
+	for i := range a {
+		if a[i] && b[i] {
+			return true
+		}
+	}
+	return false
+}
+
+// match fills spans with the start and end of every group (-1 where it took no
+// part), as regexp's FindSubmatchIndex does, and tells whether line fits. With
+// stop >= 0 it ends as soon as that group has ended.
+func (s *steps) match(line []byte, spans []int, stop int) bool {
+	for i := range spans {
+		spans[i] = -1
+	}
+	p := 0
+	for i := 0; i < len(s.ops); i++ {
+		op := &s.ops[i]
+		switch op.kind {
+		case stepLiteral:
+			if len(line)-p < len(op.text) || string(line[p:p+len(op.text)]) != op.text {
+				return false
+			}
+			p += len(op.text)
+		case stepOne:
+			if p >= len(line) || !op.class[line[p]] {
+				return false
+			}
+			p++
+		case stepRun:
+			start := p
+			for p < len(line) && op.class[line[p]] {
+				p++
+			}
+			if p-start < op.min {
+				return false
+			}
+		case stepOpen:
+			spans[2*op.group] = p
+		case stepShut:
+			spans[2*op.group+1] = p
+			if op.group == stop {
+				return true
+			}
+		case stepMaybe:
+			if p >= len(line) || !op.class[line[p]] {
+				i = op.to - 1
+			}
+		case stepEnd:
+			if p != len(line) {
+				return false
+			}
+		}
+	}
+	return true
+}

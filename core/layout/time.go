@@ -1,0 +1,685 @@
+package layout
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+)
+
+func init() {
+	lang.CheckTime = func(example, order string) (string, string) {
+		_, err := TimeLike(example, order)
+		if e, ok := err.(*TimeError); ok {
+			return e.What, e.Mend
+		}
+		return "", ""
+	}
+}
+
+// TimeError says why an example of a time is not understood, and what would be.
+type TimeError struct{ What, Mend string }
+
+func (e *TimeError) Error() string { return e.What + ": " + e.Mend }
+
+// part is one element of a written time.
+type part uint8
+
+const (
+	partMark         part = iota // a character that stands there; blanks stand for any number of blanks
+	partYear                     // four digits
+	partYear2                    // two digits: 1970 to 2069
+	partMonth                    // 1 or 2 digits
+	partDay                      // 1 or 2 digits
+	partHour                     // 1 or 2 digits
+	partMinute                   // 2 digits
+	partSecond                   // 2 digits, then perhaps a fraction
+	partName                     // the name of a month, short or long
+	partWeekday                  // the name of a weekday; it is passed over
+	partHalf                     // am or pm
+	partZone                     // Z, or an offset such as +01:00, or UTC, GMT
+	partCompact                  // YYYYMMDD
+	partCompactClock             // HHMMSS
+	partEpoch                    // digits since 1970: s, ms, µs or ns by their number
+)
+
+type element struct {
+	part part
+	mark byte
+}
+
+// TimeFormat reads times that are written like one example. It may be used by
+// several goroutines at once.
+type TimeFormat struct {
+	elems   []element
+	hasYear bool
+	hasZone bool
+	fixed   int // bytes of date and time up to the seconds where all widths are fixed, else 0
+}
+
+// HasZone tells whether the written times say their zone.
+func (f *TimeFormat) HasZone() bool { return f.hasZone }
+
+// RFC3339 is the format of RFC 3339, section 5.6.
+var RFC3339 = func() *TimeFormat {
+	f, err := TimeLike("2026-11-24T05:32:28Z", "")
+	if err != nil {
+		panic(err)
+	}
+	return f
+}()
+
+// TimeLike makes a format of an example. The order of day and month, where the
+// example leaves it open, is "day" or "month". An ambiguous example is refused
+// with its two readings.
+func TimeLike(example, order string) (*TimeFormat, error) {
+	x := &exampleReader{s: example, order: order, f: &TimeFormat{}}
+	if err := x.read(); err != nil {
+		return nil, err
+	}
+	f := x.f
+	has := map[part]bool{}
+	for _, e := range f.elems {
+		has[e.part] = true
+	}
+	f.hasYear = has[partYear] || has[partYear2] || has[partCompact] || has[partEpoch]
+	f.hasZone = has[partZone] || has[partEpoch]
+	day := has[partDay] || has[partCompact] || has[partEpoch]
+	clock := has[partHour] || has[partCompactClock] || has[partEpoch]
+	if !day || !clock {
+		lacks := "no day"
+		if day {
+			lacks = "no time of day"
+		}
+		return nil, &TimeError{fmt.Sprintf("the example %q has %s", example, lacks), `give a whole one, such as "2026-11-24 05:32:28.114", "Nov 24 05:32:28" or "24/Nov/2026:05:32:28 +0000"`}
+	}
+	f.fixed = f.fixedWidth(example)
+	if _, ok := f.Parse(example, time.UTC, entry.Of(time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC))); !ok {
+		return nil, &TimeError{fmt.Sprintf("the example %q is no time that exists", example), "take a line from the log"}
+	}
+	return f, nil
+}
+
+// exampleReader cuts an example into the elements of a format.
+type exampleReader struct {
+	s     string
+	i     int
+	order string
+	f     *TimeFormat
+	named bool // a month's name was seen
+	day   bool
+	date  bool
+	clock bool
+}
+
+func (x *exampleReader) add(p part) { x.f.elems = append(x.f.elems, element{part: p}) }
+func (x *exampleReader) mark(c byte) {
+	x.f.elems = append(x.f.elems, element{partMark, c})
+}
+
+// digits counts the digits from i on.
+func digits(s string, i int) int {
+	n := 0
+	for i+n < len(s) && s[i+n] >= '0' && s[i+n] <= '9' {
+		n++
+	}
+	return n
+}
+
+func (x *exampleReader) read() error {
+	for x.i < len(x.s) {
+		c := x.s[x.i]
+		var err error
+		switch {
+		case c >= '0' && c <= '9':
+			err = x.number()
+		case c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z':
+			err = x.word()
+		case (c == '+' || c == '-') && x.clock && digits(x.s, x.i+1) >= 2:
+			n, ok := zoneLen(x.s[x.i:])
+			if !ok {
+				return x.unknown()
+			}
+			x.add(partZone)
+			x.i += n
+		default:
+			x.mark(c)
+			x.i++
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (x *exampleReader) unknown() error {
+	return &TimeError{fmt.Sprintf("the example %q is not understood from %q on", x.s, x.s[x.i:]),
+		`give one such as "2026-11-24 05:32:28.114", "Nov 24 05:32:28" or "24/Nov/2026:05:32:28 +0000"`}
+}
+
+func isSep(c byte) bool { return c == '-' || c == '/' || c == '.' }
+
+func (x *exampleReader) number() error {
+	n := digits(x.s, x.i)
+	after := byte(0)
+	if x.i+n < len(x.s) {
+		after = x.s[x.i+n]
+	}
+	m := 0 // digits behind the separator
+	if after != 0 {
+		m = digits(x.s, x.i+n+1)
+	}
+	switch {
+	case !x.date && !x.clock && !x.named && (n == 10 || n == 13 || n == 16 || n == 19) && x.i == 0 && (x.i+n == len(x.s) || after == '.'):
+		x.add(partEpoch)
+		x.i += n
+		if after == '.' {
+			x.i += 1 + m
+		}
+		x.date, x.clock = true, true
+	case !x.date && n == 14:
+		x.add(partCompact)
+		x.add(partCompactClock)
+		x.i += n
+		x.fraction()
+		x.date, x.clock = true, true
+	case !x.date && n == 8:
+		x.add(partCompact)
+		x.i += n
+		x.date = true
+	case x.date && !x.clock && n == 6:
+		x.add(partCompactClock)
+		x.i += n
+		x.fraction()
+		x.clock = true
+	case !x.date && n == 4 && isSep(after) && (m == 1 || m == 2):
+		k := x.i + n + 1 + m
+		if k >= len(x.s) || x.s[k] != after || digits(x.s, k+1) < 1 || digits(x.s, k+1) > 2 {
+			return x.unknown()
+		}
+		x.add(partYear)
+		x.mark(after)
+		x.add(partMonth)
+		x.mark(after)
+		x.add(partDay)
+		x.i = k + 1 + digits(x.s, k+1)
+		x.date, x.day = true, true
+	case !x.clock && n <= 2 && after == ':' && m == 2:
+		x.add(partHour)
+		x.mark(':')
+		x.add(partMinute)
+		x.i += n + 3
+		if x.i < len(x.s) && x.s[x.i] == ':' && digits(x.s, x.i+1) == 2 {
+			x.mark(':')
+			x.add(partSecond)
+			x.i += 3
+			x.fraction()
+		}
+		x.clock = true
+	case !x.date && n <= 2 && isSep(after) && (m == 1 || m == 2):
+		return x.dayMonthYear(n, m, after)
+	case !x.day && n <= 2:
+		x.add(partDay)
+		x.i += n
+		x.day = true
+	case n == 4 && (x.named || x.clock):
+		x.add(partYear)
+		x.i += n
+	default:
+		return x.unknown()
+	}
+	return nil
+}
+
+// fraction passes the decimals behind the seconds; reading takes any number of
+// them.
+func (x *exampleReader) fraction() {
+	if x.i < len(x.s) && (x.s[x.i] == '.' || x.s[x.i] == ',') {
+		if m := digits(x.s, x.i+1); m > 0 {
+			x.i += 1 + m
+		}
+	}
+}
+
+func (x *exampleReader) dayMonthYear(n, m int, sep byte) error {
+	k := x.i + n + 1 + m
+	y := 0
+	if k < len(x.s) && x.s[k] == sep {
+		y = digits(x.s, k+1)
+	}
+	if y != 4 && y != 2 {
+		return x.unknown()
+	}
+	a, b := atoi(x.s[x.i:x.i+n]), atoi(x.s[x.i+n+1:k])
+	order := x.order
+	switch {
+	case a > 12 && b <= 12:
+		order = "day"
+	case b > 12 && a <= 12:
+		order = "month"
+	case order == "":
+		year := x.s[k+1 : k+1+y]
+		return &TimeError{fmt.Sprintf("the example %q has two readings: the %d of %s %s, or the %d of %s %s", x.s,
+			a, monthNames[(b-1)%12], year, b, monthNames[(a-1)%12], year),
+			fmt.Sprintf("write: like %q day first, or like %q month first; or take an example from after the 12th of a month", x.s, x.s)}
+	}
+	if order == "day" {
+		x.add(partDay)
+		x.mark(sep)
+		x.add(partMonth)
+	} else {
+		x.add(partMonth)
+		x.mark(sep)
+		x.add(partDay)
+	}
+	x.mark(sep)
+	if y == 4 {
+		x.add(partYear)
+	} else {
+		x.add(partYear2)
+	}
+	x.i = k + 1 + y
+	x.date, x.day = true, true
+	return nil
+}
+
+var monthNames = []string{"January", "February", "March", "April", "May", "June", "July",
+	"August", "September", "October", "November", "December"}
+
+var weekdayNames = []string{"Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"}
+
+// nameIn finds the name, whole or its first three letters, capitals or not, and
+// how many bytes it takes; -1 where it is none.
+func nameIn(names []string, s string) (int, int) {
+	n := 0
+	for n < len(s) && (s[n]|0x20) >= 'a' && (s[n]|0x20) <= 'z' {
+		n++
+	}
+	if n < 3 {
+		return -1, 0
+	}
+	for i, name := range names {
+		if strings.EqualFold(s[:n], name) || strings.EqualFold(s[:n], name[:3]) || n == 4 && strings.EqualFold(s[:4], "sept") && name == "September" {
+			return i, n
+		}
+	}
+	return -1, 0
+}
+
+func (x *exampleReader) word() error {
+	rest := x.s[x.i:]
+	if i, n := nameIn(monthNames, rest); i >= 0 && !x.named {
+		x.add(partName)
+		x.named = true
+		x.i += n
+		return nil
+	}
+	if i, n := nameIn(weekdayNames, rest); i >= 0 {
+		x.add(partWeekday)
+		x.i += n
+		return nil
+	}
+	if h := half(rest); h >= 0 && x.clock {
+		x.add(partHalf)
+		x.i += 2
+		return nil
+	}
+	if n, ok := zoneLen(rest); ok && x.clock {
+		x.add(partZone)
+		x.i += n
+		return nil
+	}
+	if rest[0] == 'T' || rest[0] == 't' {
+		x.mark('T')
+		x.i++
+		return nil
+	}
+	return x.unknown()
+}
+
+// half tells am (0) and pm (1) from anything else (-1).
+func half(s string) int {
+	if len(s) >= 2 && s[1]|0x20 == 'm' && (len(s) == 2 || s[2]|0x20 < 'a' || s[2]|0x20 > 'z') {
+		switch s[0] | 0x20 {
+		case 'a':
+			return 0
+		case 'p':
+			return 1
+		}
+	}
+	return -1
+}
+
+// zoneLen measures Z, UTC, GMT, or an offset: +01:00, +0100, +01.
+func zoneLen(s string) (int, bool) {
+	switch {
+	case s == "":
+		return 0, false
+	case strings.HasPrefix(s, "UTC"), strings.HasPrefix(s, "GMT"):
+		return 3, true
+	case s[0] == 'Z' || s[0] == 'z':
+		return 1, true
+	case s[0] != '+' && s[0] != '-':
+		return 0, false
+	}
+	switch n := digits(s, 1); {
+	case n == 4:
+		return 5, true
+	case n == 2 && len(s) > 3 && s[3] == ':' && digits(s, 4) == 2:
+		return 6, true
+	case n == 2:
+		return 3, true
+	}
+	return 0, false
+}
+
+func atoi(s string) int {
+	n := 0
+	for i := 0; i < len(s); i++ {
+		n = n*10 + int(s[i]-'0')
+	}
+	return n
+}
+
+// fixedWidth measures the bytes up to the seconds where every element before
+// them is of a fixed width, as in "2026-11-24 05:32:28".
+func (f *TimeFormat) fixedWidth(example string) int {
+	n := 0
+	for _, e := range f.elems {
+		switch e.part {
+		case partYear:
+			n += 4
+		case partMonth, partDay, partHour, partMinute:
+			n += 2
+		case partMark:
+			n++
+		case partSecond:
+			n += 2
+			if n <= len(example) && n <= 32 && example[n-2] >= '0' && example[n-2] <= '9' {
+				return n
+			}
+			return 0
+		default:
+			return 0
+		}
+	}
+	return 0
+}
+
+// civil is a time as written, before its zone is known.
+type civil struct {
+	year, month, day, hour, minute, second, nano int
+	half                                         int // 0 none, 1 am, 2 pm
+	offset                                       int // seconds east of Greenwich
+	zoned                                        bool
+	epoch                                        bool
+	at                                           entry.Instant // with epoch
+}
+
+// Parse reads a time. Without a zone of its own it is taken to be in loc;
+// without a year it is the one nearest to ref, as is an hour that occurs twice.
+// It answers false where s is not written like the example.
+func (f *TimeFormat) Parse(s string, loc *time.Location, ref entry.Instant) (entry.Instant, bool) {
+	c := civil{year: -1, month: 1, day: 1}
+	rest, ok := f.scan(s, &c)
+	if !ok || strings.TrimRight(rest, " ") != "" {
+		return 0, false
+	}
+	return c.instant(loc, ref)
+}
+
+func (f *TimeFormat) scan(s string, c *civil) (string, bool) {
+	for i := range f.elems {
+		e := &f.elems[i]
+		n, ok := 0, false
+		switch e.part {
+		case partMark:
+			s, ok = scanMark(s, e.mark)
+			n = 1
+		case partYear:
+			c.year, n = scanDigits(s, 4, 4)
+		case partYear2:
+			c.year, n = scanDigits(s, 2, 2)
+			c.year += 1900
+			if c.year < 1970 {
+				c.year += 100
+			}
+		case partMonth:
+			c.month, n = scanDigits(s, 1, 2)
+		case partDay:
+			for s != "" && s[0] == ' ' {
+				s = s[1:]
+			}
+			c.day, n = scanDigits(s, 1, 2)
+		case partHour:
+			c.hour, n = scanDigits(s, 1, 2)
+		case partMinute:
+			c.minute, n = scanDigits(s, 2, 2)
+		case partSecond:
+			c.second, n = scanDigits(s, 2, 2)
+			if n > 0 {
+				c.nano, s = scanFraction(s[n:])
+				continue
+			}
+		case partName:
+			c.month, n = nameIn(monthNames, s)
+			c.month++
+		case partWeekday:
+			_, n = nameIn(weekdayNames, s)
+		case partHalf:
+			if c.half = half(s) + 1; c.half > 0 {
+				n = 2
+			}
+		case partZone:
+			if n, ok = zoneLen(s); ok {
+				c.zoned, c.offset = true, zoneOffset(s[:n])
+			}
+		case partCompact:
+			if digits(s, 0) >= 8 {
+				c.year, c.month, c.day, n = atoi(s[:4]), atoi(s[4:6]), atoi(s[6:8]), 8
+			}
+		case partCompactClock:
+			if digits(s, 0) == 6 {
+				c.hour, c.minute, c.second = atoi(s[:2]), atoi(s[2:4]), atoi(s[4:6])
+				c.nano, s = scanFraction(s[6:])
+				continue
+			}
+		case partEpoch:
+			return c.scanEpoch(s)
+		}
+		switch {
+		case e.part == partMark && !ok, n == 0:
+			return s, false
+		case e.part != partMark:
+			s = s[n:]
+		}
+	}
+	return s, true
+}
+
+func scanMark(s string, mark byte) (string, bool) {
+	switch {
+	case mark == ' ':
+		t := strings.TrimLeft(s, " ")
+		return t, len(t) < len(s)
+	case s == "":
+		return s, false
+	case mark == 'T' && (s[0] == 't' || s[0] == ' '), s[0] == mark:
+		return s[1:], true
+	}
+	return s, false
+}
+
+func scanDigits(s string, least, most int) (int, int) {
+	n, v := 0, 0
+	for n < len(s) && n < most && s[n] >= '0' && s[n] <= '9' {
+		v = v*10 + int(s[n]-'0')
+		n++
+	}
+	if n < least {
+		return 0, 0
+	}
+	return v, n
+}
+
+// scanFraction reads . or , and decimals, to nanoseconds; further ones are cut.
+func scanFraction(s string) (int, string) {
+	if len(s) < 2 || s[0] != '.' && s[0] != ',' || s[1] < '0' || s[1] > '9' {
+		return 0, s
+	}
+	n, v := 1, 0
+	for ; n < len(s) && s[n] >= '0' && s[n] <= '9'; n++ {
+		if n <= 9 {
+			v = v*10 + int(s[n]-'0')
+		}
+	}
+	for k := n; k <= 9; k++ {
+		v *= 10
+	}
+	return v, s[n:]
+}
+
+func zoneOffset(s string) int {
+	if s[0] != '+' && s[0] != '-' {
+		return 0
+	}
+	o := atoi(s[1:3]) * 3600
+	if len(s) >= 5 {
+		o += atoi(s[len(s)-2:]) * 60
+	}
+	if s[0] == '-' {
+		return -o
+	}
+	return o
+}
+
+func (c *civil) scanEpoch(s string) (string, bool) {
+	n := digits(s, 0)
+	unit := map[int]int64{10: 1e9, 13: 1e6, 16: 1e3, 19: 1}[n]
+	if unit == 0 {
+		return s, false
+	}
+	v := int64(0)
+	for i := range n {
+		v = v*10 + int64(s[i]-'0')
+		if v < 0 || v > (1<<63-1)/unit {
+			return s, false
+		}
+	}
+	c.epoch, c.at = true, entry.Instant(v*unit)
+	if n == 10 {
+		var nano int
+		nano, s = scanFraction(s[n:])
+		c.at += entry.Instant(nano)
+		return s, true
+	}
+	return s[n:], true
+}
+
+func (c *civil) instant(loc *time.Location, ref entry.Instant) (entry.Instant, bool) {
+	if c.epoch {
+		return c.at, true
+	}
+	if c.half > 0 {
+		if c.hour < 1 || c.hour > 12 {
+			return 0, false
+		}
+		c.hour = c.hour%12 + 12*(c.half-1)
+	}
+	if c.hour > 23 || c.minute > 59 || c.second > 60 || c.month < 1 || c.month > 12 || c.day < 1 || c.day > 31 {
+		return 0, false
+	}
+	if c.year >= 0 {
+		return c.in(loc, ref)
+	}
+	// Without a year: the reading nearest to ref.
+	best, found := entry.Instant(0), false
+	base := ref.Time().Year()
+	for _, y := range [3]int{base, base - 1, base + 1} {
+		c.year = y
+		if at, ok := c.in(loc, ref); ok && (!found || gap(at, ref) < gap(best, ref)) {
+			best, found = at, true
+		}
+	}
+	return best, found
+}
+
+func gap(a, b entry.Instant) entry.Instant { return max(a-b, b-a) }
+
+// in reads the civil time with its year in its own zone, or in loc.
+func (c *civil) in(loc *time.Location, ref entry.Instant) (entry.Instant, bool) {
+	if c.year < 1678 || c.year > 2261 || c.day > daysIn(c.year, c.month) {
+		return 0, false
+	}
+	if c.zoned || loc == time.UTC {
+		days := daysSince1970(c.year, c.month, c.day)
+		return entry.Instant((int64(days)*86400+int64(c.hour*3600+c.minute*60+c.second-c.offset))*1e9 + int64(c.nano)), true
+	}
+	t := time.Date(c.year, time.Month(c.month), c.day, c.hour, c.minute, c.second, c.nano, loc)
+	best := entry.Of(t)
+	for _, shift := range [2]time.Duration{-time.Hour, time.Hour} {
+		u := t.Add(shift)
+		if u.Hour() == t.Hour() && u.Minute() == t.Minute() && gap(entry.Of(u), ref) < gap(best, ref) {
+			best = entry.Of(u)
+		}
+	}
+	return best, true
+}
+
+func daysIn(year, month int) int {
+	switch month {
+	case 4, 6, 9, 11:
+		return 30
+	case 2:
+		if year%4 == 0 && (year%100 != 0 || year%400 == 0) {
+			return 29
+		}
+		return 28
+	}
+	return 31
+}
+
+// daysSince1970 counts the days of the Gregorian calendar.
+func daysSince1970(y, m, d int) int {
+	if m <= 2 {
+		y--
+	}
+	era := y / 400
+	yoe := y - era*400
+	mp := (m + 9) % 12
+	doy := (153*mp+2)/5 + d - 1
+	doe := yoe*365 + yoe/4 - yoe/100 + doy
+	return era*146097 + doe - 719468
+}
+
+// timeCache remembers the last date and time up to the seconds that was read,
+// since lines in a row mostly share them.
+type timeCache struct {
+	prefix [32]byte
+	n      int
+	base   entry.Instant
+}
+
+// parse is Parse with the cache.
+func (tc *timeCache) parse(f *TimeFormat, s string, loc *time.Location, ref entry.Instant) (entry.Instant, bool) {
+	n := f.fixed
+	if n == 0 || len(s) < n {
+		return f.Parse(s, loc, ref)
+	}
+	if tc.n == n && string(tc.prefix[:n]) == s[:n] {
+		if nano, rest := scanFraction(s[n:]); rest == "" {
+			return tc.base + entry.Instant(nano), true
+		}
+	}
+	at, ok := f.Parse(s, loc, ref)
+	if ok && !f.hasZone && loc == time.UTC {
+		if nano, rest := scanFraction(s[n:]); rest == "" {
+			tc.n = copy(tc.prefix[:], s[:n])
+			tc.base = at - entry.Instant(nano)
+		}
+	}
+	return at, ok
+}

@@ -1,0 +1,479 @@
+// Package match finds out of slabs of whole lines those that some rule cares
+// about. Slabs and the layout of their source come in; judged entries, with how
+// far the origin has been read, go out. Lines that no rule cares about are
+// neither divided nor handed on; only their times are looked at, because the
+// clock follows every entry.
+//
+// Nothing here decides what an entry means for an alert: that is the engine's.
+package match
+
+import (
+	"bytes"
+	"slices"
+	"strings"
+	"time"
+
+	"dimlantern/core/engine"
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+	"dimlantern/core/layout"
+)
+
+var entryBuiltIn = entry.BuiltIn
+
+// Plan is how the entries of one source are judged by the rules that look at
+// it. It may be used by several goroutines at once, by a Reader each.
+type Plan struct {
+	Source string
+	Layout *layout.Layout
+	rules  []planned
+	lits   []literal
+	always []int // conditions that need no literal, in the order of the rules
+	search *searcher
+}
+
+// planned is a rule with its place among all rules.
+type planned struct {
+	rule  *lang.Rule
+	index int
+	vars  []string // fields that its texts name
+}
+
+// Conditions are numbered 2 × place in rules, plus 1 for a recovery.
+
+// NewPlan plans how rules, which are all that the engine knows in its order,
+// judge the entries of a source; a nil source stands for lines of none.
+func NewPlan(s *lang.Settings, source *lang.Source, rules []*lang.Rule, zone *time.Location) *Plan {
+	p := &Plan{}
+	name := ""
+	var l *lang.Layout
+	if source != nil {
+		name = source.Name
+		l = s.Layout(source.Layout)
+	}
+	p.Source = name
+	p.Layout = layout.Compile(l, zone)
+	typed := func(field string) bool { return l != nil && l.Types[field] != "" && l.Types[field] != "text" }
+	index := map[lang.Literal]int{}
+	for i, r := range rules {
+		if r.Off || len(r.On) > 0 && name != "" && !slices.Contains(r.On, name) {
+			continue
+		}
+		at := len(p.rules)
+		p.rules = append(p.rules, planned{rule: r, index: i, vars: engine.Vars(r)})
+		for k, x := range []lang.Expr{r.Problem, r.Recovery} {
+			if x == nil {
+				continue
+			}
+			cond := 2*at + k
+			needs := needsOf(x, typed)
+			if needs == nil {
+				p.always = append(p.always, cond)
+				continue
+			}
+			for _, n := range needs {
+				j, ok := index[n]
+				if !ok {
+					j = len(p.lits)
+					index[n] = j
+					p.lits = append(p.lits, literal{text: n.Text, fold: n.Fold})
+				}
+				if c := p.lits[j].cond; len(c) == 0 || c[len(c)-1] != cond {
+					p.lits[j].cond = append(p.lits[j].cond, cond)
+				}
+			}
+		}
+	}
+	return p
+}
+
+// Prepare chooses what is searched for by what is rare in the sample. It is
+// called once, before the first Reader reads.
+func (p *Plan) Prepare(sample []byte) {
+	if p.search == nil {
+		p.search = newSearcher(p.lits, sample)
+	}
+}
+
+// Reader judges the lines of one origin, one slab after the other. It is not for
+// several goroutines at once.
+type Reader struct {
+	Plan   *Plan
+	Origin string
+	Host   string
+	// Live tells that entries arrive now; in a replay they arrive at the clock.
+	Live bool
+	// Last is the own time of the newest entry in sequence, Reached the latest
+	// own time so far, LastHost the host of the last entry that fitted. They go on
+	// from where they are set.
+	Last, Reached entry.Instant
+	LastHost      string
+	// Near is where the first time is looked for, if it lacks its year; None
+	// stands for the instant of arrival.
+	Near entry.Instant
+	// Misfits counts the judged entries that the layout did not fit, Future those
+	// whose time lay more than five minutes ahead.
+	Misfits, Future int64
+
+	divider layout.Divider
+	spots   []spot
+	marks   []int
+	mark    int
+}
+
+// NewReader returns a reader for an origin that has not been read yet.
+func NewReader(p *Plan, origin, host string, live bool) *Reader {
+	r := &Reader{Plan: p, Origin: origin, Host: host, Live: live, Last: entry.None, Reached: entry.None, Near: entry.None}
+	r.divider.Layout = p.Layout
+	r.marks = make([]int, 2*len(p.rules))
+	return r
+}
+
+// future is how far ahead of its arrival an entry's time may lie.
+const future = 5 * time.Minute
+
+// Tick is a stretch of lines and the time by which they had been written.
+type Tick struct {
+	At    entry.Instant
+	Lines int
+}
+
+// Scan reads a slab of whole lines, of which the last may lack its line end.
+// Base is the offset of its first byte in the file, now the instant of its
+// arrival. Judged entries go to emit in their order; it must not keep the slab.
+// Tick, where it is not nil, gets some 64 stretches of a slab.
+func (r *Reader) Scan(slab []byte, base int64, now entry.Instant, emit func(*engine.Judged), tick func(Tick)) {
+	if len(slab) == 0 {
+		return
+	}
+	r.Plan.Prepare(slab[:min(len(slab), 256<<10)])
+	r.spots = r.Plan.search.search(slab, r.spots[:0])
+	s := &scan{r: r, slab: slab, base: base, now: now, emit: emit, tick: tick}
+	s.run()
+}
+
+// scan is the state of one Scan.
+type scan struct {
+	r      *Reader
+	slab   []byte
+	base   int64
+	now    entry.Instant
+	emit   func(*engine.Judged)
+	tick   func(Tick)
+	synced int // up to here Reached is exact
+	top    entry.Instant
+	topAt  int // start of the line with the latest glanced time, or -1
+	topEnd int
+	sure   bool
+	conds  []int
+}
+
+func (s *scan) run() {
+	r := s.r
+	p := r.Plan
+	if !p.Layout.Timed() {
+		at := s.now
+		if !r.Live && r.Reached != entry.None {
+			at = r.Reached
+		}
+		r.Reached = entry.Later(r.Reached, at)
+		r.Last = at
+	} else if r.Last == entry.None {
+		r.Last = s.firstTime()
+		if r.Last == entry.None {
+			r.Last = s.now
+		}
+		r.Reached = entry.Later(r.Reached, r.Last)
+	}
+	s.topAt = -1
+	every := len(p.always) > 0
+	walk := every || p.Layout.Timed()
+	next := 0 // in r.spots
+	lines, step, since := 0, 0, 0
+	if s.tick != nil {
+		step = max(1, bytes.Count(s.slab, newline)/64)
+	}
+	for at := 0; at < len(s.slab); {
+		if !walk {
+			if next >= len(r.spots) {
+				break
+			}
+			at = bytes.LastIndexByte(s.slab[:r.spots[next].at], '\n') + 1
+		}
+		end := bytes.IndexByte(s.slab[at:], '\n')
+		stop := len(s.slab)
+		if end < 0 {
+			end = len(s.slab)
+		} else {
+			end += at
+			stop = end + 1
+		}
+		s.glance(at, end)
+		if next < len(r.spots) && r.spots[next].at < end || every {
+			s.conds = append(s.conds[:0], p.always...)
+			r.mark++
+			for ; next < len(r.spots) && r.spots[next].at < end; next++ {
+				l := &p.lits[r.spots[next].lit]
+				if r.spots[next].at+len(l.text) > end {
+					continue
+				}
+				for _, c := range l.cond {
+					if r.marks[c] != r.mark {
+						r.marks[c] = r.mark
+						s.conds = append(s.conds, c)
+					}
+				}
+			}
+			if len(s.conds) > 0 {
+				s.judge(at, end, stop)
+			}
+		}
+		lines++
+		if since++; step > 0 && since >= step && walk {
+			s.tick(Tick{max(s.top, r.Reached), since})
+			since = 0
+		}
+		at = stop
+	}
+	s.sync(len(s.slab))
+	s.carry()
+	if s.tick != nil {
+		if !walk {
+			since = bytes.Count(s.slab, newline)
+		}
+		if since > 0 {
+			s.tick(Tick{r.Reached, since})
+		}
+	}
+}
+
+var newline = []byte{'\n'}
+
+// line is a line without its line end.
+func (s *scan) line(at, end int) []byte {
+	if end > at && s.slab[end-1] == '\r' {
+		end--
+	}
+	return s.slab[at:end]
+}
+
+// Timed tells whether any line of the slab has a time of its own.
+func (r *Reader) Timed(slab []byte) bool {
+	return (&scan{r: r, slab: slab}).firstTime() != entry.None
+}
+
+// Begin sets the time of the lines that come before the first one with a time,
+// by looking for it in the slab.
+func (r *Reader) Begin(slab []byte) {
+	if r.Last == entry.None && r.Plan.Layout.Timed() {
+		r.Last = (&scan{r: r, slab: slab}).firstTime()
+	}
+}
+
+// firstTime looks for the first time in the slab, which lines before it take.
+func (s *scan) firstTime() entry.Instant {
+	for at := 0; at < len(s.slab); {
+		end := bytes.IndexByte(s.slab[at:], '\n')
+		if end < 0 {
+			end = len(s.slab) - at
+		}
+		if d := s.divide(at, at+end); d.Timed {
+			return d.At
+		}
+		at += end + 1
+	}
+	return entry.None
+}
+
+func (s *scan) near() entry.Instant {
+	switch {
+	case s.r.Reached != entry.None:
+		return s.r.Reached
+	case s.r.Near != entry.None:
+		return s.r.Near
+	}
+	return s.now
+}
+
+func (s *scan) divide(at, end int) layout.Division {
+	d := s.r.divider.Divide(s.line(at, end), s.near())
+	if d.Timed {
+		d.At = s.bounded(d.At)
+	}
+	return d
+}
+
+// bounded takes a time that lies too far ahead of its arrival for its arrival.
+func (s *scan) bounded(at entry.Instant) entry.Instant {
+	if s.r.Live && at > s.now.Add(future) {
+		return s.now
+	}
+	return at
+}
+
+// glance looks at a line's time, to know the latest one.
+func (s *scan) glance(at, end int) {
+	if !s.r.Plan.Layout.Timed() {
+		return
+	}
+	t, ok, sure := s.r.divider.Glance(s.line(at, end), s.near())
+	if !sure {
+		if d := s.divide(at, end); d.Timed && d.At > s.r.Reached {
+			s.r.Reached = d.At
+		}
+		return
+	}
+	if t = s.bounded(t); ok && t > s.r.Reached && (s.topAt < 0 || t > s.top) {
+		s.top, s.topAt, s.topEnd = t, at, end
+	}
+}
+
+// sync makes Reached exact for all lines before end. The line with the latest
+// glanced time counts if it fits; if it does not, every line since is divided.
+func (s *scan) sync(end int) {
+	if s.topAt >= 0 {
+		if d := s.divide(s.topAt, s.topEnd); d.Timed {
+			s.r.Reached = entry.Later(s.r.Reached, d.At)
+		} else {
+			for at := s.synced; at < end; {
+				stop := bytes.IndexByte(s.slab[at:end], '\n')
+				if stop < 0 {
+					stop = end - at
+				}
+				if d := s.divide(at, at+stop); d.Timed {
+					s.r.Reached = entry.Later(s.r.Reached, d.At)
+				}
+				at += stop + 1
+			}
+		}
+	}
+	s.synced, s.topAt, s.top = end, -1, entry.None
+}
+
+// before returns the own time and the host of the entry before the place: those
+// of the nearest line above that has them, else what was carried into the slab.
+func (s *scan) before(place int) (entry.Instant, string) {
+	l := s.r.Plan.Layout
+	at, host := s.r.Last, s.r.LastHost
+	timed, hosted := !l.Timed(), !l.GivesHost()
+	for end := place; end > 0 && !(timed && hosted); {
+		stop := end
+		if s.slab[end-1] == '\n' {
+			stop = end - 1
+		}
+		start := bytes.LastIndexByte(s.slab[:stop], '\n') + 1
+		d := s.divide(start, stop)
+		if d.Timed && !timed {
+			at, timed = d.At, true
+		}
+		if d.Fits && !hosted {
+			host, hosted = fieldOf(d.Fields, "host"), true
+		}
+		end = start
+	}
+	return at, host
+}
+
+// carry keeps what the next slab must know of this one.
+func (s *scan) carry() {
+	if l := s.r.Plan.Layout; l.Timed() || l.GivesHost() {
+		s.r.Last, s.r.LastHost = s.before(len(s.slab))
+	}
+}
+
+// judge divides a line that some rule may care about, and asks the rules.
+func (s *scan) judge(at, end, stop int) {
+	r := s.r
+	p := r.Plan
+	e := &entry.Entry{Source: p.Source, Origin: r.Origin, Host: r.Host, Offset: s.base + int64(at)}
+	raw := s.line(at, end)
+	if p.Layout.Plain() {
+		e.Fits = true
+	} else {
+		d := s.divide(at, end)
+		e.Fits, e.Fields = d.Fits, d.Fields
+		if d.Timed {
+			e.At = d.At
+		}
+		if !d.Timed || !d.Fits {
+			last, host := s.before(at)
+			if !d.Timed {
+				e.At = last
+			}
+			if !d.Fits {
+				r.Misfits++
+				if p.Layout.GivesHost() && host != "" {
+					e.Host = host
+				}
+			}
+		}
+	}
+	if !p.Layout.Timed() {
+		e.At = r.Last
+	}
+	e.Raw = strings.ToValidUTF8(string(raw), "\uFFFD")
+	s.sync(stop)
+	r.Reached = entry.Later(r.Reached, e.At)
+	e.Arrived = s.now
+	if !r.Live {
+		e.Arrived = r.Reached
+	}
+	slices.Sort(s.conds)
+	j := &engine.Judged{Entry: e, Reached: r.Reached, Next: s.base + int64(stop)}
+	for i := 0; i < len(s.conds); {
+		n := s.conds[i] / 2
+		problem, recovery := false, false
+		for ; i < len(s.conds) && s.conds[i]/2 == n; i++ {
+			if s.conds[i]%2 == 0 {
+				problem = true
+			} else {
+				recovery = true
+			}
+		}
+		if v, ok := Judge(p.rules[n].rule, e, problem, recovery, p.rules[n].vars); ok {
+			v.Rule = p.rules[n].index
+			j.Verdicts = append(j.Verdicts, v)
+		}
+	}
+	if len(j.Verdicts) > 0 {
+		s.emit(j)
+	}
+}
+
+func fieldOf(fields []entry.Field, name string) string {
+	for _, f := range fields {
+		if f.Name == name {
+			return f.Value
+		}
+	}
+	return ""
+}
+
+// Judge says what an entry is for one rule. Problem and recovery tell which of
+// the two it may be at all. The answer is false where it is neither, or ignored.
+func Judge(r *lang.Rule, e *entry.Entry, problem, recovery bool, vars []string) (engine.Verdict, bool) {
+	s := Subject{Entry: e}
+	v := engine.Verdict{}
+	switch {
+	case recovery && Eval(r.Recovery, &s):
+		v.Recovery = true
+	case problem && Eval(r.Problem, &s):
+	default:
+		return v, false
+	}
+	if r.Ignore != nil && Eval(r.Ignore, &Subject{Entry: e}) {
+		return v, false
+	}
+	v.Key = make([]string, len(r.Per))
+	for i, f := range r.Per {
+		v.Key[i], _ = s.Get(f)
+	}
+	if !v.Recovery && len(vars) > 0 {
+		for _, f := range vars {
+			if x, ok := s.Get(f); ok {
+				v.Vars = append(v.Vars, entry.Field{Name: f, Value: x})
+			}
+		}
+	}
+	return v, true
+}

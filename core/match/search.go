@@ -1,0 +1,328 @@
+package match
+
+import (
+	"bytes"
+	"encoding/binary"
+	"math/bits"
+	"slices"
+	"strings"
+
+	"dimlantern/core/lang"
+)
+
+// searcher finds many literals in a slab at once. It is built for text in which
+// most bytes belong to no literal: it looks at every stride-th position only,
+// and asks a small table whether the four bytes there belong to any window that
+// was chosen out of the literals. What the table lets through is compared.
+//
+// A searcher does not change after it was made.
+type searcher struct {
+	lits   []literal
+	few    []int   // literals that are searched one by one
+	groups []group // literals by the stride that their length allows
+}
+
+// literal is one text to find, and what it stands for.
+type literal struct {
+	text string
+	fold bool
+	cond []int // the conditions that need it
+}
+
+// spot is a literal found at a place of the slab.
+type spot struct{ at, lit int }
+
+// group are the literals that share a stride and a length of the q-gram.
+type group struct {
+	stride, q int
+	fold      bool
+	shift     uint
+	filter    []uint64           // a bit for each hash that a q-gram of a window has
+	grams     map[uint32][]place // q-gram → the windows that hold it
+	windows   []window
+}
+
+// place is where in a window a q-gram stands.
+type place struct{ window, off int32 }
+
+// window is a stretch of one or more literals.
+type window struct {
+	text string
+	lits []litAt
+}
+
+type litAt struct{ lit, off int }
+
+// maxFew is how many literals are searched one by one: the library's search
+// looks at 16 or 32 bytes at once, so that it is the faster way for a handful.
+const maxFew = 3
+
+// newSearcher makes a searcher for literals. Windows are chosen so that their
+// q-grams are rare in the sample, which may be empty.
+func newSearcher(lits []literal, sample []byte) *searcher {
+	s := &searcher{lits: lits}
+	folded := false
+	for _, l := range lits {
+		folded = folded || l.fold
+	}
+	if len(lits) <= maxFew && !folded {
+		for i := range lits {
+			s.few = append(s.few, i)
+		}
+		return s
+	}
+	type kind struct {
+		stride, q int
+		fold      bool
+	}
+	by := map[kind][]int{}
+	var kinds []kind
+	for i, l := range lits {
+		k := kind{1, min(4, len(l.text)), l.fold}
+		switch n := len(l.text); {
+		case n >= 11:
+			k.stride = 8
+		case n >= 7:
+			k.stride = 4
+		case n >= 5:
+			k.stride = 2
+		}
+		if by[k] == nil {
+			kinds = append(kinds, k)
+		}
+		by[k] = append(by[k], i)
+	}
+	for _, k := range kinds {
+		if len(by[k]) <= 2 && !k.fold && k.stride < 8 {
+			s.few = append(s.few, by[k]...)
+			continue
+		}
+		s.groups = append(s.groups, newGroup(lits, by[k], k.stride, k.q, k.fold, sample))
+	}
+	return s
+}
+
+const gramHash = 0x9E3779B1
+
+func newGroup(lits []literal, which []int, stride, q int, fold bool, sample []byte) group {
+	g := group{stride: stride, q: q, fold: fold, grams: map[uint32][]place{}}
+	freq := make([]uint32, 1<<14)
+	for i := 0; i+4 <= len(sample); i += 3 {
+		freq[g.mask(binary.LittleEndian.Uint32(sample[i:]))*gramHash>>18]++
+	}
+	width := q + stride - 1
+	index := map[string]int{}
+	for _, i := range which {
+		l := lits[i]
+		best, cost := 0, -1
+		for off := 0; off+width <= len(l.text); off++ {
+			w := l.text[off : off+width]
+			c := 0
+			for k := 0; k+q <= width; k++ {
+				c += int(freq[g.gram(w[k:])*gramHash>>18])
+			}
+			c *= 4
+			if _, chosen := index[w]; !chosen {
+				c++
+			}
+			if cost < 0 || c < cost {
+				best, cost = off, c
+			}
+		}
+		w := l.text[best : best+width]
+		n, chosen := index[w]
+		if !chosen {
+			n = len(g.windows)
+			index[w] = n
+			g.windows = append(g.windows, window{text: w})
+			for k := range stride {
+				gr := g.gram(w[k:])
+				g.grams[gr] = append(g.grams[gr], place{int32(n), int32(k)})
+			}
+		}
+		g.windows[n].lits = append(g.windows[n].lits, litAt{i, best})
+	}
+	size := max(12, min(18, bits.Len(uint(len(g.grams)))+5))
+	g.shift = uint(32 - size)
+	g.filter = make([]uint64, 1<<(size-6))
+	for gr := range g.grams {
+		h := gr * gramHash >> g.shift
+		g.filter[h>>6] |= 1 << (h & 63)
+	}
+	return g
+}
+
+// mask cuts a word to the q-gram's length and folds it.
+func (g *group) mask(w uint32) uint32 {
+	if g.fold {
+		w |= 0x20202020
+	}
+	if g.q < 4 {
+		w &= 1<<(8*g.q) - 1
+	}
+	return w
+}
+
+// gram is the q-gram that a text begins with.
+func (g *group) gram(s string) uint32 {
+	var b [4]byte
+	copy(b[:], s)
+	return g.mask(binary.LittleEndian.Uint32(b[:]))
+}
+
+// search appends all spots of the slab to out, in the order of their places.
+func (s *searcher) search(slab []byte, out []spot) []spot {
+	parts := 0
+	for _, i := range s.few {
+		before := len(out)
+		text := []byte(s.lits[i].text)
+		for p := 0; ; {
+			k := bytes.Index(slab[p:], text)
+			if k < 0 {
+				break
+			}
+			out = append(out, spot{p + k, i})
+			p += k + 1
+		}
+		if len(out) > before {
+			parts++
+		}
+	}
+	for i := range s.groups {
+		before := len(out)
+		out = s.groups[i].search(s.lits, slab, out)
+		if len(out) > before {
+			parts++
+		}
+	}
+	if parts > 1 || len(s.groups) > 0 {
+		slices.SortFunc(out, func(a, b spot) int { return a.at - b.at })
+	}
+	return out
+}
+
+func (g *group) search(lits []literal, slab []byte, out []spot) []spot {
+	filter, shift, stride := g.filter, g.shift, g.stride
+	last := len(slab) - 4
+	if g.fold || g.q < 4 {
+		for p := 0; p <= last; p += stride {
+			w := g.mask(binary.LittleEndian.Uint32(slab[p:]))
+			if h := w * gramHash >> shift; filter[h>>6]&(1<<(h&63)) != 0 {
+				out = g.verify(lits, slab, p, w, out)
+			}
+		}
+	} else {
+		for p := 0; p <= last; p += stride {
+			w := binary.LittleEndian.Uint32(slab[p : p+4 : p+4])
+			if h := w * gramHash >> shift; filter[h>>6]&(1<<(h&63)) != 0 {
+				out = g.verify(lits, slab, p, w, out)
+			}
+		}
+	}
+	// A literal of fewer than four bytes may end behind the last whole word.
+	for p := max(0, last+1); g.q < 4 && p+g.q <= len(slab); p++ {
+		out = g.verify(lits, slab, p, g.gram(string(slab[p:])), out)
+	}
+	return out
+}
+
+// verify compares the windows that hold the q-gram at p, then their literals.
+func (g *group) verify(lits []literal, slab []byte, p int, gram uint32, out []spot) []spot {
+	for _, pl := range g.grams[gram] {
+		w := &g.windows[pl.window]
+		start := p - int(pl.off)
+		if start < 0 || start+len(w.text) > len(slab) || !same(slab[start:], w.text, g.fold) {
+			continue
+		}
+		for _, l := range w.lits {
+			at := start - l.off
+			text := lits[l.lit].text
+			if at >= 0 && at+len(text) <= len(slab) && same(slab[at:], text, g.fold) {
+				out = append(out, spot{at, l.lit})
+			}
+		}
+	}
+	return out
+}
+
+// same tells whether b begins with text, which is in small letters where it is
+// folded.
+func same(b []byte, text string, fold bool) bool {
+	if !fold {
+		return string(b[:len(text)]) == text
+	}
+	for i := range len(text) {
+		c := b[i]
+		if c >= 'A' && c <= 'Z' {
+			c |= 0x20
+		}
+		if c != text[i] {
+			return false
+		}
+	}
+	return true
+}
+
+// needsOf returns literals of which every entry that fits x holds at least one;
+// nil where there are none. Built-in fields and typed ones need not stand in
+// the line as they are.
+func needsOf(x lang.Expr, typed func(field string) bool) []lang.Literal {
+	inLine := func(field string) bool { return !typed(field) && !slices.Contains(entryBuiltIn, field) }
+	switch x := x.(type) {
+	case *lang.And:
+		var best []lang.Literal
+		for _, p := range x.Of {
+			n := needsOf(p, typed)
+			if n != nil && (best == nil || shortest(n) > shortest(best)) {
+				best = n
+			}
+		}
+		return best
+	case *lang.Or:
+		var all []lang.Literal
+		for _, p := range x.Of {
+			n := needsOf(p, typed)
+			if n == nil {
+				return nil
+			}
+			all = append(all, n...)
+		}
+		return all
+	case *lang.Match:
+		if !x.Neg && (x.Field == "" || x.Field == "text" || inLine(x.Field)) {
+			return lang.Needs(x.Pattern)
+		}
+	case *lang.Phrase:
+		return textNeeds(x.Text)
+	case *lang.Compare:
+		if x.Op == "==" && x.Value.Kind == lang.TextValue && inLine(x.Field) {
+			return textNeeds(x.Value.Text)
+		}
+	case *lang.In:
+		var all []lang.Literal
+		for _, v := range x.Values {
+			n := textNeeds(v.Text)
+			if v.Kind != lang.TextValue || n == nil || !inLine(x.Field) {
+				return nil
+			}
+			all = append(all, n...)
+		}
+		return all
+	}
+	return nil
+}
+
+func textNeeds(s string) []lang.Literal {
+	if len(s) < 2 || strings.ContainsAny(s, "\uFFFD\n") {
+		return nil
+	}
+	return []lang.Literal{{Text: s}}
+}
+
+func shortest(set []lang.Literal) int {
+	n := 1 << 20
+	for _, l := range set {
+		n = min(n, len(l.Text))
+	}
+	return n
+}

@@ -1,0 +1,265 @@
+// Package trial runs rules over entries that have been: the entries of an
+// expect, which stand beside the rule, and the lines of files that somebody
+// reads for it. It answers with the transitions that would have been.
+package trial
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"dimlantern/core/engine"
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+	"dimlantern/core/match"
+)
+
+// monday is the day on which an expect plays.
+var monday = entry.Of(time.Date(2024, 1, 1, 0, 0, 0, 0, time.UTC))
+
+// host is where the entries of an expect come from where none is named.
+const host = "expect"
+
+// Outcome is what became of one expect.
+type Outcome struct {
+	Rule   string
+	Expect *lang.Expect
+	Failed bool
+	Step   lang.Step // where it failed
+	Why    string
+}
+
+// Expects runs every expect of the rules, those that are off included.
+func Expects(s *lang.Settings) []Outcome {
+	var out []Outcome
+	for _, r := range s.Rules {
+		for _, x := range r.Expects {
+			out = append(out, run(s, r, x))
+		}
+	}
+	return out
+}
+
+// stage is an expect being played.
+type stage struct {
+	settings *lang.Settings
+	rule     *lang.Rule
+	source   *lang.Source
+	engine   *engine.Engine
+	readers  map[string]*match.Reader
+	at       entry.Instant // the own time of the step before
+	offset   int64
+	hosts    []string
+	happened []engine.Transition
+}
+
+func run(s *lang.Settings, r *lang.Rule, x *lang.Expect) Outcome {
+	on := *r
+	on.Off = false
+	st := &stage{settings: s, rule: &on, engine: engine.New([]*lang.Rule{&on}), readers: map[string]*match.Reader{}, at: monday}
+	if len(r.On) > 0 {
+		st.source = s.Source(r.On[0])
+	} else if len(s.Sources) > 0 {
+		st.source = s.Sources[0]
+	}
+	out := Outcome{Rule: r.Name, Expect: x}
+	for i := 0; i < len(x.Steps); {
+		if x.Steps[i].Kind != "then" {
+			st.happened = st.happened[:0]
+			st.step(x.Steps[i])
+			i++
+			continue
+		}
+		j := i
+		for j < len(x.Steps) && x.Steps[j].Kind == "then" {
+			j++
+		}
+		if step, why := st.compare(x.Steps[i:j]); why != "" {
+			out.Failed, out.Step, out.Why = true, step, why
+			return out
+		}
+		i = j
+	}
+	return out
+}
+
+func (st *stage) note(ts []engine.Transition) { st.happened = append(st.happened, ts...) }
+
+func (st *stage) step(s lang.Step) {
+	switch s.Kind {
+	case "at":
+		at := monday.Add(s.At)
+		if s.After {
+			at = st.at.Add(s.At)
+		}
+		st.at = at
+		st.feed(s, at)
+	case "line":
+		st.line(s)
+	case "wait":
+		from := entry.Later(st.at, st.engine.Clock())
+		st.at = from.Add(s.At)
+		st.note(st.engine.Reach(st.at))
+	case "blind", "seen":
+		hosts := st.hosts
+		if s.From != "" {
+			hosts = []string{s.From}
+		}
+		for _, h := range hosts {
+			now := entry.Later(st.at, st.engine.Clock())
+			if s.Kind == "blind" {
+				st.note(st.engine.Blind(st.origin(h), now))
+			} else {
+				st.note(st.engine.Seen(st.origin(h), now))
+			}
+		}
+	}
+}
+
+func (st *stage) origin(host string) string { return host + ":expect" }
+
+func (st *stage) seen(host string) {
+	if !slices.Contains(st.hosts, host) {
+		st.hosts = append(st.hosts, host)
+	}
+}
+
+// feed gives the rule an entry of that text, with its fields as they are.
+func (st *stage) feed(s lang.Step, at entry.Instant) {
+	from := s.From
+	if from == "" {
+		from = host
+	}
+	st.seen(from)
+	e := &entry.Entry{Host: from, Origin: st.origin(from), Offset: st.offset, Raw: s.Text, At: at, Fits: true, Fields: s.With}
+	if st.source != nil {
+		e.Source = st.source.Name
+	}
+	st.offset += int64(len(s.Text)) + 1
+	reached := entry.Later(st.engine.Clock(), at)
+	e.Arrived = reached
+	j := &engine.Judged{Entry: e, Reached: reached}
+	if v, ok := match.Judge(st.rule, e, true, true, engine.Vars(st.rule)); ok {
+		j.Verdicts = []engine.Verdict{v}
+	}
+	st.note(st.engine.Take(j))
+}
+
+// line sends a whole line through the layout of the rule's first source.
+func (st *stage) line(s lang.Step) {
+	path := s.From
+	if path == "" {
+		path = "/expect"
+	}
+	h := host
+	if st.source != nil {
+		h = HostOf(st.source, path, host)
+	}
+	r := st.readers[path]
+	if r == nil {
+		plan := match.NewPlan(st.settings, st.source, []*lang.Rule{st.rule}, time.UTC)
+		r = match.NewReader(plan, h+":"+path, h, false)
+		r.Near = monday
+		st.readers[path] = r
+	}
+	now := entry.Later(st.at, st.engine.Clock())
+	if !r.Plan.Layout.Timed() || r.Reached == entry.None {
+		r.Near = now
+	}
+	if !r.Plan.Layout.Timed() {
+		r.Reached = now
+	}
+	r.Scan([]byte(s.Text), st.offset, now, func(j *engine.Judged) { st.note(st.engine.Take(j)) }, nil)
+	st.offset += int64(len(s.Text)) + 1
+	st.note(st.engine.Reach(r.Reached))
+	st.at = r.Last
+}
+
+// HostOf is the host of an origin: what the source says, else fallback.
+func HostOf(s *lang.Source, path, fallback string) string {
+	if s.Host != "" {
+		return s.Host
+	}
+	if s.HostFrom != nil {
+		if m := s.HostFrom.FindStringSubmatch(path); m != nil {
+			if h := m[s.HostFrom.SubexpIndex("host")]; h != "" {
+				return h
+			}
+		}
+	}
+	return fallback
+}
+
+// compare holds the then lines against what happened since the step before:
+// each must be one of them, and nothing may be left over.
+func (st *stage) compare(thens []lang.Step) (lang.Step, string) {
+	if thens[0].Change == "nothing" || slices.ContainsFunc(thens, func(s lang.Step) bool { return s.Change == "nothing" }) {
+		if len(st.happened) == 0 && len(thens) == 1 {
+			return lang.Step{}, ""
+		}
+		if len(st.happened) > 0 {
+			return thens[0], "nothing was expected, but this happened: " + told(st.happened)
+		}
+		return thens[0], "then nothing stands alone"
+	}
+	if len(st.happened) == 0 {
+		return thens[0], "nothing happened"
+	}
+	pairs := make([]int, len(st.happened)) // transition → then, or -1
+	for i := range pairs {
+		pairs[i] = -1
+	}
+	for i, s := range thens {
+		if !assign(thens, st.happened, i, pairs, make([]bool, len(st.happened))) {
+			return s, "this did not happen, but: " + told(st.happened)
+		}
+	}
+	for i, p := range pairs {
+		if p < 0 {
+			return thens[len(thens)-1], "this happened as well: " + told(st.happened[i:i+1])
+		}
+	}
+	return lang.Step{}, ""
+}
+
+// assign finds a transition for then i, moving others where need be.
+func assign(thens []lang.Step, ts []engine.Transition, i int, pairs []int, tried []bool) bool {
+	for k := range ts {
+		if tried[k] || !fits(thens[i], &ts[k]) {
+			continue
+		}
+		tried[k] = true
+		if pairs[k] < 0 || assign(thens, ts, pairs[k], pairs, tried) {
+			pairs[k] = i
+			return true
+		}
+	}
+	return false
+}
+
+func fits(s lang.Step, t *engine.Transition) bool {
+	if s.Change != t.Change || s.Sev != 0 && s.Sev != t.Severity {
+		return false
+	}
+	for _, w := range s.With {
+		i := slices.Index(t.Fields, w.Name)
+		if i < 0 || t.Key[i] != w.Value {
+			return false
+		}
+	}
+	return true
+}
+
+// told puts transitions into words, as a then would write them.
+func told(ts []engine.Transition) string {
+	var out []string
+	for _, t := range ts {
+		s := fmt.Sprintf("%s %s", t.Change, t.Severity)
+		for i, f := range t.Fields {
+			s += " " + f + " " + lang.Quote(t.Key[i])
+		}
+		out = append(out, s)
+	}
+	return strings.Join(out, "; ")
+}

@@ -1,0 +1,278 @@
+package trial
+
+import (
+	"bytes"
+	"errors"
+	"io"
+	"strings"
+	"time"
+
+	"dimlantern/core/engine"
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+	"dimlantern/core/match"
+)
+
+// Input is one origin to replay: the bytes of its files, oldest first.
+type Input struct {
+	Source *lang.Source // nil: plain lines of no source
+	Path   string
+	Host   string
+	Reader io.Reader
+	// Near is where times without a year are looked for, such as the time of the
+	// file's last change; None where it is not known.
+	Near entry.Instant
+}
+
+// Options of a replay. The zero value replays everything; times without a zone
+// are then UTC.
+type Options struct {
+	Zone     *time.Location
+	From, To entry.Instant // half-open on own times; 0 is no bound
+	// Progress is told how many bytes have been read, from time to time.
+	Progress func(bytes int64)
+	// Emit gets each transition as it comes; it must not keep the pointer.
+	Emit func(*engine.Transition)
+}
+
+// Summary is what a replay counted.
+type Summary struct {
+	Entries, Hits, Raised, Cleared, Open int64
+	Untimed                              []string // origins without any time
+}
+
+// slabSize is how much is read at once: it stays in the processor's cache.
+const slabSize = 192 << 10
+
+// Replay runs all rules of the settings that are not off over the inputs, merged
+// by the latest own time that each has reached.
+func Replay(s *lang.Settings, inputs []*Input, o Options) (Summary, error) {
+	if o.Zone == nil {
+		o.Zone = time.UTC
+	}
+	rules := Active(s)
+	r := &replay{o: o, engine: engine.New(rules)}
+	plans := map[string]*match.Plan{}
+	for _, in := range inputs {
+		name := ""
+		if in.Source != nil {
+			name = in.Source.Name
+		}
+		if plans[name] == nil {
+			plans[name] = match.NewPlan(s, in.Source, rules, o.Zone)
+		}
+		m := match.NewReader(plans[name], in.Host+":"+in.Path, in.Host, false)
+		m.Near = in.Near
+		r.streams = append(r.streams, &stream{r: r, in: in, reader: m})
+	}
+	err := r.run()
+	r.sum.Hits = r.engine.Hits
+	r.sum.Open = int64(r.engine.Open())
+	return r.sum, err
+}
+
+// Active are the rules that are not off, in the order of their names.
+func Active(s *lang.Settings) []*lang.Rule {
+	var out []*lang.Rule
+	for _, r := range s.Rules {
+		if !r.Off {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+type replay struct {
+	o       Options
+	engine  *engine.Engine
+	streams []*stream
+	sum     Summary
+	read    int64
+}
+
+// stream reads one input ahead by a slab, and holds what it judged.
+type stream struct {
+	r      *replay
+	in     *Input
+	reader *match.Reader
+	buf    []byte
+	rest   int   // bytes at the start of buf that belong to an unfinished line
+	base   int64 // offset of buf's first byte
+	done   bool
+	queue  []*engine.Judged // an item without verdicts only says how far it is
+	head   int
+}
+
+func (r *replay) run() error {
+	if r.o.From != 0 {
+		r.take(r.engine.Reach(r.o.From))
+	}
+	var live []*stream
+	for _, s := range r.streams {
+		if err := s.fill(); err != nil {
+			return err
+		}
+		live = append(live, s)
+	}
+	for {
+		var best *stream
+		for _, s := range live {
+			if s.head >= len(s.queue) {
+				continue
+			}
+			if best == nil || s.queue[s.head].Reached < best.queue[best.head].Reached {
+				best = s
+			}
+		}
+		if best == nil {
+			break
+		}
+		j := best.queue[best.head]
+		best.queue[best.head] = nil
+		best.head++
+		if len(j.Verdicts) > 0 {
+			r.take(r.engine.Take(j))
+		} else {
+			r.take(r.engine.Reach(j.Reached))
+		}
+		if best.head >= len(best.queue) {
+			if err := best.fill(); err != nil {
+				return err
+			}
+		}
+	}
+	if r.o.To != 0 {
+		r.take(r.engine.Reach(r.o.To))
+	}
+	for _, s := range r.streams {
+		if s.reader.Plan.Layout.Timed() && s.reader.Reached > 0 || s.base == 0 {
+			continue
+		}
+		r.sum.Untimed = append(r.sum.Untimed, s.in.Path)
+	}
+	return nil
+}
+
+func (r *replay) take(ts []engine.Transition) {
+	for i := range ts {
+		switch ts[i].Change {
+		case engine.Raised:
+			r.sum.Raised++
+		case engine.Cleared:
+			r.sum.Cleared++
+		}
+		if r.o.Emit != nil {
+			r.o.Emit(&ts[i])
+		}
+	}
+}
+
+// fill reads slabs until something stands in the queue, or the input ends.
+func (s *stream) fill() error {
+	s.queue, s.head = s.queue[:0], 0
+	if s.buf == nil {
+		s.buf = make([]byte, slabSize)
+	}
+	for len(s.queue) == 0 && !s.done {
+		n, err := io.ReadFull(s.in.Reader, s.buf[s.rest:])
+		n += s.rest
+		if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
+			return err
+		}
+		s.done = err != nil
+		cut := n
+		if !s.done {
+			cut = bytes.LastIndexByte(s.buf[:n], '\n') + 1
+			// A line longer than the slab, or lines of which none has a time yet: more.
+			if cut == 0 || s.reader.Last == entry.None && s.reader.Plan.Layout.Timed() && !s.timed(s.buf[:cut]) && len(s.buf) < 64<<20 {
+				if len(s.buf) < 64<<20 {
+					s.rest = n
+					s.buf = append(s.buf, make([]byte, len(s.buf))...)
+					continue
+				}
+				cut = n
+			}
+		}
+		s.scan(s.buf[:cut])
+		s.rest = copy(s.buf, s.buf[cut:n])
+		s.base += int64(cut)
+		s.r.read += int64(cut)
+		if s.r.o.Progress != nil {
+			s.r.o.Progress(s.r.read)
+		}
+	}
+	return nil
+}
+
+// timed tells whether any line of the slab has a time of its own.
+func (s *stream) timed(slab []byte) bool {
+	probe := match.NewReader(s.reader.Plan, "", "", false)
+	return probe.Timed(slab)
+}
+
+func (s *stream) scan(slab []byte) {
+	if len(slab) == 0 {
+		return
+	}
+	o := &s.r.o
+	if o.From != 0 || o.To != 0 {
+		s.scanBounded(slab)
+		return
+	}
+	n := bytes.Count(slab, []byte{'\n'})
+	if slab[len(slab)-1] != '\n' {
+		n++
+	}
+	s.r.sum.Entries += int64(n)
+	s.reader.Scan(slab, s.base, 0, func(j *engine.Judged) { s.queue = append(s.queue, j) }, nil)
+	s.queue = append(s.queue, &engine.Judged{Reached: s.reader.Reached})
+}
+
+// scanBounded scans line by line, and passes over those outside of the bounds.
+func (s *stream) scanBounded(slab []byte) {
+	o := &s.r.o
+	base := s.base
+	if s.reader.Last == entry.None {
+		s.reader.Begin(slab)
+	}
+	for len(slab) > 0 {
+		n := bytes.IndexByte(slab, '\n') + 1
+		if n == 0 {
+			n = len(slab)
+		}
+		reached := s.reader.Reached
+		var found *engine.Judged
+		s.reader.Scan(slab[:n], base, 0, func(j *engine.Judged) { found = j }, nil)
+		at := s.reader.Last
+		switch {
+		case o.From != 0 && at < o.From, o.To != 0 && at >= o.To:
+			// It is as if it had not been read, but for the time of what follows it.
+			s.reader.Reached = reached
+		default:
+			s.r.sum.Entries++
+			if found != nil {
+				s.queue = append(s.queue, found)
+			} else {
+				s.queue = append(s.queue, &engine.Judged{Reached: s.reader.Reached})
+			}
+		}
+		slab, base = slab[n:], base+int64(n)
+	}
+}
+
+// Series tells whether two paths belong to one rotated series, and puts the
+// older member first: the name without a number or .gz behind it is the same.
+func Series(path string) (name string, age int) {
+	name = strings.TrimSuffix(strings.TrimSuffix(path, ".gz"), ".zst")
+	i := strings.LastIndexByte(name, '.')
+	if i < 0 || i == len(name)-1 || len(name)-i > 6 {
+		return name, 0
+	}
+	for _, c := range name[i+1:] {
+		if c < '0' || c > '9' {
+			return name, 0
+		}
+		age = age*10 + int(c-'0')
+	}
+	return name[:i], age
+}

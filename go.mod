@@ -1,0 +1,19 @@
+module dimlantern
+
+go 1.26.8
+
+require (
+	github.com/bmatcuk/doublestar/v4 v4.10.4
+	github.com/klauspost/compress v1.20.4
+	github.com/spf13/cobra v1.10.2
+	github.com/stretchr/testify v1.12.1
+	golang.org/x/term v0.48.0
+	pgregory.net/rapid v1.3.0
+)
+
+require (
+	github.com/inconshreveable/mousetrap v1.1.0 // indirect
+	github.com/spf13/pflag v1.0.9 // indirect
+	go.yaml.in/yaml/v3 v3.0.5 // indirect
+	golang.org/x/sys v0.50.0 // indirect
+)

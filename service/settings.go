@@ -1,0 +1,83 @@
+package service
+
+import (
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"sort"
+	"strings"
+
+	"dimlantern/core/lang"
+	_ "dimlantern/core/layout" // it checks the examples of times
+)
+
+// Text is one settings file as it was read.
+type Text struct {
+	Name string `json:"name"`
+	Body string `json:"body"`
+}
+
+// maxSettings bounds the size of one settings file, in bytes.
+const maxSettings = 4 << 20
+
+// ReadSettings reads settings files: each path is a file, or a folder with
+// *.lantern files. It fails with what cannot be read and what would mend it.
+func ReadSettings(paths ...string) ([]Text, error) {
+	var out []Text
+	for _, p := range paths {
+		info, err := os.Stat(p)
+		if err != nil {
+			return nil, fmt.Errorf("%s cannot be read: %w", p, reason(err))
+		}
+		names := []string{p}
+		if info.IsDir() {
+			if names, err = filepath.Glob(filepath.Join(escapeGlob(p), "*.lantern")); err != nil {
+				return nil, err
+			}
+			if _, err := os.ReadDir(p); err != nil {
+				return nil, fmt.Errorf("the folder %s cannot be read: %w", p, reason(err))
+			}
+			sort.Strings(names)
+		}
+		for _, n := range names {
+			info, err := os.Stat(n)
+			switch {
+			case err != nil:
+				return nil, fmt.Errorf("%s cannot be read: %w", n, reason(err))
+			case info.IsDir():
+				continue
+			case info.Size() > maxSettings:
+				return nil, fmt.Errorf("%s is %d MiB long, and settings files go up to %d MiB: is it a log?", n, info.Size()>>20, maxSettings>>20)
+			}
+			b, err := os.ReadFile(n)
+			if err != nil {
+				return nil, fmt.Errorf("%s cannot be read: %w", n, reason(err))
+			}
+			out = append(out, Text{n, string(b)})
+		}
+	}
+	return out, nil
+}
+
+func escapeGlob(p string) string {
+	return strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`).Replace(p)
+}
+
+// reason takes the operation and the path out of an error, which the sentence
+// around it says already.
+func reason(err error) error {
+	if pe, ok := err.(*fs.PathError); ok {
+		return pe.Err
+	}
+	return err
+}
+
+// CheckSettings parses and checks settings.
+func CheckSettings(texts []Text) (*lang.Settings, []lang.Diagnostic) {
+	var files []*lang.File
+	for _, t := range texts {
+		files = append(files, lang.Parse(t.Name, []byte(t.Body)))
+	}
+	return lang.Check(files)
+}
