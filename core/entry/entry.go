@@ -54,6 +54,7 @@ type Entry struct {
 	// Arrived is when the entry was read; in a replay, its own time.
 	Arrived Instant
 	Fits    bool    // whether the source's layout fitted
+	Cut     bool    // it was longer than an entry may be, and Raw is its beginning
 	Fields  []Field // what the layout gave
 }
 

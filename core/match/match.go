@@ -249,8 +249,14 @@ func (s *scan) run() {
 
 var newline = []byte{'\n'}
 
-// line is a line without its line end.
+// MaxLine is how long an entry may be, in bytes; what is behind is cut off.
+const MaxLine = 1 << 20
+
+// line is a line without its line end, and no longer than MaxLine.
 func (s *scan) line(at, end int) []byte {
+	if end-at > MaxLine {
+		return s.slab[at : at+MaxLine]
+	}
 	if end > at && s.slab[end-1] == '\r' {
 		end--
 	}
@@ -387,6 +393,7 @@ func (s *scan) judge(at, end, stop int) {
 	p := r.Plan
 	e := &entry.Entry{Source: p.Source, Origin: r.Origin, Host: r.Host, Offset: s.base + int64(at)}
 	raw := s.line(at, end)
+	e.Cut = len(raw) == MaxLine
 	if p.Layout.Plain() {
 		e.Fits = true
 	} else {

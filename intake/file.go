@@ -1,0 +1,223 @@
+// Package intake is the ways in: it follows files as they grow and rotate. The
+// paths of a source and where reading stopped come in; slabs of whole lines with
+// their places go out, through the matcher, as judged entries. What an entry
+// means is never decided here.
+package intake
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/user"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+	"syscall"
+)
+
+// Identity is what a file is on this machine, whatever it is called.
+type Identity struct {
+	Dev uint64 `json:"dev"`
+	Ino uint64 `json:"ino"`
+}
+
+// printSize is how many of a file's first bytes tell it from another one.
+const printSize = 256
+
+// found is a file as a look at its folder shows it.
+type found struct {
+	path string
+	age  int // 0 is the newest member of its series; see seriesOf
+	date string
+	id   Identity
+	size int64
+	mod  int64 // nanoseconds
+}
+
+func statOf(path string, info fs.FileInfo) found {
+	f := found{path: path, size: info.Size(), mod: info.ModTime().UnixNano()}
+	if st, ok := info.Sys().(*syscall.Stat_t); ok {
+		f.id = Identity{uint64(st.Dev), st.Ino}
+	}
+	return f
+}
+
+var rotated = regexp.MustCompile(`^(.*?)(?:\.(\d{1,5})|[.-](\d{8}|\d{4}-\d{2}-\d{2})(?:[.-]\d{1,6})?)?(\.gz|\.zst)?$`)
+
+// seriesOf gives the name of the series that a path belongs to: the number or
+// date that a rotation put behind it taken away. The greater the number, or the
+// earlier the date, the older is the member.
+func seriesOf(path string) (series string, age int, date string, compressed bool) {
+	dir, name := filepath.Split(path)
+	m := rotated.FindStringSubmatch(name)
+	if m == nil || m[1] == "" {
+		return path, 0, "", false
+	}
+	age, _ = strconv.Atoi(m[2])
+	return dir + m[1], age, m[3], m[4] != ""
+}
+
+// member is one file of a series that is being read, or still has to be.
+type member struct {
+	ID      Identity `json:"id"`
+	Print   []byte   `json:"print"` // its first bytes, as far as they were there
+	Path    string   `json:"path"`
+	Offset  int64    `json:"offset"` // up to here its entries have been judged
+	Cut     bool     `json:"cut,omitempty"`
+	Limit   int64    `json:"limit,omitempty"` // of a copy: read no further
+	Retired bool     `json:"-"`
+
+	file *os.File
+	read int64 // up to here it has been read; never before Offset
+	size int64
+	cut  bool // the line being read is over the limit, and its rest is passed over
+	idle int64
+}
+
+// finished is a member that was read to its end, and is remembered so that it is
+// not read again.
+type finished struct {
+	ID    Identity `json:"id"`
+	Print []byte   `json:"print"`
+	Size  int64    `json:"size"`
+}
+
+// open opens the member's file, and makes sure that it is the one that is meant.
+func (m *member) open() error {
+	if m.file != nil {
+		return nil
+	}
+	f, err := os.OpenFile(m.Path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return err
+	}
+	info, err := f.Stat()
+	if err == nil && !info.Mode().IsRegular() {
+		err = errNotAFile
+	}
+	if err == nil && statOf(m.Path, info).id != m.ID {
+		err = errOther
+	}
+	if err != nil {
+		f.Close()
+		return err
+	}
+	m.file, m.size = f, info.Size()
+	return nil
+}
+
+var (
+	errNotAFile = errors.New("it is not a file with bytes in it")
+	errOther    = errors.New("another file stands there now")
+)
+
+func (m *member) close() {
+	if m.file != nil {
+		m.file.Close()
+		m.file = nil
+	}
+}
+
+// same tells whether the file still begins with the bytes that it began with,
+// and learns more of them while it is short. A file that was cut short, or
+// written anew, is not the same.
+func (m *member) same() (bool, error) {
+	var buf [printSize]byte
+	n, err := m.file.ReadAt(buf[:], 0)
+	if err != nil && n == 0 && len(m.Print) == 0 {
+		return true, nil
+	}
+	if n < len(m.Print) || !bytes.Equal(buf[:len(m.Print)], m.Print) {
+		return false, nil
+	}
+	if n > len(m.Print) {
+		m.Print = append([]byte(nil), buf[:n]...)
+	}
+	return true, nil
+}
+
+// printOf reads the first bytes of a file.
+func printOf(path string) []byte {
+	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return nil
+	}
+	defer f.Close()
+	var buf [printSize]byte
+	n, _ := f.ReadAt(buf[:], 0)
+	return append([]byte(nil), buf[:n]...)
+}
+
+// alike tells whether one of two prints begins with the other, and neither is
+// empty.
+func alike(a, b []byte) bool {
+	n := min(len(a), len(b))
+	return n > 0 && bytes.Equal(a[:n], b[:n])
+}
+
+// Condition is how an origin, or a source without any, can be seen.
+type Condition string
+
+// The conditions of an origin.
+const (
+	Seen       Condition = "seen"
+	Catching   Condition = "catching up"
+	Waiting    Condition = "waiting"
+	Gone       Condition = "gone"
+	Unreadable Condition = "not readable"
+	Folder     Condition = "a folder"
+	NoFile     Condition = "no file"
+)
+
+// Blind tells whether an origin in that condition cannot be seen.
+func (c Condition) Blind() bool {
+	return c == Gone || c == Unreadable || c == Folder || c == NoFile
+}
+
+// denied says in words which right is missing for whom, and what mends it.
+func denied(path string, err error) (words, mend string) {
+	me := "this user"
+	uid := os.Geteuid()
+	if u, e := user.LookupId(strconv.Itoa(uid)); e == nil {
+		me = u.Username
+	}
+	if !errors.Is(err, fs.ErrPermission) {
+		return fmt.Sprintf("%s cannot be read: %v", path, unwrap(err)), ""
+	}
+	for dir := filepath.Dir(path); ; dir = filepath.Dir(dir) {
+		if _, err := os.Stat(dir); err == nil {
+			if _, err := os.Stat(path); err != nil {
+				below := dir
+				return fmt.Sprintf("the folder %s may not be entered by %s", below, me), fmt.Sprintf("setfacl -m u:%s:x %s", me, below)
+			}
+			break
+		}
+		if dir == "/" || dir == "." {
+			break
+		}
+	}
+	info, e := os.Stat(path)
+	if e != nil {
+		return fmt.Sprintf("%s may not be read by %s", path, me), ""
+	}
+	owner := "somebody else"
+	if st, ok := info.Sys().(*syscall.Stat_t); ok {
+		owner = strconv.Itoa(int(st.Uid))
+		if u, e := user.LookupId(owner); e == nil {
+			owner = u.Username
+		}
+	}
+	return fmt.Sprintf("its owner is %s, and %s may not read it (%s)", owner, me, strings.TrimPrefix(info.Mode().Perm().String(), "-")),
+		fmt.Sprintf("setfacl -m u:%s:r %s", me, path)
+}
+
+func unwrap(err error) error {
+	var pe *fs.PathError
+	if errors.As(err, &pe) {
+		return pe.Err
+	}
+	return err
+}

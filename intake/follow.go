@@ -1,0 +1,420 @@
+package intake
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"sort"
+	"strings"
+	"time"
+
+	"github.com/bmatcuk/doublestar/v4"
+	"github.com/fsnotify/fsnotify"
+
+	"dimlantern/core/engine"
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+	"dimlantern/core/match"
+	"dimlantern/core/trial"
+)
+
+// Follower follows the files of all sources. It belongs to one goroutine, but for
+// Wake.
+type Follower struct {
+	host    string // of this machine
+	places  func(source, series string) []byte
+	known   func(source string) bool
+	sources []*lang.Source
+	plans   map[string]*match.Plan
+	origins map[string]*Origin
+	order   []*Origin // by source, then series
+	empty   map[string]string
+	watcher *fsnotify.Watcher // nil where the system has no change events
+	watched map[string]bool
+	dirty   map[string]bool // paths that have changed since the last Drain
+	looked  time.Time
+	polled  time.Time
+	again   bool // look at the folders again soon
+	buf     []byte
+}
+
+// Options say what a Follower needs to know.
+type Options struct {
+	Host string // the name of this machine
+	// Place returns the kept place of an origin, or nil.
+	Place func(source, series string) []byte
+	// Known tells whether a source has been seen before.
+	Known func(source string) bool
+	// NoEvents makes the follower poll only.
+	NoEvents bool
+}
+
+// NewFollower returns a follower without sources.
+func NewFollower(o Options) *Follower {
+	f := &Follower{host: o.Host, places: o.Place, known: o.Known, origins: map[string]*Origin{},
+		empty: map[string]string{}, watched: map[string]bool{}, dirty: map[string]bool{}, buf: make([]byte, blockSize)}
+	if !o.NoEvents {
+		f.watcher, _ = fsnotify.NewWatcher()
+	}
+	return f
+}
+
+// Close lets go of all files.
+func (f *Follower) Close() {
+	for _, o := range f.order {
+		for _, m := range o.place.Members {
+			m.close()
+		}
+	}
+	if f.watcher != nil {
+		f.watcher.Close()
+	}
+}
+
+// Use sets the sources and their plans. Origins that are known go on from their
+// places.
+func (f *Follower) Use(sources []*lang.Source, plans map[string]*match.Plan) {
+	f.plans = plans
+	f.sources = nil
+	keep := map[string]bool{}
+	for _, s := range sources {
+		if !s.Off {
+			f.sources = append(f.sources, s)
+			keep[s.Name] = true
+		}
+	}
+	for key, o := range f.origins {
+		if !keep[o.Source.Name] {
+			for _, m := range o.place.Members {
+				m.close()
+			}
+			delete(f.origins, key)
+			continue
+		}
+		for _, s := range f.sources {
+			if s.Name == o.Source.Name {
+				o.Source = s
+			}
+		}
+		o.attach(plans[o.Source.Name])
+	}
+	f.looked = time.Time{}
+}
+
+// Origins are all origins, by source and series.
+func (f *Follower) Origins() []*Origin { return f.order }
+
+// Empty are the sources that no file fits, with the reason in words.
+func (f *Follower) Empty() map[string]string { return f.empty }
+
+// lookEvery is how often folders are looked at when no event says that they
+// have changed; pollEvery how often files are.
+const (
+	lookEvery = 3 * time.Second
+	pollEvery = 500 * time.Millisecond
+)
+
+// Events delivers what the system tells of changes; nil where it tells nothing.
+// Each event must be given to Note.
+func (f *Follower) Events() <-chan fsnotify.Event {
+	if f.watcher == nil {
+		return nil
+	}
+	return f.watcher.Events
+}
+
+// Note takes note of an event.
+func (f *Follower) Note(ev fsnotify.Event) {
+	if ev.Op&(fsnotify.Create|fsnotify.Remove|fsnotify.Rename) != 0 {
+		f.again = true
+	}
+	if ev.Op&(fsnotify.Write|fsnotify.Create) != 0 {
+		f.dirty[ev.Name] = true
+	}
+}
+
+// Look looks at the folders, where it is time to, for new files, rotations, and
+// files that have gone.
+func (f *Follower) Look(now time.Time) {
+	if !f.again && now.Sub(f.looked) < lookEvery {
+		return
+	}
+	f.again, f.looked = false, now
+	dirs := map[string][]fs.DirEntry{}
+	for _, s := range f.sources {
+		f.lookSource(s, dirs, now)
+	}
+	f.order = f.order[:0]
+	for _, o := range f.origins {
+		f.order = append(f.order, o)
+	}
+	sort.Slice(f.order, func(i, j int) bool {
+		a, b := f.order[i], f.order[j]
+		if a.Source.Name != b.Source.Name {
+			return a.Source.Name < b.Source.Name
+		}
+		return a.Series < b.Series
+	})
+}
+
+func (f *Follower) lookSource(s *lang.Source, dirs map[string][]fs.DirEntry, now time.Time) {
+	paths := map[string]bool{}
+	series := map[string]bool{}
+	for _, g := range s.Files {
+		base, _ := doublestar.SplitPattern(g)
+		if !strings.ContainsAny(g, "*?[{") {
+			series[g] = true
+			base = filepath.Dir(g)
+		}
+		f.watch(base)
+		list, err := doublestar.FilepathGlob(g)
+		if err == nil {
+			for _, p := range list {
+				if Fits(s, p) {
+					paths[p] = true
+				}
+				if strings.Contains(g, "**") {
+					f.watch(filepath.Dir(p))
+				}
+			}
+		}
+	}
+	for p := range paths {
+		name, _, _, _ := seriesOf(p)
+		series[name] = true
+	}
+	for _, o := range f.origins {
+		if o.Source == s {
+			series[o.Series] = true
+		}
+	}
+	delete(f.empty, s.Name)
+	if len(series) == 0 {
+		f.empty[s.Name] = fmt.Sprintf("no file fits %s yet", strings.Join(s.Files, ", "))
+	}
+	first := !f.known(s.Name)
+	names := make([]string, 0, len(series))
+	for n := range series {
+		names = append(names, n)
+	}
+	sort.Strings(names)
+	claimed := map[Identity]string{}
+	for _, name := range names {
+		f.lookSeries(s, name, dirs, claimed, first, now)
+	}
+}
+
+// lookSeries finds the members of a series in their folder, oldest first.
+func (f *Follower) lookSeries(s *lang.Source, name string, dirs map[string][]fs.DirEntry, claimed map[Identity]string, first bool, now time.Time) {
+	dir := filepath.Dir(name)
+	list, ok := dirs[dir]
+	if !ok {
+		list, _ = os.ReadDir(dir)
+		dirs[dir] = list
+		f.watch(dir)
+	}
+	var files []found
+	condition, words, mend := Condition(""), "", ""
+	for _, x := range membersIn(name, list) {
+		if other, twice := claimed[x.id]; twice && other != name {
+			continue // another name of a file that is followed already
+		}
+		claimed[x.id] = name
+		files = append(files, x)
+	}
+	if info, err := os.Stat(name); err == nil && !info.Mode().IsRegular() {
+		condition = Folder
+		words = fmt.Sprintf("%s is no file, but %s", name, kindOf(info.Mode()))
+		mend = fmt.Sprintf("name files in it: files %s", lang.Quote(name+"/*.log"))
+	}
+	if len(files) == 0 && condition == "" {
+		if _, err := os.Stat(name); err != nil && errors.Is(err, fs.ErrPermission) {
+			condition = Unreadable
+			words, mend = denied(name, err)
+		}
+	}
+	key := s.Name + "\x00" + name
+	o := f.origins[key]
+	if o == nil {
+		o = newOrigin(s, name, trial.HostOf(s, name, f.host), f.plans[s.Name])
+		if p := f.places(s.Name, name); p != nil {
+			if err := o.restore(p); err != nil {
+				o.Words = err.Error()
+			}
+			first = false
+		}
+		f.origins[key] = o
+	}
+	if condition != "" {
+		o.set(condition, words, mend, now)
+		return
+	}
+	o.look(files, first && o.Condition == "" && len(o.place.Members) == 0, now)
+	o.unread = true
+}
+
+// members lists the files of a series, oldest first.
+func members(series string) []found {
+	list, _ := os.ReadDir(filepath.Dir(series))
+	return membersIn(series, list)
+}
+
+func membersIn(series string, list []fs.DirEntry) []found {
+	var files []found
+	for _, e := range list {
+		if !strings.HasPrefix(e.Name(), filepath.Base(series)) {
+			continue
+		}
+		path := filepath.Join(filepath.Dir(series), e.Name())
+		name, age, date, compressed := seriesOf(path)
+		if name != series || compressed {
+			continue
+		}
+		info, err := os.Stat(path)
+		if err != nil || !info.Mode().IsRegular() {
+			continue
+		}
+		x := statOf(path, info)
+		x.age, x.date = age, date
+		files = append(files, x)
+	}
+	sort.SliceStable(files, func(i, j int) bool {
+		a, b := files[i], files[j]
+		switch {
+		case a.date != b.date:
+			return b.date == "" || a.date != "" && a.date < b.date
+		case a.age != b.age:
+			return a.age > b.age
+		}
+		return a.mod < b.mod
+	})
+	// A series that is dated throughout has its newest date as its newest member.
+	if n := len(files); n > 0 && files[n-1].date != "" {
+		files[n-1].age, files[n-1].date = 0, ""
+	}
+	return files
+}
+
+func kindOf(m fs.FileMode) string {
+	switch {
+	case m.IsDir():
+		return "a folder"
+	case m&fs.ModeNamedPipe != 0:
+		return "a pipe"
+	case m&fs.ModeSocket != 0:
+		return "a socket"
+	}
+	return "a device"
+}
+
+// watch asks the system to tell of changes in a folder. Where it cannot, looking
+// now and then serves.
+func (f *Follower) watch(dir string) {
+	if f.watcher == nil || f.watched[dir] {
+		return
+	}
+	if f.watcher.Add(dir) == nil {
+		f.watched[dir] = true
+	}
+}
+
+// Poll marks the origins that may have something to read: those of which the
+// system told, and, now and then, all.
+func (f *Follower) Poll(now time.Time) {
+	all := now.Sub(f.polled) >= pollEvery
+	if all {
+		f.polled = now
+	}
+	for _, o := range f.order {
+		if !o.unread {
+			o.unread = all || f.dirty[o.base]
+		}
+	}
+	clear(f.dirty)
+}
+
+// Sink takes what a Drain reads, in the order of the times that the origins have
+// reached.
+type Sink interface {
+	// Take takes a judged entry.
+	Take(o *Origin, j *engine.Judged)
+	// Passed tells that the origin's entries up to that instant have been taken,
+	// and how many arrived when.
+	Passed(o *Origin, reached entry.Instant, ticks []match.Tick)
+}
+
+// Drain reads on in all origins and gives what it finds to the sink, merged by
+// time, until there is nothing left, or more than limit items have been given. It
+// answers true where nothing was left.
+func (f *Follower) Drain(sink Sink, limit int, now time.Time) (bool, error) {
+	var live []*Origin
+	for _, o := range f.order {
+		if o.unread || o.peek() != nil {
+			more, err := o.fill(f.buf, now)
+			if err != nil {
+				return false, err
+			}
+			if more {
+				live = append(live, o)
+			}
+		}
+	}
+	for n := 0; len(live) > 0; n++ {
+		if n >= limit {
+			return false, nil
+		}
+		best := live[0]
+		for _, o := range live[1:] {
+			if o.peek().reached < best.peek().reached {
+				best = o
+			}
+		}
+		x := best.peek()
+		if x.j != nil {
+			sink.Take(best, x.j)
+		} else {
+			sink.Passed(best, x.reached, x.ticks)
+			n += 50
+		}
+		best.pop()
+		if best.peek() == nil {
+			more, err := best.fill(f.buf, now)
+			if err != nil {
+				return false, err
+			}
+			if !more {
+				live = slices.DeleteFunc(live, func(o *Origin) bool { return o == best })
+			}
+		}
+	}
+	return true, nil
+}
+
+// Dirty returns the origins whose place has changed since they were last asked,
+// and forgets that.
+func (f *Follower) Dirty() []*Origin {
+	var out []*Origin
+	for _, o := range f.order {
+		if o.dirty {
+			o.dirty = false
+			out = append(out, o)
+		}
+	}
+	return out
+}
+
+// Changed returns the origins whose condition has changed since they were last
+// asked, and forgets that.
+func (f *Follower) Changed() []*Origin {
+	var out []*Origin
+	for _, o := range f.order {
+		if o.changed {
+			o.changed = false
+			out = append(out, o)
+		}
+	}
+	return out
+}

@@ -1,0 +1,133 @@
+package intake
+
+import (
+	"bytes"
+	"io"
+	"os"
+
+	"dimlantern/core/entry"
+	"dimlantern/core/layout"
+)
+
+// lineStart returns the offset behind the last line end before size: where an
+// unfinished line begins, or size.
+func lineStart(path string, size int64) int64 {
+	f, err := os.Open(path)
+	if err != nil {
+		return size
+	}
+	defer f.Close()
+	buf := make([]byte, 64<<10)
+	from := max(0, size-int64(len(buf)))
+	n, err := f.ReadAt(buf[:size-from], from)
+	if err != nil && err != io.EOF {
+		return size
+	}
+	if i := bytes.LastIndexByte(buf[:n], '\n'); i >= 0 {
+		return from + int64(i) + 1
+	}
+	if from == 0 {
+		return 0
+	}
+	return size
+}
+
+// bisect finds the offset of the first entry at or after an instant, by halving
+// the file on its entries' times. Where the layout gives no times, it is the
+// file's start.
+func (o *Origin) bisect(f found, at entry.Instant) int64 {
+	l := o.reader.Plan.Layout
+	if !l.Timed() {
+		return 0
+	}
+	file, err := os.Open(f.path)
+	if err != nil {
+		return 0
+	}
+	defer file.Close()
+	d := &layout.Divider{Layout: l}
+	near := entry.Instant(f.mod)
+	lo, hi := int64(0), f.size
+	for hi-lo > 64<<10 {
+		mid := lo + (hi-lo)/2
+		t, place, ok := timeAfter(file, d, mid, hi, near)
+		if !ok || t >= at {
+			hi = mid
+		} else {
+			lo = place
+		}
+	}
+	// Line by line through what is left.
+	for lo < f.size {
+		t, place, ok := timeAfter(file, d, lo, f.size, near)
+		if !ok {
+			return lo
+		}
+		if t >= at {
+			return lo
+		}
+		next := endOfLine(file, place)
+		if next <= lo {
+			return lo
+		}
+		lo = next
+	}
+	return lo
+}
+
+// timeAfter finds the first line that begins at or after a place (the line in
+// which the place lies is passed over, unless it begins there) and has a time.
+func timeAfter(f *os.File, d *layout.Divider, from, to int64, near entry.Instant) (entry.Instant, int64, bool) {
+	buf := make([]byte, 32<<10)
+	place := from
+	if from > 0 {
+		var one [1]byte
+		if _, err := f.ReadAt(one[:], from-1); err == nil && one[0] != '\n' {
+			place = endOfLine(f, from)
+		}
+	}
+	for place < to {
+		n, _ := f.ReadAt(buf, place)
+		b := buf[:n]
+		if n == 0 {
+			return 0, 0, false
+		}
+		moved := false
+		for len(b) > 0 {
+			k := bytes.IndexByte(b, '\n')
+			if k < 0 {
+				break
+			}
+			if x := d.Divide(bytes.TrimSuffix(b[:k], []byte{'\r'}), near); x.Timed {
+				return x.At, place, true
+			}
+			place += int64(k) + 1
+			b = b[k+1:]
+			moved = true
+		}
+		if !moved {
+			next := endOfLine(f, place)
+			if next <= place {
+				return 0, 0, false
+			}
+			place = next
+		}
+	}
+	return 0, 0, false
+}
+
+// endOfLine returns the offset behind the line end at or after a place, or the
+// file's end.
+func endOfLine(f *os.File, place int64) int64 {
+	buf := make([]byte, 32<<10)
+	for {
+		n, err := f.ReadAt(buf, place)
+		if i := bytes.IndexByte(buf[:n], '\n'); i >= 0 {
+			return place + int64(i) + 1
+		}
+		place += int64(n)
+		if err != nil || n == 0 {
+			return place
+		}
+	}
+}

@@ -1,0 +1,252 @@
+package store
+
+import (
+	"database/sql"
+	"encoding/json"
+
+	"dimlantern/core/entry"
+)
+
+// Meta returns a kept value, or nil.
+func (s *Store) Meta(name string) ([]byte, error) {
+	var v []byte
+	err := s.ask.QueryRow("SELECT value FROM meta WHERE name = ?", name).Scan(&v)
+	if err == sql.ErrNoRows {
+		return nil, nil
+	}
+	return v, err
+}
+
+// Journal returns the engine's inputs since the snapshot, in their order.
+func (s *Store) Journal() ([][]byte, error) {
+	return column[[]byte](s.ask, "SELECT data FROM journal ORDER BY seq")
+}
+
+// PlaceOf returns the kept place of an origin, or nil.
+func (s *Store) PlaceOf(source, series string) []byte {
+	var v []byte
+	if s.ask.QueryRow("SELECT data FROM places WHERE source = ? AND series = ?", source, series).Scan(&v) != nil {
+		return nil
+	}
+	return v
+}
+
+// Knows tells whether a source has been seen before.
+func (s *Store) Knows(source string) bool {
+	var n int
+	return s.ask.QueryRow("SELECT count(*) FROM sources WHERE name = ?", source).Scan(&n) == nil && n > 0
+}
+
+// column reads the only column of a query.
+func column[T any](db *sql.DB, query string, args ...any) ([]T, error) {
+	return rows(db, func(r *sql.Rows) (v T, err error) { return v, r.Scan(&v) }, query, args...)
+}
+
+// rows reads all rows of a query.
+func rows[T any](db *sql.DB, scan func(*sql.Rows) (T, error), query string, args ...any) ([]T, error) {
+	r, err := db.Query(query, args...)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	var out []T
+	for r.Next() {
+		v, err := scan(r)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, v)
+	}
+	return out, r.Err()
+}
+
+// Lines calls visit with the kept transitions after seq and not before from, as
+// JSON, in the order in which they were made.
+func (s *Store) Lines(after int64, from entry.Instant, visit func(seq int64, line string)) error {
+	r, err := s.ask.Query("SELECT seq, line FROM transitions WHERE seq > ? AND at >= ? ORDER BY seq", after, int64(from))
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	for r.Next() {
+		var seq int64
+		var line string
+		if err := r.Scan(&seq, &line); err != nil {
+			return err
+		}
+		visit(seq, line)
+	}
+	return r.Err()
+}
+
+// Alert is an alert as the tables know it.
+type Alert struct {
+	Alert    string
+	KeyID    int64
+	Rule     string
+	Key      []string
+	Raised   entry.Instant
+	Cleared  entry.Instant // None while it is open
+	Why      string        // of its clear
+	Severity entry.Severity
+	Count    int
+}
+
+// Alerts returns the alerts that were open at some time in [from, to], the
+// newest first, at most 2,000.
+func (s *Store) Alerts(from, to entry.Instant) ([]Alert, error) {
+	return rows(s.ask, func(r *sql.Rows) (Alert, error) {
+		var a Alert
+		var key string
+		var cleared sql.NullInt64
+		var why sql.NullString
+		err := r.Scan(&a.Alert, &a.KeyID, &a.Rule, &key, &a.Raised, &cleared, &why, &a.Severity, &a.Count)
+		json.Unmarshal([]byte(key), &a.Key)
+		a.Cleared, a.Why = entry.None, why.String
+		if cleared.Valid {
+			a.Cleared = entry.Instant(cleared.Int64)
+		}
+		return a, err
+	}, `SELECT alert, a.key, k.rule, k.key, raised, cleared, why, severity, count FROM alerts a JOIN keys k ON k.id = a.key
+		WHERE raised <= ? AND (cleared IS NULL OR cleared >= ?) ORDER BY cleared IS NOT NULL, raised DESC LIMIT 2000`, int64(to), int64(from))
+}
+
+// Change is one transition of an alert.
+type Change struct {
+	Seq      int64
+	At       entry.Instant
+	Change   string
+	Severity entry.Severity
+	Line     string // as JSON
+}
+
+// Changes returns the transitions of an alert, oldest first.
+func (s *Store) Changes(alert string) ([]Change, error) {
+	return rows(s.ask, func(r *sql.Rows) (c Change, err error) {
+		return c, r.Scan(&c.Seq, &c.At, &c.Change, &c.Severity, &c.Line)
+	}, "SELECT seq, at, change, severity, line FROM transitions WHERE alert = ? ORDER BY seq", alert)
+}
+
+// Step is a change of an alert's severity.
+type Step struct {
+	Alert    string
+	At       entry.Instant
+	Severity entry.Severity
+}
+
+// Steps returns the raises and worsenings of the alerts that were open at some
+// time in [from, to], oldest first.
+func (s *Store) Steps(from, to entry.Instant) ([]Step, error) {
+	return rows(s.ask, func(r *sql.Rows) (x Step, err error) {
+		return x, r.Scan(&x.Alert, &x.At, &x.Severity)
+	}, `SELECT t.alert, t.at, t.severity FROM transitions t JOIN alerts a ON a.alert = t.alert
+		WHERE t.change IN ('raised', 'worsened') AND a.raised <= ? AND (a.cleared IS NULL OR a.cleared >= ?) ORDER BY t.seq`, int64(to), int64(from))
+}
+
+// Mark counts the hits of a key in a bucket.
+type Mark struct {
+	KeyID  int64
+	Bucket int64
+	N      int
+}
+
+// Marks returns the hits of all keys in the buckets [from, to].
+func (s *Store) Marks(from, to int64) ([]Mark, error) {
+	return rows(s.ask, func(r *sql.Rows) (m Mark, err error) {
+		return m, r.Scan(&m.KeyID, &m.Bucket, &m.N)
+	}, "SELECT key, bucket, n FROM marks WHERE bucket BETWEEN ? AND ? LIMIT 500000", from, to)
+}
+
+// Key is a key of a rule.
+type Key struct {
+	ID   int64
+	Rule string
+	Key  []string
+}
+
+// Keys returns the keys that had a hit in the buckets [from, to].
+func (s *Store) Keys(from, to int64) ([]Key, error) {
+	return rows(s.ask, func(r *sql.Rows) (Key, error) {
+		var k Key
+		var key string
+		err := r.Scan(&k.ID, &k.Rule, &key)
+		json.Unmarshal([]byte(key), &k.Key)
+		return k, err
+	}, "SELECT id, rule, key FROM keys WHERE id IN (SELECT DISTINCT key FROM marks WHERE bucket BETWEEN ? AND ?)", from, to)
+}
+
+// KeyID returns the id of a key, or 0.
+func (s *Store) KeyID(rule string, key []string) int64 {
+	k, _ := json.Marshal(key)
+	var id int64
+	s.ask.QueryRow("SELECT id FROM keys WHERE rule = ? AND key = ?", rule, string(k)).Scan(&id)
+	return id
+}
+
+// HitsOf returns the newest hits and recoveries of a key up to an instant,
+// newest first.
+func (s *Store) HitsOf(key int64, to entry.Instant, limit int) ([]Hit, error) {
+	return rows(s.ask, func(r *sql.Rows) (h Hit, err error) {
+		return h, r.Scan(&h.At, &h.Recovery, &h.Origin, &h.Offset, &h.Text)
+	}, `SELECT at, recovery, o.name, place, text FROM hits h JOIN origins o ON o.id = h.origin
+		WHERE key = ? AND at <= ? ORDER BY at DESC, seq DESC LIMIT ?`, key, int64(to), limit)
+}
+
+// Flow returns how many entries arrived in the buckets [from, to].
+func (s *Store) Flow(from, to int64) (map[int64]int64, error) {
+	out := map[int64]int64{}
+	list, err := rows(s.ask, func(r *sql.Rows) (t Tick, err error) { return t, r.Scan(&t.Bucket, &t.N) },
+		"SELECT bucket, sum(n) FROM tide WHERE bucket BETWEEN ? AND ? GROUP BY bucket", from, to)
+	for _, t := range list {
+		out[t.Bucket] = t.N
+	}
+	return out, err
+}
+
+// Dark is a time in which an origin could not be seen.
+type Dark struct {
+	Origin string
+	Since  entry.Instant
+	Until  entry.Instant // None while it lasts
+	Words  string
+}
+
+// Darks returns the times in [from, to] in which origins could not be seen.
+func (s *Store) Darks(from, to entry.Instant) ([]Dark, error) {
+	return rows(s.ask, func(r *sql.Rows) (Dark, error) {
+		var d Dark
+		var until sql.NullInt64
+		err := r.Scan(&d.Origin, &d.Since, &until, &d.Words)
+		d.Until = entry.None
+		if until.Valid {
+			d.Until = entry.Instant(until.Int64)
+		}
+		return d, err
+	}, `SELECT o.name, since, until, words FROM blind b JOIN origins o ON o.id = b.origin
+		WHERE since <= ? AND (until IS NULL OR until >= ?)`, int64(to), int64(from))
+}
+
+// OriginsOf returns the origins that gave a key its kept hits.
+func (s *Store) OriginsOf(key int64) ([]string, error) {
+	return column[string](s.ask, "SELECT DISTINCT o.name FROM hits h JOIN origins o ON o.id = h.origin WHERE key = ?", key)
+}
+
+// First is when the first entries arrived that are counted; None where none are.
+func (s *Store) First() entry.Instant {
+	var v sql.NullInt64
+	s.ask.QueryRow("SELECT min(bucket) FROM tide").Scan(&v)
+	if !v.Valid {
+		return entry.None
+	}
+	return entry.Instant(v.Int64 * int64(Bucket))
+}
+
+// Grown returns the keys that hold more evidence than is kept of one.
+func (s *Store) Grown() (map[int64]int, error) {
+	list, err := column[int64](s.ask, "SELECT key FROM hits GROUP BY key HAVING count(*) > ?", perKey+perKey/2)
+	out := map[int64]int{}
+	for _, k := range list {
+		out[k] = 1
+	}
+	return out, err
+}

@@ -1,0 +1,389 @@
+// Package store keeps what must outlive the process, in one SQLite database in
+// the data folder: positions, the engine's state, alerts, transitions, evidence,
+// and the counts that the screens draw. What a batch did comes in as one Batch
+// and is one transaction; questions of the screens are answered from the tables.
+package store
+
+import (
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	_ "modernc.org/sqlite" // the driver
+
+	"dimlantern/core/engine"
+	"dimlantern/core/entry"
+)
+
+// Bucket is the width of the buckets that hits and entries are counted in.
+const Bucket = 10 * time.Second
+
+// BucketOf is the bucket of an instant.
+func BucketOf(t entry.Instant) int64 {
+	n := int64(t) / int64(Bucket)
+	if int64(t)%int64(Bucket) < 0 {
+		n--
+	}
+	return n
+}
+
+const schemaVersion = 1
+
+const schema = `
+CREATE TABLE IF NOT EXISTS meta(name TEXT PRIMARY KEY, value BLOB) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS journal(seq INTEGER PRIMARY KEY, data BLOB NOT NULL);
+CREATE TABLE IF NOT EXISTS sources(name TEXT PRIMARY KEY, first_seen INTEGER NOT NULL) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS places(source TEXT, series TEXT, data BLOB NOT NULL, PRIMARY KEY(source, series)) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS keys(id INTEGER PRIMARY KEY, rule TEXT NOT NULL, key TEXT NOT NULL, UNIQUE(rule, key));
+CREATE TABLE IF NOT EXISTS origins(id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, source TEXT NOT NULL DEFAULT '', series TEXT NOT NULL DEFAULT '');
+CREATE TABLE IF NOT EXISTS transitions(
+  seq INTEGER PRIMARY KEY, at INTEGER NOT NULL, change TEXT NOT NULL, alert TEXT NOT NULL, key INTEGER NOT NULL,
+  severity INTEGER NOT NULL, written INTEGER NOT NULL, line TEXT NOT NULL);
+CREATE INDEX IF NOT EXISTS transitions_at ON transitions(at);
+CREATE INDEX IF NOT EXISTS transitions_alert ON transitions(alert);
+CREATE TABLE IF NOT EXISTS alerts(
+  alert TEXT PRIMARY KEY, key INTEGER NOT NULL, raised INTEGER NOT NULL, cleared INTEGER, why TEXT, severity INTEGER NOT NULL, count INTEGER NOT NULL) WITHOUT ROWID;
+CREATE INDEX IF NOT EXISTS alerts_cleared ON alerts(cleared);
+CREATE TABLE IF NOT EXISTS hits(
+  seq INTEGER PRIMARY KEY, key INTEGER NOT NULL, at INTEGER NOT NULL, recovery INTEGER NOT NULL,
+  origin INTEGER NOT NULL, place INTEGER NOT NULL, text TEXT NOT NULL);
+CREATE INDEX IF NOT EXISTS hits_key ON hits(key, at);
+CREATE TABLE IF NOT EXISTS marks(key INTEGER, bucket INTEGER, n INTEGER NOT NULL, PRIMARY KEY(key, bucket)) WITHOUT ROWID;
+CREATE INDEX IF NOT EXISTS marks_bucket ON marks(bucket, key);
+CREATE TABLE IF NOT EXISTS tide(bucket INTEGER, origin INTEGER, n INTEGER NOT NULL, PRIMARY KEY(bucket, origin)) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS blind(origin INTEGER, since INTEGER, until INTEGER, words TEXT NOT NULL, PRIMARY KEY(origin, since)) WITHOUT ROWID;
+`
+
+// Store is an open database. One goroutine writes; any may ask.
+type Store struct {
+	Path    string
+	db      *sql.DB // the writer's, one connection
+	ask     *sql.DB
+	keys    map[string]int64
+	origins map[string]int64
+	seq     int64
+}
+
+// Open opens the database in a data folder, and makes it where there is none.
+func Open(dir string) (*Store, error) {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, fmt.Errorf("the data folder %s cannot be made: %w", dir, err)
+	}
+	path := filepath.Join(dir, "lantern.db")
+	s := &Store{Path: path, keys: map[string]int64{}, origins: map[string]int64{}}
+	var err error
+	if s.db, err = sql.Open("sqlite", dsn(path, false)); err != nil {
+		return nil, err
+	}
+	s.db.SetMaxOpenConns(1)
+	if err := s.prepare(); err != nil {
+		s.db.Close()
+		return nil, fmt.Errorf("the database %s cannot be used: %w", path, err)
+	}
+	if s.ask, err = sql.Open("sqlite", dsn(path, true)); err != nil {
+		s.db.Close()
+		return nil, err
+	}
+	s.ask.SetMaxOpenConns(4)
+	return s, nil
+}
+
+// OpenToRead opens an existing database to ask it only, beside a service that
+// may be writing.
+func OpenToRead(dir string) (*Store, error) {
+	path := filepath.Join(dir, "lantern.db")
+	if _, err := os.Stat(path); err != nil {
+		return nil, fmt.Errorf("there is no data in %s: no service has run there yet", dir)
+	}
+	ask, err := sql.Open("sqlite", dsn(path, true))
+	if err != nil {
+		return nil, err
+	}
+	return &Store{Path: path, ask: ask}, nil
+}
+
+func dsn(path string, read bool) string {
+	escaped := strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23").Replace(path)
+	s := "file:" + escaped + "?_pragma=busy_timeout(10000)&_pragma=journal_mode(wal)&_pragma=synchronous(normal)&_pragma=temp_store(memory)"
+	if read {
+		s += "&_pragma=query_only(1)"
+	}
+	return s
+}
+
+func (s *Store) prepare() error {
+	var version int
+	if err := s.db.QueryRow("PRAGMA user_version").Scan(&version); err != nil {
+		return err
+	}
+	if version > schemaVersion {
+		return fmt.Errorf("it was written by a newer version of Dim Lantern (its form is %d, this one knows up to %d)", version, schemaVersion)
+	}
+	if _, err := s.db.Exec(schema + fmt.Sprintf("PRAGMA user_version=%d", schemaVersion)); err != nil {
+		return err
+	}
+	if err := s.load("SELECT id, rule || char(0) || key FROM keys", s.keys); err != nil {
+		return err
+	}
+	if err := s.load("SELECT id, name FROM origins", s.origins); err != nil {
+		return err
+	}
+	return s.db.QueryRow("SELECT coalesce(max(seq), 0) FROM journal").Scan(&s.seq)
+}
+
+func (s *Store) load(query string, into map[string]int64) error {
+	rows, err := s.db.Query(query)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var id int64
+		var name string
+		if err := rows.Scan(&id, &name); err != nil {
+			return err
+		}
+		into[name] = id
+	}
+	return rows.Err()
+}
+
+// Close closes the database.
+func (s *Store) Close() error {
+	var err error
+	if s.db != nil {
+		err = s.db.Close()
+	}
+	return errors.Join(err, s.ask.Close())
+}
+
+// Hit is a hit or a recovery, as evidence.
+type Hit struct {
+	Rule     string
+	Key      []string
+	At       entry.Instant
+	Recovery bool
+	Origin   string
+	Offset   int64
+	Text     string
+}
+
+// Place is where reading an origin stopped.
+type Place struct {
+	Source, Series, Origin string
+	Data                   []byte
+}
+
+// Tick counts entries of an origin in a bucket.
+type Tick struct {
+	Origin string
+	Bucket int64
+	N      int64
+}
+
+// Blind says that an origin could not be seen since then, or that it can be again.
+type Blind struct {
+	Origin string
+	At     entry.Instant
+	Seen   bool
+	Words  string
+}
+
+// Batch is what one round of reading did; it is kept as a whole or not at all.
+type Batch struct {
+	Journal     []byte // the engine's inputs
+	Snapshot    []byte // the engine's whole state after them, or nil
+	Transitions []engine.Transition
+	Hits        []Hit
+	Places      []Place
+	Ticks       []Tick
+	Blind       []Blind
+	Sources     []string          // that have been seen now
+	Meta        map[string][]byte // further values
+	Now         entry.Instant
+}
+
+// Empty tells whether there is nothing to keep.
+func (b *Batch) Empty() bool {
+	return len(b.Journal) == 0 && b.Snapshot == nil && len(b.Transitions) == 0 && len(b.Hits) == 0 && len(b.Places) == 0 &&
+		len(b.Ticks) == 0 && len(b.Blind) == 0 && len(b.Sources) == 0 && len(b.Meta) == 0
+}
+
+// perKey is how many hits of a key are kept as evidence.
+const perKey = 400
+
+// Commit keeps a batch in one transaction.
+func (s *Store) Commit(b *Batch) (err error) {
+	tx, err := s.db.Begin()
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if err != nil {
+			tx.Rollback()
+		}
+	}()
+	w := &writer{s: s, tx: tx, stmts: map[string]*sql.Stmt{}}
+	defer w.close()
+	if len(b.Journal) > 0 {
+		s.seq++
+		w.exec("INSERT INTO journal(seq, data) VALUES(?, ?)", s.seq, b.Journal)
+	}
+	if b.Snapshot != nil {
+		w.exec("INSERT OR REPLACE INTO meta(name, value) VALUES('snapshot', ?)", b.Snapshot)
+		w.exec("DELETE FROM journal")
+	}
+	for name, value := range b.Meta {
+		w.exec("INSERT OR REPLACE INTO meta(name, value) VALUES(?, ?)", name, value)
+	}
+	for _, n := range b.Sources {
+		w.exec("INSERT OR IGNORE INTO sources(name, first_seen) VALUES(?, ?)", n, int64(b.Now))
+	}
+	for _, p := range b.Places {
+		w.exec("INSERT OR REPLACE INTO places(source, series, data) VALUES(?, ?, ?)", p.Source, p.Series, p.Data)
+		if _, known := s.origins[p.Origin]; !known {
+			id := w.origin(p.Origin)
+			w.exec("UPDATE origins SET source = ?, series = ? WHERE id = ?", p.Source, p.Series, id)
+		}
+	}
+	for i := range b.Hits {
+		h := &b.Hits[i]
+		key := w.key(h.Rule, h.Key)
+		w.exec("INSERT INTO hits(key, at, recovery, origin, place, text) VALUES(?, ?, ?, ?, ?, ?)", key, int64(h.At), h.Recovery, w.origin(h.Origin), h.Offset, h.Text)
+		if !h.Recovery {
+			w.exec("INSERT INTO marks(key, bucket, n) VALUES(?, ?, 1) ON CONFLICT(key, bucket) DO UPDATE SET n = n + 1", key, BucketOf(h.At))
+		}
+	}
+	for i := range b.Transitions {
+		w.transition(&b.Transitions[i], b.Now)
+	}
+	for _, t := range b.Ticks {
+		w.exec("INSERT INTO tide(bucket, origin, n) VALUES(?, ?, ?) ON CONFLICT(bucket, origin) DO UPDATE SET n = n + excluded.n", t.Bucket, w.origin(t.Origin), t.N)
+	}
+	for _, x := range b.Blind {
+		id := w.origin(x.Origin)
+		if x.Seen {
+			w.exec("UPDATE blind SET until = ? WHERE origin = ? AND until IS NULL", int64(x.At), id)
+		} else {
+			w.exec("INSERT OR REPLACE INTO blind(origin, since, until, words) VALUES(?, ?, NULL, ?)", id, int64(x.At), x.Words)
+		}
+	}
+	if w.err != nil {
+		w.forget()
+		return w.err
+	}
+	if err = tx.Commit(); err != nil {
+		w.forget()
+	}
+	return err
+}
+
+// Trim lets go of evidence beyond what is kept of each key, and of counts from
+// before an instant.
+func (s *Store) Trim(keys map[int64]int, before entry.Instant) error {
+	tx, err := s.db.Begin()
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	for key := range keys {
+		if _, err := tx.Exec("DELETE FROM hits WHERE key = ? AND seq <= (SELECT seq FROM hits WHERE key = ? ORDER BY seq DESC LIMIT 1 OFFSET ?)", key, key, perKey); err != nil {
+			return err
+		}
+	}
+	for _, q := range []string{"DELETE FROM tide WHERE bucket < ?", "DELETE FROM marks WHERE bucket < ?"} {
+		if _, err := tx.Exec(q, BucketOf(before)); err != nil {
+			return err
+		}
+	}
+	return tx.Commit()
+}
+
+// writer is the state of one transaction.
+type writer struct {
+	s     *Store
+	tx    *sql.Tx
+	stmts map[string]*sql.Stmt
+	err   error
+	fresh []string // keys and origins that are new
+}
+
+func (w *writer) close() {
+	for _, st := range w.stmts {
+		st.Close()
+	}
+}
+
+// forget drops the ids that a failed transaction gave out.
+func (w *writer) forget() {
+	for _, n := range w.fresh {
+		delete(w.s.keys, n)
+		delete(w.s.origins, n)
+	}
+}
+
+func (w *writer) exec(query string, args ...any) sql.Result {
+	if w.err != nil {
+		return nil
+	}
+	st := w.stmts[query]
+	if st == nil {
+		if st, w.err = w.tx.Prepare(query); w.err != nil {
+			return nil
+		}
+		w.stmts[query] = st
+	}
+	var r sql.Result
+	r, w.err = st.Exec(args...)
+	return r
+}
+
+func (w *writer) insert(into map[string]int64, name, query string, args ...any) int64 {
+	if id, ok := into[name]; ok {
+		return id
+	}
+	r := w.exec(query, args...)
+	if r == nil {
+		return 0
+	}
+	id, err := r.LastInsertId()
+	if err != nil {
+		w.err = err
+		return 0
+	}
+	into[name] = id
+	w.fresh = append(w.fresh, name)
+	return id
+}
+
+func (w *writer) key(rule string, key []string) int64 {
+	k, _ := json.Marshal(key)
+	return w.insert(w.s.keys, rule+"\x00"+string(k), "INSERT INTO keys(rule, key) VALUES(?, ?)", rule, string(k))
+}
+
+func (w *writer) origin(name string) int64 {
+	return w.insert(w.s.origins, name, "INSERT INTO origins(name) VALUES(?)", name)
+}
+
+func (w *writer) transition(t *engine.Transition, now entry.Instant) {
+	line, err := t.MarshalJSON()
+	if err != nil && w.err == nil {
+		w.err = err
+	}
+	key := w.key(t.Rule, t.Key)
+	w.exec("INSERT INTO transitions(at, change, alert, key, severity, written, line) VALUES(?, ?, ?, ?, ?, ?, ?)",
+		int64(t.At), t.Change, t.Alert, key, int(t.Severity), int64(now), string(line))
+	switch t.Change {
+	case engine.Raised:
+		w.exec("INSERT OR REPLACE INTO alerts(alert, key, raised, severity, count) VALUES(?, ?, ?, ?, ?)", t.Alert, key, int64(t.At), int(t.Severity), t.Count)
+	case engine.Cleared:
+		w.exec("UPDATE alerts SET cleared = ?, why = ?, count = ? WHERE alert = ?", int64(t.At), t.Why, t.Count, t.Alert)
+	default:
+		w.exec("UPDATE alerts SET severity = max(severity, ?), count = ? WHERE alert = ?", int(t.Severity), t.Count, t.Alert)
+	}
+}
