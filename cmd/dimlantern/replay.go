@@ -2,6 +2,7 @@ package main
 
 import (
 	"bufio"
+	"encoding/json"
 	"fmt"
 	"io"
 	"os"
@@ -302,4 +303,20 @@ func clearProgress() {
 	if progressShown {
 		fmt.Fprint(os.Stderr, "\r\x1b[K")
 	}
+}
+
+// historyLine writes a kept transition for people.
+func historyLine(line string) string {
+	var t struct {
+		At, Change, Rule, Severity, Say, Why string
+		Key                                  map[string]string
+	}
+	if err := json.Unmarshal([]byte(line), &t); err != nil {
+		return shown(line)
+	}
+	at, err := time.Parse(time.RFC3339Nano, t.At)
+	if err != nil {
+		return shown(line)
+	}
+	return fmt.Sprintf("%s  %-9s %-8s %s: %s (%s)", at.Local().Format("2006-01-02 15:04:05"), t.Change, t.Severity, t.Rule, shown(t.Say), t.Why)
 }

@@ -1,12 +1,310 @@
 package main
 
-import "github.com/spf13/cobra"
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"os/signal"
+	"os/user"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
 
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"dimlantern/core/engine"
+	"dimlantern/core/entry"
+	"dimlantern/demo"
+	"dimlantern/screens"
+	"dimlantern/service"
+	"dimlantern/store"
+)
+
+// places are the folders that a service works with.
 type places struct{ settings, data string }
 
-func (o *places) flags(c *cobra.Command) {}
-func openScreens(o *places) error        { return nil }
-func watchCommand() *cobra.Command       { return &cobra.Command{Use: "watch"} }
-func historyCommand() *cobra.Command     { return &cobra.Command{Use: "history"} }
-func demoCommand() *cobra.Command        { return &cobra.Command{Use: "demo"} }
-func clearCommand() *cobra.Command       { return &cobra.Command{Use: "clear"} }
+func (o *places) flags(c *cobra.Command) {
+	c.Flags().StringVar(&o.settings, "settings", defaultFolder("CONFIGURATION_DIRECTORY", "XDG_CONFIG_HOME", ".config", "/etc"), "the settings folder")
+	o.dataFlag(c)
+}
+
+func (o *places) dataFlag(c *cobra.Command) {
+	c.Flags().StringVar(&o.data, "data", defaultFolder("STATE_DIRECTORY", "XDG_STATE_HOME", ".local/state", "/var/lib"), "the data folder")
+}
+
+// defaultFolder is the folder that the service manager gives, else the user's,
+// else the system's.
+func defaultFolder(given, xdg, home, system string) string {
+	if d := os.Getenv(given); d != "" {
+		first, _, _ := strings.Cut(d, ":")
+		return first
+	}
+	if d := os.Getenv(xdg); filepath.IsAbs(d) {
+		return filepath.Join(d, "dimlantern")
+	}
+	if h, err := os.UserHomeDir(); err == nil {
+		return filepath.Join(h, home, "dimlantern")
+	}
+	return filepath.Join(system, "dimlantern")
+}
+
+func (o *places) clean() error {
+	for _, p := range []*string{&o.settings, &o.data} {
+		abs, err := filepath.Abs(*p)
+		if err != nil {
+			return err
+		}
+		*p = abs
+	}
+	return nil
+}
+
+func userName() string {
+	if u, err := user.Current(); err == nil {
+		return u.Username
+	}
+	return fmt.Sprintf("user %d", os.Getuid())
+}
+
+// openScreens joins the service of the data folder, or runs one inside.
+func openScreens(o *places) error {
+	if err := o.clean(); err != nil {
+		return err
+	}
+	if !term.IsTerminal(int(os.Stdout.Fd())) {
+		return errors.New("the screens need a terminal; without one, use dimlantern watch, history or replay")
+	}
+	s, err := service.Open(service.Options{Settings: o.settings, Data: o.data, Where: "only while this window is open"})
+	var used *service.InUse
+	if errors.As(err, &used) {
+		return screens.Run(screens.Options{Lantern: service.Join(o.data), Name: filepath.Base(o.settings), User: userName(), Where: "joined"})
+	}
+	if err != nil {
+		return err
+	}
+	return runInside(s, screens.Options{Lantern: s, Name: filepath.Base(o.settings), User: userName()})
+}
+
+// runInside runs a service beside its screens, and ends it with them.
+func runInside(s *service.Service, o screens.Options) error {
+	ctx, cancel := context.WithCancel(context.Background())
+	ended := make(chan error, 1)
+	go func() { ended <- s.Run(ctx) }()
+	go s.Serve(ctx)
+	err := screens.Run(o)
+	cancel()
+	return errors.Join(err, <-ended)
+}
+
+func watchCommand() *cobra.Command {
+	o := &places{}
+	var asJSON bool
+	c := &cobra.Command{
+		Use:   "watch",
+		Short: "The service without screens",
+		Long: `Watch follows the sources of the settings folder until it is told to end (^C or
+SIGTERM). SIGHUP, or a change in the folder, takes up new settings. With --json
+each committed transition is printed as one line.`,
+		Example: "  dimlantern watch --settings ./rules --data ./state --json",
+		Args:    cobra.NoArgs,
+		RunE: func(_ *cobra.Command, _ []string) error {
+			if err := o.clean(); err != nil {
+				return err
+			}
+			opts := service.Options{Settings: o.settings, Data: o.data, Where: "service on " + hostName(),
+				Log: slog.New(slog.NewTextHandler(os.Stderr, nil))}
+			opts.Committed = func(ts []engine.Transition) {
+				for _, t := range ts {
+					if b, err := t.MarshalJSON(); asJSON && err == nil {
+						os.Stdout.Write(append(b, '\n'))
+					} else if err == nil {
+						fmt.Printf("%s  %-9s %-8s %s %s  %s\n", time.Unix(0, int64(t.At)).Format("2006-01-02 15:04:05"), t.Change, t.Severity, t.Rule, shown(strings.Join(t.Key, " ")), shown(t.Say))
+					}
+				}
+			}
+			s, err := service.Open(opts)
+			if err != nil {
+				return failedIfUsed(err)
+			}
+			ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+			defer stop()
+			hup := make(chan os.Signal, 1)
+			signal.Notify(hup, syscall.SIGHUP)
+			go func() {
+				for range hup {
+					s.Reload()
+				}
+			}()
+			go func() {
+				if err := s.Serve(ctx); err != nil {
+					opts.Log.Warn("screens cannot join", "reason", err)
+				}
+			}()
+			return s.Run(ctx)
+		},
+	}
+	o.flags(c)
+	c.Flags().BoolVar(&asJSON, "json", false, "print each committed transition as a line")
+	return c
+}
+
+// failedIfUsed makes a folder that is in use a failure, not wrong usage.
+func failedIfUsed(err error) error {
+	var used *service.InUse
+	if errors.As(err, &used) {
+		return failed{err.Error()}
+	}
+	return err
+}
+
+func hostName() string {
+	h, err := os.Hostname()
+	if err != nil {
+		return "this machine"
+	}
+	return h
+}
+
+func historyCommand() *cobra.Command {
+	o := &places{}
+	var asJSON bool
+	var from string
+	c := &cobra.Command{
+		Use:     "history",
+		Short:   "The transitions that are kept in the data folder",
+		Long:    "History prints the transitions that were committed, oldest first, while the service runs or not.",
+		Example: "  dimlantern history --from 2026-11-24T00:00:00Z --json",
+		Args:    cobra.NoArgs,
+		RunE: func(_ *cobra.Command, _ []string) error {
+			at, err := bound("--from", from)
+			if err != nil {
+				return err
+			}
+			if at == 0 {
+				at = entry.None
+			}
+			s, err := store.OpenToRead(o.data)
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			return s.Lines(0, at, func(_ int64, line string) {
+				if asJSON {
+					fmt.Println(line)
+					return
+				}
+				fmt.Println(historyLine(line))
+			})
+		},
+	}
+	o.dataFlag(c)
+	c.Flags().BoolVar(&asJSON, "json", false, "one transition a line")
+	c.Flags().StringVar(&from, "from", "", "begin with transitions of this time (RFC 3339)")
+	return c
+}
+
+func clearCommand() *cobra.Command {
+	o := &places{}
+	var words string
+	c := &cobra.Command{
+		Use:     "clear ALERT",
+		Short:   "Ends an alert by hand",
+		Long:    "Clear tells the running service that a person has ended an alert. ALERT is its identifier, as history and watch --json print it.",
+		Example: `  dimlantern clear k3f9a0c2d1e8 --words "strainer cleaned"`,
+		Args:    cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if err := o.clean(); err != nil {
+				return err
+			}
+			ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+			defer cancel()
+			if err := service.Join(o.data).Clear(ctx, service.ClearQuery{Alert: args[0], By: userName(), Words: words}); err != nil {
+				return failed{err.Error()}
+			}
+			return nil
+		},
+	}
+	o.dataFlag(c)
+	c.Flags().StringVar(&words, "words", "", "why")
+	return c
+}
+
+func demoCommand() *cobra.Command {
+	var pace float64
+	var seed uint64
+	var folder string
+	var keep, noScreens bool
+	c := &cobra.Command{
+		Use:   "demo",
+		Short: "The screens on Gullhaven, a simulated harbour that writes its logs live",
+		Long: `Demo makes a folder with the logs and the rules of Gullhaven, a made-up tidal
+harbour, writes what happened there in the past hours, and then goes on live.`,
+		Example: "  dimlantern demo\n  dimlantern demo --pace 20",
+		Args:    cobra.NoArgs,
+		RunE: func(_ *cobra.Command, _ []string) error {
+			if pace <= 0 || pace > 1000 {
+				return errors.New("--pace goes from just above 0 to 1000 times real time")
+			}
+			if !noScreens && !term.IsTerminal(int(os.Stdout.Fd())) {
+				return errors.New("the demo needs a terminal")
+			}
+			dir := folder
+			if dir == "" {
+				d, err := os.MkdirTemp("", "gullhaven-")
+				if err != nil {
+					return err
+				}
+				dir = d
+				if !keep {
+					defer os.RemoveAll(dir)
+				}
+			}
+			dir, err := filepath.Abs(dir)
+			if err != nil {
+				return err
+			}
+			g, err := demo.New(demo.Options{Folder: dir, Seed: seed, Pace: pace})
+			if err != nil {
+				return err
+			}
+			if noScreens {
+				if err := g.Past(); err != nil {
+					return err
+				}
+				fmt.Println(dir)
+				ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+				defer stop()
+				return g.Live(ctx)
+			}
+			return runDemo(g, dir)
+		},
+	}
+	c.Flags().Float64Var(&pace, "pace", 1, "how many times faster than real the harbour lives")
+	c.Flags().Uint64Var(&seed, "seed", 7, "another number makes another history")
+	c.Flags().StringVar(&folder, "folder", "", "write into this folder, and keep it")
+	c.Flags().BoolVar(&keep, "keep", false, "keep the folder")
+	c.Flags().BoolVar(&noScreens, "no-screens", false, "only write the logs, and print the folder")
+	return c
+}
+
+// runDemo writes the past, opens a service on it, and goes on live.
+func runDemo(g *demo.Harbour, dir string) error {
+	if err := g.Past(); err != nil {
+		return err
+	}
+	s, err := service.Open(service.Options{Settings: g.Settings(), Data: filepath.Join(dir, "data"), Where: "only while this window is open"})
+	if err != nil {
+		return failedIfUsed(err)
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	live := make(chan error, 1)
+	go func() { live <- g.Live(ctx) }()
+	err = runInside(s, screens.Options{Lantern: s, Name: "gullhaven", User: userName(), Demo: true})
+	cancel()
+	return errors.Join(err, <-live)
+}

@@ -1,0 +1,260 @@
+// Package demo is Gullhaven, a made-up tidal harbour whose machines write their
+// logs as such machines do: pumping stations, lock gates, ferry desks, cold
+// stores, level gauges, barges, and a mast with a beacon. What happens is drawn
+// from a seed, so that it can be repeated; incidents play out over minutes, and
+// the logs rotate.
+package demo
+
+import (
+	"container/heap"
+	"context"
+	"embed"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+)
+
+//go:embed settings/*.lantern
+var settings embed.FS
+
+// root is where the logs lie in the settings as they are written.
+const root = "/var/log/gullhaven"
+
+// Options of a harbour.
+type Options struct {
+	Folder string  // an existing folder, in which logs and settings are written
+	Seed   uint64  // another one makes another history
+	Pace   float64 // how many times faster than real time the story goes; 0 is 1
+	// Past is how much has happened before the start; 0 is three hours.
+	Past time.Duration
+	// Now is when the story is live; the zero value is the machine's clock.
+	Now time.Time
+}
+
+// Harbour writes the logs of Gullhaven.
+type Harbour struct {
+	o     Options
+	start time.Time // when the story is live
+	queue queue
+	files map[string]*logFile
+	seq   int
+}
+
+// New makes the folder's settings, and a harbour that has written nothing yet.
+func New(o Options) (*Harbour, error) {
+	if o.Pace == 0 {
+		o.Pace = 1
+	}
+	if o.Past == 0 {
+		o.Past = 3 * time.Hour
+	}
+	if o.Now.IsZero() {
+		o.Now = time.Now()
+	}
+	h := &Harbour{o: o, start: o.Now, files: map[string]*logFile{}}
+	names, err := settings.ReadDir("settings")
+	if err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(h.Settings(), 0o755); err != nil {
+		return nil, fmt.Errorf("the demo's settings cannot be written: %w", err)
+	}
+	for _, n := range names {
+		b, err := settings.ReadFile("settings/" + n.Name())
+		if err != nil {
+			return nil, err
+		}
+		body := strings.ReplaceAll(string(b), root, h.Logs())
+		if err := os.WriteFile(filepath.Join(h.Settings(), n.Name()), []byte(body), 0o644); err != nil {
+			return nil, fmt.Errorf("the demo's settings cannot be written: %w", err)
+		}
+	}
+	h.machines()
+	h.incidents()
+	return h, nil
+}
+
+// Settings is the folder of the harbour's rules.
+func (h *Harbour) Settings() string { return filepath.Join(h.o.Folder, "settings") }
+
+// Logs is the folder of its logs.
+func (h *Harbour) Logs() string { return filepath.Join(h.o.Folder, "logs") }
+
+// act is something that happens at a moment of the story, counted from its live
+// start; it answers when it happens again, or with 0 never.
+type act struct {
+	at  time.Duration
+	seq int
+	do  func(at time.Duration) time.Duration
+}
+
+type queue []*act
+
+func (q queue) Len() int { return len(q) }
+func (q queue) Less(i, j int) bool {
+	return q[i].at < q[j].at || q[i].at == q[j].at && q[i].seq < q[j].seq
+}
+func (q queue) Swap(i, j int) { q[i], q[j] = q[j], q[i] }
+func (q *queue) Push(x any)   { *q = append(*q, x.(*act)) }
+func (q *queue) Pop() any {
+	old := *q
+	x := old[len(old)-1]
+	*q = old[:len(old)-1]
+	return x
+}
+
+func (h *Harbour) add(at time.Duration, do func(at time.Duration) time.Duration) {
+	h.seq++
+	heap.Push(&h.queue, &act{at, h.seq, do})
+}
+
+// rng returns a source of chance of its own for a machine, so that one machine
+// does not change what another does.
+func (h *Harbour) rng(name string) *rand.Rand {
+	x := h.o.Seed
+	for _, c := range name {
+		x = x*1099511628211 + uint64(c)
+	}
+	return rand.New(rand.NewPCG(h.o.Seed, x))
+}
+
+// when is the time that a moment of the story is written with. The past went at
+// its own pace; what is live goes faster with the pace.
+func (h *Harbour) when(at time.Duration) time.Time {
+	if at > 0 {
+		at = time.Duration(float64(at) / h.o.Pace)
+	}
+	return h.start.Add(at)
+}
+
+// Past writes what happened before the start.
+func (h *Harbour) Past() error {
+	for len(h.queue) > 0 && h.queue[0].at <= 0 {
+		h.next()
+	}
+	return h.flush()
+}
+
+// next lets the next act happen.
+func (h *Harbour) next() {
+	a := heap.Pop(&h.queue).(*act)
+	if d := a.do(a.at); d > 0 {
+		a.at += d
+		heap.Push(&h.queue, a)
+	}
+}
+
+// Live goes on in real time until the context ends.
+func (h *Harbour) Live(ctx context.Context) error {
+	timer := time.NewTimer(0)
+	defer timer.Stop()
+	for len(h.queue) > 0 {
+		wait := time.Until(h.when(h.queue[0].at))
+		if wait > 0 {
+			timer.Reset(wait)
+			select {
+			case <-ctx.Done():
+				return nil
+			case <-timer.C:
+			}
+		}
+		for len(h.queue) > 0 && !h.when(h.queue[0].at).After(time.Now()) {
+			if ctx.Err() != nil {
+				return nil
+			}
+			h.next()
+		}
+		if err := h.flush(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// logFile is a log that rotates.
+type logFile struct {
+	path  string
+	most  int64 // bytes after which it rotates
+	copy  bool  // by copy and truncate
+	size  int64
+	lines []byte
+	gone  bool
+}
+
+// log returns the log of that name below the logs' folder.
+func (h *Harbour) log(name string, most int64, byCopy bool) *logFile {
+	path := filepath.Join(h.Logs(), name)
+	if f := h.files[path]; f != nil {
+		return f
+	}
+	f := &logFile{path: path, most: most, copy: byCopy}
+	h.files[path] = f
+	return f
+}
+
+func (f *logFile) line(format string, args ...any) {
+	f.lines = fmt.Appendf(f.lines, format+"\n", args...)
+	if len(f.lines) > 64<<10 {
+		f.flush()
+	}
+}
+
+func (h *Harbour) flush() error {
+	for _, f := range h.files {
+		if err := f.flush(); err != nil {
+			return fmt.Errorf("Gullhaven cannot write its logs: %w", err)
+		}
+	}
+	return nil
+}
+
+// flush writes the lines that wait, and rotates where the log is full.
+func (f *logFile) flush() error {
+	if len(f.lines) == 0 || f.gone {
+		f.lines = f.lines[:0]
+		return nil
+	}
+	if err := os.MkdirAll(filepath.Dir(f.path), 0o755); err != nil {
+		return err
+	}
+	if f.size > 0 && f.size+int64(len(f.lines)) > f.most {
+		if err := f.rotate(); err != nil {
+			return err
+		}
+	}
+	w, err := os.OpenFile(f.path, os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o644)
+	if err != nil {
+		return err
+	}
+	n, err := w.Write(f.lines)
+	f.size += int64(n)
+	f.lines = f.lines[:0]
+	if e := w.Close(); err == nil {
+		err = e
+	}
+	return err
+}
+
+// keep is how many older copies a log has.
+const keep = 3
+
+func (f *logFile) rotate() error {
+	for i := keep; i > 1; i-- {
+		os.Rename(fmt.Sprintf("%s.%d", f.path, i-1), fmt.Sprintf("%s.%d", f.path, i))
+	}
+	f.size = 0
+	if !f.copy {
+		return os.Rename(f.path, f.path+".1")
+	}
+	b, err := os.ReadFile(f.path)
+	if err == nil {
+		err = os.WriteFile(f.path+".1", b, 0o644)
+	}
+	if err == nil {
+		err = os.Truncate(f.path, 0)
+	}
+	return err
+}

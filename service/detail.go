@@ -1,0 +1,486 @@
+package service
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"sort"
+	"strconv"
+	"strings"
+	"time"
+
+	"dimlantern/core/engine"
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+	"dimlantern/core/layout"
+	"dimlantern/core/match"
+	"dimlantern/intake"
+	"dimlantern/store"
+)
+
+// Detail is part of Lantern.
+func (s *Service) Detail(_ context.Context, q DetailQuery) (*Detail, error) {
+	d := &Detail{}
+	at := q.At
+	if at == 0 {
+		at = entry.Of(time.Now())
+	}
+	if q.Origin != "" {
+		return s.originDetail(q, at)
+	}
+	s.mu.Lock()
+	r := s.settings.Rule(q.Rule)
+	view, open := s.engine.Find(q.Alert)
+	settings := s.settings
+	s.mu.Unlock()
+	if r == nil {
+		d.Unread = "the rule is not in the settings any more"
+	} else {
+		d.Advise = r.Advise
+		d.RuleAt = fmt.Sprintf("%s:%d", filepath.Base(r.Pos.File), r.Pos.Line)
+		d.Fields = r.Per
+	}
+	id := s.store.KeyID(q.Rule, q.Key)
+	limit := min(max(q.Lines, 1), 500)
+	hits, err := s.store.HitsOf(id, at, limit)
+	if err != nil {
+		return nil, err
+	}
+	var changes []store.Change
+	if q.Alert != "" {
+		if changes, err = s.store.Changes(q.Alert); err != nil {
+			return nil, err
+		}
+	}
+	s.story(d, r, changes, hits, at)
+	if r != nil {
+		d.Clears = clears(r, view, open && q.At == 0, changes, at)
+		d.Advise = engine.Fill(r.Advise, func(f string) string {
+			if i := slices.Index(r.Per, f); i >= 0 && i < len(q.Key) {
+				return q.Key[i]
+			}
+			return "{" + f + "}"
+		})
+	}
+	s.evidence(d, settings, r, hits, at, limit)
+	return d, nil
+}
+
+// story tells what happened to an alert, newest first.
+func (s *Service) story(d *Detail, r *lang.Rule, changes []store.Change, hits []store.Hit, at entry.Instant) {
+	var first entry.Instant = entry.None
+	cleared := false
+	for _, c := range changes {
+		if c.At > at {
+			continue
+		}
+		var t struct {
+			Why, Say, By, Words string
+			Count               int
+			First               string
+		}
+		json.Unmarshal([]byte(c.Line), &t)
+		d.Say = t.Say
+		e := Event{At: c.At, Change: c.Change, Severity: c.Severity, Why: t.Why}
+		switch c.Change {
+		case engine.Raised:
+			e.Text = "raised, " + articled(c.Severity.String())
+			if x, err := time.Parse(time.RFC3339Nano, t.First); err == nil {
+				first = entry.Of(x)
+			}
+		case engine.Worsened:
+			e.Text = "worsened to " + c.Severity.String()
+		case engine.Repeated:
+			e.Text = "still open: told again"
+		case engine.Cleared:
+			cleared = true
+			e.Text = "over: " + endWords(t.Why)
+			if t.By != "" {
+				e.Text += ", by " + t.By
+			}
+			e.Why = t.Words
+		default:
+			e.Text = c.Change
+		}
+		d.Story = append([]Event{e}, d.Story...)
+	}
+	if first != entry.None {
+		d.Story = append(d.Story, Event{At: first, Text: "first hit"})
+	}
+	for _, h := range hits {
+		if !h.Recovery && !cleared && h.At <= at && len(d.Story) > 0 {
+			if h.At > d.Story[0].At {
+				e := Event{At: h.At, Text: "newest hit"}
+				if r != nil && r.Remind > 0 {
+					for _, c := range d.Story {
+						if c.Change != "" {
+							e.Text += "; told again at " + clock(c.At.Add(r.Remind))
+							break
+						}
+					}
+				}
+				d.Story = append([]Event{e}, d.Story...)
+			}
+			break
+		}
+	}
+	if len(changes) == 0 {
+		for i, h := range hits {
+			if i < 12 {
+				d.Story = append(d.Story, Event{At: h.At, Text: "a hit, below the threshold"})
+			}
+		}
+	}
+}
+
+func articled(s string) string {
+	if strings.ContainsRune("aeiou", rune(s[0])) {
+		return "an " + s
+	}
+	return "a " + s
+}
+
+func endWords(why string) string {
+	switch why {
+	case "quiet":
+		return "it stayed quiet"
+	case "recovery":
+		return "the recovery came"
+	case "hand":
+		return "cleared by hand"
+	}
+	return why
+}
+
+func clock(t entry.Instant) string { return time.Unix(0, int64(t)).Format("15:04:05") }
+
+// clears says what will clear the alert, and when at the earliest; or how it
+// ended.
+func clears(r *lang.Rule, view engine.KeyView, open bool, changes []store.Change, at entry.Instant) []string {
+	for _, c := range changes {
+		if c.Change == engine.Cleared && c.At <= at {
+			return []string{"it is over since " + clock(c.At)}
+		}
+	}
+	var out []string
+	if r.OnRecovery && r.Recovery != nil {
+		out = append(out, "on "+r.Recovery.String())
+	}
+	if r.Quiet > 0 {
+		s := "after " + entry.Span(r.Quiet) + " quiet"
+		switch {
+		case open && view.Quiet != entry.None:
+			s += ": not before " + clock(view.Quiet)
+		case open && view.Blind:
+			s += ": it is blind, so quiet stands still"
+		}
+		out = append(out, s)
+	}
+	return append(out, "by hand")
+}
+
+// around is how many bytes of a log are read before and after the newest hit.
+const (
+	aroundBefore = 48 << 10
+	aroundAfter  = 16 << 10
+)
+
+// evidence puts the hits into the stream that they came from.
+func (s *Service) evidence(d *Detail, settings *lang.Settings, r *lang.Rule, hits []store.Hit, at entry.Instant, limit int) {
+	if len(hits) == 0 {
+		return
+	}
+	newest := hits[0]
+	d.Origin = newest.Origin
+	d.Host, _, _ = strings.Cut(newest.Origin, ":")
+	d.Lines = s.readAround(d, settings, newest, hits, at)
+	if len(d.Lines) == 0 {
+		for _, h := range hits {
+			d.Lines = append(d.Lines, Evidence{At: h.At, Text: h.Text, Hit: !h.Recovery, Recovery: h.Recovery})
+		}
+	}
+	if len(d.Lines) > limit {
+		d.Lines = d.Lines[:limit]
+	}
+	for i := range d.Lines {
+		e := &d.Lines[i]
+		if r != nil && (e.Hit || e.Recovery) {
+			x := r.Problem
+			if e.Recovery {
+				x = r.Recovery
+			}
+			e.Lit = lit(x, e.Text)
+		}
+	}
+}
+
+// readAround reads the lines around the newest hit from its file.
+func (s *Service) readAround(d *Detail, settings *lang.Settings, newest store.Hit, hits []store.Hit, at entry.Instant) []Evidence {
+	s.mu.Lock()
+	var src *lang.Source
+	path := ""
+	for _, o := range s.follower.Origins() {
+		if o.Name == newest.Origin {
+			src = o.Source
+			path = o.Holding(newest.Offset, newest.Text)
+		}
+	}
+	s.mu.Unlock()
+	if path == "" {
+		d.Unread = "the lines around are not there any more"
+		return nil
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		d.Unread = "the lines around cannot be read: " + reason(err).Error()
+		return nil
+	}
+	defer f.Close()
+	from := max(0, newest.Offset-aroundBefore)
+	buf := make([]byte, newest.Offset-from+aroundAfter)
+	n, _ := f.ReadAt(buf, from)
+	buf = buf[:n]
+	if from > 0 {
+		i := bytes.IndexByte(buf, '\n') + 1
+		buf, from = buf[i:], from+int64(i)
+	}
+	places := map[int64]store.Hit{}
+	for _, h := range hits {
+		if h.Origin == newest.Origin {
+			places[h.Offset] = h
+		}
+	}
+	div := &layout.Divider{Layout: layout.Compile(settings.Layout(src.Layout), time.Local)}
+	var out []Evidence
+	last := entry.None
+	for len(buf) > 0 {
+		k := bytes.IndexByte(buf, '\n')
+		if k < 0 {
+			break
+		}
+		line := bytes.TrimSuffix(buf[:k], []byte{'\r'})
+		e := Evidence{At: entry.None, Text: strings.ToValidUTF8(string(line), "\uFFFD")}
+		if x := div.Divide(line, at); x.Timed {
+			e.At = x.At
+		} else {
+			e.At = last
+		}
+		last = e.At
+		if h, ok := places[from]; ok && h.Text == e.Text {
+			e.Hit, e.Recovery, e.At = !h.Recovery, h.Recovery, h.At
+		}
+		if t := timePrefix(settings.Layout(src.Layout), div, line, at); t != "" {
+			e.Text = strings.TrimLeft(strings.TrimPrefix(e.Text, t), " ")
+		}
+		if len(e.Text) > 4096 {
+			e.Text = e.Text[:4096]
+		}
+		if e.At <= at {
+			out = append(out, e)
+		}
+		buf, from = buf[k+1:], from+int64(k)+1
+	}
+	slices.Reverse(out)
+	return out
+}
+
+// timePrefix is the time that a line begins with as it is written, so that it
+// need not be shown twice.
+func timePrefix(l *lang.Layout, div *layout.Divider, line []byte, near entry.Instant) string {
+	if l == nil || l.Time == nil || len(l.Time.Fields) != 1 {
+		return ""
+	}
+	for _, f := range div.Divide(line, near).Fields {
+		if f.Name == l.Time.Fields[0] && strings.HasPrefix(string(line), f.Value) {
+			return f.Value
+		}
+	}
+	return ""
+}
+
+// lit finds the stretches of a line that an expression matched.
+func lit(x lang.Expr, line string) [][2]int {
+	var out [][2]int
+	lang.Walk(x, func(part lang.Expr, under bool) {
+		switch p := part.(type) {
+		case *lang.Match:
+			if under || p.Neg || p.Field != "" {
+				return
+			}
+			if m := p.Pattern.Re.FindStringIndex(line); m != nil && m[1] > m[0] {
+				out = append(out, [2]int{m[0], m[1]})
+			} else if l := lang.Needs(p.Pattern); m == nil { // it was anchored to a field
+				for _, n := range l {
+					if i := strings.Index(line, n.Text); i >= 0 {
+						out = append(out, [2]int{i, i + len(n.Text)})
+						break
+					}
+				}
+			}
+		case *lang.Phrase:
+			if i := strings.Index(line, p.Text); !under && i >= 0 && match.HasPhrase(line, p.Text) {
+				out = append(out, [2]int{i, i + len(p.Text)})
+			}
+		case *lang.Compare:
+			if i := strings.Index(line, p.Value.Text); !under && p.Value.Text != "" && i >= 0 {
+				out = append(out, [2]int{i, i + len(p.Value.Text)})
+			}
+		}
+	})
+	sort.Slice(out, func(i, j int) bool { return out[i][0] < out[j][0] })
+	return out
+}
+
+// originDetail says why an origin cannot be seen.
+func (s *Service) originDetail(q DetailQuery, at entry.Instant) (*Detail, error) {
+	d := &Detail{Origin: q.Origin}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, o := range s.follower.Origins() {
+		if o.Name != q.Origin {
+			continue
+		}
+		d.Host = o.Host
+		d.Clears = []string{o.Words}
+		if o.Mend != "" {
+			d.Clears = append(d.Clears, "to mend it: "+o.Mend)
+		}
+		if o.Reached() != entry.None {
+			d.Story = append(d.Story, Event{At: o.Reached(), Text: fmt.Sprintf("newest entry; %s read in all", countOf(int(o.Entries()), "entry", "entries"))})
+		}
+	}
+	darks, err := s.store.Darks(0, at)
+	if err != nil {
+		return nil, err
+	}
+	for _, x := range darks {
+		if x.Origin == q.Origin {
+			if x.Until != entry.None && x.Until <= at {
+				d.Story = append(d.Story, Event{At: x.Until, Text: "seen again"})
+			}
+			d.Story = append(d.Story, Event{At: x.Since, Text: "blind: " + x.Words})
+		}
+	}
+	sort.SliceStable(d.Story, func(i, j int) bool { return d.Story[i].At > d.Story[j].At })
+	return d, nil
+}
+
+// Clear is part of Lantern.
+func (s *Service) Clear(ctx context.Context, q ClearQuery) error {
+	if q.By == "" {
+		q.By = "somebody"
+	}
+	done := make(chan error, 1)
+	f := func() {
+		at := entry.Of(time.Now())
+		ts, ok := s.engine.Clear(q.Alert, at, q.By, q.Words)
+		if !ok {
+			done <- fmt.Errorf("no alert %s is open: it may be over already", strconv.Quote(q.Alert))
+			return
+		}
+		s.inputName(inputClear, at, q.Alert, ts)
+		s.batch.Now = at
+		if err := s.commit(); err != nil {
+			s.failed = time.Now()
+			done <- err
+			return
+		}
+		done <- nil
+	}
+	select {
+	case s.commands <- f:
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	select {
+	case err := <-done:
+		return err
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+// Bring is part of Lantern.
+func (s *Service) Bring(_ context.Context, q BringQuery) (*Brought, error) {
+	s.mu.Lock()
+	taken := append([]*lang.Source(nil), s.settings.Sources...)
+	s.mu.Unlock()
+	b := &Brought{}
+	path := strings.TrimSpace(q.Path)
+	if path == "" {
+		return b, nil
+	}
+	if strings.HasPrefix(path, "~/") {
+		if home, err := os.UserHomeDir(); err == nil {
+			path = filepath.Join(home, path[2:])
+		}
+	}
+	if !filepath.IsAbs(path) {
+		b.Words = "a path begins with /"
+		return b, nil
+	}
+	for _, f := range intake.Find(path, 8) {
+		b.Files = append(b.Files, BroughtFile(f))
+	}
+	if len(b.Files) == 0 {
+		b.Words = "no file fits this path yet; it is taken up when it appears"
+	}
+	name := sourceName(path, taken)
+	b.Text = fmt.Sprintf("source %s {\n  files  %s\n  begin  now\n  layout plain\n}\n", name, lang.Quote(path))
+	dir := s.o.Settings
+	if info, err := os.Stat(dir); err == nil && !info.IsDir() {
+		dir = filepath.Dir(dir)
+	}
+	b.Name = filepath.Join(dir, name+".lantern")
+	if !q.Write {
+		return b, nil
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, fmt.Errorf("the settings folder %s cannot be made: %w", dir, reason(err))
+	}
+	f, err := os.OpenFile(b.Name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if err != nil {
+		return nil, fmt.Errorf("%s cannot be written: %w", b.Name, reason(err))
+	}
+	_, err = f.WriteString(b.Text)
+	if e := f.Close(); err == nil {
+		err = e
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s cannot be written: %w", b.Name, reason(err))
+	}
+	b.Done = true
+	s.Reload()
+	return b, nil
+}
+
+// sourceName makes a name of a path that no other source has.
+func sourceName(path string, taken []*lang.Source) string {
+	base := filepath.Base(path)
+	base = strings.TrimSuffix(base, filepath.Ext(base))
+	name := strings.Trim(strings.Map(func(r rune) rune {
+		switch {
+		case r >= 'a' && r <= 'z', r >= '0' && r <= '9':
+			return r
+		case r >= 'A' && r <= 'Z':
+			return r | 0x20
+		}
+		return '-'
+	}, base), "-")
+	for strings.Contains(name, "--") {
+		name = strings.ReplaceAll(name, "--", "-")
+	}
+	if name == "" || name[0] < 'a' {
+		name = strings.TrimSuffix("log-"+name, "-")
+	}
+	for n, want := 2, name; ; n++ {
+		if !slices.ContainsFunc(taken, func(s *lang.Source) bool { return s.Name == name }) {
+			return name
+		}
+		name = fmt.Sprintf("%s-%d", want, n)
+	}
+}

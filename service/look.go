@@ -1,0 +1,425 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"sort"
+	"strings"
+	"time"
+
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+	"dimlantern/store"
+)
+
+// maxColumns bounds the width of a view.
+const maxColumns = 1000
+
+// View is part of Lantern. What happened is asked of the store; what a live key
+// has now, of the engine.
+func (s *Service) View(_ context.Context, q ViewQuery) (*View, error) {
+	q.Columns = min(max(q.Columns, 1), maxColumns)
+	q.Column = max(q.Column.Truncate(store.Bucket), store.Bucket)
+	now := entry.Of(time.Now())
+	v := &View{Now: now, At: q.At, Live: q.At == 0, Column: q.Column}
+	if v.Live {
+		v.At = now
+	}
+	v.From = (v.At/entry.Instant(q.Column) - entry.Instant(q.Columns) + 1) * entry.Instant(q.Column)
+	x := &looking{s: s, v: v, q: q, rows: map[int64]*Row{}}
+	s.mu.Lock()
+	x.live()
+	s.mu.Unlock()
+	v.First = s.store.First()
+	if err := x.past(); err != nil {
+		return nil, err
+	}
+	x.bands()
+	return v, nil
+}
+
+// looking is a View being made.
+type looking struct {
+	s        *Service
+	v        *View
+	q        ViewQuery
+	rules    map[string]*lang.Rule
+	counts   map[string]int // open alert → hits
+	exact    map[string]stirring
+	rows     map[int64]*Row
+	stirring []*Row
+}
+
+// stirring is how near a key is to a threshold.
+type stirring struct {
+	have, need int
+	in         time.Duration
+}
+
+// live copies what only the service knows.
+func (x *looking) live() {
+	s, v := x.s, x.v
+	v.Settings, v.Where, v.Reading = s.o.Settings, s.o.Where, s.reading
+	x.rules, x.counts, x.exact = map[string]*lang.Rule{}, map[string]int{}, map[string]stirring{}
+	for _, r := range s.settings.Rules {
+		x.rules[r.Name] = r
+		if !r.Off {
+			v.Rules++
+		}
+	}
+	for _, src := range s.settings.Sources {
+		if !src.Off {
+			v.Sources++
+		}
+	}
+	for _, t := range s.trouble {
+		v.Trouble = append(v.Trouble, t)
+	}
+	sort.Strings(v.Trouble)
+	for _, n := range s.notices {
+		if v.Now.Sub(n.At) < 20*time.Second {
+			v.Notices = append(v.Notices, n)
+		}
+	}
+	for name, words := range s.follower.Empty() {
+		v.Waiting = append(v.Waiting, name+": "+words)
+	}
+	sort.Strings(v.Waiting)
+	for _, o := range s.follower.Origins() {
+		v.Origins++
+		v.Behind += o.Behind()
+		if o.Condition.Blind() && v.Live {
+			v.Blind = append(v.Blind, Row{Rule: o.Source.Name, Key: []string{shortName(o.Name, o.Host)}, Origin: o.Name,
+				Words: o.Words, Mend: o.Mend, Note: string(o.Condition), Since: entry.Of(o.Since)})
+		}
+	}
+	if !v.Live {
+		return
+	}
+	for _, k := range s.engine.Keys() {
+		if k.Alert != "" {
+			x.counts[k.Alert] = k.Count
+			continue
+		}
+		r := x.rules[k.Rule]
+		if r == nil {
+			continue
+		}
+		best := nearestRaise(r, func(in time.Duration) int {
+			if in == 0 {
+				return k.Total
+			}
+			return recent(k.Hits, v.At, in)
+		})
+		if best.have > 0 {
+			x.exact[keyName(k.Rule, k.Key)] = best
+		}
+	}
+}
+
+// shortName is how an origin is called in a row: its host, where that tells it
+// from others, and the name of its file.
+func shortName(origin, host string) string {
+	return filepath.Base(strings.TrimPrefix(origin, host+":"))
+}
+
+// recent counts the hits in (at − in, at].
+func recent(hits []entry.Instant, at entry.Instant, in time.Duration) int {
+	n := 0
+	for _, h := range hits {
+		if h <= at && at.Sub(h) < in {
+			n++
+		}
+	}
+	return n
+}
+
+// nearestRaise finds the raise that lacks the fewest hits.
+func nearestRaise(r *lang.Rule, have func(in time.Duration) int) stirring {
+	best := stirring{}
+	for _, a := range r.Raises {
+		n := min(have(a.In), a.At-1)
+		if n > 0 && (best.have == 0 || a.At-n < best.need-best.have) {
+			best = stirring{n, a.At, a.In}
+		}
+	}
+	return best
+}
+
+func keyName(rule string, key []string) string { return rule + "\x00" + strings.Join(key, "\x00") }
+
+// past asks the store for the rows and their lifelines.
+func (x *looking) past() error {
+	v, st := x.v, x.s.store
+	from, to := store.BucketOf(v.From), store.BucketOf(v.At)
+	keys, err := st.Keys(from, to)
+	if err != nil {
+		return err
+	}
+	for _, k := range keys {
+		x.row(k.ID, k.Rule, k.Key)
+	}
+	alerts, err := st.Alerts(v.From, v.At)
+	if err != nil {
+		return err
+	}
+	steps, err := st.Steps(v.From, v.At)
+	if err != nil {
+		return err
+	}
+	byAlert := map[string][]Step{}
+	for _, t := range steps {
+		if t.At <= v.At {
+			byAlert[t.Alert] = append(byAlert[t.Alert], Step{t.At, t.Severity})
+		}
+	}
+	for _, a := range alerts {
+		x.alert(a, byAlert[a.Alert])
+	}
+	marks, err := st.Marks(from, to)
+	if err != nil {
+		return err
+	}
+	late := map[int64]map[int64]int{}
+	for _, m := range marks {
+		r := x.rows[m.KeyID]
+		if r == nil {
+			continue
+		}
+		if c := x.column(entry.Instant(m.Bucket * int64(store.Bucket))); c >= 0 && c < len(r.Life.Hits) {
+			r.Life.Hits[c] += m.N
+		}
+		if late[m.KeyID] == nil {
+			late[m.KeyID] = map[int64]int{}
+		}
+		late[m.KeyID][m.Bucket] += m.N
+	}
+	for id, r := range x.rows {
+		x.stir(r, late[id])
+	}
+	if err := x.dark(); err != nil {
+		return err
+	}
+	return x.tide()
+}
+
+func (x *looking) column(t entry.Instant) int {
+	if t < x.v.From {
+		return -1
+	}
+	return int(t.Sub(x.v.From) / x.q.Column)
+}
+
+func (x *looking) row(id int64, rule string, key []string) *Row {
+	r := x.rows[id]
+	if r == nil {
+		r = &Row{Rule: rule, Key: key, Raised: entry.None, Cleared: entry.None, Since: entry.None}
+		r.Life.Hits = make([]int, x.q.Columns)
+		x.rows[id] = r
+	}
+	return r
+}
+
+// alert adds an alert to its row. The row shows the newest one.
+func (x *looking) alert(a store.Alert, steps []Step) {
+	v := x.v
+	r := x.row(a.KeyID, a.Rule, a.Key)
+	span := Span{From: a.Raised, To: a.Cleared, Why: a.Why, Steps: steps}
+	if a.Cleared != entry.None && a.Cleared > v.At {
+		span.To, span.Why = entry.None, ""
+	}
+	r.Life.Alerts = append(r.Life.Alerts, span)
+	if r.Raised != entry.None && r.Raised > a.Raised {
+		return
+	}
+	r.Alert, r.Raised, r.Cleared, r.Count = a.Alert, a.Raised, span.To, a.Count
+	if n, ok := x.counts[a.Alert]; ok {
+		r.Count = n
+	}
+	if len(steps) > 0 {
+		r.Severity = 0
+		for _, t := range steps {
+			r.Severity = max(r.Severity, t.Severity)
+		}
+	}
+	if a.Cleared == entry.None || a.Cleared > v.At {
+		r.Note = "open " + spanWords(v.At.Sub(a.Raised))
+	} else {
+		r.Note = "lasted " + spanWords(a.Cleared.Sub(a.Raised))
+	}
+}
+
+// stir tells whether a row without an open alert is near a threshold.
+func (x *looking) stir(r *Row, marks map[int64]int) {
+	if r.Alert != "" && r.Cleared == entry.None {
+		if !x.v.Live { // what had been counted by then
+			n := 0
+			for b, c := range marks {
+				if t := entry.Instant(b * int64(store.Bucket)); t.Add(store.Bucket) > r.Raised.Add(-time.Minute) && t <= x.v.At {
+					n += c
+				}
+			}
+			r.Count = max(1, min(r.Count, n))
+		}
+		return
+	}
+	var best stirring
+	if x.v.Live {
+		best = x.exact[keyName(r.Rule, r.Key)]
+	} else if rule := x.rules[r.Rule]; rule != nil {
+		best = nearestRaise(rule, func(in time.Duration) int {
+			n := 0
+			for b, c := range marks {
+				t := entry.Instant(b * int64(store.Bucket))
+				if t <= x.v.At && (in == 0 || x.v.At.Sub(t) < in) && (r.Cleared == entry.None || t > r.Cleared) {
+					n += c
+				}
+			}
+			return n
+		})
+	}
+	if best.have == 0 {
+		return
+	}
+	r.Have, r.Need = best.have, best.need
+	r.Note = fmt.Sprintf("%d of %d", best.have, best.need)
+	if best.in > 0 {
+		r.Note += " in " + entry.Span(best.in)
+	}
+	x.stirring = append(x.stirring, r)
+}
+
+// dark adds what could not be seen.
+func (x *looking) dark() error {
+	v := x.v
+	darks, err := x.s.store.Darks(v.From, v.At)
+	if err != nil {
+		return err
+	}
+	byOrigin := map[string][]Span{}
+	for _, d := range darks {
+		byOrigin[d.Origin] = append(byOrigin[d.Origin], Span{From: d.Since, To: d.Until, Why: d.Words})
+		if !v.Live && (d.Until == entry.None || d.Until > v.At) {
+			host, _, _ := strings.Cut(d.Origin, ":")
+			v.Blind = append(v.Blind, Row{Rule: "", Key: []string{shortName(d.Origin, host)}, Origin: d.Origin, Note: d.Words, Since: d.Since})
+		}
+	}
+	for i := range v.Blind {
+		r := &v.Blind[i]
+		r.Life.Hits = make([]int, x.q.Columns)
+		r.Life.Dark = byOrigin[r.Origin]
+		if len(r.Life.Dark) == 0 {
+			r.Life.Dark = []Span{{From: r.Since, To: entry.None}}
+		}
+		r.Note = r.Note + " " + spanWords(v.At.Sub(r.Since))
+	}
+	if len(byOrigin) == 0 {
+		return nil
+	}
+	for id, r := range x.rows {
+		origins, err := x.s.store.OriginsOf(id)
+		if err != nil {
+			return err
+		}
+		if len(origins) == 1 {
+			r.Life.Dark = byOrigin[origins[0]]
+		}
+	}
+	return nil
+}
+
+// tide counts the entries by column.
+func (x *looking) tide() error {
+	v := x.v
+	flow, err := x.s.store.Flow(store.BucketOf(v.From), store.BucketOf(v.At))
+	if err != nil {
+		return err
+	}
+	v.Tide = make([]int64, x.q.Columns)
+	last := store.BucketOf(v.At)
+	for b, n := range flow {
+		if c := x.column(entry.Instant(b * int64(store.Bucket))); c >= 0 && c < len(v.Tide) {
+			v.Tide[c] += n
+		}
+		if b < last && b >= last-6 {
+			v.Minute += n
+		}
+	}
+	for _, n := range v.Tide {
+		v.Peak = max(v.Peak, n*int64(time.Minute)/int64(x.q.Column))
+	}
+	return nil
+}
+
+// bands sorts the rows into their bands.
+func (x *looking) bands() {
+	v := x.v
+	for _, r := range x.rows {
+		sort.Slice(r.Life.Alerts, func(i, j int) bool { return r.Life.Alerts[i].From < r.Life.Alerts[j].From })
+		switch {
+		case r.Alert != "" && r.Cleared == entry.None:
+			v.Open = append(v.Open, *r)
+		case slices.Contains(x.stirring, r):
+			v.Stirring = append(v.Stirring, *r)
+		case r.Alert != "":
+			v.Over = append(v.Over, *r)
+		}
+	}
+	byName := func(a, b Row) int {
+		if c := strings.Compare(a.Rule, b.Rule); c != 0 {
+			return c
+		}
+		return slices.Compare(a.Key, b.Key)
+	}
+	slices.SortFunc(v.Open, func(a, b Row) int {
+		switch {
+		case a.Severity != b.Severity:
+			return int(b.Severity) - int(a.Severity)
+		case a.Raised != b.Raised:
+			return compareInstants(a.Raised, b.Raised)
+		}
+		return byName(a, b)
+	})
+	slices.SortFunc(v.Stirring, func(a, b Row) int {
+		if c := (a.Need - a.Have) - (b.Need - b.Have); c != 0 {
+			return c
+		}
+		return byName(a, b)
+	})
+	slices.SortFunc(v.Over, func(a, b Row) int {
+		if a.Cleared != b.Cleared {
+			return compareInstants(b.Cleared, a.Cleared)
+		}
+		return byName(a, b)
+	})
+	slices.SortFunc(v.Blind, byName)
+}
+
+func compareInstants(a, b entry.Instant) int {
+	switch {
+	case a < b:
+		return -1
+	case a > b:
+		return 1
+	}
+	return 0
+}
+
+// spanWords writes a span as people say it: its largest unit, or two where the
+// first is small.
+func spanWords(d time.Duration) string {
+	switch d = max(d, 0); {
+	case d < time.Minute:
+		return fmt.Sprintf("%ds", int(d/time.Second))
+	case d < 100*time.Minute:
+		return fmt.Sprintf("%dm", int(d/time.Minute))
+	case d < 48*time.Hour:
+		if m := int(d/time.Minute) % 60; m > 0 {
+			return fmt.Sprintf("%dh%02dm", int(d/time.Hour), m)
+		}
+		return fmt.Sprintf("%dh", int(d/time.Hour))
+	}
+	return fmt.Sprintf("%dd", int(d/(24*time.Hour)))
+}

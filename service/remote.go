@@ -1,0 +1,129 @@
+package service
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"time"
+)
+
+// socketPath is where a service listens: in its data folder, so that only the
+// owner of the folder can reach it. Sockets have short names.
+func socketPath(data string) string {
+	p := filepath.Join(data, "socket")
+	if len(p) > 100 {
+		return ""
+	}
+	return p
+}
+
+// Serve answers on the local socket until the context ends.
+func (s *Service) Serve(ctx context.Context) error {
+	path := socketPath(s.o.Data)
+	if path == "" {
+		return fmt.Errorf("the name of the data folder %s is too long for a socket; others cannot join this service", s.o.Data)
+	}
+	os.Remove(path) // the lock is ours, so whoever left it has gone
+	l, err := net.Listen("unix", path)
+	if err != nil {
+		return err
+	}
+	os.Chmod(path, 0o600)
+	mux := http.NewServeMux()
+	handle(mux, "/view", s.View)
+	handle(mux, "/detail", s.Detail)
+	handle(mux, "/bring", s.Bring)
+	handle(mux, "/clear", func(ctx context.Context, q ClearQuery) (*struct{}, error) { return nil, s.Clear(ctx, q) })
+	srv := &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second}
+	go func() {
+		<-ctx.Done()
+		stop, cancel := context.WithTimeout(context.Background(), time.Second)
+		defer cancel()
+		srv.Shutdown(stop)
+	}()
+	if err := srv.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+		return err
+	}
+	return nil
+}
+
+func handle[Q, A any](mux *http.ServeMux, path string, f func(context.Context, Q) (A, error)) {
+	mux.HandleFunc("POST "+path, func(w http.ResponseWriter, r *http.Request) {
+		var q Q
+		if err := json.NewDecoder(io.LimitReader(r.Body, 1<<20)).Decode(&q); err != nil {
+			http.Error(w, "this is not JSON: "+err.Error(), http.StatusBadRequest)
+			return
+		}
+		a, err := f(r.Context(), q)
+		if err != nil {
+			http.Error(w, err.Error(), http.StatusConflict)
+			return
+		}
+		w.Header().Set("Content-Type", "application/json")
+		json.NewEncoder(w).Encode(a)
+	})
+}
+
+// Remote is a Lantern that asks a service in another process.
+type Remote struct{ client *http.Client }
+
+// Join returns a Remote for the service of a data folder. Whether one is there
+// shows when it is asked.
+func Join(data string) *Remote {
+	path := socketPath(data)
+	return &Remote{&http.Client{Transport: &http.Transport{
+		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+			return (&net.Dialer{Timeout: 2 * time.Second}).DialContext(ctx, "unix", path)
+		},
+	}}}
+}
+
+func call[A any](ctx context.Context, r *Remote, path string, q any) (*A, error) {
+	body, err := json.Marshal(q)
+	if err != nil {
+		return nil, err
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, "http://lantern"+path, bytes.NewReader(body))
+	if err != nil {
+		return nil, err
+	}
+	resp, err := r.client.Do(req)
+	if err != nil {
+		return nil, fmt.Errorf("the service does not answer: %w", errors.Unwrap(err))
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode != http.StatusOK {
+		b, _ := io.ReadAll(io.LimitReader(resp.Body, 4096))
+		return nil, errors.New(string(bytes.TrimSpace(b)))
+	}
+	a := new(A)
+	return a, json.NewDecoder(resp.Body).Decode(a)
+}
+
+// View is part of Lantern.
+func (r *Remote) View(ctx context.Context, q ViewQuery) (*View, error) {
+	return call[View](ctx, r, "/view", q)
+}
+
+// Detail is part of Lantern.
+func (r *Remote) Detail(ctx context.Context, q DetailQuery) (*Detail, error) {
+	return call[Detail](ctx, r, "/detail", q)
+}
+
+// Bring is part of Lantern.
+func (r *Remote) Bring(ctx context.Context, q BringQuery) (*Brought, error) {
+	return call[Brought](ctx, r, "/bring", q)
+}
+
+// Clear is part of Lantern.
+func (r *Remote) Clear(ctx context.Context, q ClearQuery) error {
+	_, err := call[struct{}](ctx, r, "/clear", q)
+	return err
+}

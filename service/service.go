@@ -1,0 +1,618 @@
+// Package service wires the ways in to the core and the core to the store: it
+// follows the sources of a settings folder, lets the engine judge what comes, and
+// commits, in one transaction each, what a batch of entries did. Screens and
+// commands ask it through the interface Lantern, here or over a local socket.
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"sort"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/fsnotify/fsnotify"
+
+	"dimlantern/core/engine"
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+	"dimlantern/core/match"
+	"dimlantern/core/trial"
+	"dimlantern/intake"
+	"dimlantern/store"
+)
+
+// Options say where a service works.
+type Options struct {
+	Settings string // a folder of *.lantern files, or one such file
+	Data     string // the data folder
+	// Committed, where it is not nil, gets the transitions of each commit.
+	Committed func([]engine.Transition)
+	// Log gets what an operator should know; nil stands for nobody.
+	Log *slog.Logger
+	// Where says where the service runs, for the screens.
+	Where string
+	// NoEvents makes it poll, as on file systems without change events.
+	NoEvents bool
+}
+
+// Service is a running service. There is one for each data folder.
+type Service struct {
+	o     Options
+	host  string
+	lock  *os.File
+	store *store.Store
+
+	mu       sync.Mutex
+	settings *lang.Settings
+	texts    []Text
+	engine   *engine.Engine
+	follower *intake.Follower
+	batch    store.Batch
+	ticks    map[tickKey]int64
+	reach    entry.Instant // not written into the journal yet
+	trouble  map[string]string
+	notices  []Notice
+	seq      int64 // grows with each change that a screen would show
+	reading  bool  // not read to the end yet
+	entries  int64
+
+	placed   time.Time // when places were last committed
+	snapped  time.Time
+	trimmed  time.Time
+	journal  int  // bytes since the last snapshot
+	snapshot bool // the next commit keeps the engine's whole state
+	failed   time.Time
+	checked  time.Time
+	stamp    string // of the settings folder, when it was last read
+	commands chan func()
+	reload   chan struct{}
+	fired    []engine.Transition
+	watcher  *fsnotify.Watcher
+}
+
+type tickKey struct {
+	origin string
+	bucket int64
+}
+
+// Notice is something that happened to the service itself.
+type Notice struct {
+	At   entry.Instant `json:"at"`
+	Text string        `json:"text"`
+}
+
+// Open locks the data folder, takes up the state that was kept there, and the
+// settings. Settings with errors do not keep it from starting: what is right in
+// them runs, and the rest is shown.
+func Open(o Options) (*Service, error) {
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	s := &Service{o: o, trouble: map[string]string{}, ticks: map[tickKey]int64{}, reach: entry.None,
+		commands: make(chan func()), reload: make(chan struct{}, 1)}
+	s.host, _ = os.Hostname()
+	var err error
+	if s.lock, err = lockFolder(o.Data); err != nil {
+		return nil, err
+	}
+	if s.store, err = store.Open(o.Data); err != nil {
+		s.lock.Close()
+		return nil, err
+	}
+	if err := s.start(); err != nil {
+		s.store.Close()
+		s.lock.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+// start brings the engine to where it was, and then the settings up to date.
+func (s *Service) start() error {
+	texts, err := ReadSettings(s.o.Settings)
+	if err != nil {
+		if _, e := os.Stat(s.o.Settings); !errors.Is(e, os.ErrNotExist) {
+			return err
+		}
+	}
+	s.follower = intake.NewFollower(intake.Options{Host: s.host, Place: s.store.PlaceOf, Known: s.store.Knows, NoEvents: s.o.NoEvents})
+	if err := s.recover(); err != nil {
+		s.o.Log.Warn("the kept state cannot be used", "reason", err)
+		s.trouble["state"] = fmt.Sprintf("the kept state could not be used, so counting starts anew: %v", err)
+		s.engine = engine.New(nil)
+		s.settings = &lang.Settings{}
+	}
+	settings, ds := CheckSettings(texts)
+	s.sayErrors(ds, "runs without what is wrong")
+	s.stamp = stampOf(s.o.Settings)
+	s.use(settings, texts)
+	s.snapshot = true
+	s.batch.Now = entry.Of(time.Now())
+	return s.commit()
+}
+
+// recover reads the last snapshot, and takes again what came after it.
+func (s *Service) recover() error {
+	data, err := s.store.Meta("settings")
+	if err != nil {
+		return err
+	}
+	var texts []Text
+	if data != nil {
+		if texts, err = decodeTexts(data); err != nil {
+			return err
+		}
+	}
+	s.settings, _ = CheckSettings(texts)
+	s.texts = texts
+	rules := trial.Active(s.settings)
+	snap, err := s.store.Meta("snapshot")
+	if err != nil {
+		return err
+	}
+	if snap == nil {
+		s.engine = engine.New(rules)
+		return nil
+	}
+	if s.engine, err = engine.Decode(rules, snap); err != nil {
+		return err
+	}
+	journal, err := s.store.Journal()
+	if err != nil {
+		return err
+	}
+	for _, j := range journal {
+		if err := replayInputs(s.engine, j); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// use takes up settings: the engine, the plans and the follower.
+func (s *Service) use(settings *lang.Settings, texts []Text) {
+	before := s.settings
+	rules := trial.Active(settings)
+	cleared := s.engine.Edit(rules, func(a, b *lang.Rule) bool { return meansSame(before, a, settings, b) })
+	s.note(cleared)
+	if n := len(cleared); n > 0 {
+		s.notice(fmt.Sprintf("settings changed: %s cleared", countOf(n, "alert", "alerts")))
+	}
+	plans := map[string]*match.Plan{}
+	for _, src := range settings.Sources {
+		plans[src.Name] = match.NewPlan(settings, src, rules, time.Local)
+	}
+	s.follower.Use(settings.Sources, plans)
+	s.settings, s.texts = settings, texts
+	s.setMeta("settings", encodeTexts(texts))
+	s.seq++
+}
+
+func (s *Service) setMeta(name string, value []byte) {
+	if s.batch.Meta == nil {
+		s.batch.Meta = map[string][]byte{}
+	}
+	s.batch.Meta[name] = value
+}
+
+func (s *Service) notice(text string) {
+	s.notices = append(s.notices, Notice{entry.Of(time.Now()), text})
+	if len(s.notices) > 20 {
+		s.notices = s.notices[1:]
+	}
+	s.o.Log.Info(text)
+	s.seq++
+}
+
+// sayErrors remembers what is wrong in the settings, for the screens.
+func (s *Service) sayErrors(ds []lang.Diagnostic, then string) {
+	delete(s.trouble, "settings")
+	var first *lang.Diagnostic
+	n := 0
+	for i := range ds {
+		if ds[i].Weight == lang.Err {
+			n++
+			if first == nil {
+				first = &ds[i]
+			}
+			s.o.Log.Error(ds[i].What, "at", ds[i].Pos.String(), "code", ds[i].Code)
+		}
+	}
+	if first != nil {
+		more := ""
+		if n > 1 {
+			more = fmt.Sprintf(" (and %d more)", n-1)
+		}
+		s.trouble["settings"] = fmt.Sprintf("%s:%d: %s%s; Dim Lantern %s", filepath.Base(first.Pos.File), first.Pos.Line, first.What, more, then)
+	}
+}
+
+// meansSame tells whether a rule matches and counts by the same as before, so
+// that its state can be kept.
+func meansSame(oldS *lang.Settings, a *lang.Rule, newS *lang.Settings, b *lang.Rule) bool {
+	return matching(oldS, a) == matching(newS, b)
+}
+
+func matching(s *lang.Settings, r *lang.Rule) string {
+	var b strings.Builder
+	for _, x := range []lang.Expr{r.Problem, r.Recovery, r.Ignore} {
+		if x != nil {
+			b.WriteString(x.String())
+		}
+		b.WriteByte(0)
+	}
+	fmt.Fprintf(&b, "%q %q %v", r.Per, r.On, r.OnRecovery)
+	for _, src := range s.Sources {
+		if len(r.On) > 0 && !containsString(r.On, src.Name) || src.Off {
+			continue
+		}
+		fmt.Fprintf(&b, "\n%s %q %q %s %v ", src.Name, src.Files, src.Except, src.Host, src.HostFrom)
+		if l := s.Layout(src.Layout); l != nil {
+			for _, p := range l.Patterns {
+				b.WriteString(p.Source + " ")
+			}
+			if l.Time != nil {
+				fmt.Fprintf(&b, "%q %q %q %v", l.Time.Fields, l.Time.Like, l.Time.Order, l.Time.RFC339)
+			}
+			var types []string
+			for f, t := range l.Types {
+				types = append(types, f+" "+t)
+			}
+			sort.Strings(types)
+			fmt.Fprintf(&b, "%q", types)
+		}
+	}
+	return b.String()
+}
+
+func containsString(list []string, s string) bool {
+	for _, x := range list {
+		if x == s {
+			return true
+		}
+	}
+	return false
+}
+
+// Run reads and judges until the context ends; then it commits and returns.
+func (s *Service) Run(ctx context.Context) error {
+	s.watcher, _ = fsnotify.NewWatcher()
+	if s.watcher != nil {
+		defer s.watcher.Close()
+		s.watcher.Add(s.o.Settings)
+	}
+	timer := time.NewTimer(0)
+	defer timer.Stop()
+	for {
+		s.mu.Lock()
+		again := s.round(time.Now())
+		fired := s.fired
+		s.fired = nil
+		s.mu.Unlock()
+		if s.o.Committed != nil && len(fired) > 0 {
+			s.o.Committed(fired)
+		}
+		wait := 200 * time.Millisecond
+		if again {
+			wait = 0
+		}
+		timer.Reset(wait)
+		if stop := s.wait(ctx, timer); stop {
+			return s.close()
+		}
+	}
+}
+
+// wait waits for something to do. Events that come together are noted together.
+func (s *Service) wait(ctx context.Context, timer *time.Timer) (stop bool) {
+	var settings <-chan fsnotify.Event
+	if s.watcher != nil {
+		settings = s.watcher.Events
+	}
+	select {
+	case <-ctx.Done():
+		return true
+	case <-timer.C:
+	case ev := <-s.follower.Events():
+		s.follower.Note(ev)
+	case <-settings:
+		s.checked = time.Time{}
+	case <-s.reload:
+		s.stamp, s.checked = "", time.Time{}
+	case f := <-s.commands:
+		s.mu.Lock()
+		f()
+		s.mu.Unlock()
+	}
+	for {
+		select {
+		case ev := <-s.follower.Events():
+			s.follower.Note(ev)
+		default:
+			return false
+		}
+	}
+}
+
+// Reload makes the service read its settings again now.
+func (s *Service) Reload() {
+	select {
+	case s.reload <- struct{}{}:
+	default:
+	}
+}
+
+// The engine's state is written out whole after that much journal or time.
+const (
+	snapshotBytes = 8 << 20
+	snapshotEvery = time.Minute
+	placeEvery    = time.Second
+	settleEvery   = time.Second
+)
+
+// round does what there is to do once; it answers true where more is left.
+func (s *Service) round(now time.Time) bool {
+	if !s.failed.IsZero() { // the last commit failed: nothing new before it went through
+		if now.Sub(s.failed) < time.Second {
+			return false
+		}
+		if s.commit() != nil {
+			s.failed = now
+			return false
+		}
+		s.failed = time.Time{}
+	}
+	if now.Sub(s.checked) >= settleEvery {
+		s.checked = now
+		s.checkSettings()
+	}
+	s.follower.Look(now)
+	s.follower.Poll(now)
+	s.conditions(now)
+	done, err := s.follower.Drain(s, 20_000, now)
+	if err != nil {
+		s.trouble["read"] = err.Error()
+	} else {
+		delete(s.trouble, "read")
+	}
+	s.conditions(now)
+	s.reading = !done
+	if done {
+		s.input(inputAdvance, entry.Of(now), s.engine.Advance(entry.Of(now)))
+	}
+	s.batch.Now = entry.Of(now)
+	urgent := len(s.batch.Hits) > 0 || len(s.batch.Transitions) > 0 || len(s.batch.Blind) > 0 || len(s.batch.Sources) > 0 || len(s.batch.Meta) > 0 || s.snapshot
+	if urgent || now.Sub(s.placed) >= placeEvery {
+		if now.Sub(s.snapped) >= snapshotEvery && s.journal > 0 || s.journal > snapshotBytes {
+			s.snapshot = true
+		}
+		if s.commit() != nil {
+			s.failed = now
+		}
+		if now.Sub(s.trimmed) > 30*time.Second {
+			s.trimmed = now
+			s.trim(now)
+		}
+	}
+	return !done
+}
+
+func (s *Service) trim(now time.Time) {
+	grown, err := s.store.Grown()
+	if err == nil {
+		err = s.store.Trim(grown, entry.Of(now.AddDate(0, 0, -90)))
+	}
+	if err != nil {
+		s.o.Log.Warn("old evidence could not be let go of", "reason", err)
+	}
+}
+
+// conditions hands on which origins can be seen and which cannot.
+func (s *Service) conditions(now time.Time) {
+	at := entry.Of(now)
+	for _, o := range s.follower.Changed() {
+		blind := o.Condition.Blind()
+		s.seq++
+		if !blind && o.Condition != intake.Seen {
+			continue
+		}
+		var ts []engine.Transition
+		if blind {
+			ts = s.engine.Blind(o.Name, at)
+			s.inputName(inputBlind, at, o.Name, ts)
+		} else {
+			ts = s.engine.Seen(o.Name, at)
+			s.inputName(inputSeen, at, o.Name, ts)
+		}
+		s.batch.Blind = append(s.batch.Blind, store.Blind{Origin: o.Name, At: at, Seen: !blind, Words: string(o.Condition)})
+	}
+	for _, src := range s.settings.Sources {
+		if !src.Off && !s.store.Knows(src.Name) && !containsString(s.batch.Sources, src.Name) {
+			s.batch.Sources = append(s.batch.Sources, src.Name)
+		}
+	}
+}
+
+// Take is part of intake.Sink.
+func (s *Service) Take(o *intake.Origin, j *engine.Judged) {
+	s.flushReach()
+	s.batch.Journal = append(s.batch.Journal, inputJudged)
+	s.batch.Journal = engine.EncodeJudged(s.batch.Journal, j)
+	rules := s.engine.Rules()
+	for _, v := range j.Verdicts {
+		if v.Recovery {
+			continue
+		}
+		key := make([]string, len(v.Key))
+		for i, k := range v.Key {
+			if key[i] = k; k == "" {
+				key[i] = "?"
+			}
+		}
+		s.batch.Hits = append(s.batch.Hits, store.Hit{Rule: rules[v.Rule].Name, Key: key, At: j.Entry.At, Origin: o.Name, Offset: j.Entry.Offset, Text: j.Entry.Raw})
+	}
+	ts := s.engine.Take(j)
+	for _, t := range ts {
+		if t.Change == engine.Cleared && t.Entry != nil {
+			s.batch.Hits = append(s.batch.Hits, store.Hit{Rule: t.Rule, Key: t.Key, At: j.Entry.At, Recovery: true, Origin: o.Name, Offset: j.Entry.Offset, Text: j.Entry.Raw})
+		}
+	}
+	s.note(ts)
+}
+
+// Passed is part of intake.Sink.
+func (s *Service) Passed(o *intake.Origin, reached entry.Instant, ticks []match.Tick) {
+	if reached != entry.None {
+		ts := s.engine.Reach(reached)
+		s.reach = entry.Later(s.reach, reached)
+		if len(ts) > 0 {
+			s.flushReach()
+		}
+		s.note(ts)
+	}
+	for _, t := range ticks {
+		s.ticks[tickKey{o.Name, store.BucketOf(t.At)}] += int64(t.Lines)
+		s.entries += int64(t.Lines)
+	}
+	s.seq++
+}
+
+// note takes transitions into the batch.
+func (s *Service) note(ts []engine.Transition) {
+	s.batch.Transitions = append(s.batch.Transitions, ts...)
+	if len(ts) > 0 {
+		s.seq++
+	}
+}
+
+// commit keeps the batch; a batch that could not be kept stays, to be tried
+// again.
+func (s *Service) commit() error {
+	s.flushReach()
+	places := s.batch.Places
+	for _, o := range s.follower.Dirty() {
+		places = append(places, store.Place{Source: o.Source.Name, Series: o.Series, Origin: o.Name, Data: o.MarshalPlace()})
+	}
+	s.batch.Places = places
+	for k, n := range s.ticks {
+		s.batch.Ticks = append(s.batch.Ticks, store.Tick{Origin: k.origin, Bucket: k.bucket, N: n})
+	}
+	clear(s.ticks)
+	s.placed = time.Now()
+	if s.snapshot {
+		s.batch.Snapshot = s.engine.Encode()
+	}
+	if s.batch.Empty() {
+		return nil
+	}
+	if err := s.store.Commit(&s.batch); err != nil {
+		s.trouble["store"] = fmt.Sprintf("%s cannot be written (%v); reading waits, and nothing is lost", s.store.Path, err)
+		s.o.Log.Error("the database cannot be written", "reason", err)
+		s.seq++
+		return err
+	}
+	if _, was := s.trouble["store"]; was {
+		delete(s.trouble, "store")
+		s.notice("the database can be written again")
+	}
+	s.journal += len(s.batch.Journal)
+	if s.snapshot {
+		s.journal, s.snapped, s.snapshot = 0, time.Now(), false
+	}
+	s.fired = append(s.fired, s.batch.Transitions...)
+	s.batch = store.Batch{Journal: s.batch.Journal[:0]}
+	return nil
+}
+
+// close commits what is left, with a snapshot, and lets go of everything.
+func (s *Service) close() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.snapshot = true
+	s.batch.Now = entry.Of(time.Now())
+	err := s.commit()
+	if s.o.Committed != nil && len(s.fired) > 0 {
+		s.o.Committed(s.fired)
+	}
+	s.follower.Close()
+	return errors.Join(err, s.store.Close(), s.lock.Close())
+}
+
+// checkSettings reads the settings again where the folder has changed. With an
+// error in them the last good ones go on.
+func (s *Service) checkSettings() {
+	stamp := stampOf(s.o.Settings)
+	if stamp == s.stamp {
+		return
+	}
+	s.stamp = stamp
+	texts, err := ReadSettings(s.o.Settings)
+	if err != nil {
+		s.trouble["settings"] = err.Error() + "; the last good settings go on"
+		s.seq++
+		return
+	}
+	if sameTexts(texts, s.texts) {
+		delete(s.trouble, "settings")
+		s.seq++
+		return
+	}
+	settings, ds := CheckSettings(texts)
+	if lang.Errors(ds) {
+		s.sayErrors(ds, "goes on with the last good settings")
+		s.seq++
+		return
+	}
+	delete(s.trouble, "settings")
+	changed, added, removed := compareRules(s.settings, settings)
+	s.use(settings, texts)
+	s.snapshot = true
+	s.notice(fmt.Sprintf("new settings: %s, %d added, %d removed", countOf(changed, "rule changed", "rules changed"), added, removed))
+}
+
+func compareRules(a, b *lang.Settings) (changed, added, removed int) {
+	for _, r := range b.Rules {
+		old := a.Rule(r.Name)
+		switch {
+		case old == nil:
+			added++
+		case matching(a, old) != matching(b, r) || fmt.Sprint(old.Raises, old.Quiet, old.ByHand, old.Remind, old.Say, old.Advise, old.Off) !=
+			fmt.Sprint(r.Raises, r.Quiet, r.ByHand, r.Remind, r.Say, r.Advise, r.Off):
+			changed++
+		}
+	}
+	for _, r := range a.Rules {
+		if b.Rule(r.Name) == nil {
+			removed++
+		}
+	}
+	return changed, added, removed
+}
+
+func countOf(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}
+
+// stampOf changes whenever a settings file does.
+func stampOf(path string) string {
+	names := []string{path}
+	if info, err := os.Stat(path); err == nil && info.IsDir() {
+		names, _ = filepath.Glob(filepath.Join(escapeGlob(path), "*.lantern"))
+	}
+	var b strings.Builder
+	for _, n := range names {
+		if info, err := os.Stat(n); err == nil {
+			fmt.Fprintf(&b, "%s %d %d\n", n, info.Size(), info.ModTime().UnixNano())
+		}
+	}
+	return b.String()
+}

@@ -1,0 +1,171 @@
+package service
+
+import (
+	"context"
+	"time"
+
+	"dimlantern/core/entry"
+)
+
+// Lantern is what screens and commands ask a service, and tell it to do. The
+// service itself and a Remote over its socket are the same Lantern. All methods
+// may be called concurrently.
+type Lantern interface {
+	// View answers with the state of the world at an instant.
+	View(ctx context.Context, q ViewQuery) (*View, error)
+	// Detail answers with what is known of one row of a view.
+	Detail(ctx context.Context, q DetailQuery) (*Detail, error)
+	// Clear ends an alert by hand.
+	Clear(ctx context.Context, q ClearQuery) error
+	// Bring proposes settings for a log that is not watched yet, and writes them
+	// where that is asked for.
+	Bring(ctx context.Context, q BringQuery) (*Brought, error)
+}
+
+// ViewQuery asks for a view.
+type ViewQuery struct {
+	At      entry.Instant `json:"at"`      // 0 is now
+	Column  time.Duration `json:"column"`  // the width of a column of the time axis
+	Columns int           `json:"columns"` // how many there are
+}
+
+// View is the state of the world at one instant, and what led to it.
+type View struct {
+	Settings string        `json:"settings"` // the folder
+	Where    string        `json:"where"`    // where the service runs
+	Now      entry.Instant `json:"now"`
+	At       entry.Instant `json:"at"`
+	Live     bool          `json:"live"`
+	From     entry.Instant `json:"from"` // the start of the first column
+	Column   time.Duration `json:"column"`
+	Tide     []int64       `json:"tide"` // entries by column
+	Minute   int64         `json:"minute"`
+	Peak     int64         `json:"peak"` // the most entries a minute in a column
+	Open     []Row         `json:"open"`
+	Stirring []Row         `json:"stirring"`
+	Blind    []Row         `json:"blind"`
+	Over     []Row         `json:"over"`
+	Sources  int           `json:"sources"`
+	Rules    int           `json:"rules"`
+	Origins  int           `json:"origins"`
+	Waiting  []string      `json:"waiting"` // sources without a file
+	Trouble  []string      `json:"trouble"`
+	Notices  []Notice      `json:"notices"`
+	Reading  bool          `json:"reading"` // entries that are there have not been read yet
+	Behind   int64         `json:"behind"`  // bytes
+	First    entry.Instant `json:"first"`   // the oldest instant that can be shown
+}
+
+// Row is a key of a rule, or an origin that cannot be seen.
+type Row struct {
+	Rule     string         `json:"rule"`
+	Key      []string       `json:"key"`
+	Alert    string         `json:"alert,omitempty"`
+	Severity entry.Severity `json:"severity"`
+	Raised   entry.Instant  `json:"raised"`
+	Cleared  entry.Instant  `json:"cleared"`
+	Count    int            `json:"count"`
+	Note     string         `json:"note"`
+	Have     int            `json:"have"` // of a stirring key: hits, of Need
+	Need     int            `json:"need"`
+	Life     Life           `json:"life"`
+	Origin   string         `json:"origin,omitempty"`
+	Words    string         `json:"words,omitempty"`
+	Mend     string         `json:"mend,omitempty"`
+	Since    entry.Instant  `json:"since"`
+}
+
+// Life is what happened to a key along the columns of a view.
+type Life struct {
+	Hits   []int  `json:"hits"` // by column
+	Alerts []Span `json:"alerts"`
+	Dark   []Span `json:"dark"` // could not be seen
+}
+
+// Span is a stretch of time. To is None while it lasts.
+type Span struct {
+	From  entry.Instant `json:"from"`
+	To    entry.Instant `json:"to"`
+	Why   string        `json:"why,omitempty"`
+	Steps []Step        `json:"steps,omitempty"`
+}
+
+// Step is when an alert got a severity.
+type Step struct {
+	At       entry.Instant  `json:"at"`
+	Severity entry.Severity `json:"severity"`
+}
+
+// DetailQuery names a row of a view at an instant.
+type DetailQuery struct {
+	At     entry.Instant `json:"at"` // 0 is now
+	Rule   string        `json:"rule"`
+	Key    []string      `json:"key"`
+	Alert  string        `json:"alert"`
+	Origin string        `json:"origin"`
+	Lines  int           `json:"lines"` // how many lines of evidence at most
+}
+
+// Detail is what is known of one row.
+type Detail struct {
+	Advise string     `json:"advise"`
+	Say    string     `json:"say"`
+	Clears []string   `json:"clears"` // what will clear it, or how it ended
+	Story  []Event    `json:"story"`  // newest first
+	Origin string     `json:"origin"`
+	Host   string     `json:"host"`
+	Lines  []Evidence `json:"lines"`            // newest first
+	Unread string     `json:"unread"`           // why lines around the hits are missing
+	RuleAt string     `json:"rule_at"`          // where the rule stands: file and line
+	Fields []string   `json:"fields,omitempty"` // of the key
+}
+
+// Event is one line of a story.
+type Event struct {
+	At       entry.Instant  `json:"at"`
+	Text     string         `json:"text"`
+	Why      string         `json:"why"`
+	Change   string         `json:"change"`
+	Severity entry.Severity `json:"severity"`
+}
+
+// Evidence is a line of the log around the hits.
+type Evidence struct {
+	At       entry.Instant `json:"at"`
+	Text     string        `json:"text"`
+	Hit      bool          `json:"hit"`
+	Recovery bool          `json:"recovery"`
+	Lit      [][2]int      `json:"lit,omitempty"` // stretches of Text in bytes that matched
+}
+
+// ClearQuery ends an alert.
+type ClearQuery struct {
+	Alert string `json:"alert"`
+	By    string `json:"by"`
+	Words string `json:"words"`
+}
+
+// BringQuery names a log.
+type BringQuery struct {
+	Path  string `json:"path"`
+	Write bool   `json:"write"`
+}
+
+// Brought is a proposal for settings of a log.
+type Brought struct {
+	Files []BroughtFile `json:"files"` // that fit the path
+	Words string        `json:"words"` // what is the matter with the path, or ""
+	Mend  string        `json:"mend"`
+	Name  string        `json:"name"` // the file that will be, or was, written
+	Text  string        `json:"text"`
+	Done  bool          `json:"done"`
+}
+
+// BroughtFile is a file that fits a path.
+type BroughtFile struct {
+	Path  string    `json:"path"`
+	Size  int64     `json:"size"`
+	Mod   time.Time `json:"mod"`
+	Words string    `json:"words"` // why it cannot be read, or ""
+	Mend  string    `json:"mend"`
+}
