@@ -173,10 +173,6 @@ func openInputs(s *lang.Settings, as string, files []string) ([]*trial.Input, []
 			if src != nil {
 				in.Host = trial.HostOf(src, name, fallback)
 			}
-			if len(ms) == 1 {
-				in.Path = name
-			}
-			var readers []io.Reader
 			for i, m := range ms {
 				r, c, near, err := openLog(m.path)
 				if err != nil {
@@ -186,9 +182,8 @@ func openInputs(s *lang.Settings, as string, files []string) ([]*trial.Input, []
 				if i == 0 {
 					in.Near = near
 				}
-				readers = append(readers, &endLine{r: r})
+				in.Files = append(in.Files, r)
 			}
-			in.Reader = io.MultiReader(readers...)
 			inputs = append(inputs, in)
 		}
 	}
@@ -257,26 +252,6 @@ func openLog(path string) (io.Reader, io.Closer, entry.Instant, error) {
 		return z, f, near, nil
 	}
 	return f, f, near, nil
-}
-
-// endLine gives a file that does not end with a line end one, so that the next
-// file of its series begins a line of its own.
-type endLine struct {
-	r    io.Reader
-	last byte
-	some bool
-}
-
-func (e *endLine) Read(p []byte) (int, error) {
-	n, err := e.r.Read(p)
-	if n > 0 {
-		e.last, e.some = p[n-1], true
-	}
-	if err == io.EOF && n == 0 && e.some && e.last != '\n' && len(p) > 0 {
-		p[0], e.last = '\n', '\n'
-		return 1, nil
-	}
-	return n, err
 }
 
 var progressShown bool

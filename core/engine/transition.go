@@ -151,7 +151,7 @@ func say(s *state) string {
 		case "count":
 			return strconv.Itoa(a.count)
 		case "span":
-			return entry.Span(a.last.Sub(a.first))
+			return entry.RoughSpan(a.last.Sub(a.first))
 		case "first":
 			return a.first.String()
 		case "last":

@@ -59,15 +59,29 @@ func ParseDuration(s string) (time.Duration, error) {
 
 // Span writes a duration as rules write it, in days and smaller units: "1h30m",
 // "2d", "250ms", "0s". What is less than a millisecond is cut off.
-func Span(d time.Duration) string {
+func Span(d time.Duration) string { return span(d, len(durationUnits)) }
+
+// RoughSpan is Span with the largest unit and the next one only; the rest is cut
+// off: "16m47s", "1h30m".
+func RoughSpan(d time.Duration) string { return span(d, 2) }
+
+// span writes the largest unit that there is and those behind it, as many as are
+// wanted in all.
+func span(d time.Duration, wanted int) string {
 	if d < 0 {
-		return "-" + Span(-d)
+		return "-" + span(-d, wanted)
 	}
 	var b strings.Builder
 	for _, u := range durationUnits[1:] {
-		if n := d / u.d; n > 0 {
+		n := d / u.d
+		if n > 0 {
 			fmt.Fprintf(&b, "%d%s", n, u.name)
 			d -= n * u.d
+		}
+		if b.Len() > 0 {
+			if wanted--; wanted == 0 {
+				break
+			}
 		}
 	}
 	if b.Len() == 0 {

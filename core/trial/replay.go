@@ -13,12 +13,12 @@ import (
 	"dimlantern/core/match"
 )
 
-// Input is one origin to replay: the bytes of its files, oldest first.
+// Input is one origin to replay.
 type Input struct {
 	Source *lang.Source // nil: plain lines of no source
 	Path   string
 	Host   string
-	Reader io.Reader
+	Files  []io.Reader // the members of its series, oldest first
 	// Near is where times without a year are looked for, such as the time of the
 	// file's last change; None where it is not known.
 	Near entry.Instant
@@ -97,8 +97,9 @@ type stream struct {
 	reader *match.Reader
 	buf    []byte
 	rest   int   // bytes at the start of buf that belong to an unfinished line
-	base   int64 // offset of buf's first byte
-	done   bool
+	file   int   // which member is being read
+	base   int64 // offset of buf's first byte in it
+	some   bool  // something has been read
 	queue  []*engine.Judged // an item without verdicts only says how far it is
 	head   int
 }
@@ -145,7 +146,7 @@ func (r *replay) run() error {
 		r.take(r.engine.Reach(r.o.To))
 	}
 	for _, s := range r.streams {
-		if s.reader.Plan.Layout.Timed() && s.reader.Reached > 0 || s.base == 0 {
+		if s.reader.Plan.Layout.Timed() && s.reader.Reached > 0 || !s.some {
 			continue
 		}
 		r.sum.Untimed = append(r.sum.Untimed, s.in.Path)
@@ -173,15 +174,15 @@ func (s *stream) fill() error {
 	if s.buf == nil {
 		s.buf = make([]byte, slabSize)
 	}
-	for len(s.queue) == 0 && !s.done {
-		n, err := io.ReadFull(s.in.Reader, s.buf[s.rest:])
+	for len(s.queue) == 0 && s.file < len(s.in.Files) {
+		n, err := io.ReadFull(s.in.Files[s.file], s.buf[s.rest:])
 		n += s.rest
 		if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
 			return err
 		}
-		s.done = err != nil
+		ended := err != nil
 		cut := n
-		if !s.done {
+		if !ended {
 			cut = bytes.LastIndexByte(s.buf[:n], '\n') + 1
 			// A line longer than the slab, or lines of which none has a time yet: more.
 			if cut == 0 || s.reader.Last == entry.None && s.reader.Plan.Layout.Timed() && !s.timed(s.buf[:cut]) && len(s.buf) < 64<<20 {
@@ -197,6 +198,11 @@ func (s *stream) fill() error {
 		s.rest = copy(s.buf, s.buf[cut:n])
 		s.base += int64(cut)
 		s.r.read += int64(cut)
+		s.some = s.some || cut > 0
+		if ended {
+			s.file++
+			s.base = 0
+		}
 		if s.r.o.Progress != nil {
 			s.r.o.Progress(s.r.read)
 		}
