@@ -209,8 +209,8 @@ var (
 // incidents sets going what goes wrong: some of it fixed, so that the first
 // screen tells a story, and then more, drawn from the seed.
 func (h *Harbour) incidents() {
-	h.labour("pump-01", 2, spell{-81 * minute, -62 * minute}, 60*time.Second, false)
-	h.labour("pump-03", 7, spell{-77 * minute, -60 * minute}, 55*time.Second, true)
+	h.labour("pump-01", 2, spell{-81 * minute, -62 * minute}, 90*time.Second, false)
+	h.labour("pump-03", 7, spell{-77 * minute, -60 * minute}, 80*time.Second, true)
 	h.labour("pump-03", 7, spell{-36 * minute, 14 * minute}, 40*time.Second, true)
 	h.restart("pump-02", 4, -104*minute)
 	h.refuse("gate-a1", spell{-19 * minute, 9 * minute})

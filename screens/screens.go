@@ -1,11 +1,512 @@
+// Package screens is the full-screen terminal application: the frame with its
+// time axis and lamp, and the rooms in it. It asks a service.Lantern and tells it
+// what the user does; it holds no truth of its own.
 package screens
 
-import "dimlantern/service"
+import (
+	"context"
+	"fmt"
+	"os"
+	"strings"
+	"time"
 
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/colorprofile"
+
+	"dimlantern/core/entry"
+	"dimlantern/screens/paint"
+	"dimlantern/screens/watch"
+	"dimlantern/service"
+)
+
+// Options of the screens.
 type Options struct {
-	Lantern           service.Lantern
-	Name, User, Where string
-	Demo              bool
+	Lantern service.Lantern
+	Name    string // what the settings are called
+	User    string // who clears, in the record
+	Where   string // overrides where the service says that it runs
+	Demo    bool
+	Marks   string // "plain" draws with ASCII alone; "" decides by the terminal
+	Ground  string // "dark" or "light"; "" asks the terminal
 }
 
-func Run(o Options) error { return nil }
+// Run shows the screens until the user leaves them.
+func Run(o Options) error {
+	m := newModel(o)
+	_, err := tea.NewProgram(m).Run()
+	return err
+}
+
+// Model is the whole application.
+type Model struct {
+	o       Options
+	w, h    int
+	palette paint.Palette
+	mono    bool
+	plain   bool
+
+	room   watch.Room
+	view   *service.View
+	detail *service.Detail
+	asked  string // which detail was asked for last
+	failed string // why the service could not be asked
+
+	held   entry.Instant // the lamp; 0 is live
+	until  entry.Instant // the right edge of the axis while the lamp is held
+	zoom   int           // in widths
+	mode   mode
+	input  string
+	note   string // what the last action did
+	noted  time.Time
+	first  firstStart
+	busy   bool
+	asking time.Time
+	slow   time.Duration // how long the last view took
+}
+
+// mode is what the keys do.
+type mode int
+
+const (
+	choosing mode = iota
+	finding
+	clearing
+	helping
+	bringing
+)
+
+// widths are the widths of a column of the axis.
+var widths = []time.Duration{10 * time.Second, 20 * time.Second, 30 * time.Second, time.Minute, 2 * time.Minute, 5 * time.Minute,
+	10 * time.Minute, 30 * time.Minute, time.Hour, 3 * time.Hour, 12 * time.Hour, 24 * time.Hour}
+
+const startWidth = 3
+
+func newModel(o Options) *Model {
+	m := &Model{o: o, palette: paint.Dark(), zoom: startWidth}
+	if o.Ground == "light" {
+		m.palette = paint.Light()
+	}
+	m.plain = o.Marks == "plain" || o.Marks == "" && poorTerminal()
+	return m
+}
+
+// poorTerminal tells whether the terminal's fonts or its locale lack the marks.
+func poorTerminal() bool {
+	if os.Getenv("TERM") == "linux" {
+		return true
+	}
+	for _, v := range []string{"LC_ALL", "LC_CTYPE", "LANG"} {
+		if s := os.Getenv(v); s != "" {
+			s = strings.ToLower(s)
+			return !strings.Contains(s, "utf-8") && !strings.Contains(s, "utf8")
+		}
+	}
+	return false
+}
+
+// Init is part of tea.Model.
+func (m *Model) Init() tea.Cmd {
+	return tea.Batch(tea.RequestBackgroundColor, tick(0))
+}
+
+type (
+	tickMsg   time.Time
+	viewMsg   struct{ view *service.View }
+	detailMsg struct {
+		asked  string
+		detail *service.Detail
+	}
+	failedMsg struct{ err error }
+	doneMsg   struct {
+		text string
+		err  error
+	}
+)
+
+func tick(d time.Duration) tea.Cmd {
+	return tea.Tick(d, func(t time.Time) tea.Msg { return tickMsg(t) })
+}
+
+const patience = 5 * time.Second
+
+// ask asks for the view that the screen shows now.
+func (m *Model) ask() tea.Cmd {
+	if m.busy || m.w == 0 {
+		return nil
+	}
+	m.busy, m.asking = true, time.Now()
+	q := service.ViewQuery{At: m.held, Until: m.until, Column: widths[m.zoom], Columns: watch.ColumnsOf(m.w).LifeWidth}
+	return func() tea.Msg {
+		ctx, cancel := context.WithTimeout(context.Background(), patience)
+		defer cancel()
+		v, err := m.o.Lantern.View(ctx, q)
+		if err != nil {
+			return failedMsg{err}
+		}
+		return viewMsg{v}
+	}
+}
+
+// askDetail asks for what is known of the chosen row.
+func (m *Model) askDetail() tea.Cmd {
+	x := m.room.Chosen()
+	if x == nil {
+		m.detail = nil
+		return nil
+	}
+	q := service.DetailQuery{At: m.held, Rule: x.Rule, Key: x.Key, Alert: x.Alert, Origin: x.Origin, Lines: 300}
+	asked := fmt.Sprint(q)
+	m.asked = asked
+	return func() tea.Msg {
+		ctx, cancel := context.WithTimeout(context.Background(), patience)
+		defer cancel()
+		d, err := m.o.Lantern.Detail(ctx, q)
+		if err != nil {
+			return failedMsg{err}
+		}
+		return detailMsg{asked, d}
+	}
+}
+
+// Update is part of tea.Model.
+func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	switch msg := msg.(type) {
+	case tea.WindowSizeMsg:
+		m.w, m.h = msg.Width, msg.Height
+		return m, m.ask()
+	case tea.BackgroundColorMsg:
+		if m.o.Ground == "" && !msg.IsDark() {
+			m.palette = paint.Light()
+		}
+	case tea.ColorProfileMsg:
+		m.mono = msg.Profile <= colorprofile.ASCII
+	case tickMsg:
+		next := max(100*time.Millisecond, 8*m.slow)
+		if m.held != 0 {
+			next = max(next, 500*time.Millisecond)
+		}
+		return m, tea.Batch(m.ask(), tick(next))
+	case viewMsg:
+		m.slow = time.Since(m.asking)
+		m.busy, m.failed = false, ""
+		m.view = msg.view
+		m.room.Take(m.view)
+		return m, m.askDetail()
+	case detailMsg:
+		if msg.asked == m.asked {
+			m.detail = msg.detail
+		}
+	case failedMsg:
+		m.busy = false
+		m.failed = msg.err.Error()
+	case doneMsg:
+		m.note, m.noted = msg.text, time.Now()
+		if msg.err != nil {
+			m.note = msg.err.Error()
+		}
+		return m, m.ask()
+	case broughtMsg:
+		return m, m.brought(msg)
+	case tea.PasteMsg:
+		m.paste(msg.Content)
+	case tea.KeyPressMsg:
+		return m, m.key(msg)
+	case tea.MouseClickMsg:
+		return m, m.click(msg.Mouse())
+	case tea.MouseWheelMsg:
+		by := 1
+		if msg.Button == tea.MouseWheelUp {
+			by = -1
+		}
+		if m.mode == choosing {
+			m.room.Move(by)
+			return m, m.askDetail()
+		}
+	}
+	return m, nil
+}
+
+func (m *Model) paste(s string) {
+	s = strings.Map(func(r rune) rune {
+		if r < 0x20 || r == 0x7f {
+			return -1
+		}
+		return r
+	}, s)
+	switch m.mode {
+	case finding, clearing:
+		m.input += s
+		if m.mode == finding {
+			m.find()
+		}
+	case bringing:
+		m.first.path += s
+	}
+}
+
+// empty tells that nothing is watched yet.
+func (m *Model) empty() bool { return m.view != nil && m.view.Sources == 0 }
+
+// key does what a key stands for where one is.
+func (m *Model) key(k tea.KeyPressMsg) tea.Cmd {
+	if k.String() == "ctrl+c" {
+		return tea.Quit
+	}
+	switch m.mode {
+	case finding, clearing:
+		return m.typing(k)
+	case bringing:
+		return m.bringKey(k)
+	case helping:
+		m.mode = choosing
+		if k.String() == "q" {
+			return tea.Quit
+		}
+		return nil
+	}
+	switch k.String() {
+	case "q":
+		return tea.Quit
+	case "up":
+		m.room.Move(-1)
+	case "down":
+		m.room.Move(1)
+	case "shift+up":
+		m.room.Move(-10)
+	case "shift+down":
+		m.room.Move(10)
+	case "home":
+		m.room.Move(-1 << 20)
+	case "end":
+		m.room.Move(1 << 20)
+	case "left":
+		return m.hold(-1)
+	case "right":
+		return m.hold(1)
+	case "shift+left":
+		return m.hold(-10)
+	case "shift+right":
+		return m.hold(10)
+	case "space":
+		m.held, m.until = 0, 0
+		return m.ask()
+	case "+":
+		m.zoom = min(m.zoom+1, len(widths)-1)
+		m.until = 0
+		return m.ask()
+	case "-":
+		m.zoom = max(m.zoom-1, 0)
+		m.until = m.held
+		return m.ask()
+	case "[", "]":
+		return m.jump(k.String() == "]")
+	case "/":
+		m.mode, m.input = finding, m.room.Filter
+	case "?":
+		m.mode = helping
+	case "enter":
+		if !m.room.Fold() {
+			m.room.Drawer = !m.room.Drawer
+		}
+		if m.view != nil {
+			m.room.Take(m.view)
+		}
+	case "esc":
+		switch {
+		case m.room.Drawer:
+			m.room.Drawer = false
+		case m.room.Filter != "":
+			m.room.Filter = ""
+		case m.held != 0:
+			m.held, m.until = 0, 0
+		}
+		if m.view != nil {
+			m.room.Take(m.view)
+		}
+		return m.ask()
+	case "pgdown":
+		m.room.Scroll += 10
+	case "pgup":
+		m.room.Scroll = max(0, m.room.Scroll-10)
+	case "c":
+		m.beginClear()
+	case "n":
+		if m.empty() {
+			m.mode = bringing
+		}
+	}
+	return m.askDetail()
+}
+
+// beginClear asks for the words with which the chosen alert is cleared.
+func (m *Model) beginClear() {
+	x := m.room.Chosen()
+	say := ""
+	switch {
+	case m.held != 0:
+		say = "actions are off while the lamp is held; space makes it live"
+	case x == nil || x.Alert == "" || x.Cleared != entry.None:
+		say = "only an open alert can be cleared"
+	case m.room.Folded():
+		say = "this row stands for several keys; enter unfolds it"
+	}
+	if say != "" {
+		m.note, m.noted = say, time.Now()
+		return
+	}
+	m.mode, m.input = clearing, ""
+}
+
+// typing takes a key into the line that is being typed.
+func (m *Model) typing(k tea.KeyPressMsg) tea.Cmd {
+	switch k.String() {
+	case "esc":
+		if m.mode == finding {
+			m.input = ""
+			m.find()
+		}
+		m.mode = choosing
+	case "enter":
+		if m.mode == clearing {
+			m.mode = choosing
+			return m.clear()
+		}
+		m.mode = choosing
+	case "backspace":
+		if r := []rune(m.input); len(r) > 0 {
+			m.input = string(r[:len(r)-1])
+		}
+	case "ctrl+u":
+		m.input = ""
+	case "up", "down":
+		m.room.Move(map[string]int{"up": -1, "down": 1}[k.String()])
+		return m.askDetail()
+	default:
+		if k.Text != "" {
+			m.input += k.Text
+		}
+	}
+	if m.mode == finding {
+		m.find()
+	}
+	return m.askDetail()
+}
+
+func (m *Model) find() {
+	m.room.Filter = m.input
+	if m.view != nil {
+		m.room.Take(m.view)
+	}
+}
+
+func (m *Model) clear() tea.Cmd {
+	x := m.room.Chosen()
+	if x == nil {
+		return nil
+	}
+	q := service.ClearQuery{Alert: x.Alert, By: m.o.User, Words: m.input}
+	name := watch.Headline(x)
+	return func() tea.Msg {
+		ctx, cancel := context.WithTimeout(context.Background(), patience)
+		defer cancel()
+		if err := m.o.Lantern.Clear(ctx, q); err != nil {
+			return doneMsg{err: err}
+		}
+		return doneMsg{text: name + " is cleared"}
+	}
+}
+
+// hold moves the lamp by columns; moved to the present it is live again.
+func (m *Model) hold(by int) tea.Cmd {
+	if m.view == nil {
+		return nil
+	}
+	w := entry.Instant(widths[m.zoom])
+	at := m.held
+	if at == 0 {
+		at = m.view.Now
+		m.until = at
+	}
+	at += entry.Instant(by) * w
+	if at >= m.view.Now {
+		m.held, m.until = 0, 0
+		return m.ask()
+	}
+	if m.view.First != entry.None {
+		at = max(at, m.view.First)
+	}
+	m.lamp(at)
+	return m.ask()
+}
+
+// lamp holds the lamp at an instant, and moves the axis along where it would
+// stand too near an edge.
+func (m *Model) lamp(at entry.Instant) {
+	m.held = at
+	columns := entry.Instant(watch.ColumnsOf(m.w).LifeWidth)
+	w := entry.Instant(widths[m.zoom])
+	if m.until == 0 {
+		m.until = m.view.Now
+	}
+	m.until = max(m.until, at)
+	if left := m.until - columns*w*4/5; at < left {
+		m.until = at + columns*w*4/5
+	}
+	m.until = min(m.until, max(m.view.Now, at))
+}
+
+// jump holds the lamp at the chosen row's transition before or after it.
+func (m *Model) jump(after bool) tea.Cmd {
+	if m.view == nil || m.room.Chosen() == nil {
+		return nil
+	}
+	at := m.held
+	if at == 0 {
+		at = m.view.Now
+	}
+	best := entry.None
+	note := func(t entry.Instant) {
+		switch {
+		case t == entry.None:
+		case after && t > at && (best == entry.None || t < best), !after && t < at && t > best:
+			best = t
+		}
+	}
+	for _, s := range m.room.Chosen().Life.Alerts {
+		note(s.From)
+		note(s.To)
+		for _, x := range s.Steps {
+			note(x.At)
+		}
+	}
+	switch {
+	case best != entry.None:
+		m.lamp(best)
+	case after:
+		m.held, m.until = 0, 0
+	}
+	return m.ask()
+}
+
+// click chooses a row, or holds the lamp at a moment of the axis.
+func (m *Model) click(at tea.Mouse) tea.Cmd {
+	if m.view == nil || m.mode != choosing || at.Button != tea.MouseLeft {
+		return nil
+	}
+	if at.Y >= m.footTop() {
+		a := m.axis()
+		if k := at.X - a.X; k >= 0 && k < a.Columns {
+			if t := a.At(k) - 1; t < m.view.Now {
+				m.lamp(t)
+			} else {
+				m.held, m.until = 0, 0
+			}
+			return m.ask()
+		}
+		return nil
+	}
+	if m.room.Click(at.Y) {
+		return m.askDetail()
+	}
+	return nil
+}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"sort"
 	"strconv"
@@ -58,7 +59,7 @@ func (s *Service) Detail(_ context.Context, q DetailQuery) (*Detail, error) {
 	}
 	s.story(d, r, changes, hits, at)
 	if r != nil {
-		d.Clears = clears(r, view, open && q.At == 0, changes, at)
+		d.Clears = clears(r, view, open && q.At == 0, changes, hits, at)
 		d.Advise = engine.Fill(r.Advise, func(f string) string {
 			if i := slices.Index(r.Per, f); i >= 0 && i < len(q.Key) {
 				return q.Key[i]
@@ -66,7 +67,7 @@ func (s *Service) Detail(_ context.Context, q DetailQuery) (*Detail, error) {
 			return "{" + f + "}"
 		})
 	}
-	s.evidence(d, settings, r, hits, at, limit)
+	s.evidence(d, q, settings, r, hits, at)
 	return d, nil
 }
 
@@ -160,7 +161,7 @@ func clock(t entry.Instant) string { return time.Unix(0, int64(t)).Format("15:04
 
 // clears says what will clear the alert, and when at the earliest; or how it
 // ended.
-func clears(r *lang.Rule, view engine.KeyView, open bool, changes []store.Change, at entry.Instant) []string {
+func clears(r *lang.Rule, view engine.KeyView, open bool, changes []store.Change, hits []store.Hit, at entry.Instant) []string {
 	for _, c := range changes {
 		if c.Change == engine.Cleared && c.At <= at {
 			return []string{"it is over since " + clock(c.At)}
@@ -168,7 +169,7 @@ func clears(r *lang.Rule, view engine.KeyView, open bool, changes []store.Change
 	}
 	var out []string
 	if r.OnRecovery && r.Recovery != nil {
-		out = append(out, "on "+r.Recovery.String())
+		out = append(out, "on "+readable(r.Recovery))
 	}
 	if r.Quiet > 0 {
 		s := "after " + entry.Span(r.Quiet) + " quiet"
@@ -177,10 +178,30 @@ func clears(r *lang.Rule, view engine.KeyView, open bool, changes []store.Change
 			s += ": not before " + clock(view.Quiet)
 		case open && view.Blind:
 			s += ": it is blind, so quiet stands still"
+		case !open && len(changes) > 0:
+			base := changes[0].At
+			for _, h := range hits {
+				if !h.Recovery {
+					base = entry.Later(base, h.At)
+				}
+			}
+			s += ": not before " + clock(base.Add(r.Quiet))
 		}
 		out = append(out, s)
 	}
 	return append(out, "by hand")
+}
+
+var group = regexp.MustCompile(`\(\?<(\w+)>[^()]*\)`)
+
+// readable writes an expression for the eye: a single pattern without its
+// slashes, and its groups by their names alone.
+func readable(x lang.Expr) string {
+	s := x.String()
+	if m, ok := x.(*lang.Match); ok && m.Field == "" {
+		s = m.Pattern.Source
+	}
+	return group.ReplaceAllString(s, "‹$1›")
 }
 
 // around is how many bytes of a log are read before and after the newest hit.
@@ -190,21 +211,25 @@ const (
 )
 
 // evidence puts the hits into the stream that they came from.
-func (s *Service) evidence(d *Detail, settings *lang.Settings, r *lang.Rule, hits []store.Hit, at entry.Instant, limit int) {
+func (s *Service) evidence(d *Detail, q DetailQuery, settings *lang.Settings, r *lang.Rule, hits []store.Hit, at entry.Instant) {
 	if len(hits) == 0 {
 		return
 	}
 	newest := hits[0]
 	d.Origin = newest.Origin
-	d.Host, _, _ = strings.Cut(newest.Origin, ":")
+	_, path, _ := strings.Cut(newest.Origin, ":")
+	d.Host = filepath.Base(path)
+	if i := slices.Index(d.Fields, "host"); i >= 0 && i < len(q.Key) {
+		d.Host = q.Key[i]
+	}
 	d.Lines = s.readAround(d, settings, newest, hits, at)
 	if len(d.Lines) == 0 {
 		for _, h := range hits {
 			d.Lines = append(d.Lines, Evidence{At: h.At, Text: h.Text, Hit: !h.Recovery, Recovery: h.Recovery})
 		}
 	}
-	if len(d.Lines) > limit {
-		d.Lines = d.Lines[:limit]
+	if n := max(q.Lines, 1); len(d.Lines) > n {
+		d.Lines = d.Lines[:n]
 	}
 	for i := range d.Lines {
 		e := &d.Lines[i]
@@ -462,6 +487,9 @@ func (s *Service) Bring(_ context.Context, q BringQuery) (*Brought, error) {
 func sourceName(path string, taken []*lang.Source) string {
 	base := filepath.Base(path)
 	base = strings.TrimSuffix(base, filepath.Ext(base))
+	for dir := filepath.Dir(path); strings.Trim(base, "*?[]{}") == "" && dir != "/"; dir = filepath.Dir(dir) {
+		base = filepath.Base(dir)
+	}
 	name := strings.Trim(strings.Map(func(r rune) rune {
 		switch {
 		case r >= 'a' && r <= 'z', r >= '0' && r <= '9':

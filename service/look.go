@@ -27,7 +27,8 @@ func (s *Service) View(_ context.Context, q ViewQuery) (*View, error) {
 	if v.Live {
 		v.At = now
 	}
-	v.From = (v.At/entry.Instant(q.Column) - entry.Instant(q.Columns) + 1) * entry.Instant(q.Column)
+	v.Until = entry.Later(q.Until, v.At)
+	v.From = (v.Until/entry.Instant(q.Column) - entry.Instant(q.Columns) + 1) * entry.Instant(q.Column)
 	x := &looking{s: s, v: v, q: q, rows: map[int64]*Row{}}
 	s.mu.Lock()
 	x.live()
@@ -333,7 +334,7 @@ func (x *looking) dark() error {
 // tide counts the entries by column.
 func (x *looking) tide() error {
 	v := x.v
-	flow, err := x.s.store.Flow(store.BucketOf(v.From), store.BucketOf(v.At))
+	flow, err := x.s.store.Flow(store.BucketOf(v.From), store.BucketOf(v.Until))
 	if err != nil {
 		return err
 	}

@@ -25,6 +25,7 @@ type Lantern interface {
 // ViewQuery asks for a view.
 type ViewQuery struct {
 	At      entry.Instant `json:"at"`      // 0 is now
+	Until   entry.Instant `json:"until"`   // in the last column; 0 is At
 	Column  time.Duration `json:"column"`  // the width of a column of the time axis
 	Columns int           `json:"columns"` // how many there are
 }
@@ -37,6 +38,7 @@ type View struct {
 	At       entry.Instant `json:"at"`
 	Live     bool          `json:"live"`
 	From     entry.Instant `json:"from"` // the start of the first column
+	Until    entry.Instant `json:"until"`
 	Column   time.Duration `json:"column"`
 	Tide     []int64       `json:"tide"` // entries by column
 	Minute   int64         `json:"minute"`

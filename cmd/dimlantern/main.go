@@ -42,7 +42,7 @@ func main() {
 }
 
 func newRoot() *cobra.Command {
-	o := &places{}
+	o, l := &places{}, &looks{}
 	root := &cobra.Command{
 		Use:   "dimlantern",
 		Short: "Rules that watch logs, and the screens to see what they find",
@@ -53,9 +53,10 @@ and clears them by itself. Without a command it opens the screens.`,
 		SilenceUsage:  true,
 		SilenceErrors: true,
 		Args:          noArgs,
-		RunE:          func(cmd *cobra.Command, _ []string) error { return openScreens(o) },
+		RunE:          func(cmd *cobra.Command, _ []string) error { return openScreens(o, l) },
 	}
 	o.flags(root)
+	l.flags(root)
 	root.CompletionOptions.HiddenDefaultCmd = true
 	root.AddCommand(checkCommand(), fmtCommand(), testCommand(), replayCommand(), whyCommand(),
 		watchCommand(), historyCommand(), demoCommand(), clearCommand())

@@ -27,6 +27,25 @@ import (
 // places are the folders that a service works with.
 type places struct{ settings, data string }
 
+// looks are how the screens are drawn.
+type looks struct{ marks, ground string }
+
+func (l *looks) flags(c *cobra.Command) {
+	c.Flags().StringVar(&l.marks, "marks", "", "plain draws with ASCII alone, fine with all marks (the terminal decides when absent)")
+	c.Flags().StringVar(&l.ground, "ground", "", "dark or light (the terminal is asked when absent)")
+}
+
+func (l *looks) options(o screens.Options) (screens.Options, error) {
+	switch {
+	case l.marks != "" && l.marks != "plain" && l.marks != "fine":
+		return o, fmt.Errorf("--marks is plain or fine, not %q", l.marks)
+	case l.ground != "" && l.ground != "dark" && l.ground != "light":
+		return o, fmt.Errorf("--ground is dark or light, not %q", l.ground)
+	}
+	o.Marks, o.Ground = l.marks, l.ground
+	return o, nil
+}
+
 func (o *places) flags(c *cobra.Command) {
 	c.Flags().StringVar(&o.settings, "settings", defaultFolder("CONFIGURATION_DIRECTORY", "XDG_CONFIG_HOME", ".config", "/etc"), "the settings folder")
 	o.dataFlag(c)
@@ -71,8 +90,12 @@ func userName() string {
 }
 
 // openScreens joins the service of the data folder, or runs one inside.
-func openScreens(o *places) error {
+func openScreens(o *places, l *looks) error {
 	if err := o.clean(); err != nil {
+		return err
+	}
+	opts, err := l.options(screens.Options{Name: filepath.Base(o.settings), User: userName()})
+	if err != nil {
 		return err
 	}
 	if !term.IsTerminal(int(os.Stdout.Fd())) {
@@ -81,12 +104,14 @@ func openScreens(o *places) error {
 	s, err := service.Open(service.Options{Settings: o.settings, Data: o.data, Where: "only while this window is open"})
 	var used *service.InUse
 	if errors.As(err, &used) {
-		return screens.Run(screens.Options{Lantern: service.Join(o.data), Name: filepath.Base(o.settings), User: userName(), Where: "joined"})
+		opts.Lantern, opts.Where = service.Join(o.data), "joined"
+		return screens.Run(opts)
 	}
 	if err != nil {
 		return err
 	}
-	return runInside(s, screens.Options{Lantern: s, Name: filepath.Base(o.settings), User: userName()})
+	opts.Lantern = s
+	return runInside(s, opts)
 }
 
 // runInside runs a service beside its screens, and ends it with them.
@@ -238,6 +263,7 @@ func demoCommand() *cobra.Command {
 	var seed uint64
 	var folder string
 	var keep, noScreens bool
+	l := &looks{}
 	c := &cobra.Command{
 		Use:   "demo",
 		Short: "The screens on Gullhaven, a simulated harbour that writes its logs live",
@@ -280,9 +306,14 @@ harbour, writes what happened there in the past hours, and then goes on live.`,
 				defer stop()
 				return g.Live(ctx)
 			}
-			return runDemo(g, dir)
+			opts, err := l.options(screens.Options{Name: "gullhaven", User: userName(), Demo: true})
+			if err != nil {
+				return err
+			}
+			return runDemo(g, dir, opts)
 		},
 	}
+	l.flags(c)
 	c.Flags().Float64Var(&pace, "pace", 1, "how many times faster than real the harbour lives")
 	c.Flags().Uint64Var(&seed, "seed", 7, "another number makes another history")
 	c.Flags().StringVar(&folder, "folder", "", "write into this folder, and keep it")
@@ -292,7 +323,7 @@ harbour, writes what happened there in the past hours, and then goes on live.`,
 }
 
 // runDemo writes the past, opens a service on it, and goes on live.
-func runDemo(g *demo.Harbour, dir string) error {
+func runDemo(g *demo.Harbour, dir string, opts screens.Options) error {
 	if err := g.Past(); err != nil {
 		return err
 	}
@@ -304,7 +335,8 @@ func runDemo(g *demo.Harbour, dir string) error {
 	defer cancel()
 	live := make(chan error, 1)
 	go func() { live <- g.Live(ctx) }()
-	err = runInside(s, screens.Options{Lantern: s, Name: "gullhaven", User: userName(), Demo: true})
+	opts.Lantern = s
+	err = runInside(s, opts)
 	cancel()
 	return errors.Join(err, <-live)
 }

@@ -1,0 +1,286 @@
+package screens
+
+import (
+	"fmt"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"dimlantern/core/entry"
+	"dimlantern/screens/paint"
+	"dimlantern/screens/watch"
+)
+
+// The least size of a terminal.
+const (
+	leastW = 60
+	leastH = 16
+)
+
+// tall tells whether the terminal is high enough for the whole frame.
+func (m *Model) tall() bool { return m.h >= 34 }
+
+// footTop is the first row of the frame's foot: the tide, its axis, the keys.
+func (m *Model) footTop() int {
+	if m.tall() {
+		return m.h - 7
+	}
+	return m.h - 3
+}
+
+func (m *Model) axis() paint.Axis {
+	col := watch.ColumnsOf(m.w)
+	a := paint.Axis{X: col.Life, Columns: col.LifeWidth, Column: widths[m.zoom]}
+	if m.view != nil {
+		a.From, a.Column, a.Lamp = m.view.From, m.view.Column, m.view.At
+		a.Columns = min(a.Columns, max(len(m.view.Tide), 1))
+	}
+	return a
+}
+
+// View is part of tea.Model.
+func (m *Model) View() tea.View {
+	p := m.palette
+	p.Mono = m.mono
+	v := tea.View{AltScreen: true, MouseMode: tea.MouseModeCellMotion, WindowTitle: "Dim Lantern: " + m.o.Name}
+	if !m.mono {
+		v.BackgroundColor = rgb(p.Ground)
+	}
+	if m.w == 0 || m.h == 0 {
+		return v
+	}
+	ground := p.Ground
+	if m.mono {
+		ground = paint.Color{}
+	}
+	c := paint.New(m.w, m.h, ground)
+	c.Plain = m.plain
+	base := paint.Style{Fg: p.Text}
+	switch {
+	case m.w < leastW || m.h < leastH:
+		c.Put(0, 0, base, fmt.Sprintf("This window is %d×%d.", m.w, m.h))
+		c.Put(0, 1, base, fmt.Sprintf("Dim Lantern needs %d×%d.", leastW, leastH))
+	default:
+		m.head(c, p, base)
+		m.body(c, p, base)
+		m.foot(c, p, base)
+	}
+	v.Content = c.String()
+	return v
+}
+
+// head draws the first rows: the mark, the settings' name, the rooms, the lamp.
+func (m *Model) head(c *paint.Canvas, p paint.Palette, base paint.Style) {
+	worst := entry.Severity(0)
+	if m.view != nil {
+		worst = watch.Worst(m.view)
+	}
+	glow := base.With(p.Severity[min(int(worst), 4)])
+	if worst == 0 {
+		glow = base.With(p.Rule)
+	}
+	c.Put(1, 0, glow, "◖")
+	x := c.Put(3, 0, base.Strong(), "dim lantern")
+	x = c.Cut(x+2, 0, 24, base.With(p.Dim), m.o.Name)
+	x = c.Put(max(x+4, min(31, m.w/4)), 0, base.With(p.Dim), "1 ")
+	x = c.Put(x, 0, base.With(p.Strong).Strong(), "watch")
+	lamp, clock := "live", watch.Clock(entry.Of(time.Now()))
+	style := base.With(p.Over).Strong()
+	if m.held != 0 {
+		lamp, clock = "held", time.Unix(0, int64(m.held)).Format("15:04:05")
+		style = base.Strong()
+	}
+	right := m.w - 29
+	if m.w < 110 {
+		right = m.w - 19
+	}
+	at := c.Put(right, 0, base, "lamp ")
+	at = c.Put(at, 0, style, lamp)
+	c.Put(at+min(2, m.w/80), 0, base, clock)
+	where := m.o.Where
+	if m.view != nil && where == "" {
+		where = m.view.Where
+	} else if m.view != nil && where == "joined" && m.view.Where != "" {
+		where = "joined: " + m.view.Where
+	}
+	if m.held != 0 {
+		where = "looking at " + time.Unix(0, int64(m.held)).Format("15:04") + ", actions are off"
+	}
+	room := right - x - 4
+	if w := len([]rune(where)); w <= room {
+		c.Put(right-w-3, 0, base.With(p.Dim), where)
+	}
+	c.Rule(1, 1, m.w-2, base.With(p.Rule), m.held != 0)
+}
+
+func (m *Model) settingsFolder() string {
+	if m.view != nil {
+		return m.view.Settings
+	}
+	return m.o.Name
+}
+
+// body draws what stands between head and foot.
+func (m *Model) body(c *paint.Canvas, p paint.Palette, base paint.Style) {
+	top, bottom := 2, m.footTop()-b2i(m.tall())
+	if m.mode == helping {
+		m.help(c, top, bottom, p)
+		return
+	}
+	for _, t := range m.troubles() {
+		c.Put(1, top, base.With(p.Severity[entry.Warning]), "▍")
+		c.Cut(3, top, m.w-4, base, t)
+		top++
+	}
+	if m.view == nil {
+		if m.failed == "" {
+			c.Put(1, top, base.With(p.Dim), "asking the service")
+		}
+		return
+	}
+	for _, n := range m.view.Notices[max(0, len(m.view.Notices)-2):] {
+		c.Cut(3, top, m.w-4, base.With(p.Dim), watch.Clock(n.At)+" "+n.Text)
+		top++
+	}
+	if m.empty() {
+		m.drawFirst(c, top, bottom, p, base)
+		return
+	}
+	if m.view.Reading && m.view.Behind > 1<<20 {
+		c.Cut(3, top, m.w-4, base.With(p.Dim), fmt.Sprintf("reading what is there: %d MB still to go", m.view.Behind/1e6))
+		top++
+	}
+	m.room.Draw(c, top, bottom, m.view, m.detail, m.axis(), p)
+}
+
+// troubles are what keeps Dim Lantern from doing all of its work.
+func (m *Model) troubles() []string {
+	var out []string
+	if m.failed != "" {
+		out = append(out, m.failed)
+	}
+	if m.view != nil {
+		out = append(out, m.view.Trouble...)
+	}
+	if len(out) > 3 {
+		out = append(out[:3], fmt.Sprintf("and %d more", len(out)-3))
+	}
+	return out
+}
+
+// foot draws the tide, its axis with the lamp, and the keys that matter.
+func (m *Model) foot(c *paint.Canvas, p paint.Palette, base paint.Style) {
+	a := m.axis()
+	dim := base.With(p.Dim)
+	y := m.footTop()
+	if m.view != nil && !m.empty() {
+		per := commas(m.view.Minute) + " a minute"
+		if m.tall() {
+			c.Tide(y+1, 2, a, m.view.Tide, p, base)
+			c.Put(1, y+1, base, "tide")
+			c.Cut(7, y+1, a.X-8, dim, "entries a minute")
+			c.Put(a.X+a.Columns+1, y, dim, commas(m.view.Peak))
+			c.Put(a.X+a.Columns+1, y+1, base, per)
+			c.Line(y+2, a, base.With(p.Rule))
+			c.Labels(y+3, a, dim)
+			x := min(max(a.X+a.ColumnOf(a.Lamp), a.X), a.X+a.Columns-1)
+			// The lamp's own label makes room for itself among the others.
+			for k := x - 1; k < min(x+7, c.W); k++ {
+				c.Put(k, y+3, base, " ")
+			}
+			x = c.Put(x, y+3, base.With(p.Over), "▲ ")
+			c.Put(x, y+3, base.With(p.Over), "lamp")
+		} else {
+			c.Tide(y, 1, a, m.view.Tide, p, base)
+			c.Put(1, y, base, "tide")
+			c.Cut(a.X+a.Columns+1, y, c.W-a.X-a.Columns-1, base, commas(m.view.Minute)+"/min")
+			c.Labels(y+1, a, dim)
+			x := min(max(a.X+a.ColumnOf(a.Lamp), a.X), a.X+a.Columns-1)
+			c.Put(x, y+1, base.With(p.Over), "▲")
+		}
+	}
+	m.keys(c, m.h-1-b2i(m.tall()), p, base)
+}
+
+func b2i(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+func commas(n int64) string {
+	s := fmt.Sprint(n)
+	for i := len(s) - 3; i > 0; i -= 3 {
+		s = s[:i] + "," + s[i:]
+	}
+	return s
+}
+
+// keys draws the line that says where one is and which keys matter there.
+func (m *Model) keys(c *paint.Canvas, y int, p paint.Palette, base paint.Style) {
+	dim := base.With(p.Dim)
+	if m.note != "" && time.Since(m.noted) < 6*time.Second && m.mode == choosing {
+		c.Put(1, y, base, m.note)
+		return
+	}
+	var where string
+	var keys [][2]string
+	switch m.mode {
+	case finding:
+		x := c.Put(1, y, dim, "finding")
+		x = c.Put(x+2, y, base.With(p.Strong), m.input)
+		x = c.Put(x, y, base.With(p.Strong), "▏")
+		c.Put(max(x+3, m.w/2), y, dim, "enter keep it   esc show all again")
+		return
+	case clearing:
+		x := c.Cut(1, y, m.w/3, dim, "clear "+watch.Headline(m.chosenOrEmpty())+" because")
+		x = c.Put(x+1, y, base.With(p.Strong), m.input)
+		x = c.Put(x, y, base.With(p.Strong), "▏")
+		c.Put(max(x+3, m.w/2), y, dim, "enter clear it   esc leave it open")
+		return
+	case helping:
+		where, keys = "reading help", [][2]string{{"esc", "back"}, {"q", "leave"}}
+	case bringing:
+		where, keys = "typing a path", [][2]string{{"tab", "complete"}, {"enter", "write it and begin"}, {"esc", "leave it"}}
+	default:
+		where = "choosing alerts"
+		keys = [][2]string{{"↑↓", "which"}, {"←→", "back in time"}, {"[ ]", "transitions"}, {"c", "clear"}, {"+ -", "span"}, {"/", "find"}, {"?", "help"}, {"q", "leave"}}
+		if m.w < 110 {
+			where = ""
+			keys = [][2]string{{"↑↓", "which"}, {"enter", "story"}, {"←→", "back"}, {"c", "clear"}, {"+ -", "span"}, {"/", "find"}, {"?", "help"}, {"q", "leave"}}
+		}
+		switch {
+		case m.empty():
+			where, keys = "nothing is watched yet", [][2]string{{"n", "bring in a log"}, {"?", "help"}, {"q", "leave"}}
+		case m.room.Drawer && (m.w < 110 || !m.tall()):
+			where, keys = "reading a story", [][2]string{{"pgup pgdn", "evidence"}, {"↑↓", "which"}, {"c", "clear"}, {"esc", "back"}}
+		case m.held != 0:
+			where = "looking back"
+			keys = [][2]string{{"space", "live again"}, {"←→", "earlier, later"}, {"[ ]", "transitions"}, {"↑↓", "which"}, {"+ -", "span"}, {"/", "find"}, {"?", "help"}}
+		}
+		if m.room.Filter != "" {
+			where = "found " + m.room.Filter
+		}
+	}
+	gap := 3
+	if m.w < 110 {
+		gap = 2
+	}
+	x := 1 - gap
+	if where != "" {
+		x = c.Cut(1, y, m.w/3, dim, where)
+	}
+	for _, k := range keys {
+		if x+gap+len([]rune(k[0]+k[1]))+1 > m.w {
+			break
+		}
+		x = c.Put(x+gap, y, base.Strong(), k[0])
+		x = c.Put(x+1, y, dim, k[1])
+	}
+}
+
+func zoneName() (string, string) {
+	name, _ := time.Now().Zone()
+	return name, "UTC" + time.Now().Format("-07:00")
+}

@@ -1,0 +1,195 @@
+package watch
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/charmbracelet/x/ansi"
+
+	"dimlantern/core/engine"
+	"dimlantern/core/entry"
+	"dimlantern/screens/paint"
+	"dimlantern/service"
+)
+
+func itoa(n int) string { return strconv.Itoa(n) }
+
+func plural(n int, word string) string {
+	if n == 1 {
+		return "1 " + word
+	}
+	s := itoa(n)
+	for i := len(s) - 3; i > 0; i -= 3 {
+		s = s[:i] + "," + s[i:]
+	}
+	return s + " " + word + "s"
+}
+
+// Clock writes the time of day of an instant in the machine's zone.
+func Clock(t entry.Instant) string {
+	if t == entry.None {
+		return "        "
+	}
+	return time.Unix(0, int64(t)).Format("15:04:05")
+}
+
+// detail draws the chosen row's clears, story and evidence side by side.
+func (r *Room) detail(c *paint.Canvas, top, bottom int, d *service.Detail, p paint.Palette, base paint.Style) {
+	x := r.Chosen()
+	if x == nil {
+		return
+	}
+	rule := base.With(p.Rule)
+	c.Rule(1, top, 2, rule, false)
+	at := c.Put(4, top, base.With(p.Strong).Strong(), x.Rule)
+	at = c.Cut(at+2, top, 40, base.With(p.Dim), strings.Join(x.Key, " "))
+	if d != nil {
+		at = c.Cut(at+4, top, c.W-at-12, base.With(p.Dim), d.Advise)
+	}
+	c.Rule(at+1, top, c.W-at-3, rule, false)
+	if d == nil {
+		return
+	}
+	middle := c.W * 36 / 100
+	for y := top + 1; y < bottom; y++ {
+		c.Put(middle, y, rule, "│")
+	}
+	r.left(c, 1, top+2, middle-2, bottom, x, d, p, base)
+	r.evidence(c, middle+3, top+1, c.W-middle-4, bottom, d, p, base)
+}
+
+// left draws what will clear the alert, and its story.
+func (r *Room) left(c *paint.Canvas, x0, y, width, bottom int, x *service.Row, d *service.Detail, p paint.Palette, base paint.Style) int {
+	over := base.With(p.Over)
+	label := "clears"
+	if x.Origin != "" {
+		label = "why"
+		over = base.With(p.Blind)
+	}
+	for i, s := range d.Clears {
+		if y >= bottom {
+			return y
+		}
+		if i == 0 {
+			c.Put(x0, y, base.With(p.Dim), label)
+		} else if x.Origin == "" {
+			s = "or " + s
+		}
+		for _, part := range wrap(s, width-9) {
+			if y < bottom {
+				c.Cut(x0+9, y, width-9, over, part)
+				y++
+			}
+		}
+	}
+	y++
+	for _, e := range d.Story {
+		if y >= bottom {
+			break
+		}
+		style := base.With(p.Dim)
+		switch e.Change {
+		case engine.Raised, engine.Worsened:
+			style = base.With(p.Severity[min(int(e.Severity), 4)])
+		case engine.Cleared:
+			style = base.With(p.Over)
+		}
+		c.Put(x0, y, base.With(p.Dim), Clock(e.At))
+		end := c.Cut(x0+9, y, width-9, style, e.Text)
+		if e.Why != "" && e.Change != engine.Cleared || e.Why != "" {
+			c.Cut(max(end+2, x0+32), y, x0+width-max(end+2, x0+32), style, e.Why)
+		}
+		y++
+	}
+	if d.RuleAt != "" && y+1 < bottom {
+		c.Cut(x0, bottom-1, width, base.With(p.Dim), "rule "+d.RuleAt)
+	}
+	return y
+}
+
+// wrap cuts a text into lines of at most that width, at blanks where it can.
+func wrap(s string, width int) []string {
+	if width < 4 {
+		return []string{s}
+	}
+	return strings.Split(ansi.Wrap(s, width, ""), "\n")
+}
+
+// evidence draws the lines around the hits, newest first, with matches lit.
+func (r *Room) evidence(c *paint.Canvas, x0, y, width, bottom int, d *service.Detail, p paint.Palette, base paint.Style) {
+	if len(d.Lines) == 0 {
+		if d.Unread != "" {
+			c.Cut(x0, y, width, base.With(p.Dim), d.Unread)
+		}
+		return
+	}
+	head := "what " + d.Host + " said, newest first"
+	if r.Scroll > 0 {
+		head += fmt.Sprintf("; %d newer above", min(r.Scroll, len(d.Lines)-1))
+	}
+	if d.Unread != "" {
+		head += "; " + d.Unread
+	}
+	c.Cut(x0, y, width, base.With(p.Dim), head)
+	y++
+	r.Scroll = min(max(r.Scroll, 0), max(len(d.Lines)-1, 0))
+	for _, l := range d.Lines[r.Scroll:] {
+		if y >= bottom {
+			return
+		}
+		style := base.With(p.Dim)
+		switch {
+		case l.Hit:
+			c.Put(x0, y, base.With(p.Strong).Strong(), "›")
+			style = base
+		case l.Recovery:
+			c.Put(x0, y, base.With(p.Over).Strong(), "›")
+			style = base
+		}
+		c.Cut(x0+2, y, width-2, style, Clock(l.At))
+		lit := base.With(p.Strong).Strong()
+		if l.Recovery {
+			lit = base.With(p.Over).Strong()
+		}
+		drawLit(c, x0+11, y, width-11, l, style, lit)
+		y++
+	}
+}
+
+// drawLit writes a line with its matches lit.
+func drawLit(c *paint.Canvas, x, y, width int, l service.Evidence, style, lit paint.Style) {
+	end := x + width
+	at := 0
+	for _, s := range l.Lit {
+		if s[0] < at || s[1] > len(l.Text) {
+			continue
+		}
+		x = c.Cut(x, y, end-x, style, l.Text[at:s[0]])
+		x = c.Cut(x, y, end-x, lit, l.Text[s[0]:s[1]])
+		at = s[1]
+	}
+	c.Cut(x, y, end-x, style, l.Text[at:])
+}
+
+// drawer draws the chosen row's story and evidence over a small screen.
+func (r *Room) drawer(c *paint.Canvas, top, bottom int, d *service.Detail, p paint.Palette, base paint.Style) {
+	x := r.Chosen()
+	if x == nil {
+		return
+	}
+	at := c.Put(0, top, base.With(p.Strong).Strong(), x.Rule)
+	c.Cut(at+1, top, c.W-at-1, base.With(p.Dim), strings.Join(x.Key, " "))
+	if d == nil {
+		return
+	}
+	y := top + 1
+	if d.Advise != "" {
+		c.Cut(0, y, c.W, base.With(p.Dim), d.Advise)
+		y++
+	}
+	room := bottom - y
+	y = r.left(c, 0, y, c.W, min(bottom, y+room/2), x, &service.Detail{Clears: d.Clears, Story: d.Story}, p, base)
+	r.evidence(c, 0, min(y+1, bottom-2), c.W, bottom, d, p, base)
+}

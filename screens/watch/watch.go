@@ -1,0 +1,380 @@
+// Package watch is the room that shows the state of the world: lifelines in four
+// bands (open, stirring, blind, over), and below them the chosen one: what will
+// clear it, its story, and its evidence in the stream that it came from.
+//
+// A view and the details of its chosen row come in, drawings go out. It asks
+// nothing itself.
+package watch
+
+import (
+	"slices"
+	"strings"
+
+	"dimlantern/core/entry"
+	"dimlantern/screens/paint"
+	"dimlantern/service"
+)
+
+// Band is one of the four bands, in the order in which they stand.
+type Band int
+
+// The bands.
+const (
+	Open Band = iota
+	Stirring
+	Blind
+	Over
+)
+
+var bandNames = [...]string{"open", "stirring", "blind", "over"}
+var bandWords = [...]string{"worst first", "hits, but below their threshold", "not seen, so not known to be well", "within what is shown"}
+
+// Room is the room's own state: what is chosen, what is unfolded, how far it is
+// scrolled. The zero value is ready.
+type Room struct {
+	Filter   string
+	Drawer   bool // on a small screen: the story is open
+	Scroll   int  // lines of evidence passed over
+	chosen   string
+	unfolded map[string]bool
+	top      int
+	rows     []row
+	lines    []line // as they were last drawn, for the mouse
+	drawnAt  int
+}
+
+// row is a row of the list: a row of the view, or several folded into one.
+type row struct {
+	service.Row
+	band   Band
+	folded int // how many keys it stands for; 0 is one that is not folded
+	child  bool
+	id     string
+}
+
+// line is a line of the list: a row, a heading, or nothing.
+type line struct {
+	row     int // in rows; -1 is none
+	heading Band
+	title   bool
+}
+
+// foldAt is how many keys of one rule a band shows without folding them.
+const foldAt = 4
+
+// Take takes a new view in.
+func (r *Room) Take(v *service.View) {
+	r.rows = r.rows[:0]
+	for band, list := range [][]service.Row{v.Open, v.Stirring, v.Blind, v.Over} {
+		r.takeBand(Band(band), list)
+	}
+	if r.index() < 0 && len(r.rows) > 0 {
+		r.chosen = r.rows[0].id
+	}
+}
+
+func (r *Room) takeBand(band Band, list []service.Row) {
+	count := map[string]int{}
+	var kept []service.Row
+	for _, x := range list {
+		if matches(x, r.Filter) {
+			kept = append(kept, x)
+			count[x.Rule]++
+		}
+	}
+	done := map[string]bool{}
+	for _, x := range kept {
+		id := x.Rule + "\x00" + strings.Join(x.Key, "\x00") + "\x00" + x.Origin
+		fold := bandNames[band] + "\x00" + x.Rule
+		if count[x.Rule] < foldAt || band == Blind {
+			r.rows = append(r.rows, row{Row: x, band: band, id: id})
+			continue
+		}
+		if done[x.Rule] {
+			continue
+		}
+		done[x.Rule] = true
+		head := row{Row: x, band: band, folded: count[x.Rule], id: fold}
+		head.Life = service.Life{Hits: slices.Clone(x.Life.Hits)}
+		var children []row
+		head.Count = 0
+		for _, y := range kept {
+			if y.Rule != x.Rule {
+				continue
+			}
+			head.Count += y.Count
+			head.Severity = max(head.Severity, y.Severity)
+			for k, n := range y.Life.Hits {
+				head.Life.Hits[k] += n
+			}
+			head.Life.Alerts = append(head.Life.Alerts, y.Life.Alerts...)
+			children = append(children, row{Row: y, band: band, child: true, id: y.Rule + "\x00" + strings.Join(y.Key, "\x00") + "\x00"})
+		}
+		r.rows = append(r.rows, head)
+		if r.unfolded[fold] {
+			r.rows = append(r.rows, children...)
+		}
+	}
+}
+
+// matches tells whether a row has all words of the filter in its rule, its key,
+// its severity or its note.
+func matches(x service.Row, filter string) bool {
+	all := strings.ToLower(strings.Join(append([]string{x.Rule, x.Note, x.Severity.String(), x.Words}, x.Key...), " "))
+	for _, w := range strings.Fields(strings.ToLower(filter)) {
+		if !strings.Contains(all, w) {
+			return false
+		}
+	}
+	return true
+}
+
+func (r *Room) index() int {
+	return slices.IndexFunc(r.rows, func(x row) bool { return x.id == r.chosen })
+}
+
+// Chosen is the chosen row; nil where there is none.
+func (r *Room) Chosen() *service.Row {
+	if i := r.index(); i >= 0 {
+		return &r.rows[i].Row
+	}
+	return nil
+}
+
+// Folded tells whether the chosen row stands for several keys.
+func (r *Room) Folded() bool {
+	i := r.index()
+	return i >= 0 && r.rows[i].folded > 0
+}
+
+// Move chooses the row that many rows below.
+func (r *Room) Move(by int) {
+	if len(r.rows) == 0 {
+		return
+	}
+	i := min(max(r.index()+by, 0), len(r.rows)-1)
+	if r.rows[i].id != r.chosen {
+		r.chosen, r.Scroll = r.rows[i].id, 0
+	}
+}
+
+// Fold folds or unfolds the chosen row, where it stands for several keys.
+func (r *Room) Fold() bool {
+	if !r.Folded() {
+		return false
+	}
+	if r.unfolded == nil {
+		r.unfolded = map[string]bool{}
+	}
+	r.unfolded[r.chosen] = !r.unfolded[r.chosen]
+	return true
+}
+
+// Click chooses the row that was drawn there; it answers false where none was.
+func (r *Room) Click(y int) bool {
+	i := y - r.drawnAt
+	if i < 0 || i >= len(r.lines) || r.lines[i].row < 0 || r.lines[i].row >= len(r.rows) {
+		return false
+	}
+	if id := r.rows[r.lines[i].row].id; id != r.chosen {
+		r.chosen, r.Scroll = id, 0
+	}
+	return true
+}
+
+// Columns says where the parts of a row stand at a width.
+type Columns struct {
+	Wick, Rule, RuleWidth, Key, KeyWidth, Life, LifeWidth, Note, NoteWidth int
+	Second                                                                 int // where a second note stands, or 0
+}
+
+// ColumnsOf divides a width.
+func ColumnsOf(w int) Columns {
+	if w < 110 {
+		c := Columns{Wick: 0, Rule: 2, RuleWidth: 16, Key: 19, KeyWidth: 12, Life: 32, NoteWidth: 11}
+		c.LifeWidth = max(w-44, 8)
+		c.Note = c.Life + c.LifeWidth + 1
+		return c
+	}
+	c := Columns{Wick: 1, Rule: 3, RuleWidth: 20, Key: 24, KeyWidth: 15, Life: 40, NoteWidth: 12}
+	c.LifeWidth = w - 40 - 32
+	c.Note = c.Life + c.LifeWidth + 1
+	c.Second = c.Note + 13
+	return c
+}
+
+// Draw draws the room into rows top to bottom of the canvas (bottom excluded).
+func (r *Room) Draw(c *paint.Canvas, top, bottom int, v *service.View, d *service.Detail, a paint.Axis, p paint.Palette) {
+	col := ColumnsOf(c.W)
+	wide := c.W >= 110 && bottom-top >= 24
+	base := paint.Style{Fg: p.Text}
+	if !wide {
+		if r.Drawer {
+			r.drawer(c, top, bottom, d, p, base)
+			return
+		}
+		r.summary(c, top, v, p, base)
+		r.list(c, top+1, bottom, false, col, v, a, p, base)
+		return
+	}
+	need := len(r.layLines(true))
+	split := top + min(max(need+1, 6), (bottom-top)*11/20)
+	r.list(c, top, split, true, col, v, a, p, base)
+	r.detail(c, split, bottom, d, p, base)
+}
+
+// summary is the one heading of a small screen.
+func (r *Room) summary(c *paint.Canvas, y int, v *service.View, p paint.Palette, base paint.Style) {
+	x := 1
+	for b, n := range []int{len(v.Open), len(v.Stirring), len(v.Blind), len(v.Over)} {
+		x = c.Put(x, y, base.Strong(), itoa(n)+" "+bandNames[b]) + 2
+	}
+}
+
+// layLines lays the list out: headings, rows and blank lines, or rows alone.
+func (r *Room) layLines(headings bool) []line {
+	var out []line
+	band := Band(-1)
+	for i, x := range r.rows {
+		if headings && x.band != band {
+			if len(out) > 0 {
+				out = append(out, line{row: -1})
+			}
+			out = append(out, line{row: -1, heading: x.band, title: true})
+		}
+		band = x.band
+		out = append(out, line{row: i})
+	}
+	return out
+}
+
+// list draws as much of the list as fits, with the chosen row in it.
+func (r *Room) list(c *paint.Canvas, top, bottom int, headings bool, col Columns, v *service.View, a paint.Axis, p paint.Palette, base paint.Style) {
+	lines := r.layLines(headings)
+	height := bottom - top
+	at := slices.IndexFunc(lines, func(l line) bool { return l.row >= 0 && l.row == r.index() })
+	if len(lines) <= height {
+		r.top = 0
+	} else if at >= 0 {
+		r.top = min(max(r.top, at-height+2), max(at-1, 0), len(lines)-height)
+	}
+	r.top = max(r.top, 0)
+	lines = lines[min(r.top, len(lines)):]
+	if len(lines) > height {
+		lines = lines[:height]
+	}
+	r.lines, r.drawnAt = lines, top
+	if len(r.rows) == 0 {
+		r.quiet(c, top, v, p, base)
+		return
+	}
+	labelled := false
+	for i, l := range lines {
+		y := top + i
+		switch {
+		case l.title:
+			n := []int{len(v.Open), len(v.Stirring), len(v.Blind), len(v.Over)}[l.heading]
+			x := c.Put(1, y, base.With(p.Strong).Strong(), itoa(n)+" "+bandNames[l.heading])
+			c.Cut(x+2, y, col.Life-x-3, base.With(p.Dim), bandWords[l.heading])
+			if !labelled {
+				c.Labels(y, a, base.With(p.Dim))
+				labelled = true
+			} else {
+				c.Cut(x+2, y, c.W-x-3, base.With(p.Dim), bandWords[l.heading])
+			}
+		case l.row >= 0:
+			r.drawRow(c, y, &r.rows[l.row], col, a, p, base)
+		}
+	}
+	if hidden := len(r.layLines(headings)) - r.top - len(lines); hidden > 0 {
+		c.Put(c.W-10, bottom-1, base.With(p.Dim), itoa(hidden)+" more ↓")
+	}
+}
+
+// quiet says that there is nothing to show, and what is watched.
+func (r *Room) quiet(c *paint.Canvas, y int, v *service.View, p paint.Palette, base paint.Style) {
+	if r.Filter != "" {
+		c.Put(1, y, base, "nothing here has "+r.Filter)
+		return
+	}
+	c.Put(1, y, base.Strong(), "all is quiet")
+	words := "no alert is open, nothing stirs, and every log is seen"
+	switch {
+	case v.Rules == 0:
+		words = "no rule is written yet: write one in " + v.Settings
+	case len(v.Waiting) > 0:
+		words = strings.Join(v.Waiting, "; ")
+	case v.Reading:
+		words = "still reading what is there"
+	}
+	c.Put(1, y+1, base.With(p.Dim), words)
+}
+
+func (r *Room) drawRow(c *paint.Canvas, y int, x *row, col Columns, a paint.Axis, p paint.Palette, base paint.Style) {
+	chosen := x.id == r.chosen
+	if chosen {
+		c.Ground(0, y, c.W, p.Chosen)
+	}
+	switch x.band {
+	case Open:
+		c.Put(col.Wick, y, base.With(p.Severity[min(int(x.Severity), 4)]), paint.Wick(x.Severity))
+		if chosen && p.Mono {
+			c.Put(col.Wick+1, y, base.Strong(), "›")
+		}
+	case Over:
+		c.Put(col.Wick, y, base.With(p.Severity[min(int(x.Severity), 4)]), "│")
+	}
+	if chosen && p.Mono && x.band != Open {
+		c.Put(col.Wick+1, y, base.Strong(), "›")
+	}
+	name := base
+	if x.band == Open || chosen {
+		name = base.With(p.Text).Strong()
+		if chosen {
+			name = name.With(p.Strong)
+		}
+	}
+	if x.child {
+		c.Cut(col.Rule, y, col.RuleWidth, base.With(p.Dim), "  "+x.Rule)
+	} else {
+		c.Cut(col.Rule, y, col.RuleWidth, name, x.Rule)
+	}
+	key := strings.Join(x.Key, " ")
+	if x.folded > 0 {
+		key = itoa(x.folded) + " keys"
+	}
+	c.Cut(col.Key, y, col.KeyWidth, base.With(p.Dim), key)
+	c.Lifeline(y, a, x.Life, p, base)
+	note := x.Note
+	if col.Second > 0 && x.band != Stirring && x.band != Blind {
+		c.Cut(col.Note, y, 12, base, plural(x.Count, "hit"))
+		if x.folded == 0 {
+			c.Cut(col.Second, y, c.W-col.Second, base.With(p.Dim), note)
+		}
+		return
+	}
+	if x.folded > 0 {
+		note = plural(x.Count, "hit")
+	} else if x.band == Stirring && col.Second == 0 {
+		note, _, _ = strings.Cut(note, " in ")
+	}
+	style := base.With(p.Dim)
+	if x.band == Blind {
+		style = base.With(p.Blind)
+	}
+	c.Cut(col.Note, y, c.W-col.Note, style, note)
+}
+
+// Headline is what a row is called, for prompts.
+func Headline(x *service.Row) string {
+	return strings.TrimSpace(x.Rule + " " + strings.Join(x.Key, " "))
+}
+
+// Worst is the severity of the worst open alert.
+func Worst(v *service.View) entry.Severity {
+	s := entry.Severity(0)
+	for _, x := range v.Open {
+		s = max(s, x.Severity)
+	}
+	return s
+}
