@@ -45,7 +45,6 @@ func (k *checker) read(f *File) {
 	}
 	for _, b := range f.blocks {
 		kind := b.kind.src
-		before := errorCount(f.diags)
 		switch kind {
 		case "source", "layout", "rule":
 		case "contact", "hush", "settings", "group", "kit", "report", "deliver":
@@ -93,7 +92,7 @@ func (k *checker) read(f *File) {
 		f.readBlock(b, kind, node)
 		f.reading = nil
 		k.complete(f, b, node)
-		if errorCount(f.diags) > before || !b.complete {
+		if f.broken(b) {
 			continue
 		}
 		k.file[node] = f
@@ -108,22 +107,23 @@ func (k *checker) read(f *File) {
 	}
 }
 
-func errorCount(ds []Diagnostic) int {
-	n := 0
-	for _, d := range ds {
-		if d.Weight == Err {
-			n++
+// broken tells whether an error stands somewhere in the block.
+func (f *File) broken(b *block) bool {
+	if !b.complete {
+		return true
+	}
+	for _, d := range f.diags {
+		if d.Weight == Err && d.Pos.off >= b.kind.pos.off && d.Pos.off <= b.shut.pos.off {
+			return true
 		}
 	}
-	return n
+	return false
 }
 
 // complete tells what a block lacks, unless it has other errors.
 func (k *checker) complete(f *File, b *block, node any) {
-	for _, d := range f.diags {
-		if d.Weight == Err && d.Pos.off >= b.kind.pos.off && (!b.complete || d.Pos.off <= b.shut.pos.off) {
-			return
-		}
+	if f.broken(b) {
+		return
 	}
 	switch n := node.(type) {
 	case *Source:

@@ -110,6 +110,11 @@ func Errors(ds []Diagnostic) bool {
 func nearest(word string, candidates []string) string {
 	best, bestDist := "", 1+max(1, len(word)/3)
 	for _, c := range candidates {
+		if len(word) >= 3 && strings.HasPrefix(c, strings.ToLower(word)) {
+			return c
+		}
+	}
+	for _, c := range candidates {
 		if d := distance(strings.ToLower(word), strings.ToLower(c), bestDist); d < bestDist {
 			best, bestDist = c, d
 		}

@@ -192,6 +192,10 @@ func lexToken(t token) stateFn {
 			if r == utf8.RuneError && size == 1 {
 				l.fail("not-utf8", from, fmt.Sprintf("the byte %#02x is not UTF-8", rest[0]), "save the file as UTF-8")
 			} else if r == '\'' || r == '“' || r == '”' || r == '„' {
+				if i := strings.IndexAny(rest[size:], "'“”\n"); i >= 0 && rest[size+i] != '\n' {
+					_, n := utf8.DecodeRuneInString(rest[size+i:])
+					l.off += i + n
+				}
 				l.fail("syntax", from, fmt.Sprintf("%q does not quote a text", r), `write straight double quotes: "…"`)
 			} else if r == ';' {
 				l.fail("syntax", from, "a clause ends at the end of its line, not with ;", "leave the ; out, and begin a new line")

@@ -1,0 +1,54 @@
+# Dim Lantern. `make demo` opens the screens on Gullhaven; `make test` runs every test.
+GO      ?= go
+BIN     := dimlantern
+TOOLS   := tmux
+
+export CGO_ENABLED = 0
+
+.PHONY: build demo test long bench shots fmt clean tools
+
+build:
+	$(GO) build -trimpath -o $(BIN) ./cmd/dimlantern
+
+demo: build
+	./$(BIN) demo
+
+# What the tests need and this machine lacks is installed when we may, else named.
+tools:
+	@missing=; for t in $(TOOLS); do command -v $$t >/dev/null || missing="$$missing $$t"; done; \
+	if [ -n "$$missing" ]; then \
+	  if [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null; then \
+	    echo "installing$$missing"; apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$missing >/dev/null; \
+	  else echo "the tests need$$missing: install with  apt-get install$$missing"; exit 1; fi; fi
+
+test: tools build
+	$(GO) vet ./...
+	GOOS=windows $(GO) vet ./core/...
+	@bad=$$(gofmt -l .); if [ -n "$$bad" ]; then echo "not gofmt'ed: $$bad"; exit 1; fi
+	$(GO) test -timeout 12m ./...
+	./$(BIN) test demo/settings
+	./$(BIN) check demo/settings >/dev/null
+	./$(BIN) fmt --check demo/settings
+
+# Hours' worth of random cases, fuzzing and kills.
+long: tools build
+	DIMLANTERN_KILLS=50 $(GO) test -timeout 60m ./test -run Kill -v
+	$(GO) test -timeout 60m ./core/engine -rapid.checks=200000
+	$(GO) test -timeout 60m ./intake -rapid.checks=10000
+	$(GO) test -timeout 60m ./core/match -rapid.checks=50000
+	$(GO) test ./core/lang -run XXX -fuzz FuzzParse -fuzztime 5m
+	$(GO) test ./core/layout -run XXX -fuzz FuzzSteps -fuzztime 5m
+
+bench: build
+	@command -v rg >/dev/null || { [ "$$(id -u)" = 0 ] && apt-get update -qq && apt-get install -y -qq ripgrep >/dev/null; } || echo "without rg (apt-get install ripgrep) the bench compares with the plain loop and wc only"
+	$(GO) run ./test/bench
+
+shots: build
+	./test/shots
+
+fmt:
+	gofmt -w .
+	./$(BIN) fmt --write demo/settings
+
+clean:
+	rm -rf $(BIN) bench-data

@@ -1,0 +1,292 @@
+package lang_test
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"dimlantern/core/lang"
+	_ "dimlantern/core/layout" // it checks the examples of times
+)
+
+func check(src string) (*lang.Settings, []lang.Diagnostic) {
+	return lang.Check([]*lang.File{lang.Parse("t.lantern", []byte(src))})
+}
+
+// rule wraps clauses into a rule that is otherwise without findings.
+func rule(clauses string) string {
+	return "rule r {\n" + clauses + "\n}\n"
+}
+
+const sound = `problem /pump (?<pump>\d+): low/
+  per pump
+  raise warning
+  clear after 5m quiet
+  expect "x" {
+    at 10:00 "pump 7: low"
+    then raised
+  }`
+
+// Each mistake gives one message that a person can act on: where it is, what is
+// wrong, and what to write instead.
+func TestMistakes(t *testing.T) {
+	for _, c := range []struct {
+		name, src string
+		code      string
+		place     string // line:column
+		what      string // part of what is said
+		mend      string // part of what is suggested
+	}{
+		{"a clause that does not exist", rule("problme \"x\"\nraise warning"), "unknown-clause", "2:1", "no clause problme", "did you mean: problem"},
+		{"a block that does not exist", "rul r {\n problem \"x\"\n}\n", "unknown-block", "1:1", `no block "rul"`, "did you mean: rule"},
+		{"a source that does not exist", "source pumps { files \"/var/log/p.log\" }\n" + rule("on pump\n"+sound), "unknown-name", "3:4", `no source "pump"`, "did you mean: pumps"},
+		{"a layout that does not exist", "layout pump-line {\n pattern /(?<x>a)/\n}\nsource s {\n files \"/x\"\n layout pump-lin\n}\n", "unknown-name", "6:9", `no layout "pump-lin"`, "did you mean: pump-line"},
+		{"a severity that does not exist", rule("problem \"x\"\nraise warn"), "unknown-severity", "3:7", `no severity "warn"`, "did you mean: warning"},
+		{"a pattern that does not compile", rule("problem /pump (\\d+/\nraise warning"), "bad-pattern", "2:9", "a ( is never closed", `\( or \)`},
+		{"look-ahead", rule("problem /a(?!b)/\nraise warning"), "bad-pattern", "2:9", "no look-ahead", "and not /…/"},
+		{"a text that does not end", rule("problem \"pump low\nraise warning"), "unclosed", "2:9", "does not end on its line", `close it with "`},
+		{"a pattern that does not end", rule("problem /pump low\nraise warning"), "unclosed", "2:9", "does not end on its line", "close it with /"},
+		{"a parenthesis that is not closed", rule("problem (\"a\" or \"b\"\nraise warning"), "unclosed", "2:9", "this ( is never closed", ")"},
+		{"a block that is not closed", "rule r {\n  problem \"x\"\n  raise error\n\nsource q { files \"/y\" }\n", "unclosed", "1:8", "never closed", "}"},
+		{"a duration without a unit", rule("problem \"x\"\nraise warning at 3 in 5"), "bad-duration", "3:23", `"5" is no duration`, "5m"},
+		{"a duration in a wrong order", rule("problem \"x\"\nraise warning at 3 in 5m1h"), "bad-duration", "3:23", "larger units come first", "1h30m"},
+		{"a threshold of nothing", rule("problem \"x\"\nraise warning at 0 in 5m"), "bad-number", "3:18", "goes from 1", "number"},
+		{"a single =", rule("problem event = 5120\nraise warning"), "syntax", "2:15", "a single =", "=="},
+		{"a word without quotes", rule("problem state == failed\nraise warning"), "bad-value", "2:18", "neither a number nor the name of a level", `"failed"`},
+		{"single quotes", rule("problem 'x'\nraise warning"), "syntax", "2:9", "does not quote a text", `"…"`},
+		{"two expressions side by side", rule("problem \"a\" \"b\"\nraise warning"), "syntax", "2:13", "and or or is missing", "join"},
+		{"not in", rule("problem status not in (1, 2)\nraise warning"), "syntax", "2:16", "not stands before", "not status in"},
+		{"an ambiguous example of a time", "layout l {\n pattern /(?<at>\\S+ \\S+)/\n time at like \"03/04/2026 05:00:00\"\n}\n", "bad-time-example", "3:15", "two readings", "day first"},
+		{"an example that is no time", "layout l {\n pattern /(?<at>\\S+)/\n time at like \"soon\"\n}\n", "bad-time-example", "3:15", "not understood", "2026-11-24"},
+		{"a time in a field that no pattern gives", "layout l {\n pattern /(?<when>\\S+) (?<text>.*)/\n time at like \"2026-11-24 05:32:28\"\n}\n", "unknown-field", "3:2", "no pattern of this layout gives", "there are: text, when"},
+		{"clear by hand beside another way", rule("problem \"x\"\nraise warning\nclear by hand\nclear after 5m quiet"), "clear-by-hand", "4:1", "another way to clear stands beside it", "keep one"},
+		{"clear on recovery without one", rule("problem \"x\"\nraise warning\nclear on recovery"), "no-recovery", "4:1", "nothing says what the recovery is", "recovery /…/"},
+		{"a rule without a problem", rule("raise warning\nclear by hand"), "incomplete", "1:6", "does not say what the problem is", "problem /…/"},
+		{"a rule that raises nothing", rule("problem \"x\"\nclear by hand"), "incomplete", "1:6", "raises nothing", "raise warning"},
+		{"two rules of one name", rule(sound) + rule(sound), "twice", "11:6", "another rule r, at t.lantern:1:6", "its own name"},
+		{"a word of the language as a name", "source from { files \"/x\" }\n", "bad-name", "1:8", "a word of the language", "another name"},
+		{"a relative path", "source s { files \"logs/x.log\" }\n", "relative-path", "1:18", "does not begin with /", "/var/log/"},
+		{"a clause of a later version", rule(sound + "\nreopen within 5m"), "not-in-this-version", "10:1", "not in this version", "#"},
+		{"a raise of a later version", rule("problem \"x\"\nraise error when count > 3 in 5m"), "not-in-this-version", "3:13", "not in this version", "#"},
+		{"a block of a later version", "contact crew {\n mail \"crew@example.org\"\n}\n", "not-in-this-version", "1:1", "not in this version", "#"},
+		{"a then that can never be", rule(strings.Replace(sound, "then raised", "then riased", 1)), "unknown-change", "8:10", "nothing is ever", "raised"},
+		{"a field in then that is not in the key", rule(strings.Replace(sound, "then raised", `then raised pomp "7"`, 1)), "unknown-field", "8:17", "not in the key", "did you mean: pump"},
+		{"an escape that means nothing", rule(`problem "a\d"` + "\nraise warning"), "bad-escape", "2:11", `\d means nothing`, "` and `"},
+		{"a flag that there is not", rule("problem /x/g\nraise warning"), "bad-flag", "2:12", `no flag "g"`, "i is for"},
+		{"no UTF-8", rule("problem \xff\nraise warning"), "not-utf8", "2:9", "0xff", "UTF-8"},
+		{"no way to clear", rule("problem \"x\"\nper nothing\nraise warning\nexpect \"x\" {\nat 10:00 \"x\"\nthen raised\n}"), "no-way-to-clear", "1:6", "nothing ever clears", "clear by hand"},
+		{"a bare number", rule(strings.Replace(sound, `/pump (?<pump>\d+): low/`, `/404/ and /pump (?<pump>\d+)/`, 1)), "bare-number", "2:9", "also in a longer number", `"404"`},
+		{"a pattern without any text", rule(strings.Replace(sound, `/pump (?<pump>\d+): low/`, `/(?<pump>\d+)/`, 1)), "slow-pattern", "2:9", "every entry is tried", "add a word"},
+		{"a capture that nothing uses", rule(strings.Replace(sound, `: low`, `: (?<what>low)`, 1)), "unused-capture", "2:9", "nothing uses the group what", "(?:…)"},
+		{"a threshold that is never reached first", rule(strings.Replace(sound, "raise warning", "raise warning at 9 in 5m\nraise error at 3 in 5m", 1)), "unreachable", "4:3", "warning is never shown", "higher threshold"},
+		{"a count for ever", rule(strings.Replace(sound, "raise warning", "raise warning at 9", 1)), "counts-for-ever", "4:3", "without a time", "at 9 in 5m"},
+		{"a recovery that never agrees", rule(sound + "\nrecovery /pump (?<pump>[a-z]+) fine/"), "recovery-never-agrees", "10:10", "never equals", "capture the same"},
+		{"a recovery of the same lines", rule(sound + "\nrecovery /pump (?<pump>\\d+): low/"), "same-lines", "10:10", "the same lines as the problem", "when it is over"},
+		{"no test", "rule r {\nproblem \"x\"\nper nothing\nraise warning\nclear by hand\n}\n", "untested", "1:6", "no expect tests r", "expect"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			_, ds := check(c.src)
+			var all []string
+			for _, d := range ds {
+				all = append(all, d.String())
+				if d.Code == c.code {
+					assert.Equal(t, c.place, strings.TrimPrefix(d.Pos.String(), "t.lantern:"))
+					assert.Contains(t, d.What, c.what)
+					assert.Contains(t, d.Mend, c.mend)
+					assert.Contains(t, d.String(), "^", "a caret below the place")
+				}
+			}
+			require.Len(t, ds, 1, "one mistake, one message:\n%s", strings.Join(all, "\n"))
+			require.Equal(t, c.code, ds[0].Code, ds[0].String())
+		})
+	}
+}
+
+func TestSeveralMistakesInOneFile(t *testing.T) {
+	_, ds := check("rule a {\n  problme \"x\"\n}\n\nrule b {\n  problem /(/\n  raise warning at x\n  clear sometimes\n}\n\nlayout l { pattern \"x\" }\n")
+	var places []int
+	for _, d := range ds {
+		places = append(places, d.Pos.Line)
+	}
+	assert.Equal(t, []int{2, 6, 7, 8, 11}, places)
+}
+
+func TestWhatIsRightRunsBesideWhatIsWrong(t *testing.T) {
+	s, ds := check(rule(sound) + "rule q {\n  problem /(/\n}\n")
+	require.True(t, lang.Errors(ds))
+	require.Len(t, s.Rules, 1)
+	assert.Equal(t, "r", s.Rules[0].Name)
+}
+
+// Where a clause ends, and where it goes on.
+func TestClauseEnds(t *testing.T) {
+	for src, want := range map[string]string{
+		"problem \"a\" and\n  \"b\"":                        `"a" and "b"`,
+		"problem \"a\" or # why\n  # and why\n  \"b\"":      `"a" or "b"`,
+		"problem (\"a\"\n  or \"b\")\n and":                 "",
+		"problem not\n \"a\"":                               `not "a"`,
+		"problem (\"a\"\n  or \"b\"\n)":                     `"a" or "b"`,
+		"problem x in (1,\n 2..3, \"y\")":                   `x in (1, 2..3, "y")`,
+		"problem \"a\" or \"b\" and \"c\"":                  `"a" or "b" and "c"`,
+		"problem (\"a\" or \"b\") and not (\"c\" or \"d\")": `("a" or "b") and not ("c" or "d")`,
+		"problem \"a\"\nproblem \"b\"":                      `"a" or "b"`,
+		"problem size > 10 MB and t >= 1h30m":               `size > 10 MB and t >= 1h30m`,
+		"problem re`a/b` and x !~ /c\\/d/i":                 "re`a/b` and x !~ re`(?i)c/d`",
+		"problem level >= warning":                          "level >= warning",
+		"problem a in (10.0.0.0/8, ::1, fe80::/10)":         "a in (10.0.0.0/8, ::1, fe80::/10)",
+		"problem has x and lacks y":                         "has x and lacks y",
+		"problem fits == false":                             "fits == false",
+	} {
+		s, _ := check("rule r {\n" + src + "\n raise error\n clear by hand\n}\n")
+		if want == "" {
+			assert.Empty(t, s.Rules, src)
+			continue
+		}
+		if assert.Len(t, s.Rules, 1, src) {
+			assert.Equal(t, want, s.Rules[0].Problem.String(), src)
+		}
+	}
+}
+
+func TestFormat(t *testing.T) {
+	const in = `
+# first words
+
+source   a{files "/x"}
+source b { files "/y" }   # behind
+rule r
+{
+problem "x"   and   # the first
+"y"
+ # before raise
+    raise warning   at 3   in 5m
+
+
+    clear by hand
+ expect  "t" {
+   at   10:00 "x y"
+ then nothing }
+ # at the end
+}
+# last words`
+	const want = `# first words
+
+source a { files "/x" }
+source b { files "/y" }  # behind
+
+rule r {
+  problem "x" and  # the first
+          "y"
+  # before raise
+  raise   warning at 3 in 5m
+
+  clear   by hand
+  expect "t" {
+    at 10:00 "x y"
+    then nothing
+  }
+  # at the end
+}
+
+# last words
+`
+	f := lang.Parse("t", []byte(in))
+	require.Empty(t, f.Diagnostics())
+	assert.Equal(t, want, f.Format())
+	assert.Equal(t, want, lang.Parse("t", []byte(want)).Format(), "the canonical form stays as it is")
+}
+
+// words of the language, from which texts are put together that are mostly
+// nearly right.
+var words = []string{"rule", "r", "{", "}", "\n", "\n", "problem", `"x y"`, "/a(?<b>c)/", "and", "or", "not", "(", ")", "raise",
+	"warning", "at", "3", "in", "5m", "clear", "after", "quiet", "by", "hand", "# c", "\n", ",", "per", "host", "source", "files",
+	"layout", "expect", "then", "raised", "on", "recovery", "10:00", "==", "~", "\r\n", "`t`", "é", "level", ">="}
+
+func draw(t *rapid.T) string {
+	list := rapid.SliceOfN(rapid.SampledFrom(words), 0, 60).Draw(t, "words")
+	return strings.Join(list, " ")
+}
+
+// Formatting loses nothing and changes no meaning: the form of what was formatted
+// is itself, and whatever parsed without errors still does.
+func TestFormatIsStable(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		stable(t, draw(t))
+	})
+}
+
+func stable(t require.TestingT, src string) {
+	f := lang.Parse("t", []byte(src))
+	if lang.Errors(f.Diagnostics()) {
+		return
+	}
+	once := f.Format()
+	g := lang.Parse("t", []byte(once))
+	require.Empty(t, g.Diagnostics(), "%q became %q", src, once)
+	require.Equal(t, once, g.Format(), "%q", src)
+	for _, c := range []string{"#"} {
+		require.Equal(t, strings.Count(src, c), strings.Count(once, c), "%q became %q", src, once)
+	}
+	a, x := lang.Check([]*lang.File{lang.Parse("t", []byte(src))})
+	b, y := lang.Check([]*lang.File{lang.Parse("t", []byte(once))})
+	require.Equal(t, len(x), len(y), "%q became %q", src, once)
+	require.Equal(t, len(a.Rules), len(b.Rules))
+}
+
+func FuzzParse(f *testing.F) {
+	list, _ := filepath.Glob("../../demo/settings/*.lantern")
+	for _, n := range list {
+		b, err := os.ReadFile(n)
+		require.NoError(f, err)
+		f.Add(string(b))
+	}
+	f.Add("rule r { problem /a\\/b/i or re`x` or `y` }")
+	f.Fuzz(func(t *testing.T, src string) {
+		file := lang.Parse("t", []byte(src))
+		if strings.Contains(src, "#") || strings.ContainsAny(src, "\"/`") {
+			file.Format()
+		} else {
+			stable(t, src)
+		}
+		_, ds := lang.Check([]*lang.File{lang.Parse("t", []byte(src))})
+		for _, d := range ds {
+			_ = d.String()
+		}
+	})
+}
+
+func TestTemplate(t *testing.T) {
+	assert.Equal(t, []lang.Part{{Text: "Pump "}, {Field: "pump"}, {Text: " at {"}, {Field: "host"}, {Text: "} {not this} {"}},
+		lang.Template("Pump {pump} at {{host}} {not this} {"))
+	assert.Empty(t, lang.Template(""))
+}
+
+// Needs finds literals that no fitting text can lack.
+func TestNeeds(t *testing.T) {
+	for src, want := range map[string]string{
+		`pump (?<pump>\d+): pressure low`: ": pressure low",
+		`(red|green) lamp`:                "red lamp|green lamp",
+		`colou?r`:                         "color|colour",
+		`\d+`:                             "",
+		`a.*`:                             "",
+		`(?i)Öl level`:                    "l level",
+		`(?i)kiss`:                        "",
+		`(abc)+`:                          "abc",
+		`^ab$`:                            "ab",
+		`x{3}y`:                           "xxxy",
+		`(a|)bcd`:                         "abcd|bcd",
+	} {
+		s, _ := check("rule r {\n problem re`" + src + "`\n raise error\n clear by hand\n}\n")
+		require.Len(t, s.Rules, 1, src)
+		var got []string
+		for _, l := range lang.Needs(s.Rules[0].Problem.(*lang.Match).Pattern) {
+			got = append(got, l.Text)
+		}
+		assert.ElementsMatch(t, strings.FieldsFunc(want, func(r rune) bool { return r == '|' }), got, src)
+	}
+}
