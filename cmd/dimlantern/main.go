@@ -58,6 +58,7 @@ and clears them by itself. Without a command it opens the screens.`,
 	o.flags(root)
 	l.flags(root)
 	root.CompletionOptions.HiddenDefaultCmd = true
+	root.SuggestionsMinimumDistance = 2
 	root.AddCommand(checkCommand(), fmtCommand(), testCommand(), replayCommand(), whyCommand(),
 		watchCommand(), historyCommand(), demoCommand(), clearCommand())
 	return root
