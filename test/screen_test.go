@@ -1,0 +1,190 @@
+package test
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// terminal is a program in a real terminal.
+type terminal struct {
+	t    *testing.T
+	sock string
+}
+
+// open runs a command in a terminal of that size.
+func open(t *testing.T, w, h int, env string, args ...string) *terminal {
+	t.Helper()
+	term := &terminal{t, fmt.Sprintf("dl-%d-%s", os.Getpid(), strings.ToLower(t.Name()))}
+	quoted := env
+	for _, a := range append([]string{binary}, args...) {
+		quoted += " '" + a + "'"
+	}
+	c := exec.Command("tmux", "-L", term.sock, "-f", "/dev/null", "new-session", "-d", "-s", "s", "-x", fmt.Sprint(w), "-y", fmt.Sprint(h), quoted)
+	c.Env = append(os.Environ(), "LANG=C.UTF-8", "TERM=xterm-256color")
+	out, err := c.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	t.Cleanup(func() { exec.Command("tmux", "-L", term.sock, "kill-server").Run() })
+	return term
+}
+
+func (x *terminal) screen() string {
+	out, _ := exec.Command("tmux", "-L", x.sock, "capture-pane", "-p", "-t", "s").Output()
+	return string(out)
+}
+
+func (x *terminal) keys(keys ...string) {
+	x.t.Helper()
+	for _, k := range keys {
+		require.NoError(x.t, exec.Command("tmux", "-L", x.sock, "send-keys", "-t", "s", k).Run())
+	}
+}
+
+func (x *terminal) typed(text string) {
+	x.t.Helper()
+	require.NoError(x.t, exec.Command("tmux", "-L", x.sock, "send-keys", "-t", "s", "-l", "--", text).Run())
+}
+
+// until waits until the screen satisfies a condition, and shows it if it never
+// does.
+func (x *terminal) until(what string, cond func(screen string) bool) {
+	x.t.Helper()
+	end := time.Now().Add(patience)
+	for !cond(x.screen()) {
+		if time.Now().After(end) {
+			require.FailNow(x.t, "never on the screen: "+what, x.screen())
+		}
+		time.Sleep(30 * time.Millisecond)
+	}
+}
+
+func (x *terminal) see(text string) {
+	x.t.Helper()
+	x.until(text, func(s string) bool { return strings.Contains(s, text) })
+}
+
+// under tells whether a row stands below the heading of a band, and above the
+// next one.
+func under(screen, band, row string) bool {
+	in := false
+	for _, l := range strings.Split(screen, "\n") {
+		for _, b := range []string{"open  worst", "stirring  hits", "blind  not seen", "over  within"} {
+			if strings.Contains(l, " "+b) {
+				in = strings.HasPrefix(b, band)
+			}
+		}
+		if strings.HasPrefix(l, " ── ") && !strings.HasPrefix(l, " ──  ──") { // the chosen one's own heading
+			return false
+		}
+		if in && strings.Contains(l, row) {
+			return true
+		}
+	}
+	return false
+}
+
+// A person's own log and rule: the alert rises on the screen when the problem
+// line comes, and goes when the recovery line comes, in a file that was rotated
+// meanwhile.
+func TestOwnLogOnTheScreen(t *testing.T) {
+	f := newFolder(t)
+	write(t, f.log, stamp()+" a old line\n")
+	x := open(t, 160, 47, "", "--settings", f.settings, "--data", f.data)
+	x.see("all is quiet")
+	appendTo(t, f.log, stamp()+" a pump 7 low\n")
+	x.until("stirring", func(s string) bool { return under(s, "stirring", "pump-low") })
+	appendTo(t, f.log, stamp()+" a pump 7 low\n")
+	x.until("open", func(s string) bool { return under(s, "open", "pump-low") })
+	x.see("raised, a warning")
+	x.see("Look at the strainer.")
+	x.see("› ")
+	require.NoError(t, os.Rename(f.log, f.log+".1"))
+	appendTo(t, f.log, stamp()+" a pump 7 fine\n")
+	x.until("over", func(s string) bool { return under(s, "over", "pump-low") })
+	x.see("the recovery came")
+	// Back in time, and live again.
+	x.keys("[", "[")
+	x.see("actions are off")
+	x.until("open then", func(s string) bool { return under(s, "open", "pump-low") })
+	x.keys("Space")
+	x.until("live", func(s string) bool { return strings.Contains(s, "lamp live") && under(s, "over", "pump-low") })
+	// Found by a word, and by none.
+	x.keys("/")
+	x.typed("nosuchthing")
+	x.see("nothing here has nosuchthing")
+	x.keys("Escape")
+	x.see("pump-low")
+	x.keys("?")
+	x.see("ended by its recovery")
+	x.keys("Escape")
+	// Cleared by hand, with words.
+	appendTo(t, f.log, strings.Repeat(stamp()+" b pump 3 low\n", 2))
+	x.until("open", func(s string) bool { return under(s, "open", "b 3") })
+	x.keys("Home", "c")
+	x.typed("all is well")
+	x.keys("Enter")
+	x.until("over", func(s string) bool { return under(s, "over", "b 3") })
+	assert.Equal(t, "hand", f.history(t)[len(f.history(t))-1]["why"])
+	x.keys("q")
+	x.until("the program ends", func(s string) bool { return !strings.Contains(s, "dim lantern") })
+}
+
+// A first start has nothing to show, says so, and writes a first settings file
+// for a path that is typed.
+func TestFirstStart(t *testing.T) {
+	f := newFolder(t)
+	require.NoError(t, os.RemoveAll(f.settings))
+	log := filepath.Join(f.dir, "harbour.log")
+	write(t, log, "one\n")
+	x := open(t, 100, 30, "", "--settings", f.settings, "--data", f.data)
+	x.see("Nothing is watched yet")
+	x.keys("n")
+	x.typed(log)
+	x.see("this will be written")
+	x.keys("Enter")
+	x.see("no rule is written yet")
+	b, err := os.ReadFile(filepath.Join(f.settings, "harbour.lantern"))
+	require.NoError(t, err)
+	assert.Contains(t, string(b), log)
+	_, _, code := run(t, "check", f.settings)
+	assert.Equal(t, 0, code)
+}
+
+// A second window joins the service that runs, and shows the same.
+func TestJoin(t *testing.T) {
+	f := newFolder(t)
+	write(t, f.log, "")
+	f.start(t)
+	f.ready(t)
+	x := open(t, 80, 24, "NO_COLOR=1", "--settings", f.settings, "--data", f.data)
+	x.see("0 open")
+	appendTo(t, f.log, strings.Repeat(stamp()+" a pump 7 low\n", 2))
+	x.see("1 open")
+	x.keys("Enter")
+	x.see("raised, a warning")
+}
+
+func TestSmallWindow(t *testing.T) {
+	f := newFolder(t)
+	x := open(t, 50, 10, "", "--settings", f.settings, "--data", f.data)
+	x.see("Dim Lantern needs 60×16")
+}
+
+// No line of a log changes the terminal that shows it.
+func TestHostileLinesOnTheScreen(t *testing.T) {
+	f := newFolder(t)
+	write(t, f.log, "")
+	x := open(t, 160, 47, "", "--settings", f.settings, "--data", f.data)
+	x.see("all is quiet")
+	evil := " \x1b[2J\x1b]0;owned\x07\x1b[31m \u202e\x00 \xff"
+	appendTo(t, f.log, strings.Repeat(stamp()+" a pump 7 low"+evil+"\n", 2))
+	x.see("␛[2J")
+	x.see("dim lantern")
+}
