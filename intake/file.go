@@ -73,8 +73,9 @@ type member struct {
 	file *os.File
 	read int64 // up to here it has been read; never before Offset
 	size int64
-	cut  bool // the line being read is over the limit, and its rest is passed over
-	idle int64
+	mod  int64 // when it had last changed, when it was last looked into
+	cut  bool  // the line being read is over the limit, and its rest is passed over
+	idle int64 // since when nothing has come, in nanoseconds; 0 is not at all
 }
 
 // finished is a member that was read to its end, and is remembered so that it is

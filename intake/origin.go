@@ -164,34 +164,40 @@ const newestGone = 5 * time.Second
 // First tells that the source is seen for the first time, so that `begin` says
 // where to begin.
 func (o *Origin) look(files []found, first bool, now time.Time) {
+	if o.peek() != nil {
+		return // what was judged ahead belongs to the files as they were
+	}
 	newest := -1
-	for i := range files {
-		f := &files[i]
-		if i == len(files)-1 && f.age == 0 {
-			newest = i
-		}
-		if m := o.member(*f); m != nil {
-			if m.Path != f.path {
-				m.Path = f.path
-				o.dirty = true
-			}
-			if m.file == nil && f.size < m.Offset || m.file == nil && len(m.Print) > 0 && !alike(printOf(f.path), m.Print) {
-				// It was cut, or its number was given to another file, while nobody looked.
-				o.wasCut(m, files)
-			}
-			m.size = max(m.size, f.size)
+	if n := len(files); n > 0 && files[n-1].age == 0 {
+		newest = n - 1
+	}
+	for _, f := range files { // first what is known, since a copy shows only then as one
+		m := o.member(f)
+		if m == nil {
 			continue
 		}
-		if d := o.finished(*f); d != nil {
+		if m.Path != f.path {
+			m.Path = f.path
+			o.dirty = true
+		}
+		if m.wasCut(f) {
+			o.wasCut(m, files)
+		}
+		m.size = max(m.size, f.size)
+	}
+	for i, f := range files {
+		if o.member(f) != nil || o.copied(f) {
+			continue
+		}
+		if d := o.finished(f); d != nil {
 			if p := printOf(f.path); f.size > d.Size && (len(d.Print) == 0 || alike(p, d.Print)) {
-				m := &member{ID: f.id, Print: p, Path: f.path, Offset: d.Size, read: d.Size, size: f.size}
-				o.insert(m, i, files)
+				o.insert(&member{ID: f.id, Print: p, Path: f.path, Offset: d.Size, read: d.Size, size: f.size}, i, files)
 				continue
 			} else if len(d.Print) == 0 || alike(p, d.Print) {
 				continue
 			}
 		}
-		o.newFile(*f, i, files, first)
+		o.newFile(f, i, files, first)
 	}
 	switch {
 	case newest >= 0 && o.Condition.Blind() && o.Condition != Unreadable, newest >= 0 && o.Condition == Waiting, o.Condition == "" && newest >= 0:
@@ -209,6 +215,30 @@ func (o *Origin) look(files []found, first bool, now time.Time) {
 	case now.Sub(o.absent) >= newestGone && o.Condition != Waiting:
 		o.set(Gone, fmt.Sprintf("the file %s is gone", o.Series), "it is taken up again when it comes back", now)
 	}
+}
+
+// copied tells whether a file is a copy from which the rest of a cut file is read.
+func (o *Origin) copied(f found) bool {
+	for _, m := range o.place.Members {
+		if m.ID == f.id {
+			return true
+		}
+	}
+	return false
+}
+
+// wasCut tells whether the file was cut short or written anew since it was read.
+// It looks into the file only where that has changed.
+func (m *member) wasCut(f found) bool {
+	if f.size < m.Offset {
+		return true
+	}
+	if m.mod == f.mod || len(m.Print) == 0 {
+		return false
+	}
+	m.mod = f.mod
+	p := printOf(f.path)
+	return len(p) < len(m.Print) || !alike(p, m.Print)
 }
 
 // insert puts a member where its age belongs: before the members of younger
@@ -261,14 +291,13 @@ func (o *Origin) newFile(f found, at int, files []found, first bool) {
 // wasCut handles a file that was copied and cut: what had not been read yet is
 // read from the copy, where there is one, and the file from its start.
 func (o *Origin) wasCut(m *member, files []found) {
-	for _, f := range files {
+	for i, f := range files {
 		if f.id == m.ID || o.finished(f) != nil || o.member(f) != nil {
 			continue
 		}
 		if p := printOf(f.path); alike(p, m.Print) && f.size >= m.Offset && len(p) >= len(m.Print) {
 			c := &member{ID: f.id, Print: p, Path: f.path, Offset: m.Offset, read: m.Offset, size: f.size, Limit: f.size, Cut: m.Cut}
-			k := slices.Index(o.place.Members, m)
-			o.place.Members = slices.Insert(o.place.Members, k, c)
+			o.insert(c, i, files)
 			break
 		}
 	}
@@ -326,7 +355,7 @@ func (o *Origin) fill(buf []byte, now time.Time) (bool, error) {
 			o.lost(m, i, err, now)
 			continue
 		}
-		if o.Condition.Blind() {
+		if o.Condition == Unreadable {
 			o.set(Seen, "", "", now)
 		}
 		newest := i == len(o.place.Members)-1
@@ -382,6 +411,9 @@ func (o *Origin) readMember(m *member, buf []byte, newest bool, now time.Time) (
 	if m.Limit > 0 {
 		size = min(size, m.Limit)
 	}
+	if size != m.size {
+		m.idle = 0
+	}
 	m.size = size
 	if size < m.read || size > m.read {
 		same, err := m.same()
@@ -401,7 +433,6 @@ func (o *Origin) readMember(m *member, buf []byte, newest bool, now time.Time) (
 	if size == m.read {
 		return o.atEnd(m, newest, now), nil
 	}
-	m.idle = 0
 	n, err := m.file.ReadAt(buf[:min(int64(blockSize), size-m.read)], m.read)
 	if n == 0 {
 		if err != nil && !errors.Is(err, io.EOF) {
@@ -409,9 +440,6 @@ func (o *Origin) readMember(m *member, buf []byte, newest bool, now time.Time) (
 			o.set(Unreadable, words, mend, now)
 		}
 		return false, nil
-	}
-	if o.Condition != Seen {
-		o.set(Seen, "", "", now)
 	}
 	return o.judge(m, buf[:n], buf, now), nil
 }

@@ -1,0 +1,326 @@
+package intake
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"dimlantern/core/engine"
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+	"dimlantern/core/match"
+)
+
+// collector is a sink that keeps the texts of what it takes.
+type collector struct{ lines []string }
+
+func (c *collector) Take(_ *Origin, j *engine.Judged)            { c.lines = append(c.lines, j.Entry.Raw) }
+func (c *collector) Passed(*Origin, entry.Instant, []match.Tick) {}
+
+// rig is a follower of one glob, with the places that it left.
+type rig struct {
+	t      require.TestingT
+	s      *lang.Settings
+	f      *Follower
+	sink   collector
+	places map[string][]byte
+	known  bool
+	now    time.Time
+}
+
+func newRig(t require.TestingT, glob, begin string) *rig {
+	src := fmt.Sprintf("source s {\n files %s\n begin %s\n}\nrule r {\n problem \"line\"\n per nothing\n raise error\n clear by hand\n}\n", lang.Quote(glob), begin)
+	s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte(src))})
+	require.False(t, lang.Errors(ds), "%v", ds)
+	r := &rig{t: t, s: s, places: map[string][]byte{}, now: time.Now()}
+	r.start()
+	return r
+}
+
+func (r *rig) start() {
+	known := r.known
+	r.f = NewFollower(Options{Host: "h", NoEvents: true,
+		Place: func(source, series string) []byte { return r.places[series] },
+		Known: func(string) bool { return known || r.known }})
+	r.f.Use(r.s.Sources, map[string]*match.Plan{"s": match.NewPlan(r.s, r.s.Sources[0], r.s.Rules, time.UTC)})
+}
+
+// step lets time pass, and reads what there is.
+func (r *rig) step(d time.Duration) {
+	r.now = r.now.Add(d)
+	r.f.again = true
+	r.f.Look(r.now)
+	r.f.polled = time.Time{}
+	r.f.Poll(r.now)
+	for done := false; !done; {
+		var err error
+		done, err = r.f.Drain(&r.sink, 1000, r.now)
+		require.NoError(r.t, err)
+	}
+	r.known = true
+	r.commit()
+}
+
+func (r *rig) commit() {
+	for _, o := range r.f.Dirty() {
+		r.places[o.Series] = o.MarshalPlace()
+	}
+}
+
+// restart is what a crash leaves: the places that were committed.
+func (r *rig) restart() {
+	r.f.Close()
+	r.start()
+}
+
+func (r *rig) origin() *Origin {
+	require.NotEmpty(r.t, r.f.Origins())
+	return r.f.Origins()[0]
+}
+
+// fileModel is a log as its writer sees it: it appends lines, and rotates in one
+// way or another. What was written must be read once, in order.
+type fileModel struct {
+	dir     string
+	n       int
+	written []string
+	half    string
+	rotated int
+}
+
+func (m *fileModel) path() string { return filepath.Join(m.dir, "x.log") }
+
+func (m *fileModel) append(t require.TestingT, text string) {
+	f, err := os.OpenFile(m.path(), os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o644)
+	require.NoError(t, err)
+	_, err = f.WriteString(text)
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+}
+
+// lines writes whole lines, finishing one that was begun.
+func (m *fileModel) lines(t require.TestingT, n int, ending string) {
+	var b strings.Builder
+	for range n {
+		m.n++
+		line := fmt.Sprintf("line %d %s", m.n, strings.Repeat("z", m.n*37%90))
+		if m.half != "" {
+			line = m.half + " ended"
+			b.WriteString(" ended" + ending)
+			m.half = ""
+		} else {
+			b.WriteString(line + ending)
+		}
+		m.written = append(m.written, line)
+	}
+	m.append(t, b.String())
+}
+
+// begin writes a line without its end.
+func (m *fileModel) begin(t require.TestingT) {
+	if m.half == "" {
+		m.n++
+		m.half = fmt.Sprintf("line %d begun", m.n)
+		m.append(t, m.half)
+	}
+}
+
+func (m *fileModel) shift() {
+	for i := m.rotated; i > 0; i-- {
+		os.Rename(fmt.Sprintf("%s.%d", m.path(), i), fmt.Sprintf("%s.%d", m.path(), i+1))
+	}
+	m.rotated++
+}
+
+func (m *fileModel) rename(t require.TestingT) {
+	m.shift()
+	require.NoError(t, os.Rename(m.path(), m.path()+".1"))
+}
+
+func (m *fileModel) copyAndCut(t require.TestingT) {
+	m.shift()
+	b, err := os.ReadFile(m.path())
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(m.path()+".1", b, 0o644))
+	require.NoError(t, os.Truncate(m.path(), 0))
+}
+
+// Whatever the writer does, with whatever rotations and restarts in between,
+// every line is read once and in order.
+func TestFollowerEqualsModel(t *testing.T) {
+	base := t.TempDir()
+	rapid.Check(t, func(t *rapid.T) {
+		dir, err := os.MkdirTemp(base, "")
+		require.NoError(t, err)
+		defer os.RemoveAll(dir)
+		m := &fileModel{dir: dir}
+		m.lines(t, 2, "\n")
+		r := newRig(t, filepath.Join(dir, "*.log"), "oldest")
+		defer func() { r.f.Close() }()
+		r.step(time.Second)
+		for range rapid.IntRange(1, 25).Draw(t, "steps") {
+			switch rapid.IntRange(0, 9).Draw(t, "what") {
+			case 0, 1, 2:
+				m.lines(t, rapid.IntRange(1, 40).Draw(t, "lines"), rapid.SampledFrom([]string{"\n", "\r\n"}).Draw(t, "ending"))
+			case 3:
+				m.begin(t)
+			case 4:
+				if m.half == "" {
+					m.rename(t)
+					m.lines(t, 1, "\n")
+				}
+			case 5:
+				if m.half == "" { // what is between copy and cut is lost for every reader
+					m.copyAndCut(t)
+					m.lines(t, 1, "\n")
+				}
+			case 6:
+				r.restart()
+			case 7, 8:
+				r.step(time.Duration(rapid.IntRange(0, 40).Draw(t, "pass")) * time.Second)
+			case 9:
+				r.step(time.Second)
+				r.restart()
+			}
+		}
+		if m.half != "" {
+			m.lines(t, 1, "\n")
+		}
+		r.step(time.Second)
+		r.step(time.Minute)
+		r.step(time.Second)
+		require.Equal(t, m.written, r.sink.lines)
+	})
+}
+
+func write(t *testing.T, path, text string) {
+	t.Helper()
+	require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+	require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
+}
+
+func TestBegin(t *testing.T) {
+	dir := t.TempDir()
+	write(t, filepath.Join(dir, "a.log"), "line 1\nline 2\nline half")
+	write(t, filepath.Join(dir, "a.log.1"), "line 0\n")
+	now := newRig(t, filepath.Join(dir, "*.log"), "now")
+	now.step(time.Second)
+	assert.Empty(t, now.sink.lines, "what is there is not taken")
+	write(t, filepath.Join(dir, "b.log"), "line b\n")
+	(&fileModel{dir: dir}).append(t, "line x\n")
+	f, err := os.OpenFile(filepath.Join(dir, "a.log"), os.O_WRONLY|os.O_APPEND, 0o644)
+	require.NoError(t, err)
+	_, err = f.WriteString(" done\n")
+	require.NoError(t, err)
+	f.Close()
+	now.step(time.Second)
+	assert.ElementsMatch(t, []string{"line half done", "line b", "line x"}, now.sink.lines, "a file that appears later is read from its start")
+	oldest := newRig(t, filepath.Join(dir, "a.log"), "oldest")
+	oldest.step(time.Second)
+	assert.Equal(t, []string{"line 0", "line 1", "line 2", "line half done"}, oldest.sink.lines)
+}
+
+// The place of an age or a time is found by halving on the entries' own times.
+func TestBeginAtATime(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(dir, "a.log")
+	start := time.Now().Add(-100 * time.Hour).UTC().Truncate(time.Second)
+	var b strings.Builder
+	for i := range 100_000 {
+		fmt.Fprintf(&b, "%s line %d\n", start.Add(time.Duration(i)*3*time.Second).Format(time.RFC3339), i)
+		if i%1000 == 0 {
+			b.WriteString("   a line without a time\n")
+		}
+	}
+	write(t, path, b.String())
+	src := fmt.Sprintf("source s {\n files %s\n begin %s\n layout l\n}\nlayout l {\n pattern /^(?<at>\\S+T\\S+) (?<text>.*)$/\n time at rfc3339\n}\nrule r {\n problem /line \\d/\n per nothing\n raise error\n clear by hand\n}\n",
+		lang.Quote(path), start.Add(50*time.Hour).Format(time.RFC3339))
+	s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte(src))})
+	require.False(t, lang.Errors(ds), "%v", ds)
+	r := &rig{t: t, s: s, places: map[string][]byte{}, now: time.Now()}
+	r.start()
+	r.step(time.Second)
+	require.NotEmpty(t, r.sink.lines)
+	assert.True(t, strings.HasSuffix(r.sink.lines[0], " line 60000"), r.sink.lines[0])
+	assert.Len(t, r.sink.lines, 40_000)
+}
+
+// What cannot be seen is told with what would mend it, and taken up again.
+func TestConditions(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(dir, "a.log")
+	r := newRig(t, path, "now")
+	r.step(time.Second)
+	assert.Equal(t, Waiting, r.origin().Condition)
+	write(t, path, "line 1\n")
+	r.step(time.Second)
+	assert.Equal(t, Seen, r.origin().Condition)
+	assert.Equal(t, []string{"line 1"}, r.sink.lines, "a file that appears later is read from its start")
+	require.NoError(t, os.Remove(path))
+	r.step(time.Second)
+	assert.Equal(t, Seen, r.origin().Condition, "a rotation takes a moment")
+	r.step(10 * time.Second)
+	assert.Equal(t, Gone, r.origin().Condition)
+	assert.NotEmpty(t, r.origin().Mend)
+	require.NoError(t, os.Mkdir(path, 0o755))
+	r.step(10 * time.Second)
+	assert.Equal(t, Folder, r.origin().Condition)
+	assert.Contains(t, r.origin().Words, "a folder")
+	require.NoError(t, os.Remove(path))
+	write(t, path, "line 2\n")
+	r.step(time.Second)
+	assert.Equal(t, Seen, r.origin().Condition)
+	assert.Equal(t, []string{"line 1", "line 2"}, r.sink.lines)
+}
+
+// Bytes that are no text, and lines without an end, do no harm.
+func TestOddLines(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(dir, "a.log")
+	write(t, path, "")
+	r := newRig(t, path, "oldest")
+	long := "line " + strings.Repeat("x", 5<<20)
+	write(t, path, "line \x00\x00 nul\nline \xff\xfe bad\r\n\n\r\n"+long+"\nline after\nline unfinished")
+	r.step(time.Second)
+	require.Len(t, r.sink.lines, 4)
+	assert.Equal(t, "line \x00\x00 nul", r.sink.lines[0])
+	assert.Equal(t, "line \uFFFD bad", r.sink.lines[1])
+	assert.Len(t, r.sink.lines[2], MaxLine, "a line over the limit is cut")
+	assert.Equal(t, "line after", r.sink.lines[3])
+	assert.EqualValues(t, 1, r.origin().CutLines)
+	r.step(time.Minute)
+	assert.Len(t, r.sink.lines, 4, "an unfinished last line waits")
+	// With a younger file beside it, nobody will finish it.
+	require.NoError(t, os.Rename(path, path+".1"))
+	write(t, path, "line new\n")
+	r.step(time.Second)
+	r.step(time.Minute)
+	assert.Equal(t, []string{"line new", "line unfinished"}, r.sink.lines[4:])
+}
+
+func TestSeries(t *testing.T) {
+	for path, want := range map[string]string{
+		"/v/x.log": "/v/x.log 0 ", "/v/x.log.3": "/v/x.log 3 ", "/v/x.log.12.gz": "/v/x.log 12  gz", "/v/x-20261124": "/v/x 0 20261124",
+		"/v/x.log-20261124": "/v/x.log 0 20261124", "/v/x.log.2026-11-24": "/v/x.log 0 2026-11-24", "/v/pump-01.log": "/v/pump-01.log 0 ",
+		"/v/desk-3": "/v/desk-3 0 ", "/v/a.b.c": "/v/a.b.c 0 ",
+	} {
+		series, age, date, compressed := seriesOf(path)
+		got := fmt.Sprintf("%s %d %s", series, age, date)
+		if compressed {
+			got += " gz"
+		}
+		assert.Equal(t, want, got, path)
+	}
+}
+
+func TestVisible(t *testing.T) {
+	assert.Equal(t, "␛[2J␀ \uFFFDx é ␡", Visible("\x1b[2J\x00\t\u202ex é \x7f"))
+	assert.Equal(t, "plain", Visible("plain"))
+}
