@@ -287,6 +287,7 @@ func (s *Service) Run(ctx context.Context) error {
 		defer s.watcher.Close()
 		s.watcher.Add(s.o.Settings)
 	}
+	go s.checkpoints(ctx)
 	timer := time.NewTimer(0)
 	defer timer.Stop()
 	for {
@@ -305,6 +306,21 @@ func (s *Service) Run(ctx context.Context) error {
 		timer.Reset(wait)
 		if stop := s.wait(ctx, timer); stop {
 			return s.close()
+		}
+	}
+}
+
+// checkpoints keeps the database's log of writes short, beside the work.
+func (s *Service) checkpoints(ctx context.Context) {
+	for t := time.NewTicker(2 * time.Second); ; {
+		select {
+		case <-ctx.Done():
+			t.Stop()
+			return
+		case <-t.C:
+			if err := s.store.Checkpoint(); err != nil && ctx.Err() == nil {
+				s.o.Log.Warn("the database's log of writes stays long", "reason", err)
+			}
 		}
 	}
 }

@@ -31,12 +31,6 @@ func (s *Store) PlaceOf(source, series string) []byte {
 	return v
 }
 
-// Knows tells whether a source has been seen before.
-func (s *Store) Knows(source string) bool {
-	var n int
-	return s.ask.QueryRow("SELECT count(*) FROM sources WHERE name = ?", source).Scan(&n) == nil && n > 0
-}
-
 // column reads the only column of a query.
 func column[T any](db *sql.DB, query string, args ...any) ([]T, error) {
 	return rows(db, func(r *sql.Rows) (v T, err error) { return v, r.Scan(&v) }, query, args...)

@@ -64,6 +64,8 @@ type Store struct {
 	Path    string
 	db      *sql.DB // the writer's, one connection
 	ask     *sql.DB
+	points  *sql.DB         // makes checkpoints
+	known   map[string]bool // sources that have been seen
 	keys    map[string]int64
 	origins map[string]int64
 	seq     int64
@@ -75,7 +77,7 @@ func Open(dir string) (*Store, error) {
 		return nil, fmt.Errorf("the data folder %s cannot be made: %w", dir, err)
 	}
 	path := filepath.Join(dir, "lantern.db")
-	s := &Store{Path: path, keys: map[string]int64{}, origins: map[string]int64{}}
+	s := &Store{Path: path, keys: map[string]int64{}, origins: map[string]int64{}, known: map[string]bool{}}
 	var err error
 	if s.db, err = sql.Open("sqlite", dsn(path, false)); err != nil {
 		return nil, err
@@ -90,6 +92,10 @@ func Open(dir string) (*Store, error) {
 		return nil, err
 	}
 	s.ask.SetMaxOpenConns(4)
+	if s.points, err = sql.Open("sqlite", dsn(path, false)); err != nil {
+		return nil, errors.Join(err, s.Close())
+	}
+	s.points.SetMaxOpenConns(1)
 	return s, nil
 }
 
@@ -111,8 +117,10 @@ func dsn(path string, read bool) string {
 	escaped := strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23").Replace(path)
 	s := "file:" + escaped + "?_pragma=busy_timeout(10000)&_pragma=journal_mode(wal)&_pragma=synchronous(normal)&_pragma=temp_store(memory)"
 	if read {
-		s += "&_pragma=query_only(1)"
+		return s + "&_pragma=query_only(1)"
 	}
+	// Checkpoints wait for the disk; Checkpoint makes them beside the writer.
+	s += "&_pragma=wal_autocheckpoint(0)"
 	return s
 }
 
@@ -132,6 +140,13 @@ func (s *Store) prepare() error {
 	}
 	if err := s.load("SELECT id, name FROM origins", s.origins); err != nil {
 		return err
+	}
+	seen := map[string]int64{}
+	if err := s.load("SELECT 1, name FROM sources", seen); err != nil {
+		return err
+	}
+	for n := range seen {
+		s.known[n] = true
 	}
 	return s.db.QueryRow("SELECT coalesce(max(seq), 0) FROM journal").Scan(&s.seq)
 }
@@ -153,11 +168,21 @@ func (s *Store) load(query string, into map[string]int64) error {
 	return rows.Err()
 }
 
+// Checkpoint moves what was committed from the log of writes into the database
+// file, without keeping the writer from going on. It may be called beside it.
+func (s *Store) Checkpoint() error {
+	_, err := s.points.Exec("PRAGMA wal_checkpoint(PASSIVE)")
+	return err
+}
+
 // Close closes the database.
 func (s *Store) Close() error {
 	var err error
+	if s.points != nil {
+		err = s.points.Close()
+	}
 	if s.db != nil {
-		err = s.db.Close()
+		err = errors.Join(err, s.db.Close())
 	}
 	return errors.Join(err, s.ask.Close())
 }
@@ -279,9 +304,16 @@ func (s *Store) Commit(b *Batch) (err error) {
 	}
 	if err = tx.Commit(); err != nil {
 		w.forget()
+		return err
 	}
-	return err
+	for _, n := range b.Sources {
+		s.known[n] = true
+	}
+	return nil
 }
+
+// Knows tells whether a source has been seen before. It belongs to the writer.
+func (s *Store) Knows(source string) bool { return s.known[source] }
 
 // Trim lets go of evidence beyond what is kept of each key, and of counts from
 // before an instant.

@@ -5,6 +5,7 @@
 package layout
 
 import (
+	"bytes"
 	"net/netip"
 	"strings"
 	"time"
@@ -29,6 +30,10 @@ type compiled struct {
 	steps   *steps // nil where only the regular expression serves
 	names   []string
 	timeAt  int // the group that holds the whole time, or -1
+	// behind is the byte that ends the time's group, where the line begins with
+	// that group and its last run holds digits, points and commas, but not that
+	// byte; -1 where it is not so.
+	behind int
 }
 
 // Compile makes a layout of its settings; nil stands for plain. Times without a
@@ -48,7 +53,7 @@ func Compile(l *lang.Layout, zone *time.Location) *Layout {
 	}
 	out.types = l.Types
 	for _, p := range l.Patterns {
-		c := compiled{pattern: p, names: p.Re.SubexpNames(), timeAt: -1}
+		c := compiled{pattern: p, names: p.Re.SubexpNames(), timeAt: -1, behind: -1}
 		c.steps = compileSteps(p.Source, c.names)
 		for i, n := range c.names {
 			if n == "host" {
@@ -57,6 +62,9 @@ func Compile(l *lang.Layout, zone *time.Location) *Layout {
 			if n != "" && len(out.timeIn) == 1 && n == out.timeIn[0] {
 				c.timeAt = i
 			}
+		}
+		if c.steps != nil && c.timeAt > 0 && out.types[c.names[c.timeAt]] == "" {
+			c.behind = c.steps.behind(c.timeAt)
 		}
 		out.patterns = append(out.patterns, c)
 	}
@@ -163,42 +171,91 @@ func (d *Divider) Glance(line []byte, near entry.Instant) (at entry.Instant, ok,
 	if c.steps == nil || c.timeAt < 0 || l.types[c.names[c.timeAt]] != "" {
 		return 0, false, false
 	}
-	spans := d.match(c, line, c.timeAt)
-	if spans == nil {
-		return 0, false, true
-	}
-	if spans[2*c.timeAt+1] < 0 {
-		return 0, false, true
-	}
-	raw := line[spans[2*c.timeAt]:spans[2*c.timeAt+1]]
-	if n := l.time.fixed; n > 0 && d.cache.n == n && len(raw) >= n && string(d.cache.prefix[:n]) == string(raw[:n]) {
-		if len(raw) == n {
-			return d.cache.base, true, true
+	if n := d.cache.n; n > 0 && c.behind >= 0 && len(line) > n && string(d.cache.prefix[:n]) == string(line[:n]) {
+		nano, end := 0, n
+		if line[n] == '.' || line[n] == ',' {
+			nano, end = fraction(line, n+1)
 		}
-		if nano, plain := decimals(raw[n:]); plain {
+		if end < len(line) && int(line[end]) == c.behind {
 			return d.cache.base + entry.Instant(nano), true, true
 		}
 	}
-	at, ok = d.cache.parse(l.time, string(raw), l.zone, near)
+	spans := d.match(c, line, c.timeAt)
+	if spans == nil || spans[2*c.timeAt+1] < 0 {
+		return 0, false, true
+	}
+	at, ok = d.cache.parse(l.time, string(line[spans[2*c.timeAt]:spans[2*c.timeAt+1]]), l.zone, near)
 	return at, ok, true
 }
 
-// decimals reads a fraction of at most nine decimals that ends its text.
-func decimals(b []byte) (int, bool) {
-	if len(b) < 2 || len(b) > 10 || b[0] != '.' && b[0] != ',' {
-		return 0, false
+// Run is a stretch of lines whose times could be read at a glance.
+type Run struct {
+	Next  int // where the first line begins that does not belong to it
+	Lines int
+	// Top is the latest time, in the line from At up to its line end at End; they
+	// mean nothing where there are no lines.
+	Top     entry.Instant
+	At, End int
+}
+
+// GlanceOn glances at lines from at on, as long as they share their second with
+// the line that was read last, begin before stop, and are no more than most. It
+// is Glance for many lines at once.
+func (d *Divider) GlanceOn(slab []byte, at, stop, most int) Run {
+	r := Run{Next: at, Top: entry.None}
+	l := d.Layout
+	if len(l.patterns) != 1 || l.time == nil || d.cache.n == 0 {
+		return r
 	}
-	v := 0
-	for _, c := range b[1:] {
-		if c < '0' || c > '9' {
-			return 0, false
+	behind := l.patterns[0].behind
+	prefix := string(d.cache.prefix[:d.cache.n])
+	n, top := len(prefix), -1
+	for r.Next < stop && r.Lines < most {
+		line := slab[r.Next:]
+		if len(line) < n+5 || string(line[:n]) != prefix {
+			break
 		}
-		v = v*10 + int(c-'0')
+		nano, end := 0, n
+		if line[n] == '.' || line[n] == ',' {
+			nano, end = fraction(line, n+1)
+		}
+		if end >= len(line) || int(line[end]) != behind {
+			break
+		}
+		k := bytes.IndexByte(line[end:], '\n')
+		if k < 0 {
+			break
+		}
+		if nano > top {
+			top, r.At, r.End = nano, r.Next, r.Next+end+k
+		}
+		r.Next += end + k + 1
+		r.Lines++
 	}
-	for n := len(b); n < 10; n++ {
-		v *= 10
+	if r.Lines > 0 {
+		r.Top = d.cache.base + entry.Instant(top)
 	}
-	return v, true
+	return r
+}
+
+var powers = [10]int{1e9, 1e8, 1e7, 1e6, 1e5, 1e4, 1e3, 100, 10, 1}
+
+// fraction reads the decimals of a second that begin at i, and returns where they
+// end; 0 where there are none, or more than nine.
+func fraction(b []byte, i int) (nano, end int) {
+	v, n := 0, 0
+	for i+n < len(b) && n < 10 {
+		c := b[i+n] - '0'
+		if c > 9 {
+			break
+		}
+		v = v*10 + int(c)
+		n++
+	}
+	if n == 0 || n > 9 {
+		return 0, 0
+	}
+	return v * powers[n], i + n
 }
 
 // Typed writes a value in the one form of its type, so that keys agree: 007 is

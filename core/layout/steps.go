@@ -251,6 +251,33 @@ func meets(a, b [256]bool) bool {
 	return false
 }
 
+// behind returns the byte that ends a group with which the pattern begins: it
+// must be fixed, and the group must end with a run that holds what decimals are
+// written with, and not that byte. It is -1 where it is not so.
+func (s *steps) behind(group int) int {
+	if len(s.ops) == 0 || s.ops[0].kind != stepOpen || s.ops[0].group != group {
+		return -1
+	}
+	for i := 1; i+1 < len(s.ops); i++ {
+		switch op := s.ops[i]; {
+		case op.kind == stepMaybe:
+			return -1
+		case op.kind == stepShut && op.group == group:
+			last, next := s.ops[i-1], s.ops[i+1]
+			if last.kind != stepRun || next.kind != stepLiteral || last.class[next.text[0]] {
+				return -1
+			}
+			for _, c := range ".,0123456789" {
+				if !last.class[c] {
+					return -1
+				}
+			}
+			return int(next.text[0])
+		}
+	}
+	return -1
+}
+
 // match fills spans with the start and end of every group (-1 where it took no
 // part), as regexp's FindSubmatchIndex does, and tells whether line fits. With
 // stop >= 0 it ends as soon as that group has ended.

@@ -200,6 +200,18 @@ func (s *scan) run() {
 			}
 			at = bytes.LastIndexByte(s.slab[:r.spots[next].at], '\n') + 1
 		}
+		if walk && !every {
+			if k := s.skip(at, next, step-since); k.Lines > 0 {
+				lines += k.Lines
+				since += k.Lines
+				if step > 0 && since >= step {
+					s.tick(Tick{max(s.top, r.Reached), since})
+					since = 0
+				}
+				at = k.Next
+				continue
+			}
+		}
 		end := bytes.IndexByte(s.slab[at:], '\n')
 		stop := len(s.slab)
 		if end < 0 {
@@ -334,6 +346,29 @@ func (s *scan) glance(at, end int) {
 	}
 }
 
+// skip glances at the lines from at on that no rule cares about.
+func (s *scan) skip(at, next, most int) layout.Run {
+	stop := len(s.slab)
+	if next < len(s.r.spots) {
+		spot := s.r.spots[next].at
+		if spot < at {
+			return layout.Run{}
+		}
+		stop = at + bytes.LastIndexByte(s.slab[at:spot], '\n') + 1
+	}
+	if s.tick == nil {
+		most = len(s.slab)
+	}
+	k := s.r.divider.GlanceOn(s.slab, at, stop, most)
+	if k.Lines == 0 || s.bounded(k.Top) != k.Top {
+		return layout.Run{}
+	}
+	if k.Top > s.r.Reached && (s.topAt < 0 || k.Top > s.top) {
+		s.top, s.topAt, s.topEnd = k.Top, k.At, k.End
+	}
+	return k
+}
+
 // sync makes Reached exact for all lines before end. The line with the latest
 // glanced time counts if it fits; if it does not, every line since is divided.
 func (s *scan) sync(end int) {
@@ -401,6 +436,10 @@ func (s *scan) judge(at, end, stop int) {
 		e.Fits, e.Fields = d.Fits, d.Fields
 		if d.Timed {
 			e.At = d.At
+			if s.topAt == at { // the latest time is this line's own
+				r.Reached = entry.Later(r.Reached, d.At)
+				s.topAt = -1
+			}
 		}
 		if !d.Timed || !d.Fits {
 			last, host := s.before(at)

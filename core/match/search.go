@@ -36,10 +36,52 @@ type spot struct{ at, lit int }
 type group struct {
 	stride, q int
 	fold      bool
-	shift     uint
-	filter    []uint64           // a bit for each hash that a q-gram of a window has
-	grams     map[uint32][]place // q-gram → the windows that hold it
+	or, and   uint32    // fold a q-gram, and cut it to its length
+	filter    *filter   // a bit for each hash that a q-gram of a window has
+	grams     gramTable // q-gram → the windows that hold it
 	windows   []window
+}
+
+// filter is small enough to stay in the processor's nearest cache.
+type filter [1 << 10]uint64
+
+const filterShift = 16 // of a hash of 32 bits, to one of the filter's bits
+
+// gramTable finds the places of a q-gram: an open table of q-grams, each with a
+// stretch of places.
+type gramTable struct {
+	shift  uint
+	slots  []gramSlot
+	places []place
+}
+
+type gramSlot struct {
+	gram     uint32
+	from, to int32 // an empty slot has none
+}
+
+func newGramTable(grams map[uint32][]place) gramTable {
+	size := bits.Len(uint(2*len(grams) + 1))
+	t := gramTable{shift: uint(32 - size), slots: make([]gramSlot, 1<<size)}
+	for gram, places := range grams {
+		i := int(gram * gramHash >> t.shift)
+		for t.slots[i].to > 0 {
+			i = (i + 1) & (len(t.slots) - 1)
+		}
+		from := int32(len(t.places))
+		t.places = append(t.places, places...)
+		t.slots[i] = gramSlot{gram, from, int32(len(t.places))}
+	}
+	return t
+}
+
+func (t *gramTable) find(gram uint32) []place {
+	for i := int(gram * gramHash >> t.shift); t.slots[i].to > 0; i = (i + 1) & (len(t.slots) - 1) {
+		if s := &t.slots[i]; s.gram == gram {
+			return t.places[s.from:s.to]
+		}
+	}
+	return nil
 }
 
 // place is where in a window a q-gram stands.
@@ -86,6 +128,8 @@ func newSearcher(lits []literal, sample []byte) *searcher {
 			k.stride = 4
 		case n >= 5:
 			k.stride = 2
+		case n == 4:
+			k.stride, k.q = 2, 3
 		}
 		if by[k] == nil {
 			kinds = append(kinds, k)
@@ -105,7 +149,11 @@ func newSearcher(lits []literal, sample []byte) *searcher {
 const gramHash = 0x9E3779B1
 
 func newGroup(lits []literal, which []int, stride, q int, fold bool, sample []byte) group {
-	g := group{stride: stride, q: q, fold: fold, grams: map[uint32][]place{}}
+	g := group{stride: stride, q: q, fold: fold, and: 1<<(8*q) - 1}
+	if fold {
+		g.or = 0x20202020
+	}
+	grams := map[uint32][]place{}
 	freq := make([]uint32, 1<<14)
 	for i := 0; i+4 <= len(sample); i += 3 {
 		freq[g.mask(binary.LittleEndian.Uint32(sample[i:]))*gramHash>>18]++
@@ -117,13 +165,15 @@ func newGroup(lits []literal, which []int, stride, q int, fold bool, sample []by
 		best, cost := 0, -1
 		for off := 0; off+width <= len(l.text); off++ {
 			w := l.text[off : off+width]
-			c := 0
+			c, rarest := 8, 1<<30
 			for k := 0; k+q <= width; k++ {
-				c += int(freq[g.gram(w[k:])*gramHash>>18])
+				gr := g.gram(w[k:])
+				n := int(freq[gr*gramHash>>18])
+				rarest = min(rarest, n)
+				c += 2 * n * (1 + len(grams[gr])) // each place of a q-gram is compared where it stands
 			}
-			c *= 4
-			if _, chosen := index[w]; !chosen {
-				c++
+			if n, chosen := index[w]; chosen { // then only its literals are
+				c = rarest * (1 + len(g.windows[n].lits))
 			}
 			if cost < 0 || c < cost {
 				best, cost = off, c
@@ -137,31 +187,22 @@ func newGroup(lits []literal, which []int, stride, q int, fold bool, sample []by
 			g.windows = append(g.windows, window{text: w})
 			for k := range stride {
 				gr := g.gram(w[k:])
-				g.grams[gr] = append(g.grams[gr], place{int32(n), int32(k)})
+				grams[gr] = append(grams[gr], place{int32(n), int32(k)})
 			}
 		}
 		g.windows[n].lits = append(g.windows[n].lits, litAt{i, best})
 	}
-	size := max(12, min(18, bits.Len(uint(len(g.grams)))+5))
-	g.shift = uint(32 - size)
-	g.filter = make([]uint64, 1<<(size-6))
-	for gr := range g.grams {
-		h := gr * gramHash >> g.shift
+	g.filter = new(filter)
+	for gr := range grams {
+		h := gr * gramHash >> filterShift
 		g.filter[h>>6] |= 1 << (h & 63)
 	}
+	g.grams = newGramTable(grams)
 	return g
 }
 
 // mask cuts a word to the q-gram's length and folds it.
-func (g *group) mask(w uint32) uint32 {
-	if g.fold {
-		w |= 0x20202020
-	}
-	if g.q < 4 {
-		w &= 1<<(8*g.q) - 1
-	}
-	return w
-}
+func (g *group) mask(w uint32) uint32 { return (w | g.or) & g.and }
 
 // gram is the q-gram that a text begins with.
 func (g *group) gram(s string) uint32 {
@@ -201,34 +242,79 @@ func (s *searcher) search(slab []byte, out []spot) []spot {
 	return out
 }
 
+// passes tells whether a q-gram may belong to a window.
+func (f *filter) passes(w uint32) uint64 {
+	h := w * gramHash >> filterShift
+	return f[h>>6] >> (h & 63) & 1
+}
+
+// search looks at every stride-th position. Several are asked for at once, so
+// that there is one branch for all of them.
 func (g *group) search(lits []literal, slab []byte, out []spot) []spot {
-	filter, shift, stride := g.filter, g.shift, g.stride
-	last := len(slab) - 4
-	if g.fold || g.q < 4 {
-		for p := 0; p <= last; p += stride {
-			w := g.mask(binary.LittleEndian.Uint32(slab[p:]))
-			if h := w * gramHash >> shift; filter[h>>6]&(1<<(h&63)) != 0 {
-				out = g.verify(lits, slab, p, w, out)
+	f, or, and := g.filter, g.or, g.and
+	p := 0
+	switch g.stride {
+	case 8:
+		for ; p+28 <= len(slab); p += 32 {
+			b := slab[p : p+28 : p+28]
+			w0 := (binary.LittleEndian.Uint32(b) | or) & and
+			w1 := (binary.LittleEndian.Uint32(b[8:]) | or) & and
+			w2 := (binary.LittleEndian.Uint32(b[16:]) | or) & and
+			w3 := (binary.LittleEndian.Uint32(b[24:]) | or) & and
+			if f.passes(w0)|f.passes(w1)|f.passes(w2)|f.passes(w3) != 0 {
+				out = g.verify(lits, slab, p, w0, out)
+				out = g.verify(lits, slab, p+8, w1, out)
+				out = g.verify(lits, slab, p+16, w2, out)
+				out = g.verify(lits, slab, p+24, w3, out)
 			}
 		}
-	} else {
-		for p := 0; p <= last; p += stride {
-			w := binary.LittleEndian.Uint32(slab[p : p+4 : p+4])
-			if h := w * gramHash >> shift; filter[h>>6]&(1<<(h&63)) != 0 {
-				out = g.verify(lits, slab, p, w, out)
+	case 4:
+		for ; p+16 <= len(slab); p += 16 {
+			b := slab[p : p+16 : p+16]
+			w0 := (binary.LittleEndian.Uint32(b) | or) & and
+			w1 := (binary.LittleEndian.Uint32(b[4:]) | or) & and
+			w2 := (binary.LittleEndian.Uint32(b[8:]) | or) & and
+			w3 := (binary.LittleEndian.Uint32(b[12:]) | or) & and
+			if f.passes(w0)|f.passes(w1)|f.passes(w2)|f.passes(w3) != 0 {
+				out = g.verify(lits, slab, p, w0, out)
+				out = g.verify(lits, slab, p+4, w1, out)
+				out = g.verify(lits, slab, p+8, w2, out)
+				out = g.verify(lits, slab, p+12, w3, out)
+			}
+		}
+	case 2:
+		for ; p+8 <= len(slab); p += 4 {
+			x := binary.LittleEndian.Uint64(slab[p : p+8 : p+8])
+			w0, w1 := (uint32(x)|or)&and, (uint32(x>>16)|or)&and
+			if f.passes(w0)|f.passes(w1) != 0 {
+				out = g.verify(lits, slab, p, w0, out)
+				out = g.verify(lits, slab, p+2, w1, out)
+			}
+		}
+	default:
+		for ; p+8 <= len(slab); p += 4 {
+			x := binary.LittleEndian.Uint64(slab[p : p+8 : p+8])
+			w0, w1, w2, w3 := (uint32(x)|or)&and, (uint32(x>>8)|or)&and, (uint32(x>>16)|or)&and, (uint32(x>>24)|or)&and
+			if f.passes(w0)|f.passes(w1)|f.passes(w2)|f.passes(w3) != 0 {
+				out = g.verify(lits, slab, p, w0, out)
+				out = g.verify(lits, slab, p+1, w1, out)
+				out = g.verify(lits, slab, p+2, w2, out)
+				out = g.verify(lits, slab, p+3, w3, out)
 			}
 		}
 	}
-	// A literal of fewer than four bytes may end behind the last whole word.
-	for p := max(0, last+1); g.q < 4 && p+g.q <= len(slab); p++ {
-		out = g.verify(lits, slab, p, g.gram(string(slab[p:])), out)
+	for ; p+g.q <= len(slab); p += g.stride {
+		out = g.verify(lits, slab, p, g.gram(string(slab[p:min(p+4, len(slab))])), out)
 	}
 	return out
 }
 
 // verify compares the windows that hold the q-gram at p, then their literals.
 func (g *group) verify(lits []literal, slab []byte, p int, gram uint32, out []spot) []spot {
-	for _, pl := range g.grams[gram] {
+	if g.filter.passes(gram) == 0 {
+		return out
+	}
+	for _, pl := range g.grams.find(gram) {
 		w := &g.windows[pl.window]
 		start := p - int(pl.off)
 		if start < 0 || start+len(w.text) > len(slab) || !same(slab[start:], w.text, g.fold) {

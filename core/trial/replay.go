@@ -96,10 +96,10 @@ type stream struct {
 	in     *Input
 	reader *match.Reader
 	buf    []byte
-	rest   int   // bytes at the start of buf that belong to an unfinished line
-	file   int   // which member is being read
-	base   int64 // offset of buf's first byte in it
-	some   bool  // something has been read
+	rest   int              // bytes at the start of buf that belong to an unfinished line
+	file   int              // which member is being read
+	base   int64            // offset of buf's first byte in it
+	some   bool             // something has been read
 	queue  []*engine.Judged // an item without verdicts only says how far it is
 	head   int
 }
