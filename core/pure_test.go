@@ -1,0 +1,51 @@
+// Package core holds nothing itself; this test holds that the packages below it
+// compute only.
+package core
+
+import (
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// The core knows no screen, file, network or clock.
+func TestCoreIsPure(t *testing.T) {
+	allowed := map[string]bool{}
+	for _, p := range strings.Fields(`bytes container/heap crypto/sha256 encoding/base32 encoding/binary encoding/json errors fmt io
+		math math/big math/bits net/netip regexp regexp/syntax slices sort strconv strings time unicode unicode/utf8`) {
+		allowed[p] = true
+	}
+	clock := map[string]bool{"Now": true, "Since": true, "Until": true, "After": true, "AfterFunc": true, "Tick": true,
+		"NewTimer": true, "NewTicker": true, "Sleep": true, "LoadLocation": true, "Local": true}
+	files := 0
+	require.NoError(t, filepath.WalkDir(".", func(path string, _ fs.DirEntry, err error) error {
+		if err != nil || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		files++
+		f, err := parser.ParseFile(token.NewFileSet(), path, nil, 0)
+		require.NoError(t, err)
+		for _, i := range f.Imports {
+			p, _ := strconv.Unquote(i.Path.Value)
+			assert.True(t, allowed[p] || strings.HasPrefix(p, "dimlantern/core/"), "%s imports %s", path, p)
+		}
+		ast.Inspect(f, func(n ast.Node) bool {
+			if s, ok := n.(*ast.SelectorExpr); ok {
+				if x, ok := s.X.(*ast.Ident); ok && x.Name == "time" {
+					assert.False(t, clock[s.Sel.Name], "%s uses time.%s", path, s.Sel.Name)
+				}
+			}
+			return true
+		})
+		return nil
+	}))
+	require.Greater(t, files, 15)
+}
