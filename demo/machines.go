@@ -163,7 +163,7 @@ func (h *Harbour) water(begin time.Duration) {
 		r := h.rng(side)
 		f := h.log("gauges/"+side+"/level.log", 96<<10, false)
 		h.add(begin, func(at time.Duration) time.Duration {
-			for _, s := range silences {
+			for _, s := range stills {
 				if i == 1 && s.holds(at) {
 					return 30 * time.Second
 				}
@@ -202,7 +202,7 @@ var (
 		"quay-1 2": {{65 * minute, 100 * minute}},
 	}
 	storms   = []spell{{-165 * minute, -118 * minute}, {35 * minute, 80 * minute}}
-	silences = []spell{{-25 * minute, 6 * minute}, {95 * minute, 120 * minute}}
+	stills = []spell{{-25 * minute, 6 * minute}, {95 * minute, 120 * minute}}
 	voyages  = []spell{{40 * time.Second, 9 * minute}, {70 * minute, 85 * minute}}
 )
 
