@@ -201,9 +201,9 @@ var (
 		"quay-2 4": {{-88 * minute, -53 * minute}, {-14 * minute, 20 * minute}, {150 * minute, 190 * minute}},
 		"quay-1 2": {{65 * minute, 100 * minute}},
 	}
-	storms   = []spell{{-165 * minute, -118 * minute}, {35 * minute, 80 * minute}}
-	stills = []spell{{-25 * minute, 6 * minute}, {95 * minute, 120 * minute}}
-	voyages  = []spell{{40 * time.Second, 9 * minute}, {70 * minute, 85 * minute}}
+	storms  = []spell{{-165 * minute, -118 * minute}, {35 * minute, 80 * minute}}
+	stills  = []spell{{-25 * minute, 6 * minute}, {95 * minute, 120 * minute}}
+	voyages = []spell{{40 * time.Second, 9 * minute}, {70 * minute, 85 * minute}}
 )
 
 // incidents sets going what goes wrong: some of it fixed, so that the first
