@@ -460,18 +460,11 @@ func (s *Service) Take(o *intake.Origin, j *engine.Judged) {
 	s.flushReach()
 	s.batch.Journal = append(s.batch.Journal, inputJudged)
 	s.batch.Journal = engine.EncodeJudged(s.batch.Journal, j)
-	rules := s.engine.Rules()
 	for _, v := range j.Verdicts {
 		if v.Recovery {
 			continue
 		}
-		key := make([]string, len(v.Key))
-		for i, k := range v.Key {
-			if key[i] = k; k == "" {
-				key[i] = "?"
-			}
-		}
-		s.batch.Hits = append(s.batch.Hits, store.Hit{Rule: rules[v.Rule].Name, Key: key, At: j.Entry.At, Origin: o.Name, Offset: j.Entry.Offset, Text: j.Entry.Raw})
+		s.batch.Hits = append(s.batch.Hits, store.Hit{Rule: s.engine.Name(v.Rule), Key: engine.Written(v.Key), At: j.Entry.At, Origin: o.Name, Offset: j.Entry.Offset, Text: j.Entry.Raw})
 	}
 	ts := s.engine.Take(j)
 	for _, t := range ts {

@@ -27,6 +27,7 @@ import (
 
 type replayOptions struct {
 	rules, as, from, to string
+	svg, pdf            string
 	asJSON              bool
 }
 
@@ -39,15 +40,18 @@ func replayCommand() *cobra.Command {
 been. With --as each file is read as an origin of that source; without it, as
 one of every source whose files fit its path, or of the only source there is. "-"
 is standard input; .gz and .zst are read as they are.`,
-		Example: "  dimlantern replay --rules pumps.lantern --as pump-logs pump-03.log.1 pump-03.log",
-		Args:    cobra.MinimumNArgs(1),
-		RunE:    func(_ *cobra.Command, args []string) error { return replay(o, args) },
+		Example: `  dimlantern replay --rules pumps.lantern --as pump-logs pump-03.log.1 pump-03.log
+  zcat old.gz | dimlantern replay --rules pumps.lantern --as pump-logs --svg old.svg -`,
+		Args: cobra.MinimumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error { return replay(o, args) },
 	}
 	c.Flags().StringVar(&o.rules, "rules", "", "a settings file, or a folder of them")
 	c.Flags().StringVar(&o.as, "as", "", "the source that the files are read as")
 	c.Flags().StringVar(&o.from, "from", "", "begin with entries of this time (RFC 3339)")
 	c.Flags().StringVar(&o.to, "to", "", "end before entries of this time (RFC 3339)")
 	c.Flags().BoolVar(&o.asJSON, "json", false, "one transition a line")
+	c.Flags().StringVar(&o.svg, "svg", "", "draw the lifelines into this SVG file")
+	c.Flags().StringVar(&o.pdf, "pdf", "", "draw the lifelines into this PDF file")
 	c.MarkFlagRequired("rules")
 	return c
 }
@@ -88,7 +92,10 @@ func replay(o *replayOptions, files []string) error {
 	}
 	out := bufio.NewWriterSize(os.Stdout, 64<<10)
 	table := tabwriter.NewWriter(out, 2, 0, 2, ' ', 0)
+	drawing := newDrawing(o)
+	opts.Hit = drawing.hit()
 	opts.Emit = func(t *engine.Transition) {
+		drawing.take(t)
 		if o.asJSON {
 			b, _ := t.MarshalJSON()
 			out.Write(b)
@@ -108,6 +115,9 @@ func replay(o *replayOptions, files []string) error {
 		return fmt.Errorf("the result cannot be written: %w", err)
 	}
 	clearProgress()
+	if err := drawing.write(sum); err != nil {
+		return err
+	}
 	for _, p := range sum.Untimed {
 		fmt.Fprintf(os.Stderr, "dimlantern: %s gives its entries no time; they stand at 1970-01-01T00:00:00Z. A layout with a time clause would read it.\n", p)
 	}

@@ -134,6 +134,9 @@ func (e *Engine) Rules() []*lang.Rule {
 	return out
 }
 
+// Name is the name of the rule at that place.
+func (e *Engine) Name(rule int) string { return e.rules[rule].Name }
+
 // Clock is the latest own time so far, or the deadline of the last timer that
 // acted; None before the first entry.
 func (e *Engine) Clock() entry.Instant { return e.clock }
@@ -211,8 +214,8 @@ func keyID(vals []string) string {
 	return b.String()
 }
 
-// written is the key with ? for what is lacking.
-func written(key []string) []string {
+// Written is the key with ? for what is lacking.
+func Written(key []string) []string {
 	out := make([]string, len(key))
 	for i, v := range key {
 		if v == "" {
@@ -261,7 +264,7 @@ func agrees(key, with []string) bool {
 
 // hit counts a hit, and raises or worsens.
 func (e *Engine) hit(r *rule, v *Verdict, x *entry.Entry) {
-	key := written(v.Key)
+	key := Written(v.Key)
 	id := keyID(key)
 	s := r.keys[id]
 	if s != nil && s.alert == nil && e.clock.Sub(s.touched) >= r.forget {

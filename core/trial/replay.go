@@ -33,12 +33,15 @@ type Options struct {
 	Progress func(bytes int64)
 	// Emit gets each transition as it comes; it must not keep the pointer.
 	Emit func(*engine.Transition)
+	// Hit gets each hit, with its rule and its key as written.
+	Hit func(rule string, key []string, at entry.Instant)
 }
 
 // Summary is what a replay counted.
 type Summary struct {
 	Entries, Hits, Raised, Cleared, Open int64
-	Untimed                              []string // origins without any time
+	Untimed                              []string      // origins without any time
+	Clock                                entry.Instant // the latest own time
 }
 
 // slabSize is how much is read at once: it stays in the processor's cache.
@@ -68,6 +71,7 @@ func Replay(s *lang.Settings, inputs []*Input, o Options) (Summary, error) {
 	err := r.run()
 	r.sum.Hits = r.engine.Hits
 	r.sum.Open = int64(r.engine.Open())
+	r.sum.Clock = r.engine.Clock()
 	return r.sum, err
 }
 
@@ -132,6 +136,7 @@ func (r *replay) run() error {
 		best.queue[best.head] = nil
 		best.head++
 		if len(j.Verdicts) > 0 {
+			r.hits(j)
 			r.take(r.engine.Take(j))
 		} else {
 			r.take(r.engine.Reach(j.Reached))
@@ -152,6 +157,18 @@ func (r *replay) run() error {
 		r.sum.Untimed = append(r.sum.Untimed, s.in.Path)
 	}
 	return nil
+}
+
+// hits tells of the hits of an entry.
+func (r *replay) hits(j *engine.Judged) {
+	if r.o.Hit == nil {
+		return
+	}
+	for _, v := range j.Verdicts {
+		if !v.Recovery {
+			r.o.Hit(r.engine.Name(v.Rule), engine.Written(v.Key), j.Entry.At)
+		}
+	}
 }
 
 func (r *replay) take(ts []engine.Transition) {
