@@ -74,3 +74,35 @@ func noArgs(cmd *cobra.Command, args []string) error {
 	}
 	return fmt.Errorf("there is no command %q: see dimlantern --help", args[0])
 }
+
+// atLeast refuses a command without what it needs.
+func atLeast(what string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) == 0 {
+			return fmt.Errorf("%s needs %s: see dimlantern %s --help", cmd.Name(), what, cmd.Name())
+		}
+		return nil
+	}
+}
+
+// exactlyOne refuses a command with none or several of what it needs.
+func exactlyOne(what string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) != 1 {
+			return fmt.Errorf("%s needs %s, and was given %d: see dimlantern %s --help", cmd.Name(), what, len(args), cmd.Name())
+		}
+		return nil
+	}
+}
+
+// needFlags refuses a command without flags that it cannot do without.
+func needFlags(names ...string) func(*cobra.Command, []string) error {
+	return func(cmd *cobra.Command, _ []string) error {
+		for _, n := range names {
+			if !cmd.Flags().Changed(n) {
+				return fmt.Errorf("%s needs --%s: see dimlantern %s --help", cmd.Name(), n, cmd.Name())
+			}
+		}
+		return nil
+	}
+}

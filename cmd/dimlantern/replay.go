@@ -3,8 +3,10 @@ package main
 import (
 	"bufio"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"sort"
@@ -42,7 +44,7 @@ one of every source whose files fit its path, or of the only source there is. "-
 is standard input; .gz and .zst are read as they are.`,
 		Example: `  dimlantern replay --rules pumps.lantern --as pump-logs pump-03.log.1 pump-03.log
   zcat old.gz | dimlantern replay --rules pumps.lantern --as pump-logs --svg old.svg -`,
-		Args: cobra.MinimumNArgs(1),
+		Args: atLeast("a FILE"),
 		RunE: func(_ *cobra.Command, args []string) error { return replay(o, args) },
 	}
 	c.Flags().StringVar(&o.rules, "rules", "", "a settings file, or a folder of them")
@@ -52,7 +54,7 @@ is standard input; .gz and .zst are read as they are.`,
 	c.Flags().BoolVar(&o.asJSON, "json", false, "one transition a line")
 	c.Flags().StringVar(&o.svg, "svg", "", "draw the lifelines into this SVG file")
 	c.Flags().StringVar(&o.pdf, "pdf", "", "draw the lifelines into this PDF file")
-	c.MarkFlagRequired("rules")
+	c.PreRunE = needFlags("rules")
 	return c
 }
 
@@ -139,6 +141,15 @@ func bound(flag, s string) (entry.Instant, error) {
 	return entry.Of(t), nil
 }
 
+// reason takes the operation and the path out of an error.
+func reason(err error) error {
+	var pe *fs.PathError
+	if errors.As(err, &pe) {
+		return pe.Err
+	}
+	return err
+}
+
 // member is a file of a series.
 type member struct {
 	path string
@@ -161,7 +172,7 @@ func openInputs(s *lang.Settings, as string, files []string) ([]*trial.Input, []
 			}
 			name, age = trial.Series(abs)
 			if info, err := os.Stat(f); err != nil {
-				return nil, nil, fmt.Errorf("%s cannot be read: %w", f, err)
+				return nil, nil, fmt.Errorf("%s cannot be read: %w", f, reason(err))
 			} else if info.IsDir() {
 				return nil, nil, fmt.Errorf("%s is a folder: name the files in it", f)
 			}
@@ -241,7 +252,7 @@ func openLog(path string) (io.Reader, io.Closer, entry.Instant, error) {
 	}
 	f, err := os.Open(path)
 	if err != nil {
-		return nil, nil, 0, fmt.Errorf("%s cannot be read: %w", path, err)
+		return nil, nil, 0, fmt.Errorf("%s cannot be read: %w", path, reason(err))
 	}
 	near := entry.None
 	if info, err := f.Stat(); err == nil {

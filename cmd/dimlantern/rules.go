@@ -24,7 +24,7 @@ func checkCommand() *cobra.Command {
 finding: where it is, why, and what to write instead. The exit status is 0 where
 there are none, else 1.`,
 		Example: "  dimlantern check ./rules\n  dimlantern check --json pumps.lantern",
-		Args:    cobra.MinimumNArgs(1),
+		Args:    atLeast("a PATH"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			texts, err := service.ReadSettings(args...)
 			if err != nil {
@@ -129,7 +129,7 @@ func fmtCommand() *cobra.Command {
 it changes the files; with --check it names those that differ, and exits with 1.
 A file with errors of syntax is left alone.`,
 		Example: "  dimlantern fmt --write ./rules",
-		Args:    cobra.MinimumNArgs(1),
+		Args:    atLeast("a PATH"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			texts, err := service.ReadSettings(args...)
 			if err != nil {
@@ -217,7 +217,7 @@ func testCommand() *cobra.Command {
 		Long: `Test plays the expects that stand beside the rules, and says of each that fails
 at which step, and what happened instead. Its last line is "N passed, N failed".`,
 		Example: "  dimlantern test ./rules",
-		Args:    cobra.MinimumNArgs(1),
+		Args:    atLeast("a PATH"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			texts, err := service.ReadSettings(args...)
 			if err != nil {

@@ -240,7 +240,7 @@ func clearCommand() *cobra.Command {
 		Short:   "Ends an alert by hand",
 		Long:    "Clear tells the running service that a person has ended an alert. ALERT is its identifier, as history and watch --json print it.",
 		Example: `  dimlantern clear k3f9a0c2d1e8 --words "strainer cleaned"`,
-		Args:    cobra.ExactArgs(1),
+		Args:    exactlyOne("one ALERT"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if err := o.clean(); err != nil {
 				return err

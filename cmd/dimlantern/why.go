@@ -22,7 +22,7 @@ func whyCommand() *cobra.Command {
 		Long: `Why divides one line by the layout of its source, and tries every clause of a
 rule on it. The exit status is 0 whatever the line is.`,
 		Example: `  dimlantern why --rules pumps.lantern --rule pump-pressure-low "pump 7: pressure low"`,
-		Args:    cobra.ExactArgs(1),
+		Args:    exactlyOne("one LINE, in quotes"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			settings, err := loadRules(rules)
 			if err != nil {
@@ -63,8 +63,7 @@ rule on it. The exit status is 0 whatever the line is.`,
 	c.Flags().StringVar(&name, "rule", "", "the rule to ask")
 	c.Flags().StringVar(&as, "as", "", "the source that the line is read as")
 	c.Flags().BoolVar(&asJSON, "json", false, "as one JSON object")
-	c.MarkFlagRequired("rules")
-	c.MarkFlagRequired("rule")
+	c.PreRunE = needFlags("rules", "rule")
 	return c
 }
 

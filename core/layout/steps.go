@@ -178,9 +178,9 @@ func classOf(re *syntax.Regexp) (*[256]bool, bool) {
 	return &set, high
 }
 
-// first is the set of bytes that the ops from i on can begin with; end tells
-// whether they can also begin with nothing at all.
-func (s *steps) first(i int) (set [256]bool, end bool) {
+// first is the set of bytes that the ops from i on can begin with; open tells
+// whether they can also fit nothing at all and leave what follows alone.
+func (s *steps) first(i int) (set [256]bool, open bool) {
 	for ; i < len(s.ops); i++ {
 		switch op := s.ops[i]; op.kind {
 		case stepLiteral:
@@ -195,10 +195,10 @@ func (s *steps) first(i int) (set [256]bool, end bool) {
 			}
 		case stepMaybe:
 			inner, _ := s.first(i + 1)
-			outer, end := s.first(op.to)
-			return union(union(set, inner), outer), end
+			outer, open := s.first(op.to)
+			return union(union(set, inner), outer), open
 		case stepEnd:
-			return set, true
+			return set, false
 		}
 	}
 	return set, true
@@ -223,8 +223,8 @@ func (s *steps) determined() bool {
 			}
 		case stepMaybe:
 			inner, empty := s.firstWithin(i+1, op.to)
-			outer, _ := s.first(op.to)
-			if empty || meets(inner, outer) {
+			outer, open := s.first(op.to)
+			if empty || open || meets(inner, outer) {
 				return false
 			}
 			op.class = &inner
