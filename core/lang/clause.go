@@ -20,7 +20,8 @@ func init() { // it refers to itself through the readers
 			"files": readFiles, "begin": readBegin, "layout": readSourceLayout, "host": readHost,
 			"note": readNote, "about": readAbout, "off": readOff,
 			"channel": nil, "message": nil, "account": nil, "listen": nil, "command": nil, "input": nil,
-			"entry": nil, "encoding": nil, "zone": nil, "field": nil, "keep": nil, "only": nil,
+			"entry": readEntry, "encoding": readEncoding,
+			"zone": nil, "field": nil, "keep": nil, "only": nil,
 		},
 		"layout": {
 			"pattern": readPattern, "time": readTime, "type": readType, "plain": readPlain,
@@ -99,7 +100,7 @@ func (f *File) readBlock(b *block, kind string, node any) {
 
 // once are the clauses that a block can have one of.
 var once = map[string]bool{
-	"source begin": true, "source layout": true, "source host": true,
+	"source begin": true, "source layout": true, "source host": true, "source entry": true, "source encoding": true,
 	"layout time": true, "rule per": true, "rule on": true, "rule remind": true, "rule say": true, "rule advise": true,
 }
 
@@ -182,8 +183,13 @@ func readFiles(c *cursor, node any) {
 			for c.accept(",") {
 				s.Except = append(s.Except, c.text("a path"))
 			}
-		case "changed", "every":
-			c.fail(t, "not-in-this-version", fmt.Sprintf("%s: files … %s", notYet, t.src), "take it out")
+		case "changed":
+			if !c.accept("within") {
+				c.expected(c.peek(), "within", "write: changed within 2d")
+			}
+			s.Changed = c.duration("a time")
+		case "every":
+			s.Every = c.duration("a time")
 		default:
 			c.i--
 			c.done("after the paths come only except, changed within and every")
@@ -243,6 +249,57 @@ func readHost(c *cursor, node any) {
 		s.HostFrom = p.Re
 	}
 	c.done("one pattern finds the host")
+}
+
+func readEntry(c *cursor, node any) {
+	s := node.(*Source)
+	const mend = "write: entry starts /^\\d{4}-/ at most 500 lines closed after 2s"
+	if !c.accept("starts") {
+		c.expected(c.peek(), "starts", mend)
+	}
+	s.Entry = &EntrySpec{Most: maxEntryLines, Closed: closedAfter}
+	s.Entry.Starts = c.pattern("a pattern")
+	for c.more() {
+		switch t := c.next(); {
+		case t.is("at"):
+			if !c.accept("most") {
+				c.expected(c.peek(), "most", mend)
+			}
+			s.Entry.Most = c.count("the number of lines")
+			if !c.accept("lines") && !c.accept("line") {
+				c.expected(c.peek(), "lines", mend)
+			}
+		case t.is("closed"):
+			if !c.accept("after") {
+				c.expected(c.peek(), "after", mend)
+			}
+			s.Entry.Closed = c.duration("a time")
+		default:
+			c.i--
+			c.done(mend)
+		}
+	}
+}
+
+// What an entry of many lines is bounded by, where the source does not say.
+const (
+	maxEntryLines = 1000
+	closedAfter   = 2 * time.Second
+)
+
+// encodings are the ways in which bytes are text.
+var encodings = []string{"utf-8", "utf-16", "latin-1", "auto"}
+
+func readEncoding(c *cursor, node any) {
+	t := c.next()
+	switch {
+	case t.kind != name:
+		c.expected(t, "an encoding", "encodings are "+strings.Join(encodings, ", "))
+	case !contains(encodings, t.src):
+		c.fail(t, "unknown-encoding", fmt.Sprintf("there is no encoding %q", t.src), meant(t.src, encodings))
+	}
+	c.done("a source has one encoding")
+	node.(*Source).Encoding = t.src
 }
 
 func readPattern(c *cursor, node any) {

@@ -61,6 +61,8 @@ func TestMistakes(t *testing.T) {
 		{"single quotes", rule("problem 'x'\nraise warning"), "syntax", "2:9", "does not quote a text", `"…"`},
 		{"two expressions side by side", rule("problem \"a\" \"b\"\nraise warning"), "syntax", "2:13", "and or or is missing", "join"},
 		{"not in", rule("problem status not in (1, 2)\nraise warning"), "syntax", "2:16", "not stands before", "not status in"},
+		{"an encoding that there is not", "source s {\n files \"/x\"\n encoding utf8\n}\n", "unknown-encoding", "3:11", `no encoding "utf8"`, "utf-8"},
+		{"entry without starts", "source s {\n files \"/x\"\n entry /^a/\n}\n", "syntax", "3:8", "starts was expected", "entry starts"},
 		{"an ambiguous example of a time", "layout l {\n pattern /(?<at>\\S+ \\S+)/\n time at like \"03/04/2026 05:00:00\"\n}\n", "bad-time-example", "3:15", "two readings", "day first"},
 		{"an example that is no time", "layout l {\n pattern /(?<at>\\S+)/\n time at like \"soon\"\n}\n", "bad-time-example", "3:15", "not understood", "2026-11-24"},
 		{"a time in a field that no pattern gives", "layout l {\n pattern /(?<when>\\S+) (?<text>.*)/\n time at like \"2026-11-24 05:32:28\"\n}\n", "unknown-field", "3:2", "no pattern of this layout gives", "there are: text, when"},
@@ -288,5 +290,13 @@ func TestNeeds(t *testing.T) {
 			got = append(got, l.Text)
 		}
 		assert.ElementsMatch(t, strings.FieldsFunc(want, func(r rune) bool { return r == '|' }), got, src)
+	}
+}
+
+// Files that are made to be slow, or to nest for ever, end soon with messages.
+func TestHostileFiles(t *testing.T) {
+	for _, s := range []string{"{", "rule x {", "(", "rule r {\n problem (", "a ", "\"", "a\n", "=", "rule r { problem not ", "expect \"x\" {"} {
+		_, ds := check("rule r {\n problem " + strings.Repeat(s, 50_000))
+		require.NotEmpty(t, ds, s)
 	}
 }

@@ -50,9 +50,11 @@ type lexer struct {
 	off   int
 	line  int
 	start int // offset of the line's first byte
-	lines []string
-	out   []token
-	diags []Diagnostic
+	// counted is an offset of that line, col its column.
+	counted, col int
+	lines        []string
+	out          []token
+	diags        []Diagnostic
 }
 
 // stateFn is one state of the lexer; it returns the next one.
@@ -62,15 +64,22 @@ type stateFn func(*lexer) stateFn
 // is no token becomes one of kind bad, with a diagnostic.
 func lex(file string, src []byte) ([]token, []string, []Diagnostic) {
 	s := strings.TrimPrefix(string(src), "\ufeff")
-	l := &lexer{file: file, src: s, line: 1, lines: strings.Split(strings.ReplaceAll(s, "\r\n", "\n"), "\n")}
+	l := &lexer{file: file, src: s, line: 1, col: 1, lines: strings.Split(strings.ReplaceAll(s, "\r\n", "\n"), "\n")}
 	for state := stateFn(lexSpace); state != nil; {
 		state = state(l)
 	}
 	return l.out, l.lines, l.diags
 }
 
+// pos is the place of an offset in the line that is being read. It counts on from
+// where it was asked last, so that long lines cost no more than short ones.
 func (l *lexer) pos(off int) Pos {
-	return Pos{File: l.file, Line: l.line, Col: 1 + utf8.RuneCountInString(l.src[l.start:off]), off: off}
+	if l.counted < l.start || off < l.counted {
+		l.counted, l.col = l.start, 1
+	}
+	l.col += utf8.RuneCountInString(l.src[l.counted:off])
+	l.counted = off
+	return Pos{File: l.file, Line: l.line, Col: l.col, off: off}
 }
 
 func (l *lexer) fail(code string, from int, what, mend string) {

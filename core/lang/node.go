@@ -65,8 +65,12 @@ func (s *Settings) RulesFor(source string) []*Rule {
 type Source struct {
 	Pos      Pos
 	Name     string
-	Files    []string // globs
-	Except   []string // globs of files to leave out
+	Files    []string      // globs
+	Except   []string      // globs of files to leave out
+	Changed  time.Duration // leave out files that have not changed for so long; 0 leaves out none
+	Every    time.Duration // how often its files are looked at; 0 is as soon as they change
+	Entry    *EntrySpec    // nil: each line is an entry
+	Encoding string        // "" is auto
 	Begin    Begin
 	Layout   string         // "" and "plain" are the same
 	Host     string         // a constant; "" where none is given
@@ -74,6 +78,13 @@ type Source struct {
 	About    []string
 	Note     string
 	Off      bool
+}
+
+// EntrySpec says which lines belong together.
+type EntrySpec struct {
+	Starts *Pattern      // a line that it fits begins an entry
+	Most   int           // lines of an entry at most
+	Closed time.Duration // after which no further line belongs to the last entry
 }
 
 // Where a source begins to read what is there when it is first seen.

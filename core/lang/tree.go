@@ -56,10 +56,14 @@ func Parse(name string, src []byte) *File {
 
 // parser builds the tree from the tokens.
 type parser struct {
-	file *File
-	toks []token
-	i    int
+	file  *File
+	toks  []token
+	i     int
+	depth int // of the braces that are open
 }
+
+// maxDepth bounds how deep blocks nest; none of the language nests deeper than 2.
+const maxDepth = 8
 
 func (p *parser) peek() token { return p.toks[p.i] }
 
@@ -140,6 +144,20 @@ func (p *parser) parseBlock() {
 // parseBody reads { clauses } into b.
 func (p *parser) parseBody(b *block) {
 	b.open = p.next()
+	p.depth++
+	defer func() { p.depth-- }()
+	if p.depth > maxDepth {
+		p.file.report(Err, "syntax", b.open, "blocks nest too deeply", "take out a {")
+		for n := 1; n > 0 && p.peek().kind != end; {
+			switch t := p.next(); {
+			case t.is("{"):
+				n++
+			case t.is("}"):
+				n--
+			}
+		}
+		return
+	}
 	for {
 		t := p.peek()
 		switch {

@@ -36,6 +36,9 @@ type step struct {
 	to    int
 }
 
+// maxSteps bounds the work of compiling.
+const maxSteps = 200
+
 // compileSteps returns nil where the pattern is not of that kind.
 func compileSteps(src string, names []string) *steps {
 	re, err := syntax.Parse(src, syntax.Perl)
@@ -48,7 +51,7 @@ func compileSteps(src string, names []string) *steps {
 		return nil
 	}
 	s := &steps{groups: len(names)}
-	if !s.sequence(flat[1:]) || !s.determined() {
+	if !s.sequence(flat[1:]) || len(s.ops) > maxSteps || !s.determined() {
 		return nil
 	}
 	return s
@@ -178,30 +181,38 @@ func classOf(re *syntax.Regexp) (*[256]bool, bool) {
 	return &set, high
 }
 
-// first is the set of bytes that the ops from i on can begin with; open tells
-// whether they can also fit nothing at all and leave what follows alone.
-func (s *steps) first(i int) (set [256]bool, open bool) {
-	for ; i < len(s.ops); i++ {
-		switch op := s.ops[i]; op.kind {
+// first is what a sequence of ops can begin with, and whether it can also fit
+// nothing at all and leave what follows alone.
+type first struct {
+	set  [256]bool
+	open bool
+}
+
+// firsts computes, from the end, what the ops from each place on can begin with.
+func firsts(ops []step) []first {
+	out := make([]first, len(ops)+1)
+	out[len(ops)].open = true
+	for i := len(ops) - 1; i >= 0; i-- {
+		next := &out[i+1]
+		switch op := &ops[i]; op.kind {
 		case stepLiteral:
-			set[op.text[0]] = true
-			return set, false
+			out[i].set[op.text[0]] = true
 		case stepOne:
-			return union(set, *op.class), false
+			out[i].set = *op.class
 		case stepRun:
-			set = union(set, *op.class)
-			if op.min > 0 {
-				return set, false
+			out[i].set = *op.class
+			if op.min == 0 {
+				out[i] = first{union(*op.class, next.set), next.open}
 			}
 		case stepMaybe:
-			inner, _ := s.first(i + 1)
-			outer, open := s.first(op.to)
-			return union(union(set, inner), outer), open
+			past := &out[min(op.to, len(ops))]
+			out[i] = first{union(next.set, past.set), past.open}
 		case stepEnd:
-			return set, false
+		default:
+			out[i] = *next
 		}
 	}
-	return set, true
+	return out
 }
 
 func union(a, b [256]bool) [256]bool {
@@ -213,33 +224,33 @@ func union(a, b [256]bool) [256]bool {
 
 // determined tells whether every choice can be made by the next byte alone.
 func (s *steps) determined() bool {
+	all := firsts(s.ops)
 	for i := range s.ops {
 		op := &s.ops[i]
 		switch op.kind {
 		case stepRun:
-			next, _ := s.first(i + 1)
-			if meets(*op.class, next) {
+			if meets(*op.class, all[i+1].set) {
 				return false
 			}
 		case stepMaybe:
-			inner, empty := s.firstWithin(i+1, op.to)
-			outer, open := s.first(op.to)
-			if empty || open || meets(inner, outer) {
+			inner := firstWithin(s.ops, i+1, op.to)
+			past := &all[op.to]
+			if inner.open || past.open || meets(inner.set, past.set) {
 				return false
 			}
-			op.class = &inner
+			op.class = &inner.set
 		}
 	}
 	return true
 }
 
-// firstWithin is first, for the ops up to end alone.
-func (s *steps) firstWithin(i, end int) ([256]bool, bool) {
-	sub := steps{ops: append([]step(nil), s.ops[i:end]...)}
-	for j := range sub.ops {
-		sub.ops[j].to -= i
+// firstWithin is what the ops from i up to end, taken alone, can begin with.
+func firstWithin(ops []step, i, end int) first {
+	sub := append([]step(nil), ops[i:end]...)
+	for j := range sub {
+		sub[j].to -= i
 	}
-	return sub.first(0)
+	return firsts(sub)[0]
 }
 
 func meets(a, b [256]bool) bool {
