@@ -32,6 +32,7 @@ type found struct {
 	path string
 	age  int // 0 is the newest member of its series; see seriesOf
 	date string
+	zip  bool // it is compressed
 	id   Identity
 	size int64
 	mod  int64 // nanoseconds
@@ -68,14 +69,16 @@ type member struct {
 	Offset  int64    `json:"offset"` // up to here its entries have been judged
 	Cut     bool     `json:"cut,omitempty"`
 	Limit   int64    `json:"limit,omitempty"` // of a copy: read no further
+	Zip     bool     `json:"zip,omitempty"`   // it is compressed; places are those before
 	Retired bool     `json:"-"`
 
-	file *os.File
-	read int64 // up to here it has been read; never before Offset
-	size int64
-	mod  int64 // when it had last changed, when it was last looked into
-	cut  bool  // the line being read is over the limit, and its rest is passed over
-	idle int64 // since when nothing has come, in nanoseconds; 0 is not at all
+	file        *os.File
+	zip         *packed
+	read        int64 // up to here it has been read; never before Offset
+	size        int64
+	mod, looked int64 // when it had changed, and its size, when it was last looked into
+	cut         bool  // the line being read is over the limit, and its rest is passed over
+	idle        int64 // since when nothing has come, in nanoseconds; 0 is not at all
 }
 
 // finished is a member that was read to its end, and is remembered so that it is
@@ -116,10 +119,31 @@ var (
 )
 
 func (m *member) close() {
+	if m.zip != nil {
+		m.zip.Close()
+		m.zip = nil
+	}
 	if m.file != nil {
 		m.file.Close()
 		m.file = nil
 	}
+}
+
+// changed is when the member's file had last changed, in nanoseconds; 0 where
+// that cannot be known.
+func (m *member) changed() int64 {
+	f := m.file
+	if m.zip != nil {
+		f = m.zip.file
+	}
+	if f == nil {
+		return 0
+	}
+	info, err := f.Stat()
+	if err != nil {
+		return 0
+	}
+	return info.ModTime().UnixNano()
 }
 
 // same tells whether the file still begins with the bytes that it began with,
@@ -131,11 +155,12 @@ func (m *member) same() (bool, error) {
 	if err != nil && n == 0 && len(m.Print) == 0 {
 		return true, nil
 	}
-	if n < len(m.Print) || !bytes.Equal(buf[:len(m.Print)], m.Print) {
+	first := written(buf[:n])
+	if len(first) < len(m.Print) || !bytes.Equal(first[:len(m.Print)], m.Print) {
 		return false, nil
 	}
-	if n > len(m.Print) {
-		m.Print = append([]byte(nil), buf[:n]...)
+	if len(first) > len(m.Print) {
+		m.Print = append([]byte(nil), first...)
 	}
 	return true, nil
 }
@@ -149,8 +174,11 @@ func printOf(path string) []byte {
 	defer f.Close()
 	var buf [printSize]byte
 	n, _ := f.ReadAt(buf[:], 0)
-	return append([]byte(nil), buf[:n]...)
+	return append([]byte(nil), written(buf[:n])...)
 }
+
+// written leaves the room out that was made for a file before it is written to.
+func written(b []byte) []byte { return bytes.TrimRight(b, "\x00") }
 
 // alike tells whether one of two prints begins with the other, and neither is
 // empty.
@@ -171,6 +199,10 @@ const (
 	Unreadable Condition = "not readable"
 	Folder     Condition = "a folder"
 	NoFile     Condition = "no file"
+	Late       Condition = "late"
+	Bursts     Condition = "writes in bursts"
+	NoFit      Condition = "no longer fits"
+	WrongClock Condition = "wrong clock"
 )
 
 // Blind tells whether an origin in that condition cannot be seen.

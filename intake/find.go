@@ -50,6 +50,12 @@ func Find(glob string, most int) []File {
 	return out
 }
 
+// Copies counts the rotated copies of a file.
+func Copies(path string) int {
+	series, _, _, _ := seriesOf(path)
+	return max(len(members(series))-1, 0)
+}
+
 // Holding returns the path of the member of the series that has that entry at
 // that place; "" where none has it any more.
 func (o *Origin) Holding(offset int64, text string) string {

@@ -173,7 +173,7 @@ func (f *Follower) lookSource(s *lang.Source, dirs map[string][]fs.DirEntry, now
 		list, err := doublestar.FilepathGlob(g)
 		if err == nil {
 			for _, p := range list {
-				if Fits(s, p) {
+				if Fits(s, p) && (s.Changed == 0 || f.recent(s, p, now)) {
 					paths[p] = true
 				}
 				if strings.Contains(g, "**") {
@@ -205,6 +205,17 @@ func (f *Follower) lookSource(s *lang.Source, dirs map[string][]fs.DirEntry, now
 	for _, name := range names {
 		f.lookSeries(s, name, dirs, claimed, first, now)
 	}
+}
+
+// recent tells whether a file has changed within the source's time, or is followed
+// already.
+func (f *Follower) recent(s *lang.Source, path string, now time.Time) bool {
+	series, _, _, _ := seriesOf(path)
+	if f.origins[s.Name+"\x00"+series] != nil {
+		return true
+	}
+	info, err := os.Stat(path)
+	return err != nil || now.Sub(info.ModTime()) < s.Changed
 }
 
 // lookSeries finds the members of a series in their folder, oldest first.
@@ -270,7 +281,7 @@ func membersIn(series string, list []fs.DirEntry) []found {
 		}
 		path := filepath.Join(filepath.Dir(series), e.Name())
 		name, age, date, compressed := seriesOf(path)
-		if name != series || compressed {
+		if name != series {
 			continue
 		}
 		info, err := os.Stat(path)
@@ -278,7 +289,7 @@ func membersIn(series string, list []fs.DirEntry) []found {
 			continue
 		}
 		x := statOf(path, info)
-		x.age, x.date = age, date
+		x.age, x.date, x.zip = age, date, compressed
 		files = append(files, x)
 	}
 	sort.SliceStable(files, func(i, j int) bool {
@@ -292,7 +303,7 @@ func membersIn(series string, list []fs.DirEntry) []found {
 		return a.mod < b.mod
 	})
 	// A series that is dated throughout has its newest date as its newest member.
-	if n := len(files); n > 0 && files[n-1].date != "" {
+	if n := len(files); n > 0 && files[n-1].date != "" && !files[n-1].zip {
 		files[n-1].age, files[n-1].date = 0, ""
 	}
 	return files
@@ -329,6 +340,12 @@ func (f *Follower) Poll(now time.Time) {
 		f.polled = now
 	}
 	for _, o := range f.order {
+		if every := o.Source.Every; every > 0 {
+			if now.Sub(o.polled) >= every {
+				o.polled, o.unread = now, true
+			}
+			continue
+		}
 		if !o.unread {
 			o.unread = all || f.dirty[o.base]
 		}

@@ -2,12 +2,16 @@ package intake
 
 import (
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 	"time"
+	"unicode/utf16"
 
+	"github.com/klauspost/compress/gzip"
+	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -134,9 +138,35 @@ func (m *fileModel) begin(t require.TestingT) {
 
 func (m *fileModel) shift() {
 	for i := m.rotated; i > 0; i-- {
-		os.Rename(fmt.Sprintf("%s.%d", m.path(), i), fmt.Sprintf("%s.%d", m.path(), i+1))
+		for _, end := range []string{"", ".gz", ".zst"} {
+			os.Rename(fmt.Sprintf("%s.%d%s", m.path(), i, end), fmt.Sprintf("%s.%d%s", m.path(), i+1, end))
+		}
 	}
 	m.rotated++
+}
+
+// compress puts a compressed copy in the place of a rotated file, as old as it.
+func (m *fileModel) compress(t require.TestingT, i int, end string) {
+	path := fmt.Sprintf("%s.%d", m.path(), i)
+	b, err := os.ReadFile(path)
+	if err != nil {
+		return // it is compressed already
+	}
+	info, err := os.Stat(path)
+	require.NoError(t, err)
+	f, err := os.Create(path + end)
+	require.NoError(t, err)
+	var w io.WriteCloser = gzip.NewWriter(f)
+	if end == ".zst" {
+		w, err = zstd.NewWriter(f)
+		require.NoError(t, err)
+	}
+	_, err = w.Write(b)
+	require.NoError(t, err)
+	require.NoError(t, w.Close())
+	require.NoError(t, f.Close())
+	require.NoError(t, os.Chtimes(path+end, info.ModTime(), info.ModTime()))
+	require.NoError(t, os.Remove(path))
 }
 
 func (m *fileModel) rename(t require.TestingT) {
@@ -165,20 +195,21 @@ func TestFollowerEqualsModel(t *testing.T) {
 		r := newRig(t, filepath.Join(dir, "*.log"), "oldest")
 		defer func() { r.f.Close() }()
 		r.step(time.Second)
+		byCopy := rapid.Bool().Draw(t, "by copy") // a writer rotates in one way
 		for range rapid.IntRange(1, 25).Draw(t, "steps") {
-			switch rapid.IntRange(0, 9).Draw(t, "what") {
+			switch rapid.IntRange(0, 10).Draw(t, "what") {
 			case 0, 1, 2:
 				m.lines(t, rapid.IntRange(1, 40).Draw(t, "lines"), rapid.SampledFrom([]string{"\n", "\r\n"}).Draw(t, "ending"))
 			case 3:
 				m.begin(t)
-			case 4:
-				if m.half == "" {
-					m.rename(t)
-					m.lines(t, 1, "\n")
-				}
-			case 5:
-				if m.half == "" { // what is between copy and cut is lost for every reader
+			case 4, 5:
+				switch {
+				case m.half != "":
+				case byCopy: // what is between copy and cut is lost for every reader
 					m.copyAndCut(t)
+					m.lines(t, 1, "\n")
+				default:
+					m.rename(t)
 					m.lines(t, 1, "\n")
 				}
 			case 6:
@@ -188,12 +219,16 @@ func TestFollowerEqualsModel(t *testing.T) {
 			case 9:
 				r.step(time.Second)
 				r.restart()
+			case 10:
+				if m.rotated > 0 && !byCopy {
+					m.compress(t, rapid.IntRange(1, m.rotated).Draw(t, "which"), rapid.SampledFrom([]string{".gz", ".zst"}).Draw(t, "how"))
+				}
 			}
 		}
 		if m.half != "" {
 			m.lines(t, 1, "\n")
 		}
-		r.step(time.Second)
+		r.step(5 * time.Second)
 		r.step(time.Minute)
 		r.step(time.Second)
 		require.Equal(t, m.written, r.sink.lines)
@@ -323,4 +358,88 @@ func TestSeries(t *testing.T) {
 func TestVisible(t *testing.T) {
 	assert.Equal(t, "␛[2J␀ \uFFFDx é ␡", Visible("\x1b[2J\x00\t\u202ex é \x7f"))
 	assert.Equal(t, "plain", Visible("plain"))
+}
+
+// Lines that belong together are one entry, however the reading is cut, and the
+// last one does not wait for ever.
+func TestEntriesOfManyLines(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(dir, "a.log")
+	write(t, path, "")
+	src := fmt.Sprintf("source s {\n files %s\n begin oldest\n entry starts /^\\d+ / at most 4 lines closed after 3s\n layout l\n}\nlayout l {\n pattern /^(?<n>\\d+) (?<text>.*)$/\n}\nrule r {\n problem \"line\"\n per n\n raise error\n clear by hand\n}\n", lang.Quote(path))
+	s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte(src))})
+	require.False(t, lang.Errors(ds), "%v", ds)
+	r := &rig{t: t, s: s, places: map[string][]byte{}, now: time.Now()}
+	r.start()
+	add := func(text string) {
+		f, err := os.OpenFile(path, os.O_WRONLY|os.O_APPEND, 0o644)
+		require.NoError(t, err)
+		_, err = f.WriteString(text)
+		require.NoError(t, err)
+		f.Close()
+	}
+
+	add("1 line\n  at a\n  at b\n2 line\r\n  at c\r\n")
+	r.step(time.Second)
+	assert.Equal(t, []string{"1 line\n  at a\n  at b"}, r.sink.lines, "the last one may go on")
+	add("  at d\n")
+	r.step(time.Second)
+	assert.Len(t, r.sink.lines, 1)
+	r.step(time.Second)
+	r.step(4 * time.Second)
+	assert.Equal(t, "2 line\n  at c\n  at d", r.sink.lines[len(r.sink.lines)-1])
+	add("3 line\n a\n b\n c\n d line\n4 line\n")
+	r.step(time.Second)
+	r.step(4 * time.Second)
+	r.step(4 * time.Second)
+	assert.Equal(t, []string{"3 line\n a\n b\n c", " d line", "4 line"}, r.sink.lines[2:], "no longer than it may be")
+}
+
+// Text comes in several encodings, and stands at its place in the file's bytes.
+func TestEncodings(t *testing.T) {
+	for _, c := range []struct {
+		word  string
+		bytes []byte
+	}{
+		{"auto", []byte("line 1\r\nline é\n")},
+		{"utf-8", []byte("\xef\xbb\xbfline 1\nline é\n")},
+		{"latin-1", []byte("line 1\nline \xe9\n")},
+		{"auto", utf16le("\ufeffline 1\r\nline é\n")},
+		{"auto", utf16le("line 1\nline é\n")},
+		{"utf-16", utf16le("line 1\nline é\n")},
+	} {
+		path := filepath.Join(t.TempDir(), "a.log")
+		require.NoError(t, os.WriteFile(path, c.bytes, 0o644))
+		s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte(fmt.Sprintf("source s {\n files %s\n begin oldest\n encoding %s\n}\nrule r {\n problem \"line\"\n raise error\n clear by hand\n}\n", lang.Quote(path), c.word)))})
+		require.False(t, lang.Errors(ds), "%v", ds)
+		r := &rig{t: t, s: s, places: map[string][]byte{}, now: time.Now()}
+		r.start()
+		r.step(time.Second)
+		assert.Equal(t, []string{"line 1", "line é"}, r.sink.lines, "%s %q", c.word, c.bytes)
+		assert.EqualValues(t, len(c.bytes), r.origin().place.Members[0].Offset, "all bytes are read")
+	}
+}
+
+func utf16le(s string) []byte {
+	var b []byte
+	for _, u := range utf16.Encode([]rune(s)) {
+		b = append(b, byte(u), byte(u>>8))
+	}
+	return b
+}
+
+// A file whose room was made before it is written to waits for what will stand
+// there.
+func TestRoomMadeBefore(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "a.log")
+	write(t, path, "line 1\n"+strings.Repeat("\x00", 3<<20))
+	r := newRig(t, path, "oldest")
+	r.step(time.Second)
+	f, err := os.OpenFile(path, os.O_WRONLY, 0o644)
+	require.NoError(t, err)
+	_, err = f.WriteAt([]byte("line 2\n"), 7)
+	require.NoError(t, err)
+	f.Close()
+	r.step(time.Second)
+	assert.Equal(t, []string{"line 1", "line 2"}, r.sink.lines)
 }

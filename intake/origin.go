@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"os"
 	"slices"
 	"time"
 
@@ -28,6 +29,9 @@ type Place struct {
 	Host     string        `json:"host"`
 	Began    string        `json:"began"` // in words, where reading began
 	Entries  int64         `json:"entries"`
+	// Old is when the newest member that was read to its end had last changed:
+	// rotated files from before are known. Nanoseconds.
+	Old int64 `json:"old"`
 }
 
 // Origin is one log as its writer sees it: all members of its series together.
@@ -46,8 +50,12 @@ type Origin struct {
 
 	place   Place
 	reader  *match.Reader
-	base    string // the path of the newest member
+	zips    map[Identity]int64 // compressed files that were looked into → when they had changed
+	base    string             // the path of the newest member
 	absent  time.Time
+	polled  time.Time // with `every`: when it was last looked at
+	lag     lag
+	caught  bool // it has been read to its end once
 	unread  bool
 	queue   []item
 	head    int
@@ -123,10 +131,94 @@ func (o *Origin) set(c Condition, words, mend string, now time.Time) {
 	o.changed = true
 }
 
+// lag is how far behind its writing an origin is judged.
+type lag struct {
+	last, worst time.Duration // from an entry's own time to its arrival
+	worstAt     time.Time
+	arrivals    [8]time.Time // when something came, the newest last
+	amounts     [8]int64
+}
+
+// came notes that entries arrived whose newest has that own time.
+func (l *lag) came(at entry.Instant, n int64, now time.Time) {
+	if at != entry.None {
+		l.last = max(entry.Of(now).Sub(at), 0)
+		if l.last >= l.worst || now.Sub(l.worstAt) > time.Hour {
+			l.worst, l.worstAt = l.last, now
+		}
+	}
+	if k := len(l.arrivals) - 1; now.Sub(l.arrivals[k]) < time.Second {
+		l.arrivals[k] = now
+		l.amounts[k] += n
+		return
+	}
+	copy(l.arrivals[:], l.arrivals[1:])
+	copy(l.amounts[:], l.amounts[1:])
+	l.arrivals[len(l.arrivals)-1], l.amounts[len(l.amounts)-1] = now, n
+}
+
+// bursts tells whether entries come in heaps with long pauses between them: the
+// writer keeps them back.
+func (l *lag) bursts() bool {
+	if l.arrivals[0].IsZero() {
+		return false
+	}
+	total := int64(0)
+	for i := 1; i < len(l.arrivals); i++ {
+		if l.arrivals[i].Sub(l.arrivals[i-1]) < 5*time.Second {
+			return false
+		}
+		total += l.amounts[i]
+	}
+	return total >= 10*int64(len(l.arrivals)-1)
+}
+
+// State is what is known of an origin now.
+type State struct {
+	Condition Condition     `json:"state"`
+	Words     string        `json:"words,omitempty"` // what is the matter, in a sentence
+	Mend      string        `json:"mend,omitempty"`
+	Since     time.Time     `json:"since"`
+	Behind    int64         `json:"behind_bytes"`
+	Lag       time.Duration `json:"lag"`   // from an entry's own time to its arrival, of the newest
+	Worst     time.Duration `json:"worst"` // of the last hour
+	WorstAt   time.Time     `json:"worst_at"`
+	Misfits   int64         `json:"misfits"`
+	Gaps      int64         `json:"lost_bytes"`
+	Cut       int64         `json:"cut_entries"`
+}
+
+// State says in words how the origin can be seen. Of what is the matter, the worst
+// comes first.
+func (o *Origin) State(now time.Time) State {
+	s := State{Condition: o.Condition, Words: o.Words, Mend: o.Mend, Since: o.Since, Behind: o.Behind(), Lag: o.lag.last,
+		Worst: o.lag.worst, WorstAt: o.lag.worstAt, Misfits: o.reader.Misfits, Gaps: o.Gaps, Cut: o.CutLines}
+	timed := o.reader.Plan.Layout.Timed()
+	switch {
+	case o.Condition != Seen:
+	case s.Behind > 1<<20:
+		s.Condition, s.Words = Catching, fmt.Sprintf("catching up: %d MB still to go", s.Behind/1e6)
+	case o.place.Entries == 0:
+		s.Condition, s.Words = Waiting, "waiting for its first entry since "+o.Since.Format("15:04:05")
+	case o.reader.Future > 0:
+		s.Condition, s.Words = WrongClock, "its clock is ahead: its entries are judged by their arrival"
+		s.Mend = "set the clock of that host"
+	case timed && o.reader.Misfits > 100 && o.reader.Misfits*2 > o.place.Entries:
+		s.Condition, s.Words = NoFit, "its lines no longer fit the layout"
+		s.Mend = "look at its newest lines, and at the layout's pattern"
+	case o.lag.bursts():
+		s.Condition, s.Words = Bursts, "it writes in bursts: its writer keeps lines back"
+		s.Mend = "let the program flush each line"
+	case timed && s.Lag > 10*time.Second && now.Sub(o.lag.arrivals[len(o.lag.arrivals)-1]) < time.Minute:
+		s.Condition, s.Words = Late, fmt.Sprintf("late: %s from written to read", s.Lag.Truncate(time.Second))
+	}
+	return s
+}
+
 // member returns the member that is a file, whatever its name is now.
 func (o *Origin) member(f found) *member {
 	for _, m := range o.place.Members {
-		if m.ID == f.id && m.Limit == 0 {
+		if m.ID == f.id && m.Limit == 0 && m.Zip == f.zip {
 			return m
 		}
 	}
@@ -134,7 +226,7 @@ func (o *Origin) member(f found) *member {
 }
 
 func (o *Origin) finished(f found) *finished {
-	for i := range o.place.Finished {
+	for i := len(o.place.Finished) - 1; i >= 0; i-- {
 		if o.place.Finished[i].ID == f.id {
 			return &o.place.Finished[i]
 		}
@@ -144,7 +236,7 @@ func (o *Origin) finished(f found) *finished {
 
 func (o *Origin) finish(id Identity, print []byte, size int64) {
 	for i := range o.place.Finished {
-		if o.place.Finished[i].ID == id {
+		if d := o.place.Finished[i]; d.ID == id && (alike(d.Print, print) || len(d.Print) == 0) { // else its number was given to another
 			o.place.Finished = slices.Delete(o.place.Finished, i, i+1)
 			break
 		}
@@ -168,7 +260,7 @@ func (o *Origin) look(files []found, first bool, now time.Time) {
 		return // what was judged ahead belongs to the files as they were
 	}
 	newest := -1
-	if n := len(files); n > 0 && files[n-1].age == 0 {
+	if n := len(files); n > 0 && files[n-1].age == 0 && !files[n-1].zip {
 		newest = n - 1
 	}
 	for _, f := range files { // first what is known, since a copy shows only then as one
@@ -180,25 +272,33 @@ func (o *Origin) look(files []found, first bool, now time.Time) {
 			m.Path = f.path
 			o.dirty = true
 		}
+		if m.Zip {
+			continue
+		}
 		if m.wasCut(f) {
 			o.wasCut(m, files)
 		}
 		m.size = max(m.size, f.size)
 	}
-	for i, f := range files {
+	for _, f := range files {
 		if o.member(f) != nil || o.copied(f) {
+			continue
+		}
+		if f.zip {
+			o.packedFile(f, files, first)
 			continue
 		}
 		if d := o.finished(f); d != nil {
 			if p := printOf(f.path); f.size > d.Size && (len(d.Print) == 0 || alike(p, d.Print)) {
-				o.insert(&member{ID: f.id, Print: p, Path: f.path, Offset: d.Size, read: d.Size, size: f.size}, i, files)
+				o.insert(&member{ID: f.id, Print: p, Path: f.path, Offset: d.Size, read: d.Size, size: f.size})
 				continue
 			} else if len(d.Print) == 0 || alike(p, d.Print) {
 				continue
 			}
 		}
-		o.newFile(f, i, files, first)
+		o.newFile(f, first)
 	}
+	o.arrange(files)
 	switch {
 	case newest >= 0 && o.Condition.Blind() && o.Condition != Unreadable, newest >= 0 && o.Condition == Waiting, o.Condition == "" && newest >= 0:
 		o.base = files[newest].path
@@ -220,7 +320,7 @@ func (o *Origin) look(files []found, first bool, now time.Time) {
 // copied tells whether a file is a copy from which the rest of a cut file is read.
 func (o *Origin) copied(f found) bool {
 	for _, m := range o.place.Members {
-		if m.ID == f.id {
+		if m.ID == f.id && m.Zip == f.zip {
 			return true
 		}
 	}
@@ -233,46 +333,53 @@ func (m *member) wasCut(f found) bool {
 	if f.size < m.Offset {
 		return true
 	}
-	if m.mod == f.mod || len(m.Print) == 0 {
+	if m.mod == f.mod && m.looked == f.size || len(m.Print) == 0 {
 		return false
 	}
-	m.mod = f.mod
+	m.mod, m.looked = f.mod, f.size
 	p := printOf(f.path)
 	return len(p) < len(m.Print) || !alike(p, m.Print)
 }
 
-// insert puts a member where its age belongs: before the members of younger
-// files.
-func (o *Origin) insert(m *member, at int, files []found) {
-	place := len(o.place.Members)
-	for k := range o.place.Members {
-		younger := false
-		for _, f := range files[at+1:] {
-			younger = younger || f.id == o.place.Members[k].ID
-		}
-		if younger {
-			place = k
-			break
-		}
-	}
-	o.place.Members = slices.Insert(o.place.Members, place, m)
+// insert adds a member; arrange puts it where its age belongs.
+func (o *Origin) insert(m *member) {
+	o.place.Members = append(o.place.Members, m)
 	o.dirty = true
+}
+
+// arrange puts the members in the order of their files, oldest first. One whose
+// file is not there any more stays before the one that it stood before.
+func (o *Origin) arrange(files []found) {
+	rank := make(map[*member]int, len(o.place.Members))
+	next := len(files)
+	for k := len(o.place.Members) - 1; k >= 0; k-- {
+		m := o.place.Members[k]
+		if i := slices.IndexFunc(files, func(f found) bool { return f.id == m.ID && f.zip == m.Zip }); i >= 0 {
+			next = i
+		}
+		rank[m] = next
+	}
+	slices.SortStableFunc(o.place.Members, func(a, b *member) int { return rank[a] - rank[b] })
 }
 
 // newFile takes up a file that is not known: by `begin` when the source is new,
 // else from its start. A copy of what is known is not read again.
-func (o *Origin) newFile(f found, at int, files []found, first bool) {
+func (o *Origin) newFile(f found, first bool) {
 	print := printOf(f.path)
 	m := &member{ID: f.id, Print: print, Path: f.path, size: f.size}
 	if first {
 		if !o.begin(m, f) {
 			o.finish(f.id, print, f.size)
+			o.place.Old = max(o.place.Old, f.mod)
 			return
 		}
-		o.insert(m, at, files)
+		o.insert(m)
 		return
 	}
 	if f.age > 0 || f.date != "" {
+		if f.mod < o.place.Old {
+			return
+		}
 		for _, k := range o.place.Members {
 			if alike(k.Print, print) && len(k.Print) > 0 {
 				return // a copy of a member; it matters when that one is cut
@@ -285,21 +392,83 @@ func (o *Origin) newFile(f found, at int, files []found, first bool) {
 			}
 		}
 	}
-	o.insert(m, at, files)
+	o.insert(m)
 }
+
+// packedFile takes up a compressed file: the rest of a member that was compressed
+// before it was read to its end, or one that came and went while nobody looked.
+func (o *Origin) packedFile(f found, files []found, first bool) {
+	if o.zips == nil {
+		o.zips = map[Identity]int64{}
+	}
+	if o.zips[f.id] == f.mod {
+		return
+	}
+	print := printPacked(f.path)
+	if len(print) == 0 {
+		return
+	}
+	o.zips[f.id] = f.mod
+	for _, m := range o.place.Members {
+		if !alike(m.Print, print) || m.Zip {
+			continue
+		}
+		if m.file == nil && !slices.ContainsFunc(files, func(x found) bool { return x.id == m.ID && !x.zip }) {
+			m.Zip, m.ID, m.Path, m.idle, m.Retired = true, f.id, f.path, 0, false
+			o.dirty = true
+		}
+		return
+	}
+	for _, d := range o.place.Finished {
+		if alike(d.Print, print) {
+			return
+		}
+	}
+	m := &member{ID: f.id, Print: print, Path: f.path, Zip: true}
+	if first {
+		if o.begin(m, f) {
+			m.Offset, m.read = 0, 0
+			o.insert(m)
+			return
+		}
+		o.place.Old = max(o.place.Old, f.mod)
+		o.finish(f.id, print, f.size)
+		return
+	}
+	if f.mod >= o.place.Old {
+		o.insert(m)
+	}
+}
+
+// settled is how long a compressed file must not have changed before it is read.
+const settled = 2 * time.Second
 
 // wasCut handles a file that was copied and cut: what had not been read yet is
 // read from the copy, where there is one, and the file from its start.
 func (o *Origin) wasCut(m *member, files []found) {
-	for i, f := range files {
-		if f.id == m.ID || o.finished(f) != nil || o.member(f) != nil {
+	for _, f := range files {
+		if f.id == m.ID || o.member(f) != nil {
 			continue
 		}
-		if p := printOf(f.path); alike(p, m.Print) && f.size >= m.Offset && len(p) >= len(m.Print) {
+		p := printOf(f.path)
+		if f.zip {
+			p = printPacked(f.path)
+		}
+		if d := o.finished(f); d != nil && alike(d.Print, p) {
+			continue
+		}
+		if alike(p, m.Print) && (f.zip || f.size >= m.Offset) && len(p) >= len(m.Print) {
 			c := &member{ID: f.id, Print: p, Path: f.path, Offset: m.Offset, read: m.Offset, size: f.size, Limit: f.size, Cut: m.Cut}
-			o.insert(c, i, files)
+			if f.zip {
+				c.Zip, c.Limit = true, 0
+			}
+			// It comes before what the file holds now.
+			o.place.Members = slices.Insert(o.place.Members, slices.Index(o.place.Members, m), c)
 			break
 		}
+	}
+	if len(m.Print) > 0 { // a copy that is found later, compressed perhaps, is known
+		o.finish(Identity{}, m.Print, m.Offset)
 	}
 	m.Offset, m.read, m.Print, m.Cut, m.cut = 0, 0, nil, false, false
 	o.dirty = true
@@ -308,12 +477,12 @@ func (o *Origin) wasCut(m *member, files []found) {
 // begin sets where a member of a source that is seen for the first time begins;
 // it answers false where nothing of it is to be read.
 func (o *Origin) begin(m *member, f found) bool {
-	newest := f.age == 0 && f.date == ""
+	newest := f.age == 0 && f.date == "" && !f.zip
 	switch o.Source.Begin.How {
 	case lang.BeginNow:
 		m.Offset, m.read = f.size, f.size
-		if f.size > 0 {
-			m.Offset = lineStart(f.path, f.size)
+		if f.size > 0 && newest {
+			m.Offset = o.lineStart(f.path, f.size, m.Print)
 			m.read = m.Offset
 		}
 		o.place.Began = "now, when first seen"
@@ -331,7 +500,9 @@ func (o *Origin) begin(m *member, f found) bool {
 		m.Offset, m.read = f.size, f.size
 		return newest
 	}
-	m.Offset = o.bisect(f, at)
+	if !f.zip {
+		m.Offset = o.bisect(f, at)
+	}
 	m.read = m.Offset
 	return true
 }
@@ -351,8 +522,21 @@ func (o *Origin) fill(buf []byte, now time.Time) (bool, error) {
 		if m.Retired {
 			continue
 		}
+		if m.Zip {
+			if info, err := os.Stat(m.Path); err == nil && now.Sub(info.ModTime()) < settled && now.After(info.ModTime()) {
+				o.unread = false
+				return false, nil // it may still be written, and what is younger waits
+			}
+			if o.readPacked(m, buf, now) {
+				o.unread = true
+				return true, nil
+			}
+			continue
+		}
 		if err := m.open(); err != nil {
-			o.lost(m, i, err, now)
+			if o.lost(m, err, now); o.retired(m) {
+				return true, nil
+			}
 			continue
 		}
 		if o.Condition == Unreadable {
@@ -368,12 +552,12 @@ func (o *Origin) fill(buf []byte, now time.Time) (bool, error) {
 			return true, nil
 		}
 	}
-	o.unread = false
+	o.unread, o.caught = false, true
 	return false, nil
 }
 
 // lost handles a member that cannot be opened.
-func (o *Origin) lost(m *member, i int, err error, now time.Time) {
+func (o *Origin) lost(m *member, err error, now time.Time) {
 	switch {
 	case errors.Is(err, fs.ErrPermission):
 		words, mend := denied(m.Path, err)
@@ -444,6 +628,49 @@ func (o *Origin) readMember(m *member, buf []byte, newest bool, now time.Time) (
 	return o.judge(m, buf[:n], buf, now), nil
 }
 
+// readPacked reads a block of a compressed member, and judges it into the queue.
+func (o *Origin) readPacked(m *member, buf []byte, now time.Time) bool {
+	var err error
+	if m.zip != nil && m.zip.at-int64(len(m.zip.held)) > m.read {
+		m.close()
+	}
+	if m.zip == nil {
+		if m.zip, err = openPacked(m.Path); err != nil {
+			o.lost(m, err, now)
+			return o.retired(m)
+		}
+	}
+	b := buf[:blockSize]
+	n, err := m.zip.readAt(b, m.read)
+	b = b[:n]
+	o.reader.Encoding = o.reader.Plan.EncodingOf(m.Print)
+	ended := err != nil
+	if ended && !errors.Is(err, io.EOF) {
+		o.Gaps++ // it is damaged: what is behind cannot be known
+	}
+	end := o.reader.Plan.Cut(b, o.reader.Encoding, ended)
+	if ended || end == 0 {
+		end = n
+	}
+	if end > 0 {
+		o.scan(m, b[:end], m.read, now)
+	}
+	if ended {
+		m.Retired = true
+		o.push(m, 0, nil)
+		return true
+	}
+	return end > 0
+}
+
+// retired ends a member that cannot be read any more.
+func (o *Origin) retired(m *member) bool {
+	if m.Retired {
+		o.push(m, 0, nil)
+	}
+	return m.Retired
+}
+
 // atEnd retires a member that was read to its end and has a younger one, and
 // takes its unfinished last line as it is.
 func (o *Origin) atEnd(m *member, newest bool, now time.Time) bool {
@@ -461,17 +688,18 @@ func (o *Origin) atEnd(m *member, newest bool, now time.Time) bool {
 	return false
 }
 
-// judge takes the whole lines of a block. It answers false where there is none.
+// judge takes the whole entries of a block. It answers false where there is none.
 func (o *Origin) judge(m *member, b, buf []byte, now time.Time) bool {
+	o.reader.Encoding = o.reader.Plan.EncodingOf(m.Print)
 	base := m.read
 	if m.cut { // pass over the rest of a line that was over the limit
-		n := bytes.IndexByte(b, '\n')
-		if n < 0 {
-			m.read += int64(len(b))
+		n := o.reader.Plan.LineEnd(b, o.reader.Encoding)
+		if n == 0 {
+			m.read += int64(len(b)) &^ 1
 			o.push(m, 0, nil)
-			return true
+			return len(b) > 1
 		}
-		b, base = b[n+1:], base+int64(n+1)
+		b, base = b[n:], base+int64(n)
 		m.cut = false
 		if len(b) == 0 {
 			m.read = base
@@ -479,7 +707,7 @@ func (o *Origin) judge(m *member, b, buf []byte, now time.Time) bool {
 			return true
 		}
 	}
-	end := bytes.LastIndexByte(b, '\n') + 1
+	end := o.reader.Plan.Cut(b, o.reader.Encoding, o.closed(m, now))
 	if end == 0 {
 		return o.long(m, base, buf, now)
 	}
@@ -487,22 +715,38 @@ func (o *Origin) judge(m *member, b, buf []byte, now time.Time) bool {
 	return true
 }
 
-// long reads on in a line that fills a whole block, up to the limit.
+// closed tells whether nothing more belongs to the member's last entry: its writer
+// has been silent for long enough, or has left the file.
+func (o *Origin) closed(m *member, now time.Time) bool {
+	wait := o.reader.Plan.Closed()
+	if wait == 0 || m.Limit > 0 {
+		return true
+	}
+	if m.idle == 0 {
+		m.idle = now.UnixNano()
+	}
+	return now.UnixNano()-m.idle >= int64(wait)
+}
+
+// long reads on in an entry that fills a whole block, up to the limit.
 func (o *Origin) long(m *member, base int64, buf []byte, now time.Time) bool {
-	size := min(m.size-base, MaxLine+1)
-	ended := m.Limit > 0 || m.Retired
-	if size < blockSize && !ended && !o.younger(m, now) {
+	size := min(m.size-base, MaxLine+2)
+	left := m.Limit > 0 || o.younger(m, now)
+	if size < blockSize && !left {
 		return false // an unfinished last line waits
 	}
 	line := make([]byte, size)
 	n, _ := m.file.ReadAt(line, base)
 	line = line[:n]
-	if k := bytes.IndexByte(line, '\n'); k >= 0 {
-		o.scan(m, line[:k+1], base, now)
+	if len(bytes.TrimLeft(line, "\x00")) == 0 {
+		return false // room that was made, and not written to yet
+	}
+	if k := o.reader.Plan.Cut(line, o.reader.Encoding, n > MaxLine || left || o.closed(m, now)); k > 0 {
+		o.scan(m, line[:k], base, now)
 		return true
 	}
 	if n <= MaxLine {
-		if ended || o.younger(m, now) {
+		if left {
 			o.scan(m, line, base, now)
 			return n > 0
 		}
@@ -526,14 +770,11 @@ func (o *Origin) younger(m *member, now time.Time) bool {
 	return now.UnixNano()-m.idle > int64(late)
 }
 
-// scan judges whole lines into the queue.
+// scan judges whole entries into the queue.
 func (o *Origin) scan(m *member, slab []byte, base int64, now time.Time) {
-	lines := int64(bytes.Count(slab, []byte{'\n'}))
-	if slab[len(slab)-1] != '\n' {
-		lines++
-	}
 	var ticks []match.Tick
-	o.reader.Scan(slab, base, entry.Of(now), func(j *engine.Judged) {
+	o.reader.Future = 0
+	entries := o.reader.Scan(slab, base, entry.Of(now), func(j *engine.Judged) {
 		host := o.reader.LastHost
 		if j.Entry.Fits {
 			if h, ok := j.Entry.Get("host"); ok {
@@ -543,7 +784,14 @@ func (o *Origin) scan(m *member, slab []byte, base int64, now time.Time) {
 		o.queue = append(o.queue, item{j: j, m: m, next: j.Next, reached: j.Reached, last: j.Entry.At, host: host})
 	}, func(t match.Tick) { ticks = append(ticks, t) })
 	m.read = base + int64(len(slab))
-	o.push(m, lines, ticks)
+	if o.caught { // a backlog says nothing of how late its writer is
+		own := entry.None
+		if o.reader.Plan.Layout.Timed() {
+			own = o.reader.Last
+		}
+		o.lag.came(own, entries, now)
+	}
+	o.push(m, entries, ticks)
 }
 
 // push ends a slab in the queue.
@@ -571,7 +819,8 @@ func (o *Origin) pop() {
 	o.place.Last, o.place.Reached, o.place.Host = x.last, x.reached, x.host
 	o.place.Entries += x.lines
 	o.dirty = true
-	if x.m.Retired {
+	if x.m.Retired && (x.j == nil && o.head == len(o.queue)) {
+		o.place.Old = max(o.place.Old, x.m.changed())
 		x.m.close()
 		o.finish(x.m.ID, x.m.Print, x.m.Offset)
 		if i := slices.Index(o.place.Members, x.m); i >= 0 {
@@ -591,6 +840,35 @@ func (o *Origin) Behind() int64 {
 
 // Entries counts the entries that have been read of the origin.
 func (o *Origin) Entries() int64 { return o.place.Entries }
+
+// Newest is the path of the newest member.
+func (o *Origin) Newest() string { return o.base }
+
+// Read says in words what has been read.
+func (o *Origin) Read() string {
+	older := 0
+	for _, d := range o.place.Finished {
+		if d.ID != (Identity{}) {
+			older++
+		}
+	}
+	s := "nothing yet"
+	if n := len(o.place.Members); n > 0 {
+		m := o.place.Members[n-1]
+		switch {
+		case m.Offset >= m.size:
+			s = fmt.Sprintf("all %d bytes", m.size)
+		default:
+			s = fmt.Sprintf("%d of %d bytes", m.Offset, m.size)
+		}
+	}
+	if older == 1 {
+		s += "; one older copy is known"
+	} else if older > 1 {
+		s += fmt.Sprintf("; %d older copies are known", older)
+	}
+	return s
+}
 
 // Began says in words where reading began.
 func (o *Origin) Began() string { return o.place.Began }

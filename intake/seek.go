@@ -7,24 +7,26 @@ import (
 
 	"dimlantern/core/entry"
 	"dimlantern/core/layout"
+	"dimlantern/core/match"
 )
 
 // lineStart returns the offset behind the last line end before size: where an
 // unfinished line begins, or size.
-func lineStart(path string, size int64) int64 {
+func (o *Origin) lineStart(path string, size int64, print []byte) int64 {
 	f, err := os.Open(path)
 	if err != nil {
 		return size
 	}
 	defer f.Close()
 	buf := make([]byte, 64<<10)
-	from := max(0, size-int64(len(buf)))
+	from := max(0, size-int64(len(buf))) &^ 1
 	n, err := f.ReadAt(buf[:size-from], from)
 	if err != nil && err != io.EOF {
 		return size
 	}
-	if i := bytes.LastIndexByte(buf[:n], '\n'); i >= 0 {
-		return from + int64(i) + 1
+	p := o.reader.Plan
+	if end := p.Cut(buf[:n], p.EncodingOf(print), true); end > 0 {
+		return from + int64(end)
 	}
 	if from == 0 {
 		return 0
@@ -37,7 +39,7 @@ func lineStart(path string, size int64) int64 {
 // file's start.
 func (o *Origin) bisect(f found, at entry.Instant) int64 {
 	l := o.reader.Plan.Layout
-	if !l.Timed() {
+	if !l.Timed() || o.reader.Plan.EncodingOf(printOf(f.path)) > match.UTF8 {
 		return 0
 	}
 	file, err := os.Open(f.path)
@@ -45,28 +47,30 @@ func (o *Origin) bisect(f found, at entry.Instant) int64 {
 		return 0
 	}
 	defer file.Close()
+	return place(file, l, f.size, at, entry.Instant(f.mod))
+}
+
+// place finds, in a file of that size, the offset of the first entry at or after
+// an instant.
+func place(file *os.File, l *layout.Layout, size int64, at, near entry.Instant) int64 {
 	d := &layout.Divider{Layout: l}
-	near := entry.Instant(f.mod)
-	lo, hi := int64(0), f.size
+	lo, hi := int64(0), size
 	for hi-lo > 64<<10 {
 		mid := lo + (hi-lo)/2
-		t, place, ok := timeAfter(file, d, mid, hi, near)
+		t, found, ok := timeAfter(file, d, mid, hi, near)
 		if !ok || t >= at {
 			hi = mid
 		} else {
-			lo = place
+			lo = found
 		}
 	}
 	// Line by line through what is left.
-	for lo < f.size {
-		t, place, ok := timeAfter(file, d, lo, f.size, near)
-		if !ok {
+	for lo < size {
+		t, found, ok := timeAfter(file, d, lo, size, near)
+		if !ok || t >= at {
 			return lo
 		}
-		if t >= at {
-			return lo
-		}
-		next := endOfLine(file, place)
+		next := endOfLine(file, found)
 		if next <= lo {
 			return lo
 		}
@@ -130,4 +134,34 @@ func endOfLine(f *os.File, place int64) int64 {
 			return place
 		}
 	}
+}
+
+// Tail reads the last bytes of a log up to an instant, from the start of a line
+// on, as UTF-8.
+func Tail(path string, plan *match.Plan, at entry.Instant, most int64) ([]byte, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return nil, err
+	}
+	end := info.Size()
+	enc := plan.EncodingOf(printOf(path))
+	if plan.Layout.Timed() && enc == match.UTF8 && entry.Of(info.ModTime()) > at {
+		end = place(f, plan.Layout, end, at+1, entry.Of(info.ModTime()))
+	}
+	from := max(0, end-most) &^ 1
+	buf := make([]byte, end-from)
+	n, err := f.ReadAt(buf, from)
+	if err != nil && err != io.EOF {
+		return nil, err
+	}
+	buf = buf[:n]
+	if from > 0 {
+		buf = buf[plan.LineEnd(buf, enc):]
+	}
+	return plan.Text(buf, enc), nil
 }

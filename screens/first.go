@@ -14,14 +14,20 @@ import (
 	"dimlantern/service"
 )
 
-// firstStart is the screen of a start with nothing set: a path is typed, and
-// what will be written is shown before it is.
-type firstStart struct {
-	path  string
-	asked string
-	found *service.Brought
-	err   string
+// bringIn is the screen on which a log is brought in: a path is typed, where to
+// begin and the layout are chosen, and what will be written is shown before it is.
+type bringIn struct {
+	path   string
+	field  int // path, begin, layout
+	begin  int
+	layout string
+	asked  string
+	found  *service.Brought
+	err    string
 }
+
+// begins are where reading can begin, as the screen and as a rule file has it.
+var begins = [][2]string{{"now", "now"}, {"at the start", "oldest"}, {"24h ago", "24h ago"}, {"7d ago", "7d ago"}}
 
 type broughtMsg struct {
 	asked string
@@ -31,13 +37,14 @@ type broughtMsg struct {
 
 // bring asks what a path would become, or lets it be written.
 func (m *Model) bring(write bool) tea.Cmd {
-	q := service.BringQuery{Path: m.first.path, Write: write}
-	m.first.asked = q.Path
+	q := service.BringQuery{Path: m.first.path, Begin: begins[m.first.begin][1], Layout: m.first.layout, Write: write}
+	asked := fmt.Sprint(q)
+	m.first.asked = asked
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(context.Background(), patience)
 		defer cancel()
 		b, err := m.o.Lantern.Bring(ctx, q)
-		return broughtMsg{q.Path, b, err}
+		return broughtMsg{asked, b, err}
 	}
 }
 
@@ -51,8 +58,9 @@ func (m *Model) brought(msg broughtMsg) tea.Cmd {
 		return nil
 	}
 	if msg.found.Done {
-		m.mode = choosing
-		m.note, m.noted = msg.found.Name+" is written; it begins with what is written from now on", time.Now()
+		m.mode, m.inRoom = choosing, inSources
+		m.first = bringIn{}
+		m.note, m.noted = msg.found.Name+" is written, and taken up", time.Now()
 		return m.ask()
 	}
 	return nil
@@ -64,30 +72,70 @@ func (m *Model) bringKey(k tea.KeyPressMsg) tea.Cmd {
 	case "esc":
 		m.mode = choosing
 		return nil
-	case "enter":
-		if f.found != nil && f.found.Text != "" {
-			return m.bring(true)
+	case "enter", "ctrl+s":
+		return m.bring(f.found != nil && f.found.Text != "")
+	case "tab", "down":
+		f.field = (f.field + 1) % 3
+		return nil
+	case "shift+tab", "up":
+		f.field = (f.field + 2) % 3
+		return nil
+	case "left", "right":
+		by := 1
+		if k.String() == "left" {
+			by = -1
 		}
+		f.choose(by)
 		return m.bring(false)
+	}
+	if f.field != 0 {
+		return nil
+	}
+	switch k.String() {
 	case "backspace":
 		if r := []rune(f.path); len(r) > 0 {
 			f.path = string(r[:len(r)-1])
 		}
 	case "ctrl+u":
 		f.path = ""
-	case "tab":
-		f.path = complete(f.path)
 	default:
 		f.path += k.Text
 	}
+	f.layout = ""
 	return m.bring(false)
+}
+
+// choose takes the next or the one before of what the field offers; a path goes on
+// as far as the files that are there agree.
+func (f *bringIn) choose(by int) {
+	switch {
+	case f.field == 0 && by > 0:
+		f.path = complete(f.path)
+	case f.field == 1:
+		f.begin = (f.begin + by + len(begins)) % len(begins)
+	case f.field == 2 && f.found != nil && len(f.found.Layouts) > 0:
+		at := 0
+		for i, l := range f.found.Layouts {
+			if l.Name == f.found.Layout {
+				at = i
+			}
+		}
+		f.layout = f.found.Layouts[(at+by+len(f.found.Layouts))%len(f.found.Layouts)].Name
+	}
 }
 
 // drawFirst draws the screen of a first start.
 func (m *Model) drawFirst(c *paint.Canvas, top, bottom int, p paint.Palette, base paint.Style) {
 	dim := base.With(p.Dim)
 	y := top + 1
-	c.Put(1, y, base.With(p.Strong).Strong(), "Nothing is watched yet")
+	title := "Nothing is watched yet"
+	if !m.empty() {
+		title = "bring in another log"
+	}
+	at := c.Put(1, y, base.With(p.Strong).Strong(), title)
+	if m.mode == bringing {
+		c.Cut(at+3, y, m.w-at-4, dim, "nothing is taken, and nothing is written, until you say so")
+	}
 	y += 2
 	if m.mode != bringing {
 		lines := []string{
@@ -103,61 +151,152 @@ func (m *Model) drawFirst(c *paint.Canvas, top, bottom int, p paint.Palette, bas
 		}
 		return
 	}
-	c.Put(1, y, dim, "where")
-	x := c.Put(9, y, base.With(p.Strong), m.first.path)
-	c.Put(x, y, base.With(p.Severity[entry.Error]), "▏")
-	y += 2
-	if m.first.err != "" {
-		c.Cut(9, y, m.w-10, base.With(p.Severity[entry.Warning]), m.first.err)
+	m.drawBring(c, y, bottom, p, base)
+}
+
+// drawBring draws the screen on which a log is brought in.
+func (m *Model) drawBring(c *paint.Canvas, y, bottom int, p paint.Palette, base paint.Style) {
+	f := &m.first
+	dim, strong, warn := base.With(p.Dim), base.With(p.Strong), base.With(p.Severity[entry.Warning])
+	label := func(y, field int, text string) {
+		style := dim
+		if f.field == field {
+			style = strong.Strong()
+		}
+		c.Put(1, y, style, text)
+	}
+	label(y, 0, "where")
+	x := c.Put(10, y, strong, f.path)
+	if f.field == 0 {
+		c.Put(x, y, base.With(p.Severity[entry.Error]), "▏")
+	}
+	y++
+	b := f.found
+	switch {
+	case f.err != "":
+		c.Cut(10, y, m.w-11, warn, f.err)
 		return
-	}
-	f := m.first.found
-	if f == nil {
-		c.Cut(9, y, m.w-10, dim, "a path that begins with /, in which * stands for any part of a name and ** for any folders")
+	case b == nil:
+		c.Cut(10, y, m.w-11, dim, "a path that begins with /, in which * stands for any part of a name and ** for any folders")
 		return
+	case b.Words != "":
+		c.Cut(10, y, m.w-11, base, b.Words)
+	default:
+		words := fmt.Sprintf("%d files fit", len(b.Files))
+		if len(b.Files) == 1 {
+			words = "1 file fits"
+		}
+		if b.Copies > 0 {
+			words += fmt.Sprintf(", %d rotated copies of them", b.Copies)
+		}
+		c.Cut(10, y, m.w-11, dim, words)
 	}
-	if f.Words != "" {
-		c.Cut(9, y, m.w-10, base, f.Words)
-		y++
-	}
-	for _, x := range f.Files {
-		if y >= bottom-9 {
+	y++
+	most := max((bottom-y-14)/2, 2)
+	for i, x := range b.Files {
+		if i >= most {
 			break
 		}
-		name := base
-		if x.Words != "" {
-			name = base.With(p.Blind)
-		}
-		at := c.Cut(9, y, 48, name, x.Path)
-		if x.Words != "" {
-			c.Cut(at+2, y, m.w-at-3, base.With(p.Severity[entry.Warning]), x.Words)
-			if x.Mend != "" && y+1 < bottom {
-				y++
-				c.Cut(at+2, y, m.w-at-3, base.With(p.Over), "to mend it:  "+x.Mend)
-			}
-		} else {
-			c.Cut(at+2, y, m.w-at-3, dim, fmt.Sprintf("%s, written %s ago", size(x.Size), ago(time.Since(x.Mod))))
-		}
-		y++
+		y = m.drawFile(c, y, x, p, base)
 	}
-	if f.Text == "" {
+	if b.Text == "" {
 		return
 	}
 	y++
-	c.Rule(1, y, 2, base.With(p.Rule), false)
-	at := c.Put(4, y, base.With(p.Strong).Strong(), "this will be written")
-	at = c.Cut(at+1, y, m.w-at-8, dim, f.Name)
-	c.Rule(at+1, y, m.w-at-2, base.With(p.Rule), false)
+	label(y, 1, "begin")
+	x = 10
+	for i, w := range begins {
+		style := dim
+		text := " " + w[0] + " "
+		if i == f.begin {
+			style = strong.Strong()
+			text = "‹" + w[0] + "›"
+		}
+		x = c.Put(x, y, style, text) + 1
+	}
+	if f.begin == 0 {
+		c.Cut(x+2, y, m.w-x-3, dim, "what is already there raises nothing; replay can try rules on it all the same")
+	}
 	y += 2
-	for _, l := range strings.Split(strings.TrimRight(f.Text, "\n"), "\n") {
-		if y < bottom {
-			c.Cut(9, y, m.w-10, base, l)
+	label(y, 2, "layout")
+	x = 10
+	for _, l := range b.Layouts {
+		style := dim
+		text := " " + l.Name + " "
+		if l.Name == b.Layout {
+			style = strong.Strong()
+			text = "‹" + l.Name + "›"
+		}
+		if x+len([]rune(text)) < m.w-30 {
+			x = c.Put(x, y, style, text) + 1
+		}
+		if l.Name == b.Layout && b.Looked > 0 {
+			defer c.Cut(m.w-28, y, 27, dim, fmt.Sprintf("fits %d of %d lines", l.Fits, b.Looked))
+		}
+	}
+	y++
+	rest := bottom - y - 8
+	for i, list := range [][]service.EntryView{b.Usual, b.Odd} {
+		for k, e := range list {
+			if rest <= 0 {
+				break
+			}
+			rest--
+			if k == 0 {
+				c.Put(4, y, dim, []string{"usual", "odd"}[i])
+			}
+			m.drawSample(c, y, e, p, base)
 			y++
 		}
 	}
-	if y+1 < bottom {
-		c.Cut(9, y+1, m.w-10, dim, "what is in the log already raises nothing; dimlantern replay can try rules on it all the same")
+	y++
+	c.Rule(1, y, 2, base.With(p.Rule), false)
+	at := c.Put(4, y, strong.Strong(), "this will be written")
+	at = c.Cut(at+1, y, m.w-at-8, dim, b.Name)
+	c.Rule(at+1, y, m.w-at-2, base.With(p.Rule), false)
+	y++
+	for _, l := range strings.Split(strings.TrimRight(b.Text, "\n"), "\n") {
+		if y < bottom {
+			c.Cut(10, y, m.w-11, base, l)
+			y++
+		}
 	}
+}
+
+func (m *Model) drawFile(c *paint.Canvas, y int, x service.BroughtFile, p paint.Palette, base paint.Style) int {
+	name := base
+	if x.Words != "" {
+		name = base.With(p.Blind)
+	}
+	at := c.Cut(12, y, max(m.w/2-14, 20), name, x.Path)
+	if x.Words == "" {
+		c.Cut(at+2, y, m.w-at-3, base.With(p.Dim), fmt.Sprintf("%s, written %s ago", size(x.Size), ago(time.Since(x.Mod))))
+		return y + 1
+	}
+	c.Cut(at+2, y, m.w-at-3, base.With(p.Severity[entry.Warning]), x.Words)
+	if x.Mend != "" {
+		y++
+		c.Cut(at+2, y, m.w-at-3, base.With(p.Over), "to mend it:  "+x.Mend)
+	}
+	return y + 1
+}
+
+// drawSample draws an entry of the log that is brought in, divided where it fits.
+func (m *Model) drawSample(c *paint.Canvas, y int, e service.EntryView, p paint.Palette, base paint.Style) {
+	x := 12
+	if e.At != entry.None {
+		x = c.Put(x, y, base.With(p.Dim), time.Unix(0, int64(e.At)).Format("2006-01-02 15:04:05")) + 2
+		for _, f := range e.Fields {
+			if f.Name != "text" && f.Name != "at" && len(f.Value) < 20 && x < m.w/2 {
+				x = c.Put(x, y, base.With(p.Dim), f.Value) + 2
+			}
+		}
+	}
+	style := base
+	if !e.Fits {
+		style = base.With(p.Severity[entry.Warning])
+	}
+	c.Cut(x, y, m.w-x-1, style, e.Text)
 }
 
 func size(n int64) string {

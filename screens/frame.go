@@ -82,8 +82,16 @@ func (m *Model) head(c *paint.Canvas, p paint.Palette, base paint.Style) {
 	c.Put(1, 0, glow, "◖")
 	x := c.Put(3, 0, base.Strong(), "dim lantern")
 	x = c.Cut(x+2, 0, 24, base.With(p.Dim), m.o.Name)
-	x = c.Put(max(x+4, min(31, m.w/4)), 0, base.With(p.Dim), "1 ")
-	x = c.Put(x, 0, base.With(p.Strong).Strong(), "watch")
+	x = max(x+2, min(31, m.w/4))
+	for i, room := range [][2]string{{"1 ", "watch"}, {"3 ", "sources"}} {
+		x = c.Put(x, 0, base.With(p.Dim), room[0])
+		m.roomAt[i] = x
+		style := base.With(p.Dim)
+		if i == m.inRoom {
+			style = base.With(p.Strong).Strong()
+		}
+		x = c.Put(x, 0, style, room[1]) + 2 + m.w/120
+	}
 	lamp, clock := "live", watch.Clock(entry.Of(time.Now()))
 	style := base.With(p.Over).Strong()
 	if m.held != 0 {
@@ -142,13 +150,19 @@ func (m *Model) body(c *paint.Canvas, p paint.Palette, base paint.Style) {
 		c.Cut(3, top, m.w-4, base.With(p.Dim), watch.Clock(n.At)+" "+n.Text)
 		top++
 	}
-	if m.empty() {
+	if m.empty() || m.mode == bringing {
 		m.drawFirst(c, top, bottom, p, base)
 		return
 	}
 	if m.view.Reading && m.view.Behind > 1<<20 {
 		c.Cut(3, top, m.w-4, base.With(p.Dim), fmt.Sprintf("reading what is there: %d MB still to go", m.view.Behind/1e6))
 		top++
+	}
+	if m.inRoom == inSources {
+		if m.srcView != nil {
+			m.sources.Draw(c, top, bottom, m.srcView, m.entries, m.axis(), p)
+		}
+		return
 	}
 	m.room.Draw(c, top, bottom, m.view, m.detail, m.axis(), p)
 }
@@ -242,7 +256,10 @@ func (m *Model) keys(c *paint.Canvas, y int, p paint.Palette, base paint.Style) 
 	case helping:
 		where, keys = "reading help", [][2]string{{"esc", "back"}, {"q", "leave"}}
 	case bringing:
-		where, keys = "typing a path", [][2]string{{"tab", "complete"}, {"enter", "write it and begin"}, {"esc", "leave it"}}
+		where, keys = "typing a path", [][2]string{{"tab", "next"}, {"→", "complete"}, {"←→", "choose"}, {"enter", "write it and begin"}, {"esc", "leave it"}}
+		if m.first.field > 0 {
+			where, keys = "choosing", append([][2]string{{"tab", "next"}}, keys[2:]...)
+		}
 	default:
 		where = "choosing alerts"
 		keys = [][2]string{{"↑↓", "which"}, {"←→", "back in time"}, {"[ ]", "transitions"}, {"c", "clear"}, {"+ -", "span"}, {"/", "find"}, {"?", "help"}, {"q", "leave"}}
@@ -251,6 +268,8 @@ func (m *Model) keys(c *paint.Canvas, y int, p paint.Palette, base paint.Style) 
 			keys = [][2]string{{"↑↓", "which"}, {"enter", "story"}, {"←→", "back"}, {"c", "clear"}, {"+ -", "span"}, {"/", "find"}, {"?", "help"}, {"q", "leave"}}
 		}
 		switch {
+		case m.inRoom == inSources && !m.empty():
+			where, keys = m.sourcesKeys()
 		case m.empty():
 			where, keys = "nothing is watched yet", [][2]string{{"n", "bring in a log"}, {"?", "help"}, {"q", "leave"}}
 		case m.room.Drawer && (m.w < 110 || !m.tall()):
@@ -259,8 +278,8 @@ func (m *Model) keys(c *paint.Canvas, y int, p paint.Palette, base paint.Style) 
 			where = "looking back"
 			keys = [][2]string{{"space", "live again"}, {"←→", "earlier, later"}, {"[ ]", "transitions"}, {"↑↓", "which"}, {"+ -", "span"}, {"/", "find"}, {"?", "help"}}
 		}
-		if m.room.Filter != "" {
-			where = "found " + m.room.Filter
+		if m.filter() != "" {
+			where = "found " + m.filter()
 		}
 	}
 	gap := 3
@@ -283,4 +302,19 @@ func (m *Model) keys(c *paint.Canvas, y int, p paint.Palette, base paint.Style) 
 func zoneName() (string, string) {
 	name, _ := time.Now().Zone()
 	return name, "UTC" + time.Now().Format("-07:00")
+}
+
+// sourcesKeys are the keys that matter in the room sources.
+func (m *Model) sourcesKeys() (string, [][2]string) {
+	switch {
+	case m.sources.Inside:
+		form := "in full"
+		if m.sources.Full {
+			form = "divided"
+		}
+		return "reading entries", [][2]string{{"↑↓", "older, newer"}, {"f", form}, {"/", "find"}, {"←→", "back in time"}, {"space", "live"}, {"esc", "back"}, {"?", "help"}}
+	case m.w < 110:
+		return "", [][2]string{{"↑↓", "which"}, {"enter", "entries"}, {"+", "bring in"}, {"←→", "back"}, {"/", "find"}, {"?", "help"}, {"q", "leave"}}
+	}
+	return "choosing origins", [][2]string{{"↑↓", "which"}, {"enter", "its entries"}, {"+", "bring in another log"}, {"←→", "back in time"}, {"/", "find"}, {"1", "watch"}, {"?", "help"}, {"q", "leave"}}
 }

@@ -46,6 +46,7 @@ func (m *Model) help(c *paint.Canvas, top, bottom int, p paint.Palette) {
 		{"/", "find by rule, key, word or severity"},
 		{"c", "clear the chosen alert by hand"},
 		{"pgup pgdn", "older, newer evidence"},
+		{"1 3", "the rooms watch and sources"},
 		{"q", "leave; the logs go on without you"},
 	}
 	left := y

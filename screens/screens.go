@@ -15,6 +15,7 @@ import (
 
 	"dimlantern/core/entry"
 	"dimlantern/screens/paint"
+	"dimlantern/screens/sources"
 	"dimlantern/screens/watch"
 	"dimlantern/service"
 )
@@ -51,17 +52,23 @@ type Model struct {
 	asked  string // which detail was asked for last
 	failed string // why the service could not be asked
 
-	held   entry.Instant // the lamp; 0 is live
-	until  entry.Instant // the right edge of the axis while the lamp is held
-	zoom   int           // in widths
-	mode   mode
-	input  string
-	note   string // what the last action did
-	noted  time.Time
-	first  firstStart
-	busy   bool
-	asking time.Time
-	slow   time.Duration // how long the last view took
+	held  entry.Instant // the lamp; 0 is live
+	until entry.Instant // the right edge of the axis while the lamp is held
+	zoom  int           // in widths
+	mode  mode
+	input string
+	note  string // what the last action did
+	noted time.Time
+	first bringIn
+
+	inRoom  int
+	roomAt  [2]int // where the rooms' names stand
+	sources sources.Room
+	srcView *service.SourcesView
+	entries *service.Entries
+	busy    bool
+	asking  time.Time
+	slow    time.Duration // how long the last view took
 }
 
 // mode is what the keys do.
@@ -73,6 +80,12 @@ const (
 	clearing
 	helping
 	bringing
+)
+
+// The rooms, by the order of their digits.
+const (
+	inWatch = iota
+	inSources
 )
 
 // widths are the widths of a column of the axis.
@@ -110,8 +123,15 @@ func (m *Model) Init() tea.Cmd {
 }
 
 type (
-	tickMsg   time.Time
-	viewMsg   struct{ view *service.View }
+	tickMsg time.Time
+	viewMsg struct {
+		view    *service.View
+		sources *service.SourcesView // in the room sources
+	}
+	entriesMsg struct {
+		asked   string
+		entries *service.Entries
+	}
 	detailMsg struct {
 		asked  string
 		detail *service.Detail
@@ -136,6 +156,7 @@ func (m *Model) ask() tea.Cmd {
 	}
 	m.busy, m.asking = true, time.Now()
 	q := service.ViewQuery{At: m.held, Until: m.until, Column: widths[m.zoom], Columns: watch.ColumnsOf(m.w).LifeWidth}
+	room := m.inRoom
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(context.Background(), patience)
 		defer cancel()
@@ -143,8 +164,47 @@ func (m *Model) ask() tea.Cmd {
 		if err != nil {
 			return failedMsg{err}
 		}
-		return viewMsg{v}
+		if room != inSources {
+			return viewMsg{v, nil}
+		}
+		x, err := m.o.Lantern.Sources(ctx, q)
+		if err != nil {
+			return failedMsg{err}
+		}
+		return viewMsg{v, x}
 	}
+}
+
+// askEntries asks for the entries of the chosen origin.
+func (m *Model) askEntries() tea.Cmd {
+	_, o := m.sources.Chosen()
+	if o == nil {
+		m.entries = nil
+		return nil
+	}
+	q := service.EntriesQuery{Origin: o.Name, At: m.held, Lines: 300}
+	if m.sources.Inside {
+		q.Filter = m.sources.Filter
+	}
+	asked := fmt.Sprint(q)
+	m.asked = asked
+	return func() tea.Msg {
+		ctx, cancel := context.WithTimeout(context.Background(), patience)
+		defer cancel()
+		e, err := m.o.Lantern.Entries(ctx, q)
+		if err != nil {
+			return failedMsg{err}
+		}
+		return entriesMsg{asked, e}
+	}
+}
+
+// askChosen asks for what the room shows of what is chosen.
+func (m *Model) askChosen() tea.Cmd {
+	if m.inRoom == inSources {
+		return m.askEntries()
+	}
+	return m.askDetail()
 }
 
 // askDetail asks for what is known of the chosen row.
@@ -191,7 +251,15 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		m.busy, m.failed = false, ""
 		m.view = msg.view
 		m.room.Take(m.view)
-		return m, m.askDetail()
+		if msg.sources != nil {
+			m.srcView = msg.sources
+			m.sources.Take(m.srcView)
+		}
+		return m, m.askChosen()
+	case entriesMsg:
+		if msg.asked == m.asked {
+			m.entries = msg.entries
+		}
 	case detailMsg:
 		if msg.asked == m.asked {
 			m.detail = msg.detail
@@ -219,8 +287,8 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			by = -1
 		}
 		if m.mode == choosing {
-			m.room.Move(by)
-			return m, m.askDetail()
+			m.move(by)
+			return m, m.askChosen()
 		}
 	}
 	return m, nil
@@ -264,21 +332,29 @@ func (m *Model) key(k tea.KeyPressMsg) tea.Cmd {
 		}
 		return nil
 	}
+	if m.inRoom == inSources {
+		if cmd, done := m.sourcesKey(k); done {
+			return cmd
+		}
+	}
 	switch k.String() {
 	case "q":
 		return tea.Quit
+	case "1", "3":
+		m.inRoom = map[string]int{"1": inWatch, "3": inSources}[k.String()]
+		return m.ask()
 	case "up":
-		m.room.Move(-1)
+		m.move(-1)
 	case "down":
-		m.room.Move(1)
+		m.move(1)
 	case "shift+up":
-		m.room.Move(-10)
+		m.move(-10)
 	case "shift+down":
-		m.room.Move(10)
+		m.move(10)
 	case "home":
-		m.room.Move(-1 << 20)
+		m.move(-1 << 20)
 	case "end":
-		m.room.Move(1 << 20)
+		m.move(1 << 20)
 	case "left":
 		return m.hold(-1)
 	case "right":
@@ -301,7 +377,7 @@ func (m *Model) key(k tea.KeyPressMsg) tea.Cmd {
 	case "[", "]":
 		return m.jump(k.String() == "]")
 	case "/":
-		m.mode, m.input = finding, m.room.Filter
+		m.mode, m.input = finding, m.filter()
 	case "?":
 		m.mode = helping
 	case "enter":
@@ -329,13 +405,73 @@ func (m *Model) key(k tea.KeyPressMsg) tea.Cmd {
 	case "pgup":
 		m.room.Scroll = max(0, m.room.Scroll-10)
 	case "c":
-		m.beginClear()
+		if m.inRoom == inWatch {
+			m.beginClear()
+		}
 	case "n":
 		if m.empty() {
 			m.mode = bringing
 		}
 	}
-	return m.askDetail()
+	return m.askChosen()
+}
+
+// move chooses the row that many rows below in the room where one is.
+func (m *Model) move(by int) {
+	if m.inRoom == inSources {
+		m.sources.Move(by)
+		return
+	}
+	m.room.Move(by)
+}
+
+// filter is what is found for in the room where one is.
+func (m *Model) filter() string {
+	if m.inRoom == inSources {
+		return m.sources.Filter
+	}
+	return m.room.Filter
+}
+
+// sourcesKey does what a key stands for in the room sources alone; done tells
+// whether it stands for something there.
+func (m *Model) sourcesKey(k tea.KeyPressMsg) (cmd tea.Cmd, done bool) {
+	r := &m.sources
+	switch k.String() {
+	case "+":
+		m.mode, m.first = bringing, bringIn{}
+	case "enter":
+		if _, o := r.Chosen(); o != nil {
+			r.Inside, r.Scroll, r.Filter = !r.Inside, 0, ""
+		}
+	case "f":
+		r.Full = !r.Full
+	case "esc":
+		switch {
+		case r.Inside && r.Filter == "":
+			r.Inside = false
+		case r.Filter != "":
+			r.Filter = ""
+		default:
+			return nil, false
+		}
+		r.Scroll = 0
+	case "pgdown":
+		r.Scroll += 10
+	case "pgup":
+		r.Scroll = max(0, r.Scroll-10)
+	case "up", "down":
+		if !r.Inside {
+			return nil, false
+		}
+		r.Scroll = max(0, r.Scroll+map[string]int{"up": -1, "down": 1}[k.String()])
+	default:
+		return nil, false
+	}
+	if m.srcView != nil {
+		r.Take(m.srcView)
+	}
+	return m.askEntries(), true
 }
 
 // beginClear asks for the words with which the chosen alert is cleared.
@@ -379,8 +515,8 @@ func (m *Model) typing(k tea.KeyPressMsg) tea.Cmd {
 	case "ctrl+u":
 		m.input = ""
 	case "up", "down":
-		m.room.Move(map[string]int{"up": -1, "down": 1}[k.String()])
-		return m.askDetail()
+		m.move(map[string]int{"up": -1, "down": 1}[k.String()])
+		return m.askChosen()
 	default:
 		if k.Text != "" {
 			m.input += k.Text
@@ -389,10 +525,17 @@ func (m *Model) typing(k tea.KeyPressMsg) tea.Cmd {
 	if m.mode == finding {
 		m.find()
 	}
-	return m.askDetail()
+	return m.askChosen()
 }
 
 func (m *Model) find() {
+	if m.inRoom == inSources {
+		m.sources.Filter, m.sources.Scroll = m.input, 0
+		if m.srcView != nil {
+			m.sources.Take(m.srcView)
+		}
+		return
+	}
 	m.room.Filter = m.input
 	if m.view != nil {
 		m.room.Take(m.view)
@@ -505,8 +648,17 @@ func (m *Model) click(at tea.Mouse) tea.Cmd {
 		}
 		return nil
 	}
-	if m.room.Click(at.Y) {
-		return m.askDetail()
+	if at.Y == 0 { // the rooms
+		for i, x := range m.roomAt {
+			if x > 0 && at.X >= x-2 && at.X < x+8 {
+				m.inRoom = i
+				return m.ask()
+			}
+		}
+		return nil
+	}
+	if m.inRoom == inSources && m.sources.Click(at.Y) || m.inRoom == inWatch && m.room.Click(at.Y) {
+		return m.askChosen()
 	}
 	return nil
 }

@@ -19,7 +19,6 @@ import (
 	"dimlantern/core/lang"
 	"dimlantern/core/layout"
 	"dimlantern/core/match"
-	"dimlantern/intake"
 	"dimlantern/store"
 )
 
@@ -426,89 +425,5 @@ func (s *Service) Clear(ctx context.Context, q ClearQuery) error {
 		return err
 	case <-ctx.Done():
 		return ctx.Err()
-	}
-}
-
-// Bring is part of Lantern.
-func (s *Service) Bring(_ context.Context, q BringQuery) (*Brought, error) {
-	s.mu.Lock()
-	taken := append([]*lang.Source(nil), s.settings.Sources...)
-	s.mu.Unlock()
-	b := &Brought{}
-	path := strings.TrimSpace(q.Path)
-	if path == "" {
-		return b, nil
-	}
-	if strings.HasPrefix(path, "~/") {
-		if home, err := os.UserHomeDir(); err == nil {
-			path = filepath.Join(home, path[2:])
-		}
-	}
-	if !filepath.IsAbs(path) {
-		b.Words = "a path begins with /"
-		return b, nil
-	}
-	for _, f := range intake.Find(path, 8) {
-		b.Files = append(b.Files, BroughtFile(f))
-	}
-	if len(b.Files) == 0 {
-		b.Words = "no file fits this path yet; it is taken up when it appears"
-	}
-	name := sourceName(path, taken)
-	b.Text = fmt.Sprintf("source %s {\n  files  %s\n  begin  now\n  layout plain\n}\n", name, lang.Quote(path))
-	dir := s.o.Settings
-	if info, err := os.Stat(dir); err == nil && !info.IsDir() {
-		dir = filepath.Dir(dir)
-	}
-	b.Name = filepath.Join(dir, name+".lantern")
-	if !q.Write {
-		return b, nil
-	}
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return nil, fmt.Errorf("the settings folder %s cannot be made: %w", dir, reason(err))
-	}
-	f, err := os.OpenFile(b.Name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
-	if err != nil {
-		return nil, fmt.Errorf("%s cannot be written: %w", b.Name, reason(err))
-	}
-	_, err = f.WriteString(b.Text)
-	if e := f.Close(); err == nil {
-		err = e
-	}
-	if err != nil {
-		return nil, fmt.Errorf("%s cannot be written: %w", b.Name, reason(err))
-	}
-	b.Done = true
-	s.Reload()
-	return b, nil
-}
-
-// sourceName makes a name of a path that no other source has.
-func sourceName(path string, taken []*lang.Source) string {
-	base := filepath.Base(path)
-	base = strings.TrimSuffix(base, filepath.Ext(base))
-	for dir := filepath.Dir(path); strings.Trim(base, "*?[]{}") == "" && dir != "/"; dir = filepath.Dir(dir) {
-		base = filepath.Base(dir)
-	}
-	name := strings.Trim(strings.Map(func(r rune) rune {
-		switch {
-		case r >= 'a' && r <= 'z', r >= '0' && r <= '9':
-			return r
-		case r >= 'A' && r <= 'Z':
-			return r | 0x20
-		}
-		return '-'
-	}, base), "-")
-	for strings.Contains(name, "--") {
-		name = strings.ReplaceAll(name, "--", "-")
-	}
-	if name == "" || name[0] < 'a' {
-		name = strings.TrimSuffix("log-"+name, "-")
-	}
-	for n, want := 2, name; ; n++ {
-		if !slices.ContainsFunc(taken, func(s *lang.Source) bool { return s.Name == name }) {
-			return name
-		}
-		name = fmt.Sprintf("%s-%d", want, n)
 	}
 }

@@ -40,6 +40,8 @@ func (s *Service) Serve(ctx context.Context) error {
 	handle(mux, "/view", s.View)
 	handle(mux, "/detail", s.Detail)
 	handle(mux, "/bring", s.Bring)
+	handle(mux, "/sources", s.Sources)
+	handle(mux, "/entries", s.Entries)
 	handle(mux, "/clear", func(ctx context.Context, q ClearQuery) (*struct{}, error) { return nil, s.Clear(ctx, q) })
 	srv := &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second}
 	go func() {
@@ -126,4 +128,14 @@ func (r *Remote) Bring(ctx context.Context, q BringQuery) (*Brought, error) {
 func (r *Remote) Clear(ctx context.Context, q ClearQuery) error {
 	_, err := call[struct{}](ctx, r, "/clear", q)
 	return err
+}
+
+// Sources is part of Lantern.
+func (r *Remote) Sources(ctx context.Context, q ViewQuery) (*SourcesView, error) {
+	return call[SourcesView](ctx, r, "/sources", q)
+}
+
+// Entries is part of Lantern.
+func (r *Remote) Entries(ctx context.Context, q EntriesQuery) (*Entries, error) {
+	return call[Entries](ctx, r, "/entries", q)
 }

@@ -15,6 +15,10 @@ type Lantern interface {
 	View(ctx context.Context, q ViewQuery) (*View, error)
 	// Detail answers with what is known of one row of a view.
 	Detail(ctx context.Context, q DetailQuery) (*Detail, error)
+	// Sources answers with what is watched, at an instant.
+	Sources(ctx context.Context, q ViewQuery) (*SourcesView, error)
+	// Entries answers with the newest entries of an origin, up to an instant.
+	Entries(ctx context.Context, q EntriesQuery) (*Entries, error)
 	// Clear ends an alert by hand.
 	Clear(ctx context.Context, q ClearQuery) error
 	// Bring proposes settings for a log that is not watched yet, and writes them
@@ -149,8 +153,10 @@ type ClearQuery struct {
 
 // BringQuery names a log.
 type BringQuery struct {
-	Path  string `json:"path"`
-	Write bool   `json:"write"`
+	Path   string `json:"path"`
+	Begin  string `json:"begin"`  // as a rule file has it; "" is now
+	Layout string `json:"layout"` // "" is the one that fits best
+	Write  bool   `json:"write"`
 }
 
 // Brought is a proposal for settings of a log.
@@ -161,6 +167,19 @@ type Brought struct {
 	Name  string        `json:"name"` // the file that will be, or was, written
 	Text  string        `json:"text"`
 	Done  bool          `json:"done"`
+
+	Layouts []LayoutFit `json:"layouts"` // that could be used, best first; plain is the last
+	Layout  string      `json:"layout"`  // the one in Text
+	Usual   []EntryView `json:"usual"`   // entries of the kinds of which there are most
+	Odd     []EntryView `json:"odd"`     // of those of which there are few
+	Looked  int         `json:"looked"`  // entries that were looked at
+	Copies  int         `json:"copies"`  // rotated copies beside the files
+}
+
+// LayoutFit says how many of the entries that were looked at a layout fits.
+type LayoutFit struct {
+	Name string `json:"name"`
+	Fits int    `json:"fits"`
 }
 
 // BroughtFile is a file that fits a path.

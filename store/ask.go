@@ -197,6 +197,17 @@ func (s *Store) Flow(from, to int64) (map[int64]int64, error) {
 	return out, err
 }
 
+// Flows returns how many entries of each origin arrived in the buckets [from, to].
+func (s *Store) Flows(from, to int64) (map[string][]Tick, error) {
+	out := map[string][]Tick{}
+	list, err := rows(s.ask, func(r *sql.Rows) (t Tick, err error) { return t, r.Scan(&t.Origin, &t.Bucket, &t.N) },
+		"SELECT o.name, bucket, n FROM tide t JOIN origins o ON o.id = t.origin WHERE bucket BETWEEN ? AND ?", from, to)
+	for _, t := range list {
+		out[t.Origin] = append(out[t.Origin], t)
+	}
+	return out, err
+}
+
 // Dark is a time in which an origin could not be seen.
 type Dark struct {
 	Origin string

@@ -16,14 +16,16 @@ import (
 )
 
 func checkCommand() *cobra.Command {
-	var asJSON bool
+	var asJSON, reach bool
 	c := &cobra.Command{
 		Use:   "check PATH…",
 		Short: "Errors and findings in settings files",
 		Long: `Check reads settings files, or folders of them, and tells every error and
 finding: where it is, why, and what to write instead. The exit status is 0 where
-there are none, else 1.`,
-		Example: "  dimlantern check ./rules\n  dimlantern check --json pumps.lantern",
+there are none, else 1. With --reach it also tries every source for real: whether
+its files are there and can be read, what their entries' times are, and whether
+the layout fits.`,
+		Example: "  dimlantern check ./rules\n  dimlantern check --reach --json ./rules",
 		Args:    atLeast("a PATH"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			texts, err := service.ReadSettings(args...)
@@ -52,6 +54,9 @@ there are none, else 1.`,
 			if len(texts) == 0 {
 				return failed{"there is no *.lantern file there"}
 			}
+			if reach && !printReach(service.Probe(settings), asJSON) {
+				return failed{}
+			}
 			if len(ds) > 0 {
 				return failed{}
 			}
@@ -59,6 +64,7 @@ there are none, else 1.`,
 		},
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "one JSON object a line")
+	c.Flags().BoolVar(&reach, "reach", false, "try every source for real")
 	return c
 }
 

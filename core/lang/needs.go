@@ -56,7 +56,7 @@ func usable(set []Literal) []Literal {
 			}
 			l.Text = strings.ToLower(best)
 		}
-		if len(l.Text) < 2 {
+		if len(l.Text) < 2 || strings.Contains(l.Text, "\n") { // line ends inside entries are not searched for
 			return nil
 		}
 		out = append(out, l)

@@ -101,7 +101,28 @@ type Division struct {
 
 // Divide divides a line. Near is where a time without a year, or an hour that
 // occurs twice, is to be looked for.
+//
+// An entry of many lines that no pattern fits as a whole is divided by its first
+// line; the further ones then belong to the field text, where the first line ends
+// with it.
 func (d *Divider) Divide(line []byte, near entry.Instant) Division {
+	out := d.divide(line, near)
+	if out.Fits {
+		return out
+	}
+	if i := bytes.IndexByte(line, '\n'); i >= 0 {
+		if out = d.divide(line[:i], near); out.Fits {
+			for k := range out.Fields {
+				if f := &out.Fields[k]; f.Name == "text" && strings.HasSuffix(string(line[:i]), f.Value) {
+					f.Value += strings.ToValidUTF8(string(line[i:]), "\uFFFD")
+				}
+			}
+		}
+	}
+	return out
+}
+
+func (d *Divider) divide(line []byte, near entry.Instant) Division {
 	l := d.Layout
 	if l.Plain() {
 		return Division{Fits: true}

@@ -24,12 +24,26 @@ var entryBuiltIn = entry.BuiltIn
 // Plan is how the entries of one source are judged by the rules that look at
 // it. It may be used by several goroutines at once, by a Reader each.
 type Plan struct {
-	Source string
-	Layout *layout.Layout
-	rules  []planned
-	lits   []literal
-	always []int // conditions that need no literal, in the order of the rules
-	search *searcher
+	Source   string
+	Layout   *layout.Layout
+	rules    []planned
+	lits     []literal
+	always   []int // conditions that need no literal, in the order of the rules
+	search   *searcher
+	entry    *lang.EntrySpec
+	encoding string // the source's word for it
+}
+
+// EncodingOf is the encoding of a file of the source, by its first bytes.
+func (p *Plan) EncodingOf(head []byte) Encoding { return EncodingOf(p.encoding, head) }
+
+// Closed is how long the last entry of a file waits for further lines; 0 where
+// each line is an entry.
+func (p *Plan) Closed() time.Duration {
+	if p.entry == nil {
+		return 0
+	}
+	return p.entry.Closed
 }
 
 // planned is a rule with its place among all rules.
@@ -50,6 +64,7 @@ func NewPlan(s *lang.Settings, source *lang.Source, rules []*lang.Rule, zone *ti
 	if source != nil {
 		name = source.Name
 		l = s.Layout(source.Layout)
+		p.entry, p.encoding = source.Entry, source.Encoding
 	}
 	p.Source = name
 	p.Layout = layout.Compile(l, zone)
@@ -111,11 +126,14 @@ type Reader struct {
 	// Near is where the first time is looked for, if it lacks its year; None
 	// stands for the instant of arrival.
 	Near entry.Instant
+	// Encoding is that of the file which is being read.
+	Encoding Encoding
 	// Misfits counts the judged entries that the layout did not fit, Future those
 	// whose time lay more than five minutes ahead.
 	Misfits, Future int64
 
 	divider layout.Divider
+	text    []byte
 	spots   []spot
 	marks   []int
 	mark    int
@@ -138,24 +156,32 @@ type Tick struct {
 	Lines int
 }
 
-// Scan reads a slab of whole lines, of which the last may lack its line end.
-// Base is the offset of its first byte in the file, now the instant of its
-// arrival. Judged entries go to emit in their order; it must not keep the slab.
-// Tick, where it is not nil, gets some 64 stretches of a slab.
-func (r *Reader) Scan(slab []byte, base int64, now entry.Instant, emit func(*engine.Judged), tick func(Tick)) {
+// Scan reads a slab of whole entries, as Cut leaves them, of which the last may
+// lack its line end, and returns how many there were. Base is the offset of its
+// first byte in the file, now the instant of its arrival. Judged entries go to
+// emit in their order. Tick, where it is not nil, gets some 500 stretches of a slab.
+func (r *Reader) Scan(raw []byte, base int64, now entry.Instant, emit func(*engine.Judged), tick func(Tick)) int64 {
+	slab, marks, skipped := r.framed(raw, base)
 	if len(slab) == 0 {
-		return
+		return 0
 	}
+	base += int64(skipped)
 	r.Plan.Prepare(slab[:min(len(slab), 256<<10)])
 	r.spots = r.Plan.search.search(slab, r.spots[:0])
-	s := &scan{r: r, slab: slab, base: base, now: now, emit: emit, tick: tick}
+	s := &scan{r: r, slab: slab, marks: marks, base: base, now: now, emit: emit, tick: tick}
 	s.run()
+	n := int64(bytes.Count(slab, newline))
+	if slab[len(slab)-1] != '\n' {
+		n++
+	}
+	return n
 }
 
 // scan is the state of one Scan.
 type scan struct {
 	r      *Reader
 	slab   []byte
+	marks  []lineMark
 	base   int64
 	now    entry.Instant
 	emit   func(*engine.Judged)
@@ -191,7 +217,7 @@ func (s *scan) run() {
 	next := 0 // in r.spots
 	lines, step, since := 0, 0, 0
 	if s.tick != nil {
-		step = max(1, bytes.Count(s.slab, newline)/64)
+		step = max(1, bytes.Count(s.slab, newline)/512)
 	}
 	for at := 0; at < len(s.slab); {
 		if !walk {
@@ -264,26 +290,38 @@ var newline = []byte{'\n'}
 // MaxLine is how long an entry may be, in bytes; what is behind is cut off.
 const MaxLine = 1 << 20
 
-// line is a line without its line end, and no longer than MaxLine.
+// line is an entry without its line end, and no longer than MaxLine. What a crash
+// left of nothing in front of it is taken away.
 func (s *scan) line(at, end int) []byte {
-	if end-at > MaxLine {
-		return s.slab[at : at+MaxLine]
+	if s.slab[min(at, len(s.slab)-1)] == 0 {
+		for at < end && s.slab[at] == 0 {
+			at++
+		}
 	}
-	if end > at && s.slab[end-1] == '\r' {
+	if end-at > MaxLine {
+		end = at + MaxLine
+	} else if end > at && s.slab[end-1] == '\r' {
 		end--
+	}
+	if s.r.Plan.entry != nil {
+		return unjoin(s.slab[at:end])
 	}
 	return s.slab[at:end]
 }
 
+// offset is the place in the file of the entry that begins there in the slab.
+func (s *scan) offset(at int) int64 { return s.base + offsetIn(s.marks, at) }
+
 // Timed tells whether any line of the slab has a time of its own.
-func (r *Reader) Timed(slab []byte) bool {
-	return (&scan{r: r, slab: slab}).firstTime() != entry.None
+func (r *Reader) Timed(raw []byte) bool {
+	slab, _, _ := r.framed(raw, 0)
+	return len(slab) > 0 && (&scan{r: r, slab: slab}).firstTime() != entry.None
 }
 
 // Begin sets the time of the lines that come before the first one with a time,
 // by looking for it in the slab.
-func (r *Reader) Begin(slab []byte) {
-	if r.Last == entry.None && r.Plan.Layout.Timed() {
+func (r *Reader) Begin(raw []byte) {
+	if slab, _, _ := r.framed(raw, 0); len(slab) > 0 && r.Last == entry.None && r.Plan.Layout.Timed() {
 		r.Last = (&scan{r: r, slab: slab}).firstTime()
 	}
 }
@@ -324,6 +362,7 @@ func (s *scan) divide(at, end int) layout.Division {
 // bounded takes a time that lies too far ahead of its arrival for its arrival.
 func (s *scan) bounded(at entry.Instant) entry.Instant {
 	if s.r.Live && at > s.now.Add(future) {
+		s.r.Future++
 		return s.now
 	}
 	return at
@@ -426,7 +465,7 @@ func (s *scan) carry() {
 func (s *scan) judge(at, end, stop int) {
 	r := s.r
 	p := r.Plan
-	e := &entry.Entry{Source: p.Source, Origin: r.Origin, Host: r.Host, Offset: s.base + int64(at)}
+	e := &entry.Entry{Source: p.Source, Origin: r.Origin, Host: r.Host, Offset: s.offset(at)}
 	raw := s.line(at, end)
 	e.Cut = len(raw) == MaxLine
 	if p.Layout.Plain() {
@@ -465,7 +504,7 @@ func (s *scan) judge(at, end, stop int) {
 		e.Arrived = r.Reached
 	}
 	slices.Sort(s.conds)
-	j := &engine.Judged{Entry: e, Reached: r.Reached, Next: s.base + int64(stop)}
+	j := &engine.Judged{Entry: e, Reached: r.Reached, Next: s.offset(stop)}
 	for i := 0; i < len(s.conds); {
 		n := s.conds[i] / 2
 		problem, recovery := false, false

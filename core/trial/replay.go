@@ -1,7 +1,6 @@
 package trial
 
 import (
-	"bytes"
 	"errors"
 	"io"
 	"strings"
@@ -199,8 +198,11 @@ func (s *stream) fill() error {
 		}
 		ended := err != nil
 		cut := n
+		if s.base == 0 {
+			s.reader.Encoding = s.reader.Plan.EncodingOf(s.buf[:min(n, 256)])
+		}
 		if !ended {
-			cut = bytes.LastIndexByte(s.buf[:n], '\n') + 1
+			cut = s.reader.Plan.Cut(s.buf[:n], s.reader.Encoding, false)
 			// A line longer than the slab, or lines of which none has a time yet: more.
 			if cut == 0 || s.reader.Last == entry.None && s.reader.Plan.Layout.Timed() && !s.timed(s.buf[:cut]) && len(s.buf) < 64<<20 {
 				if len(s.buf) < 64<<20 {
@@ -230,6 +232,7 @@ func (s *stream) fill() error {
 // timed tells whether any line of the slab has a time of its own.
 func (s *stream) timed(slab []byte) bool {
 	probe := match.NewReader(s.reader.Plan, "", "", false)
+	probe.Encoding = s.reader.Encoding
 	return probe.Timed(slab)
 }
 
@@ -242,12 +245,7 @@ func (s *stream) scan(slab []byte) {
 		s.scanBounded(slab)
 		return
 	}
-	n := bytes.Count(slab, []byte{'\n'})
-	if slab[len(slab)-1] != '\n' {
-		n++
-	}
-	s.r.sum.Entries += int64(n)
-	s.reader.Scan(slab, s.base, 0, func(j *engine.Judged) { s.queue = append(s.queue, j) }, nil)
+	s.r.sum.Entries += s.reader.Scan(slab, s.base, 0, func(j *engine.Judged) { s.queue = append(s.queue, j) }, nil)
 	s.queue = append(s.queue, &engine.Judged{Reached: s.reader.Reached})
 }
 
@@ -259,10 +257,7 @@ func (s *stream) scanBounded(slab []byte) {
 		s.reader.Begin(slab)
 	}
 	for len(slab) > 0 {
-		n := bytes.IndexByte(slab, '\n') + 1
-		if n == 0 {
-			n = len(slab)
-		}
+		n := s.reader.Plan.First(slab, s.reader.Encoding)
 		reached := s.reader.Reached
 		var found *engine.Judged
 		s.reader.Scan(slab[:n], base, 0, func(j *engine.Judged) { found = j }, nil)

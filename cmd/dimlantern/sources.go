@@ -1,0 +1,132 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"dimlantern/core/entry"
+	"dimlantern/intake"
+	"dimlantern/service"
+)
+
+// printReach says what a try of the sources showed, and answers whether all of
+// them can be read.
+func printReach(list []intake.Reach, asJSON bool) bool {
+	well := true
+	source := ""
+	for _, r := range list {
+		well = well && r.OK
+		if asJSON {
+			printJSON(struct {
+				intake.Reach
+				First  string `json:"first,omitempty"`
+				Newest string `json:"newest,omitempty"`
+				Off    string `json:"clock_off,omitempty"`
+			}{r, r.First.String(), r.Newest.String(), offWords(r.Off)})
+			continue
+		}
+		if r.Source != source {
+			source = r.Source
+			fmt.Printf("\nsource %s\n", source)
+		}
+		if r.Origin != "" {
+			fmt.Printf("  %s\n", shown(r.Origin))
+		}
+		mark := "well"
+		if !r.OK {
+			mark = "not reached"
+		}
+		fmt.Printf("    %s: %s\n", mark, r.Words)
+		if r.Mend != "" {
+			fmt.Printf("    to mend it: %s\n", r.Mend)
+		}
+		if r.Files > 0 {
+			fmt.Printf("    %s, %s\n", count(r.Files, "file", "files"), bytesWords(r.Size))
+		}
+		if r.Newest != entry.None && r.Origin != "" {
+			fmt.Printf("    entries from %s to %s\n", local(r.First), local(r.Newest))
+		}
+		if r.Lines > 0 {
+			fmt.Printf("    the layout fits %d of %d lines of its head and tail\n", r.Fits, r.Lines)
+		}
+	}
+	return well
+}
+
+func offWords(d time.Duration) string {
+	if d > -time.Second && d < time.Second {
+		return ""
+	}
+	return entry.RoughSpan(d)
+}
+
+func local(t entry.Instant) string {
+	return time.Unix(0, int64(t)).Format("2006-01-02 15:04:05")
+}
+
+func bytesWords(n int64) string {
+	switch {
+	case n < 1000:
+		return count(int(n), "byte", "bytes")
+	case n < 1e6:
+		return fmt.Sprintf("%.1f kB", float64(n)/1e3)
+	case n < 1e9:
+		return fmt.Sprintf("%.1f MB", float64(n)/1e6)
+	}
+	return fmt.Sprintf("%.1f GB", float64(n)/1e9)
+}
+
+func sourcesCommand() *cobra.Command {
+	o := &places{}
+	var asJSON bool
+	c := &cobra.Command{
+		Use:   "sources",
+		Short: "What the running service watches, and how each log can be seen",
+		Long: `Sources asks the service of the data folder for its sources and their origins:
+how many entries come, how far behind it is, and the state of each in words with
+what would mend it. Without a service, dimlantern check --reach tries them.`,
+		Example: "  dimlantern sources --data ./state --json",
+		Args:    cobra.NoArgs,
+		RunE: func(_ *cobra.Command, _ []string) error {
+			if err := o.clean(); err != nil {
+				return err
+			}
+			ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+			defer cancel()
+			v, err := service.Join(o.data).Sources(ctx, service.ViewQuery{Column: time.Minute, Columns: 60})
+			if err != nil {
+				return failed{err.Error() + "; dimlantern check --reach tries sources without one"}
+			}
+			for _, s := range v.Sources {
+				if !asJSON {
+					fmt.Printf("%s  %s, layout %s, begins %s\n", s.Name, s.Files[0], s.Layout, s.Begin)
+					if s.Words != "" {
+						fmt.Printf("  %s\n", s.Words)
+					}
+				}
+				for _, x := range s.Origins {
+					if asJSON {
+						printJSON(map[string]any{"source": s.Name, "origin": x.Name, "state": x.State, "entries": x.Entries, "a_minute": x.Minute,
+							"newest": x.Newest.String(), "began": x.Began, "read": x.Read})
+						continue
+					}
+					state := string(x.State.Condition)
+					if x.State.Words != "" {
+						state = x.State.Words
+					}
+					fmt.Printf("  %-40s %7d a minute  %s\n", shown(x.Name), x.Minute, state)
+					if x.State.Mend != "" {
+						fmt.Printf("  %-40s to mend it: %s\n", "", x.State.Mend)
+					}
+				}
+			}
+			return nil
+		},
+	}
+	o.dataFlag(c)
+	c.Flags().BoolVar(&asJSON, "json", false, "one JSON object an origin")
+	return c
+}

@@ -1,0 +1,104 @@
+package intake
+
+import (
+	"errors"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/klauspost/compress/gzip"
+	"github.com/klauspost/compress/zstd"
+)
+
+// packed is a compressed file being read from its start; a place in it is one in
+// what it was before.
+type packed struct {
+	io.Reader
+	file  *os.File
+	close func()
+	at    int64
+	held  []byte // the bytes before at, which may be asked for again
+	err   error
+}
+
+// Unpack opens a file that is compressed as its name says.
+func Unpack(path string) (io.ReadCloser, error) {
+	p, err := openPacked(path)
+	if err != nil {
+		return nil, err
+	}
+	return p, nil
+}
+
+// Packed tells whether a file's name says that it is compressed.
+func Packed(path string) bool {
+	return strings.HasSuffix(path, ".gz") || strings.HasSuffix(path, ".zst")
+}
+
+func openPacked(path string) (*packed, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	p := &packed{file: f, close: func() {}}
+	if strings.HasSuffix(path, ".gz") {
+		z, err := gzip.NewReader(f)
+		if err != nil {
+			f.Close()
+			return nil, err
+		}
+		p.Reader = z
+		return p, nil
+	}
+	z, err := zstd.NewReader(f, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(256<<20))
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	p.Reader, p.close = z, z.Close
+	return p, nil
+}
+
+// Close lets go of the file.
+func (p *packed) Close() error {
+	p.close()
+	return p.file.Close()
+}
+
+// readAt reads from a place on, which must not lie before what was read last.
+func (p *packed) readAt(b []byte, place int64) (int, error) {
+	n := 0
+	if back := p.at - place; back > 0 {
+		if back > int64(len(p.held)) {
+			return 0, io.ErrUnexpectedEOF
+		}
+		n = copy(b, p.held[int64(len(p.held))-back:])
+	} else if back < 0 && p.err == nil {
+		k, err := io.CopyN(io.Discard, p.Reader, -back)
+		p.at += k
+		p.err = err
+	}
+	if p.err == nil {
+		k, err := io.ReadFull(p.Reader, b[n:])
+		p.at += int64(k)
+		n += k
+		if errors.Is(err, io.ErrUnexpectedEOF) && k > 0 {
+			err = io.EOF
+		}
+		p.err = err
+	}
+	p.held = append(p.held[:0], b[:n]...)
+	return n, p.err
+}
+
+// printPacked reads the first bytes of what a compressed file was.
+func printPacked(path string) []byte {
+	p, err := openPacked(path)
+	if err != nil {
+		return nil
+	}
+	defer p.Close()
+	b := make([]byte, printSize)
+	n, _ := io.ReadFull(p, b)
+	return written(b[:n])
+}

@@ -1,0 +1,203 @@
+package service
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"sort"
+	"strings"
+	"time"
+
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+	"dimlantern/core/layout"
+	"dimlantern/core/match"
+	"dimlantern/intake"
+)
+
+// Bring is part of Lantern.
+func (s *Service) Bring(_ context.Context, q BringQuery) (*Brought, error) {
+	s.mu.Lock()
+	settings := s.settings
+	taken := append([]*lang.Source(nil), settings.Sources...)
+	s.mu.Unlock()
+	b := &Brought{}
+	path := strings.TrimSpace(q.Path)
+	if path == "" {
+		return b, nil
+	}
+	if strings.HasPrefix(path, "~/") {
+		if home, err := os.UserHomeDir(); err == nil {
+			path = filepath.Join(home, path[2:])
+		}
+	}
+	if !filepath.IsAbs(path) {
+		b.Words = "a path begins with /"
+		return b, nil
+	}
+	readable := ""
+	for _, f := range intake.Find(path, 8) {
+		b.Files = append(b.Files, BroughtFile(f))
+		if f.Words == "" {
+			readable = f.Path
+			b.Copies += intake.Copies(f.Path)
+		}
+	}
+	if len(b.Files) == 0 {
+		b.Words = "no file fits this path yet; it is taken up when it appears"
+	}
+	name := sourceName(path, taken)
+	b.sample(settings, readable, q.Layout)
+	begin := q.Begin
+	if begin == "" {
+		begin = "now"
+	}
+	b.Text = lang.Parse("new", []byte(fmt.Sprintf("source %s {\nfiles %s\nbegin %s\nlayout %s\n}\n", name, lang.Quote(path), begin, b.Layout))).Format()
+	dir := s.o.Settings
+	if info, err := os.Stat(dir); err == nil && !info.IsDir() {
+		dir = filepath.Dir(dir)
+	}
+	b.Name = filepath.Join(dir, name+".lantern")
+	if !q.Write {
+		return b, nil
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, fmt.Errorf("the settings folder %s cannot be made: %w", dir, reason(err))
+	}
+	f, err := os.OpenFile(b.Name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if err != nil {
+		return nil, fmt.Errorf("%s cannot be written: %w", b.Name, reason(err))
+	}
+	_, err = f.WriteString(b.Text)
+	if e := f.Close(); err == nil {
+		err = e
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s cannot be written: %w", b.Name, reason(err))
+	}
+	b.Done = true
+	s.Reload()
+	return b, nil
+}
+
+// sample looks at the end of a file: which of the layouts that are written fits it
+// best, and entries of the usual and of the odd kinds.
+func (b *Brought) sample(settings *lang.Settings, path, want string) {
+	b.Layout = "plain"
+	var lines [][]byte
+	if path != "" {
+		plan := match.NewPlan(settings, &lang.Source{Name: "new"}, nil, time.Local)
+		if text, err := intake.Tail(path, plan, entry.Of(time.Now().Add(24*time.Hour)), 256<<10); err == nil {
+			for _, l := range bytes.Split(bytes.TrimSuffix(text, []byte{'\n'}), []byte{'\n'}) {
+				if len(l) > 0 {
+					lines = append(lines, bytes.TrimSuffix(l, []byte{'\r'}))
+				}
+			}
+		}
+	}
+	b.Looked = len(lines)
+	now := entry.Of(time.Now())
+	for _, l := range settings.Layouts {
+		d := layout.Divider{Layout: layout.Compile(l, time.Local)}
+		fit := LayoutFit{Name: l.Name}
+		for _, x := range lines {
+			if d.Divide(x, now).Fits {
+				fit.Fits++
+			}
+		}
+		b.Layouts = append(b.Layouts, fit)
+	}
+	sort.SliceStable(b.Layouts, func(i, j int) bool { return b.Layouts[i].Fits > b.Layouts[j].Fits })
+	if len(b.Layouts) > 0 && b.Layouts[0].Fits*2 > len(lines) && len(lines) > 0 {
+		b.Layout = b.Layouts[0].Name
+	}
+	b.Layouts = append(b.Layouts, LayoutFit{Name: "plain", Fits: len(lines)})
+	if slices.ContainsFunc(b.Layouts, func(x LayoutFit) bool { return x.Name == want }) {
+		b.Layout = want
+	}
+	b.kinds(lines, layout.Compile(settings.Layout(b.Layout), time.Local), now)
+}
+
+// kinds picks entries of the commonest and of the rarest kinds of lines, where what
+// differs in numbers alone is of one kind.
+func (b *Brought) kinds(lines [][]byte, l *layout.Layout, now entry.Instant) {
+	type kind struct {
+		last []byte
+		n    int
+	}
+	byShape := map[string]*kind{}
+	var list []*kind
+	for _, x := range lines {
+		shape := string(bytes.Map(func(r rune) rune {
+			if r >= '0' && r <= '9' {
+				return '0'
+			}
+			return r
+		}, x[:min(len(x), 400)]))
+		for strings.Contains(shape, "00") {
+			shape = strings.ReplaceAll(shape, "00", "0")
+		}
+		k := byShape[shape]
+		if k == nil {
+			k = &kind{}
+			byShape[shape] = k
+			list = append(list, k)
+		}
+		k.last, k.n = x, k.n+1
+	}
+	sort.SliceStable(list, func(i, j int) bool { return list[i].n > list[j].n })
+	d := layout.Divider{Layout: l}
+	view := func(x []byte) EntryView {
+		v := d.Divide(x, now)
+		e := EntryView{At: entry.None, Raw: strings.ToValidUTF8(string(x[:min(len(x), 2000)]), "\uFFFD"), Fits: v.Fits, Fields: v.Fields}
+		if v.Timed {
+			e.At = v.At
+		}
+		e.Text = e.Raw
+		for _, f := range v.Fields {
+			if f.Name == "text" {
+				e.Text = f.Value
+			}
+		}
+		return e
+	}
+	for _, k := range list[:min(len(list), 4)] {
+		b.Usual = append(b.Usual, view(k.last))
+	}
+	for i := len(list) - 1; i >= 4 && len(b.Odd) < 3; i-- {
+		b.Odd = append(b.Odd, view(list[i].last))
+	}
+}
+
+// sourceName makes a name of a path that no other source has.
+func sourceName(path string, taken []*lang.Source) string {
+	base := filepath.Base(path)
+	base = strings.TrimSuffix(base, filepath.Ext(base))
+	for dir := filepath.Dir(path); strings.Trim(base, "*?[]{}") == "" && dir != "/"; dir = filepath.Dir(dir) {
+		base = filepath.Base(dir)
+	}
+	name := strings.Trim(strings.Map(func(r rune) rune {
+		switch {
+		case r >= 'a' && r <= 'z', r >= '0' && r <= '9':
+			return r
+		case r >= 'A' && r <= 'Z':
+			return r | 0x20
+		}
+		return '-'
+	}, base), "-")
+	for strings.Contains(name, "--") {
+		name = strings.ReplaceAll(name, "--", "-")
+	}
+	if name == "" || name[0] < 'a' {
+		name = strings.TrimSuffix("log-"+name, "-")
+	}
+	for n, want := 2, name; ; n++ {
+		if !slices.ContainsFunc(taken, func(s *lang.Source) bool { return s.Name == name }) {
+			return name
+		}
+		name = fmt.Sprintf("%s-%d", want, n)
+	}
+}

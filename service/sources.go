@@ -1,0 +1,285 @@
+package service
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"sort"
+	"strings"
+	"time"
+
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+	"dimlantern/core/layout"
+	"dimlantern/core/match"
+	"dimlantern/intake"
+	"dimlantern/store"
+)
+
+// SourcesView is what is watched, at one instant.
+type SourcesView struct {
+	At      entry.Instant `json:"at"`
+	From    entry.Instant `json:"from"`
+	Until   entry.Instant `json:"until"`
+	Column  time.Duration `json:"column"`
+	Sources []SourceView  `json:"sources"`
+}
+
+// SourceView is a source with its origins.
+type SourceView struct {
+	Name    string       `json:"name"`
+	Files   []string     `json:"files"`
+	Layout  string       `json:"layout"`
+	Begin   string       `json:"begin"`
+	Rules   []string     `json:"rules"` // that look here
+	Words   string       `json:"words,omitempty"`
+	Origins []OriginView `json:"origins"`
+}
+
+// OriginView is an origin on the time axis.
+type OriginView struct {
+	Name    string        `json:"name"`
+	Host    string        `json:"host"`
+	Path    string        `json:"path"`
+	State   intake.State  `json:"state"`
+	Blind   bool          `json:"blind"`
+	Entries int64         `json:"entries"` // read in all
+	Minute  int64         `json:"minute"`  // in the last whole minute
+	Newest  entry.Instant `json:"newest"`
+	Began   string        `json:"began"`
+	Read    string        `json:"read"` // in words, what was read
+	Flow    []int64       `json:"flow"` // entries by column
+	Dark    []Span        `json:"dark"`
+}
+
+// Sources is part of Lantern.
+func (s *Service) Sources(_ context.Context, q ViewQuery) (*SourcesView, error) {
+	q.Columns = min(max(q.Columns, 1), maxColumns)
+	q.Column = max(q.Column.Truncate(store.Bucket), store.Bucket)
+	now := time.Now()
+	v := &SourcesView{At: q.At, Column: q.Column}
+	if v.At == 0 {
+		v.At = entry.Of(now)
+	}
+	v.Until = entry.Later(q.Until, v.At)
+	v.From = (v.Until/entry.Instant(q.Column) - entry.Instant(q.Columns) + 1) * entry.Instant(q.Column)
+	s.listSources(v, now)
+	darks, err := s.store.Darks(v.From, v.At)
+	if err != nil {
+		return nil, err
+	}
+	flows, err := s.store.Flows(store.BucketOf(v.From), store.BucketOf(v.Until))
+	if err != nil {
+		return nil, err
+	}
+	last := store.BucketOf(v.At)
+	for i := range v.Sources {
+		for k := range v.Sources[i].Origins {
+			o := &v.Sources[i].Origins[k]
+			o.Flow = make([]int64, q.Columns)
+			for _, t := range flows[o.Name] {
+				if c := int((entry.Instant(t.Bucket*int64(store.Bucket)) - v.From) / entry.Instant(q.Column)); c >= 0 && c < len(o.Flow) {
+					o.Flow[c] += t.N
+				}
+				if t.Bucket < last && t.Bucket >= last-6 {
+					o.Minute += t.N
+				}
+			}
+			for _, d := range darks {
+				if d.Origin == o.Name {
+					o.Dark = append(o.Dark, Span{From: d.Since, To: d.Until, Why: d.Words})
+				}
+			}
+		}
+	}
+	return v, nil
+}
+
+// listSources copies what only the service knows.
+func (s *Service) listSources(v *SourcesView, now time.Time) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	empty := s.follower.Empty()
+	for _, src := range s.settings.Sources {
+		if src.Off {
+			continue
+		}
+		x := SourceView{Name: src.Name, Files: src.Files, Layout: src.Layout, Begin: beginWords(src.Begin), Words: empty[src.Name]}
+		if x.Layout == "" {
+			x.Layout = "plain"
+		}
+		for _, r := range s.settings.RulesFor(src.Name) {
+			x.Rules = append(x.Rules, r.Name)
+		}
+		for _, o := range s.follower.Origins() {
+			if o.Source == src {
+				st := o.State(now)
+				x.Origins = append(x.Origins, OriginView{Name: o.Name, Host: o.Host, Path: o.Series, State: st, Blind: st.Condition.Blind(),
+					Entries: o.Entries(), Newest: o.Reached(), Began: o.Began(), Read: o.Read()})
+			}
+		}
+		v.Sources = append(v.Sources, x)
+	}
+}
+
+func beginWords(b lang.Begin) string {
+	switch b.How {
+	case lang.BeginOldest:
+		return "with the oldest entry"
+	case lang.BeginAgo:
+		return entry.Span(b.Ago) + " before it was first seen"
+	case lang.BeginAt:
+		return "at " + b.At.String()
+	}
+	return "now, when it was first seen"
+}
+
+// EntriesQuery asks for entries of an origin.
+type EntriesQuery struct {
+	Origin string        `json:"origin"`
+	At     entry.Instant `json:"at"` // 0 is now
+	Filter string        `json:"filter"`
+	Lines  int           `json:"lines"`
+}
+
+// Entries are the newest entries of an origin, newest first.
+type Entries struct {
+	Origin string         `json:"origin"`
+	Layout string         `json:"layout"`
+	Lines  []EntryView    `json:"lines"`
+	Fields []string       `json:"fields"` // of the layout, but for its time and text
+	Values map[string]int `json:"values"` // how many different ones each field has here
+	Shown  int            `json:"shown"`
+	Looked int            `json:"looked"` // entries that were looked at
+	Words  string         `json:"words"`  // why there are none
+}
+
+// EntryView is one entry, divided.
+type EntryView struct {
+	At     entry.Instant `json:"at"`
+	Text   string        `json:"text"` // what the layout gives as text, or the whole
+	Raw    string        `json:"raw"`
+	Fields []entry.Field `json:"fields"`
+	Fits   bool          `json:"fits"`
+}
+
+// entriesSize is how much of the end of a log is looked through.
+const entriesSize = 1 << 20
+
+// Entries is part of Lantern.
+func (s *Service) Entries(_ context.Context, q EntriesQuery) (*Entries, error) {
+	s.mu.Lock()
+	var src *lang.Source
+	path := ""
+	settings := s.settings
+	for _, o := range s.follower.Origins() {
+		if o.Name == q.Origin {
+			src, path = o.Source, o.Newest()
+		}
+	}
+	s.mu.Unlock()
+	if src == nil {
+		return nil, fmt.Errorf("no origin is called %s", q.Origin)
+	}
+	at := q.At
+	if at == 0 {
+		at = entry.Of(time.Now().Add(time.Hour))
+	}
+	l := settings.Layout(src.Layout)
+	plan := match.NewPlan(settings, src, nil, time.Local)
+	out := &Entries{Origin: q.Origin, Layout: "plain", Values: map[string]int{}}
+	if l != nil {
+		out.Layout = l.Name
+		for _, f := range l.Fields() {
+			if f != "text" && (l.Time == nil || !slices.Contains(l.Time.Fields, f)) {
+				out.Fields = append(out.Fields, f)
+			}
+		}
+	}
+	text, err := intake.Tail(path, plan, at, entriesSize)
+	if err != nil {
+		out.Words = fmt.Sprintf("%s cannot be read: %v", filepath.Base(path), reason(err))
+		return out, nil
+	}
+	out.fill(text, plan, at, q)
+	if len(out.Lines) == 0 && out.Words == "" {
+		out.Words = "no entry has come yet"
+		if q.Filter != "" {
+			out.Words = "no entry here has " + q.Filter
+		}
+	}
+	return out, nil
+}
+
+func (e *Entries) fill(text []byte, plan *match.Plan, at entry.Instant, q EntriesQuery) {
+	d := &layout.Divider{Layout: plan.Layout}
+	last := entry.None
+	different := map[string]map[string]bool{}
+	words := strings.Fields(strings.ToLower(q.Filter))
+	var all []EntryView
+	for len(text) > 0 {
+		k := bytes.IndexByte(text, '\n')
+		if k < 0 {
+			break
+		}
+		line := bytes.TrimSuffix(text[:k], []byte{'\r'})
+		text = text[k+1:]
+		x := d.Divide(line, at)
+		v := EntryView{At: last, Raw: strings.ToValidUTF8(string(line[:min(len(line), 8192)]), "\uFFFD"), Fits: x.Fits, Fields: x.Fields}
+		if x.Timed {
+			v.At = x.At
+		}
+		last = v.At
+		if v.At != entry.None && v.At > at {
+			continue
+		}
+		v.Text = v.Raw
+		for _, f := range x.Fields {
+			if f.Name == "text" {
+				v.Text = f.Value
+			}
+			if different[f.Name] == nil {
+				different[f.Name] = map[string]bool{}
+			}
+			if len(different[f.Name]) < 1000 {
+				different[f.Name][f.Value] = true
+			}
+		}
+		e.Looked++
+		if hasAll(strings.ToLower(v.Raw), words) {
+			all = append(all, v)
+		}
+	}
+	for _, f := range e.Fields {
+		e.Values[f] = len(different[f])
+	}
+	slices.Reverse(all)
+	e.Shown = len(all)
+	e.Lines = all[:min(len(all), max(q.Lines, 1))]
+}
+
+func hasAll(s string, words []string) bool {
+	for _, w := range words {
+		if !strings.Contains(s, w) {
+			return false
+		}
+	}
+	return true
+}
+
+// Probe tries the sources of settings for real, without a service.
+func Probe(s *lang.Settings) []intake.Reach {
+	host, _ := os.Hostname()
+	var out []intake.Reach
+	now := time.Now()
+	for _, src := range s.Sources {
+		if !src.Off {
+			out = append(out, intake.Probe(src, match.NewPlan(s, src, nil, time.Local), host, now)...)
+		}
+	}
+	sort.SliceStable(out, func(i, j int) bool { return out[i].Source < out[j].Source })
+	return out
+}
