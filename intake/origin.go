@@ -264,13 +264,15 @@ func (o *Origin) look(files []found, first bool, now time.Time) {
 		newest = n - 1
 	}
 	for _, f := range files { // first what is known, since a copy shows only then as one
+		for _, m := range o.place.Members {
+			if m.ID == f.id && m.Zip == f.zip && m.Path != f.path {
+				m.Path = f.path
+				o.dirty = true
+			}
+		}
 		m := o.member(f)
 		if m == nil {
 			continue
-		}
-		if m.Path != f.path {
-			m.Path = f.path
-			o.dirty = true
 		}
 		if m.Zip {
 			continue

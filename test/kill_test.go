@@ -17,9 +17,10 @@ import (
 )
 
 // writer writes 2,000 lines a second, of which one in ten is something for the
-// rules, and rotates by renaming.
+// rules, and rotates in its way.
 type writer struct {
 	path  string
+	way   string
 	stop  chan struct{}
 	done  sync.WaitGroup
 	hits  int
@@ -56,11 +57,7 @@ func (w *writer) run(every time.Duration) {
 		if _, err = f.WriteString(b.String()); err == nil && time.Now().After(rotate) {
 			rotate = time.Now().Add(every)
 			f.Close()
-			for i := w.moved; i > 0; i-- {
-				os.Rename(fmt.Sprintf("%s.%d", w.path, i), fmt.Sprintf("%s.%d", w.path, i+1))
-			}
-			w.moved++
-			if err = os.Rename(w.path, w.path+".1"); err == nil {
+			if err = w.rotate(); err == nil {
 				f, err = os.OpenFile(w.path, os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o644)
 			}
 		}
@@ -68,10 +65,44 @@ func (w *writer) run(every time.Duration) {
 	w.err = err
 }
 
+// rotate moves the log on, and in one way compresses what is two rotations old.
+func (w *writer) rotate() error {
+	for i := w.moved; i > 0; i-- {
+		for _, end := range []string{"", ".gz"} {
+			os.Rename(fmt.Sprintf("%s.%d%s", w.path, i, end), fmt.Sprintf("%s.%d%s", w.path, i+1, end))
+		}
+	}
+	w.moved++
+	switch w.way {
+	case "copy and cut":
+		b, err := os.ReadFile(w.path)
+		if err == nil {
+			err = os.WriteFile(w.path+".1", b, 0o644)
+		}
+		if err == nil {
+			err = os.Truncate(w.path, 0)
+		}
+		return err
+	case "rename and compress":
+		if w.moved > 2 {
+			if err := exec.Command("gzip", w.path+".3").Run(); err != nil {
+				return err
+			}
+		}
+	}
+	return os.Rename(w.path, w.path+".1")
+}
+
 // Killed at any instant under load with rotation, nothing is lost and nothing
 // doubled: transitions, evidence and counts are those of an undisturbed run.
 func TestKill(t *testing.T) {
-	kills := 10
+	for _, way := range []string{"rename", "copy and cut", "rename and compress"} {
+		t.Run(way, func(t *testing.T) { testKill(t, way) })
+	}
+}
+
+func testKill(t *testing.T, way string) {
+	kills := 5
 	if s := os.Getenv("DIMLANTERN_KILLS"); s != "" {
 		n, err := strconv.Atoi(s)
 		require.NoError(t, err)
@@ -81,7 +112,7 @@ func TestKill(t *testing.T) {
 	write(t, f.log, "")
 	s := f.start(t)
 	f.ready(t)
-	w := &writer{path: f.log, stop: make(chan struct{})}
+	w := &writer{path: f.log, way: way, stop: make(chan struct{})}
 	w.done.Add(1)
 	go w.run(1500 * time.Millisecond)
 	r := rand.New(rand.NewPCG(3, uint64(time.Now().UnixNano())))
@@ -105,7 +136,11 @@ func TestKill(t *testing.T) {
 	})
 	var files []string
 	for i := w.moved; i > 0; i-- {
-		files = append(files, fmt.Sprintf("%s.%d", f.log, i))
+		for _, end := range []string{"", ".gz"} {
+			if path := fmt.Sprintf("%s.%d%s", f.log, i, end); exists(path) {
+				files = append(files, path)
+			}
+		}
 	}
 	want := replayed(t, f, append(files, f.log)...)
 	got := f.history(t)
@@ -115,6 +150,11 @@ func TestKill(t *testing.T) {
 	require.Len(t, got, len(want))
 	require.Equal(t, strconv.Itoa(w.hits+2), f.sql(t, "SELECT sum(n) FROM marks"), "every hit is counted once")
 	t.Logf("%d kills, %d rotations, %d hits, %d transitions", kills, w.moved, w.hits, len(got))
+}
+
+func exists(path string) bool {
+	_, err := os.Stat(path)
+	return err == nil
 }
 
 // replayed is what a replay of files gives.
