@@ -182,6 +182,7 @@ type logFile struct {
 	size  int64
 	lines []byte
 	gone  bool
+	kept  bool // its writer keeps the lines back for now
 }
 
 // log returns the log of that name below the logs' folder.
@@ -213,6 +214,9 @@ func (h *Harbour) flush() error {
 
 // flush writes the lines that wait, and rotates where the log is full.
 func (f *logFile) flush() error {
+	if f.kept {
+		return nil
+	}
 	if len(f.lines) == 0 || f.gone {
 		f.lines = f.lines[:0]
 		return nil

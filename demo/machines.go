@@ -54,6 +54,7 @@ func (h *Harbour) machines() {
 	h.ferries(begin)
 	h.mast(begin)
 	h.water(begin)
+	h.quay(begin)
 }
 
 func (h *Harbour) pump(f *logFile, at time.Duration, host string, pid int, text string) {

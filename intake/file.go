@@ -46,20 +46,38 @@ func statOf(path string, info fs.FileInfo) found {
 	return f
 }
 
-var rotated = regexp.MustCompile(`^(.*?)(?:\.(\d{1,5})|[.-](\d{8}|\d{4}-\d{2}-\d{2})(?:[.-]\d{1,6})?)?(\.gz|\.zst)?$`)
+var (
+	rotated = regexp.MustCompile(`^(.+?)(?:\.(\d{1,5}))?(\.gz|\.zst)?$`)
+	dated   = regexp.MustCompile(`[-_.]?((?:19|20)\d\d-(?:0[1-9]|1[0-2])-(?:0[1-9]|[12]\d|3[01])|(?:19|20)\d\d(?:0[1-9]|1[0-2])(?:0[1-9]|[12]\d|3[01]))([-_.T]?\d{2,6})?`)
+)
 
-// seriesOf gives the name of the series that a path belongs to: the number or
-// date that a rotation put behind it taken away. The greater the number, or the
-// earlier the date, the older is the member.
+// seriesOf gives the name of the series that a path belongs to: the number that a
+// rotation put behind it, and a date in its name, taken away. The greater the
+// number, or the earlier the date, the older is the member.
 func seriesOf(path string) (series string, age int, date string, compressed bool) {
 	dir, name := filepath.Split(path)
 	m := rotated.FindStringSubmatch(name)
-	if m == nil || m[1] == "" {
+	if m == nil {
 		return path, 0, "", false
 	}
+	base := m[1]
 	age, _ = strconv.Atoi(m[2])
-	return dir + m[1], age, m[3], m[4] != ""
+	// Of several the last one: a name may begin with a year that is part of it.
+	if all := dated.FindAllStringSubmatchIndex(base, -1); all != nil {
+		x := all[len(all)-1]
+		before, after := base[:x[0]], base[x[1]:]
+		if before+after != "" && (after == "" || !isDigit(after[0])) && (x[2] == 0 || !isDigit(base[x[2]-1])) {
+			date = strings.ReplaceAll(base[x[2]:x[3]], "-", "")
+			if x[4] >= 0 {
+				date += strings.TrimLeft(base[x[4]:x[5]], "-_.T")
+			}
+			base = before + after
+		}
+	}
+	return dir + base, age, date, m[3] != ""
 }
+
+func isDigit(c byte) bool { return c >= '0' && c <= '9' }
 
 // member is one file of a series that is being read, or still has to be.
 type member struct {

@@ -2,6 +2,7 @@ package intake
 
 import (
 	"bytes"
+	"fmt"
 	"os"
 	"sort"
 	"time"
@@ -48,6 +49,16 @@ func Find(glob string, most int) []File {
 		out = append(out, f)
 	}
 	return out
+}
+
+// Series gives the name of the series that a path belongs to, and what its member
+// is ordered by: of two, the one with the lesser order is the older.
+func Series(path string) (name, order string) {
+	name, age, date, _ := seriesOf(path)
+	if date == "" {
+		date = "99999999"
+	}
+	return name, fmt.Sprintf("%-16s %08d", date, 99_999_999-age)
 }
 
 // Copies counts the rotated copies of a file.

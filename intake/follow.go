@@ -143,7 +143,7 @@ func (f *Follower) Look(now time.Time) {
 		return
 	}
 	f.again, f.looked = false, now
-	dirs := map[string][]fs.DirEntry{}
+	dirs := map[string]map[string][]string{}
 	for _, s := range f.sources {
 		f.lookSource(s, dirs, now)
 	}
@@ -160,7 +160,7 @@ func (f *Follower) Look(now time.Time) {
 	})
 }
 
-func (f *Follower) lookSource(s *lang.Source, dirs map[string][]fs.DirEntry, now time.Time) {
+func (f *Follower) lookSource(s *lang.Source, dirs map[string]map[string][]string, now time.Time) {
 	paths := map[string]bool{}
 	series := map[string]bool{}
 	for _, g := range s.Files {
@@ -219,17 +219,17 @@ func (f *Follower) recent(s *lang.Source, path string, now time.Time) bool {
 }
 
 // lookSeries finds the members of a series in their folder, oldest first.
-func (f *Follower) lookSeries(s *lang.Source, name string, dirs map[string][]fs.DirEntry, claimed map[Identity]string, first bool, now time.Time) {
+func (f *Follower) lookSeries(s *lang.Source, name string, dirs map[string]map[string][]string, claimed map[Identity]string, first bool, now time.Time) {
 	dir := filepath.Dir(name)
 	list, ok := dirs[dir]
 	if !ok {
-		list, _ = os.ReadDir(dir)
+		list = bySeries(dir)
 		dirs[dir] = list
 		f.watch(dir)
 	}
 	var files []found
 	condition, words, mend := Condition(""), "", ""
-	for _, x := range membersIn(name, list) {
+	for _, x := range membersOf(list[name]) {
 		if other, twice := claimed[x.id]; twice && other != name {
 			continue // another name of a file that is followed already
 		}
@@ -267,29 +267,31 @@ func (f *Follower) lookSeries(s *lang.Source, name string, dirs map[string][]fs.
 	o.unread = true
 }
 
-// members lists the files of a series, oldest first.
-func members(series string) []found {
-	list, _ := os.ReadDir(filepath.Dir(series))
-	return membersIn(series, list)
+// bySeries lists the paths in a folder by the series that they belong to.
+func bySeries(dir string) map[string][]string {
+	list, _ := os.ReadDir(dir)
+	out := make(map[string][]string, len(list))
+	for _, e := range list {
+		path := filepath.Join(dir, e.Name())
+		series, _, _, _ := seriesOf(path)
+		out[series] = append(out[series], path)
+	}
+	return out
 }
 
-func membersIn(series string, list []fs.DirEntry) []found {
+// members lists the files of a series, oldest first.
+func members(series string) []found { return membersOf(bySeries(filepath.Dir(series))[series]) }
+
+// membersOf looks at the files of one series, and puts the oldest first.
+func membersOf(paths []string) []found {
 	var files []found
-	for _, e := range list {
-		if !strings.HasPrefix(e.Name(), filepath.Base(series)) {
-			continue
-		}
-		path := filepath.Join(filepath.Dir(series), e.Name())
-		name, age, date, compressed := seriesOf(path)
-		if name != series {
-			continue
-		}
+	for _, path := range paths {
 		info, err := os.Stat(path)
 		if err != nil || !info.Mode().IsRegular() {
 			continue
 		}
 		x := statOf(path, info)
-		x.age, x.date, x.zip = age, date, compressed
+		_, x.age, x.date, x.zip = seriesOf(path)
 		files = append(files, x)
 	}
 	sort.SliceStable(files, func(i, j int) bool {

@@ -343,8 +343,10 @@ func TestOddLines(t *testing.T) {
 func TestSeries(t *testing.T) {
 	for path, want := range map[string]string{
 		"/v/x.log": "/v/x.log 0 ", "/v/x.log.3": "/v/x.log 3 ", "/v/x.log.12.gz": "/v/x.log 12  gz", "/v/x-20261124": "/v/x 0 20261124",
-		"/v/x.log-20261124": "/v/x.log 0 20261124", "/v/x.log.2026-11-24": "/v/x.log 0 2026-11-24", "/v/pump-01.log": "/v/pump-01.log 0 ",
-		"/v/desk-3": "/v/desk-3 0 ", "/v/a.b.c": "/v/a.b.c 0 ",
+		"/v/x.log-20261124": "/v/x.log 0 20261124", "/v/x.log.2026-11-24": "/v/x.log 0 20261124", "/v/pump-01.log": "/v/pump-01.log 0 ",
+		"/v/desk-3": "/v/desk-3 0 ", "/v/a.b.c": "/v/a.b.c 0 ", "/v/web-2026-11-24.log": "/v/web.log 0 20261124",
+		"/v/web.20261124.log.gz": "/v/web.log 0 20261124 gz", "/v/20261124.log": "/v/.log 0 20261124", "/v/web_2026-11-24_05.log": "/v/web.log 0 2026112405",
+		"/v/order-120261124.log": "/v/order-120261124.log 0 ", "/v/web-20261399.log": "/v/web-20261399.log 0 ", "/v/x.log-20261124.2": "/v/x.log 2 20261124",
 	} {
 		series, age, date, compressed := seriesOf(path)
 		got := fmt.Sprintf("%s %d %s", series, age, date)
@@ -353,6 +355,33 @@ func TestSeries(t *testing.T) {
 		}
 		assert.Equal(t, want, got, path)
 	}
+}
+
+// Files named by the day are one log: the older ones are finished before the
+// newest, and what began before midnight ends after it.
+func TestDatedFiles(t *testing.T) {
+	dir := t.TempDir()
+	day := func(d int) string { return filepath.Join(dir, fmt.Sprintf("web-2026-11-%02d.log", d)) }
+	write(t, day(22), "line 1\n")
+	write(t, day(23), "line 2\n")
+	r := newRig(t, filepath.Join(dir, "web-*.log"), "now")
+	r.step(time.Second)
+	assert.Empty(t, r.sink.lines)
+	require.Len(t, r.f.Origins(), 1)
+	assert.Equal(t, "h:"+filepath.Join(dir, "web.log"), r.origin().Name)
+	r.restart()
+	write(t, day(23), "line 2\nline 3\n")
+	write(t, day(24), "line 4\n")
+	r.step(time.Second)
+	assert.Equal(t, []string{"line 3", "line 4"}, r.sink.lines)
+	r.step(time.Minute)
+	r.step(time.Minute)
+	assert.Equal(t, Seen, r.origin().Condition, "a finished member is never blind")
+	require.NoError(t, os.Remove(day(22)))
+	write(t, day(25), "line 5\n")
+	r.step(time.Second)
+	assert.Equal(t, []string{"line 3", "line 4", "line 5"}, r.sink.lines)
+	assert.Equal(t, Seen, r.origin().Condition)
 }
 
 func TestVisible(t *testing.T) {

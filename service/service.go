@@ -60,6 +60,7 @@ type Service struct {
 	notices  []Notice
 	seq      int64 // grows with each change that a screen would show
 	reading  bool  // not read to the end yet
+	catching bool  // since the start, the present has not been reached
 	entries  int64
 
 	placed   time.Time // when places were last committed
@@ -95,7 +96,7 @@ func Open(o Options) (*Service, error) {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
 	s := &Service{o: o, trouble: map[string]string{}, ticks: map[tickKey]int64{}, reach: entry.None,
-		commands: make(chan func()), reload: make(chan struct{}, 1)}
+		commands: make(chan func()), reload: make(chan struct{}, 1), catching: true}
 	s.host, _ = os.Hostname()
 	var err error
 	if s.lock, err = lockFolder(o.Data); err != nil {
@@ -400,6 +401,7 @@ func (s *Service) round(now time.Time) bool {
 	s.conditions(now)
 	s.reading = !done
 	if done {
+		s.catching = false
 		s.input(inputAdvance, entry.Of(now), s.engine.Advance(entry.Of(now)))
 	}
 	s.batch.Now = entry.Of(now)
@@ -493,8 +495,15 @@ func (s *Service) Passed(o *intake.Origin, reached entry.Instant, ticks []match.
 }
 
 // note takes transitions into the batch.
+// What happens before the present has been reached is recorded, and told nobody.
 func (s *Service) note(ts []engine.Transition) {
+	from := len(s.batch.Transitions)
 	s.batch.Transitions = append(s.batch.Transitions, ts...)
+	for i := range s.batch.Transitions[from:] {
+		if s.catching {
+			s.batch.Transitions[from+i].Untold = "catching up"
+		}
+	}
 	if len(ts) > 0 {
 		s.seq++
 	}

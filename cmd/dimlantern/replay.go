@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
 	"text/tabwriter"
@@ -151,26 +152,23 @@ func reason(err error) error {
 }
 
 // member is a file of a series.
-type member struct {
-	path string
-	age  int
-}
+type member struct{ path, order string }
 
 // openInputs opens the files, those of one series as one origin, oldest first.
 func openInputs(s *lang.Settings, as string, files []string) ([]*trial.Input, []io.Closer, error) {
 	var inputs []*trial.Input
 	var closers []io.Closer
 	fallback, _ := os.Hostname()
-	var order []string
+	var names []string
 	series := map[string][]member{}
 	for _, f := range files {
-		name, age := f, 0
+		name, order := f, ""
 		if f != "-" {
 			abs, err := filepath.Abs(f)
 			if err != nil {
 				return nil, nil, err
 			}
-			name, age = trial.Series(abs)
+			name, order = intake.Series(abs)
 			if info, err := os.Stat(f); err != nil {
 				return nil, nil, fmt.Errorf("%s cannot be read: %w", f, reason(err))
 			} else if info.IsDir() {
@@ -178,14 +176,20 @@ func openInputs(s *lang.Settings, as string, files []string) ([]*trial.Input, []
 			}
 		}
 		if series[name] == nil {
-			order = append(order, name)
+			names = append(names, name)
 		}
-		series[name] = append(series[name], member{f, age})
+		series[name] = append(series[name], member{f, order})
 	}
-	for _, name := range order {
+	for _, name := range names {
 		ms := series[name]
-		sort.SliceStable(ms, func(i, j int) bool { return ms[i].age > ms[j].age })
-		sources, err := sourcesFor(s, as, name)
+		sort.SliceStable(ms, func(i, j int) bool { return ms[i].order < ms[j].order })
+		paths := []string{name}
+		for _, m := range ms {
+			if abs, err := filepath.Abs(m.path); err == nil {
+				paths = append(paths, abs)
+			}
+		}
+		sources, err := sourcesFor(s, as, paths...)
 		if err != nil {
 			return nil, closers, err
 		}
@@ -211,8 +215,9 @@ func openInputs(s *lang.Settings, as string, files []string) ([]*trial.Input, []
 	return inputs, closers, nil
 }
 
-// sourcesFor finds the sources that a file is read as.
-func sourcesFor(s *lang.Settings, as, path string) ([]*lang.Source, error) {
+// sourcesFor finds the sources that a log is read as, by the name of its series and
+// the paths of its members.
+func sourcesFor(s *lang.Settings, as string, paths ...string) ([]*lang.Source, error) {
 	if as != "" {
 		if src := s.Source(as); src != nil {
 			return []*lang.Source{src}, nil
@@ -231,7 +236,7 @@ func sourcesFor(s *lang.Settings, as, path string) ([]*lang.Source, error) {
 	}
 	var out []*lang.Source
 	for _, x := range s.Sources {
-		if intake.Fits(x, path) {
+		if slices.ContainsFunc(paths, func(p string) bool { return intake.Fits(x, p) }) {
 			out = append(out, x)
 		}
 	}
@@ -241,7 +246,7 @@ func sourcesFor(s *lang.Settings, as, path string) ([]*lang.Source, error) {
 	case len(s.Sources) == 1:
 		return s.Sources[:1], nil
 	}
-	return nil, fmt.Errorf("%s fits the files of no source: say which one it is read as with --as", path)
+	return nil, fmt.Errorf("%s fits the files of no source: say which one it is read as with --as", paths[len(paths)-1])
 }
 
 // openLog opens a log file, or standard input, and what its name says it is

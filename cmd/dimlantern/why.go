@@ -39,7 +39,7 @@ rule on it. The exit status is 0 whatever the line is.`,
 			var src *lang.Source
 			switch {
 			case as != "":
-				list, err := sourcesFor(settings, as, "")
+				list, err := sourcesFor(settings, as)
 				if err != nil {
 					return err
 				}

@@ -3,7 +3,6 @@ package trial
 import (
 	"errors"
 	"io"
-	"strings"
 	"time"
 
 	"dimlantern/core/engine"
@@ -276,21 +275,4 @@ func (s *stream) scanBounded(slab []byte) {
 		}
 		slab, base = slab[n:], base+int64(n)
 	}
-}
-
-// Series tells whether two paths belong to one rotated series, and puts the
-// older member first: the name without a number or .gz behind it is the same.
-func Series(path string) (name string, age int) {
-	name = strings.TrimSuffix(strings.TrimSuffix(path, ".gz"), ".zst")
-	i := strings.LastIndexByte(name, '.')
-	if i < 0 || i == len(name)-1 || len(name)-i > 6 {
-		return name, 0
-	}
-	for _, c := range name[i+1:] {
-		if c < '0' || c > '9' {
-			return name, 0
-		}
-		age = age*10 + int(c-'0')
-	}
-	return name[:i], age
 }
