@@ -236,7 +236,9 @@ func (e *Entries) fill(text []byte, plan *match.Plan, at entry.Instant, q Entrie
 		if v.At != entry.None && v.At > at {
 			continue
 		}
-		v.Text = v.Raw
+		if v.Text = v.Raw; x.Fits && len(e.Fields) > 0 {
+			v.Text = "" // a layout without a text has said it all
+		}
 		for _, f := range x.Fields {
 			if f.Name == "text" {
 				v.Text = f.Value

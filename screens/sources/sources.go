@@ -198,8 +198,7 @@ func (r *Room) draw(c *paint.Canvas, y int, x *row, a paint.Axis, p paint.Palett
 		c.Put(0, y, base.With(p.Severity[entry.Warning]), "▏")
 		name = base.With(p.Strong).Strong()
 	}
-	_, file, _ := strings.Cut(o.Name, ":")
-	file = file[strings.LastIndexByte(file, '/')+1:]
+	file := label(x.source, o)
 	if chosen && p.Mono {
 		file = "› " + file
 	}
@@ -240,6 +239,23 @@ func (r *Room) draw(c *paint.Canvas, y int, x *row, a paint.Axis, p paint.Palett
 		c.Put(x0+8, y, base.With(p.Dim), lagWords(o.State.Lag))
 	}
 	c.Cut(x0+15, y, c.W-x0-15, style, state)
+}
+
+// label is how an origin is called: the name of its file, with as many of its
+// folders as tell it from others of its source.
+func label(s *service.SourceView, o *service.OriginView) string {
+	parts := strings.Split(o.Path, "/")
+	for n := 1; n < len(parts); n++ {
+		name := strings.Join(parts[len(parts)-n:], "/")
+		alone := true
+		for _, x := range s.Origins {
+			alone = alone && (x.Name == o.Name || !strings.HasSuffix(x.Path, "/"+name))
+		}
+		if alone {
+			return name
+		}
+	}
+	return o.Path
 }
 
 var bars = []string{"▁", "▂", "▃", "▄", "▅", "▆", "▇"}
@@ -287,8 +303,7 @@ func (r *Room) detail(c *paint.Canvas, top, bottom int, e *service.Entries, p pa
 	}
 	rule, dim := base.With(p.Rule), base.With(p.Dim)
 	c.Rule(1, top, 2, rule, false)
-	_, path, _ := strings.Cut(o.Name, ":")
-	at := c.Put(4, top, base.With(p.Strong).Strong(), path[strings.LastIndexByte(path, '/')+1:])
+	at := c.Put(4, top, base.With(p.Strong).Strong(), label(s, o))
 	at = c.Put(at+2, top, dim, "of "+s.Name)
 	c.Rule(at+2, top, c.W-at-4, rule, false)
 	middle := c.W * 49 / 100
@@ -335,7 +350,6 @@ func (r *Room) facts(c *paint.Canvas, y, bottom, middle int, s *service.SourceVi
 			y++
 		}
 	}
-	_, path, _ := strings.Cut(o.Name, ":")
 	if state, style := stateOf(o, p, base); state != "" {
 		words := o.State.Words
 		if words == "" {
@@ -346,7 +360,7 @@ func (r *Room) facts(c *paint.Canvas, y, bottom, middle int, s *service.SourceVi
 			put("mend", base.With(p.Over), o.State.Mend)
 		}
 	}
-	put("file", base, path)
+	put("file", base, o.Path)
 	put("read", dim, o.Read)
 	if o.Began != "" {
 		put("began", dim, o.Began)
@@ -441,8 +455,7 @@ func (r *Room) inside(c *paint.Canvas, top, bottom int, e *service.Entries, p pa
 	if o == nil {
 		return
 	}
-	_, path, _ := strings.Cut(o.Name, ":")
-	at := c.Put(1, top, base.With(p.Strong).Strong(), path[strings.LastIndexByte(path, '/')+1:])
+	at := c.Put(1, top, base.With(p.Strong).Strong(), label(s, o))
 	at = c.Put(at+2, top, base.With(p.Dim), "of "+s.Name)
 	if e == nil || e.Origin != o.Name {
 		return
