@@ -38,6 +38,7 @@ type Follower struct {
 	looked  time.Time
 	polled  time.Time
 	again   bool // look at the folders again soon
+	blindly bool // the system does not tell of changes in some folder
 	buf     []byte
 }
 
@@ -110,12 +111,28 @@ func (f *Follower) Origins() []*Origin { return f.order }
 // Empty are the sources that no file fits, with the reason in words.
 func (f *Follower) Empty() map[string]string { return f.empty }
 
-// lookEvery is how often folders are looked at when no event says that they
-// have changed; pollEvery how often files are.
+// How often folders and files are looked at when no event says that they have
+// changed: often where the system tells of no changes, or a file is missed.
 const (
-	lookEvery = 3 * time.Second
-	pollEvery = 500 * time.Millisecond
+	lookEvery  = 3 * time.Second
+	lookSeldom = 10 * time.Second
+	pollEvery  = 500 * time.Millisecond
+	pollSeldom = 3 * time.Second
 )
+
+// seldom tells whether the system tells of all changes, as far as is known, and
+// nothing is missed.
+func (f *Follower) seldom() bool {
+	if f.watcher == nil || f.blindly {
+		return false
+	}
+	for _, o := range f.order {
+		if !o.absent.IsZero() {
+			return false
+		}
+	}
+	return true
+}
 
 // Events delivers what the system tells of changes; nil where it tells nothing.
 // Each event must be given to Note.
@@ -124,6 +141,20 @@ func (f *Follower) Events() <-chan fsnotify.Event {
 		return nil
 	}
 	return f.watcher.Events
+}
+
+// Errors delivers what keeps the system from telling of changes, such as too many
+// of them. Each must be given to Missed.
+func (f *Follower) Errors() <-chan error {
+	if f.watcher == nil {
+		return nil
+	}
+	return f.watcher.Errors
+}
+
+// Missed notes that changes may have been missed: everything is looked at.
+func (f *Follower) Missed(error) {
+	f.again, f.polled = true, time.Time{}
 }
 
 // Note takes note of an event.
@@ -139,7 +170,11 @@ func (f *Follower) Note(ev fsnotify.Event) {
 // Look looks at the folders, where it is time to, for new files, rotations, and
 // files that have gone.
 func (f *Follower) Look(now time.Time) {
-	if !f.again && now.Sub(f.looked) < lookEvery {
+	every := lookEvery
+	if f.seldom() {
+		every = lookSeldom
+	}
+	if !f.again && now.Sub(f.looked) < every {
 		return
 	}
 	f.again, f.looked = false, now
@@ -331,13 +366,19 @@ func (f *Follower) watch(dir string) {
 	}
 	if f.watcher.Add(dir) == nil {
 		f.watched[dir] = true
+	} else if _, err := os.Stat(dir); err == nil {
+		f.blindly = true // it is there, but changes in it are not told
 	}
 }
 
 // Poll marks the origins that may have something to read: those of which the
 // system told, and, now and then, all.
 func (f *Follower) Poll(now time.Time) {
-	all := now.Sub(f.polled) >= pollEvery
+	every := pollEvery
+	if f.seldom() {
+		every = pollSeldom
+	}
+	all := now.Sub(f.polled) >= every
 	if all {
 		f.polled = now
 	}
@@ -349,7 +390,7 @@ func (f *Follower) Poll(now time.Time) {
 			continue
 		}
 		if !o.unread {
-			o.unread = all || f.dirty[o.base]
+			o.unread = all || f.dirty[o.base] || o.reader.Plan.Closed() > 0 && o.Behind() > 0
 		}
 	}
 	clear(f.dirty)

@@ -300,7 +300,7 @@ func (s *Service) Run(ctx context.Context) error {
 		if s.o.Committed != nil && len(fired) > 0 {
 			s.o.Committed(fired)
 		}
-		wait := 200 * time.Millisecond
+		wait := 250 * time.Millisecond
 		if again {
 			wait = 0
 		}
@@ -329,8 +329,9 @@ func (s *Service) checkpoints(ctx context.Context) {
 // wait waits for something to do. Events that come together are noted together.
 func (s *Service) wait(ctx context.Context, timer *time.Timer) (stop bool) {
 	var settings <-chan fsnotify.Event
+	var problems <-chan error
 	if s.watcher != nil {
-		settings = s.watcher.Events
+		settings, problems = s.watcher.Events, s.watcher.Errors
 	}
 	select {
 	case <-ctx.Done():
@@ -338,7 +339,11 @@ func (s *Service) wait(ctx context.Context, timer *time.Timer) (stop bool) {
 	case <-timer.C:
 	case ev := <-s.follower.Events():
 		s.follower.Note(ev)
+	case err := <-s.follower.Errors():
+		s.follower.Missed(err)
 	case <-settings:
+		s.checked = time.Time{}
+	case <-problems:
 		s.checked = time.Time{}
 	case <-s.reload:
 		s.stamp, s.checked = "", time.Time{}
