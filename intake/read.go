@@ -1,0 +1,338 @@
+package intake
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"slices"
+	"time"
+
+	"dimlantern/core/engine"
+	"dimlantern/core/entry"
+	"dimlantern/core/match"
+)
+
+// blockSize is how much is read at once.
+const blockSize = 256 << 10
+
+// fill reads a block of the oldest member that has something unread, and judges
+// it ahead. It answers false where there is nothing to read now.
+func (o *Origin) fill(buf []byte, now time.Time) (bool, error) {
+	if o.head < len(o.queue) {
+		return true, nil
+	}
+	o.queue, o.head = o.queue[:0], 0
+	for i := 0; i < len(o.place.Members); i++ {
+		m := o.place.Members[i]
+		if m.Retired {
+			continue
+		}
+		if m.Zip {
+			if info, err := os.Stat(m.Path); err == nil && now.Sub(info.ModTime()) < settled && now.After(info.ModTime()) {
+				o.unread = false
+				return false, nil // it may still be written, and what is younger waits
+			}
+			if o.readPacked(m, buf, now) {
+				o.unread = true
+				return true, nil
+			}
+			continue
+		}
+		if err := m.open(); err != nil {
+			if o.lost(m, err, now); o.retired(m) {
+				return true, nil
+			}
+			continue
+		}
+		if o.Condition == Unreadable {
+			o.set(Seen, "", "", now)
+		}
+		newest := i == len(o.place.Members)-1
+		n, err := o.readMember(m, buf, newest, now)
+		if err != nil {
+			return false, err
+		}
+		if n {
+			o.unread = true
+			return true, nil
+		}
+	}
+	o.unread, o.caught = false, true
+	return false, nil
+}
+
+// lost handles a member that cannot be opened.
+func (o *Origin) lost(m *member, err error, now time.Time) {
+	switch {
+	case errors.Is(err, fs.ErrPermission):
+		words, mend := denied(m.Path, err)
+		o.set(Unreadable, words, mend, now)
+		return
+	case errors.Is(err, errNotAFile):
+		o.set(Folder, fmt.Sprintf("%s is no file, but a folder, a pipe or a device", m.Path), "name the files in it, such as "+m.Path+"/*.log", now)
+		return
+	case errors.Is(err, errOther), errors.Is(err, fs.ErrNotExist):
+		// The look that comes finds it under another name, if it has one still.
+		if m.idle == 0 {
+			m.idle = now.UnixNano()
+		}
+		if now.UnixNano()-m.idle > int64(2*newestGone) {
+			if m.size > m.Offset {
+				o.Gaps += m.size - m.Offset
+			}
+			m.Retired = true
+		}
+		return
+	}
+	o.set(Unreadable, fmt.Sprintf("%s cannot be read: %v", m.Path, unwrap(err)), "", now)
+}
+
+// late is how long a member that has a younger one is still looked at.
+const late = 20 * time.Second
+
+// readMember reads a block of a member, and judges it into the queue.
+func (o *Origin) readMember(m *member, buf []byte, newest bool, now time.Time) (bool, error) {
+	info, err := m.file.Stat()
+	if err != nil {
+		return false, err
+	}
+	size := info.Size()
+	if m.Limit > 0 {
+		size = min(size, m.Limit)
+	}
+	if size != m.size {
+		m.idle = 0
+	}
+	m.size = size
+	if size < m.read || size > m.read {
+		same, err := m.same()
+		if err != nil {
+			return false, err
+		}
+		if size < m.read || !same {
+			o.rewind()
+			if m.Limit > 0 {
+				m.Retired = true
+				return false, nil
+			}
+			o.wasCut(m, members(o.Series))
+			return o.fill(buf, now)
+		}
+	}
+	if size == m.read {
+		return o.atEnd(m, newest, now), nil
+	}
+	n, err := m.file.ReadAt(buf[:min(int64(blockSize), size-m.read)], m.read)
+	if n == 0 {
+		if err != nil && !errors.Is(err, io.EOF) {
+			words, mend := denied(m.Path, err)
+			o.set(Unreadable, words, mend, now)
+		}
+		return false, nil
+	}
+	return o.judge(m, buf[:n], buf, now), nil
+}
+
+// readPacked reads a block of a compressed member, and judges it into the queue.
+func (o *Origin) readPacked(m *member, buf []byte, now time.Time) bool {
+	var err error
+	if m.zip != nil && m.zip.at-int64(len(m.zip.held)) > m.read {
+		m.close()
+	}
+	if m.zip == nil {
+		if m.zip, err = openPacked(m.Path); err != nil {
+			o.lost(m, err, now)
+			return o.retired(m)
+		}
+	}
+	b := buf[:blockSize]
+	n, err := m.zip.readAt(b, m.read)
+	b = b[:n]
+	o.reader.Encoding = o.reader.Plan.EncodingOf(m.Print)
+	ended := err != nil
+	if ended && !errors.Is(err, io.EOF) {
+		o.Gaps++ // it is damaged: what is behind cannot be known
+	}
+	end := o.reader.Plan.Cut(b, o.reader.Encoding, ended)
+	if ended || end == 0 {
+		end = n
+	}
+	if end > 0 {
+		o.scan(m, b[:end], m.read, now)
+	}
+	if ended {
+		m.Retired = true
+		o.push(m, 0, nil)
+		return true
+	}
+	return end > 0
+}
+
+// retired ends a member that cannot be read any more.
+func (o *Origin) retired(m *member) bool {
+	if m.Retired {
+		o.push(m, 0, nil)
+	}
+	return m.Retired
+}
+
+// atEnd retires a member that was read to its end and has a younger one, and
+// takes its unfinished last line as it is.
+func (o *Origin) atEnd(m *member, newest bool, now time.Time) bool {
+	if newest && m.Limit == 0 {
+		return false
+	}
+	if m.idle == 0 {
+		m.idle = now.UnixNano()
+	}
+	if m.Limit > 0 || now.UnixNano()-m.idle > int64(late) {
+		m.Retired = true
+		o.queue = append(o.queue, item{m: m, next: m.read, reached: o.reader.Reached, last: o.reader.Last, host: o.reader.LastHost})
+		return true
+	}
+	return false
+}
+
+// judge takes the whole entries of a block. It answers false where there is none.
+func (o *Origin) judge(m *member, b, buf []byte, now time.Time) bool {
+	o.reader.Encoding = o.reader.Plan.EncodingOf(m.Print)
+	base := m.read
+	if m.cut { // pass over the rest of a line that was over the limit
+		n := o.reader.Plan.LineEnd(b, o.reader.Encoding)
+		if n == 0 {
+			m.read += int64(len(b)) &^ 1
+			o.push(m, 0, nil)
+			return len(b) > 1
+		}
+		b, base = b[n:], base+int64(n)
+		m.cut = false
+		if len(b) == 0 {
+			m.read = base
+			o.push(m, 0, nil)
+			return true
+		}
+	}
+	end := o.reader.Plan.Cut(b, o.reader.Encoding, o.closed(m, now))
+	if end == 0 {
+		return o.long(m, base, buf, now)
+	}
+	o.scan(m, b[:end], base, now)
+	return true
+}
+
+// closed tells whether nothing more belongs to the member's last entry: its writer
+// has been silent for long enough, or has left the file.
+func (o *Origin) closed(m *member, now time.Time) bool {
+	wait := o.reader.Plan.Closed()
+	if wait == 0 || m.Limit > 0 {
+		return true
+	}
+	if m.idle == 0 {
+		m.idle = now.UnixNano()
+	}
+	return now.UnixNano()-m.idle >= int64(wait)
+}
+
+// long reads on in an entry that fills a whole block, up to the limit.
+func (o *Origin) long(m *member, base int64, buf []byte, now time.Time) bool {
+	size := min(m.size-base, MaxLine+2)
+	left := m.Limit > 0 || o.younger(m, now)
+	if size < blockSize && !left {
+		return false // an unfinished last line waits
+	}
+	line := make([]byte, size)
+	n, _ := m.file.ReadAt(line, base)
+	line = line[:n]
+	if len(bytes.TrimLeft(line, "\x00")) == 0 {
+		return false // room that was made, and not written to yet
+	}
+	if k := o.reader.Plan.Cut(line, o.reader.Encoding, n > MaxLine || left || o.closed(m, now)); k > 0 {
+		o.scan(m, line[:k], base, now)
+		return true
+	}
+	if n <= MaxLine {
+		if left {
+			o.scan(m, line, base, now)
+			return n > 0
+		}
+		return false
+	}
+	o.CutLines++
+	m.cut = true
+	o.scan(m, line[:MaxLine], base, now)
+	return true
+}
+
+// younger tells whether the member has been left by its writer: it has a younger
+// one, and has not grown for a while.
+func (o *Origin) younger(m *member, now time.Time) bool {
+	if o.place.Members[len(o.place.Members)-1] == m {
+		return false
+	}
+	if m.idle == 0 {
+		m.idle = now.UnixNano()
+	}
+	return now.UnixNano()-m.idle > int64(late)
+}
+
+// scan judges whole entries into the queue.
+func (o *Origin) scan(m *member, slab []byte, base int64, now time.Time) {
+	var ticks []match.Tick
+	o.reader.Future = 0
+	entries := o.reader.Scan(slab, base, entry.Of(now), func(j *engine.Judged) {
+		host := o.reader.LastHost
+		if j.Entry.Fits {
+			if h, ok := j.Entry.Get("host"); ok {
+				host = h
+			}
+		}
+		o.queue = append(o.queue, item{j: j, m: m, next: j.Next, reached: j.Reached, last: j.Entry.At, host: host})
+	}, func(t match.Tick) { ticks = append(ticks, t) })
+	m.read = base + int64(len(slab))
+	if o.caught { // a backlog says nothing of how late its writer is
+		own := entry.None
+		if o.reader.Plan.Layout.Timed() {
+			own = o.reader.Last
+		}
+		o.lag.came(own, entries, now)
+	}
+	o.push(m, entries, ticks)
+}
+
+// push ends a slab in the queue.
+func (o *Origin) push(m *member, lines int64, ticks []match.Tick) {
+	o.queue = append(o.queue, item{m: m, next: m.read, reached: o.reader.Reached, last: o.reader.Last,
+		host: o.reader.LastHost, ticks: ticks, lines: lines})
+}
+
+// head item, or nil.
+func (o *Origin) peek() *item {
+	if o.head < len(o.queue) {
+		return &o.queue[o.head]
+	}
+	return nil
+}
+
+// pop takes the head item, and moves the place behind it.
+func (o *Origin) pop() {
+	x := &o.queue[o.head]
+	o.head++
+	x.m.Offset = x.next
+	if x.j == nil {
+		x.m.Cut = x.m.cut
+	}
+	o.place.Last, o.place.Reached, o.place.Host = x.last, x.reached, x.host
+	o.place.Entries += x.lines
+	o.dirty = true
+	if x.m.Retired && (x.j == nil && o.head == len(o.queue)) {
+		o.place.Old = max(o.place.Old, x.m.changed())
+		x.m.close()
+		o.finish(x.m.ID, x.m.Print, x.m.Offset)
+		if i := slices.Index(o.place.Members, x.m); i >= 0 {
+			o.place.Members = slices.Delete(o.place.Members, i, i+1)
+		}
+	}
+}

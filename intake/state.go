@@ -1,0 +1,139 @@
+package intake
+
+import (
+	"fmt"
+	"time"
+
+	"dimlantern/core/entry"
+)
+
+// lag is how far behind its writing an origin is judged.
+type lag struct {
+	last, worst time.Duration // from an entry's own time to its arrival
+	worstAt     time.Time
+	arrivals    [8]time.Time // when something came, the newest last
+	amounts     [8]int64
+}
+
+// came notes that entries arrived whose newest has that own time.
+func (l *lag) came(at entry.Instant, n int64, now time.Time) {
+	if at != entry.None {
+		l.last = max(entry.Of(now).Sub(at), 0)
+		if l.last >= l.worst || now.Sub(l.worstAt) > time.Hour {
+			l.worst, l.worstAt = l.last, now
+		}
+	}
+	if k := len(l.arrivals) - 1; now.Sub(l.arrivals[k]) < time.Second {
+		l.arrivals[k] = now
+		l.amounts[k] += n
+		return
+	}
+	copy(l.arrivals[:], l.arrivals[1:])
+	copy(l.amounts[:], l.amounts[1:])
+	l.arrivals[len(l.arrivals)-1], l.amounts[len(l.amounts)-1] = now, n
+}
+
+// bursts tells whether entries come in heaps with long pauses between them: the
+// writer keeps them back.
+func (l *lag) bursts() bool {
+	if l.arrivals[0].IsZero() {
+		return false
+	}
+	total := int64(0)
+	for i := 1; i < len(l.arrivals); i++ {
+		if l.arrivals[i].Sub(l.arrivals[i-1]) < 5*time.Second {
+			return false
+		}
+		total += l.amounts[i]
+	}
+	return total >= 10*int64(len(l.arrivals)-1)
+}
+
+// State is what is known of an origin now.
+type State struct {
+	Condition Condition     `json:"state"`
+	Words     string        `json:"words,omitempty"` // what is the matter, in a sentence
+	Mend      string        `json:"mend,omitempty"`
+	Since     time.Time     `json:"since"`
+	Behind    int64         `json:"behind_bytes"`
+	Lag       time.Duration `json:"lag"`   // from an entry's own time to its arrival, of the newest
+	Worst     time.Duration `json:"worst"` // of the last hour
+	WorstAt   time.Time     `json:"worst_at"`
+	Misfits   int64         `json:"misfits"`
+	Gaps      int64         `json:"lost_bytes"`
+	Cut       int64         `json:"cut_entries"`
+}
+
+// State says in words how the origin can be seen. Of what is the matter, the worst
+// comes first.
+func (o *Origin) State(now time.Time) State {
+	s := State{Condition: o.Condition, Words: o.Words, Mend: o.Mend, Since: o.Since, Behind: o.Behind(), Lag: o.lag.last,
+		Worst: o.lag.worst, WorstAt: o.lag.worstAt, Misfits: o.reader.Misfits, Gaps: o.Gaps, Cut: o.CutLines}
+	timed := o.reader.Plan.Layout.Timed()
+	switch {
+	case o.Condition != Seen:
+	case s.Behind > 1<<20:
+		s.Condition, s.Words = Catching, fmt.Sprintf("catching up: %d MB still to go", s.Behind/1e6)
+	case o.place.Entries == 0:
+		s.Condition, s.Words = Waiting, "waiting for its first entry since "+o.Since.Format("15:04:05")
+	case o.reader.Future > 0:
+		s.Condition, s.Words = WrongClock, "its clock is ahead: its entries are judged by their arrival"
+		s.Mend = "set the clock of that host"
+	case timed && o.reader.Misfits > 100 && o.reader.Misfits*2 > o.place.Entries:
+		s.Condition, s.Words = NoFit, "its lines no longer fit the layout"
+		s.Mend = "look at its newest lines, and at the layout's pattern"
+	case o.lag.bursts():
+		s.Condition, s.Words = Bursts, "it writes in bursts: its writer keeps lines back"
+		s.Mend = "let the program flush each line"
+	case timed && s.Lag > 10*time.Second && now.Sub(o.lag.arrivals[len(o.lag.arrivals)-1]) < time.Minute:
+		s.Condition, s.Words = Late, fmt.Sprintf("late: %s from written to read", s.Lag.Truncate(time.Second))
+	}
+	return s
+}
+
+// Behind is how many bytes are there and not judged yet.
+func (o *Origin) Behind() int64 {
+	n := int64(0)
+	for _, m := range o.place.Members {
+		n += max(0, m.size-m.Offset)
+	}
+	return n
+}
+
+// Entries counts the entries that have been read of the origin.
+func (o *Origin) Entries() int64 { return o.place.Entries }
+
+// Newest is the path of the newest member.
+func (o *Origin) Newest() string { return o.base }
+
+// Read says in words what has been read.
+func (o *Origin) Read() string {
+	older := 0
+	for _, d := range o.place.Finished {
+		if d.ID != (Identity{}) {
+			older++
+		}
+	}
+	s := "nothing yet"
+	if n := len(o.place.Members); n > 0 {
+		m := o.place.Members[n-1]
+		switch {
+		case m.Offset >= m.size:
+			s = fmt.Sprintf("all %d bytes", m.size)
+		default:
+			s = fmt.Sprintf("%d of %d bytes", m.Offset, m.size)
+		}
+	}
+	if older == 1 {
+		s += "; one older copy is known"
+	} else if older > 1 {
+		s += fmt.Sprintf("; %d older copies are known", older)
+	}
+	return s
+}
+
+// Began says in words where reading began.
+func (o *Origin) Began() string { return o.place.Began }
+
+// Reached is the latest own time of the origin's entries.
+func (o *Origin) Reached() entry.Instant { return o.place.Reached }

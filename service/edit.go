@@ -1,0 +1,176 @@
+package service
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"sort"
+	"strings"
+	"time"
+
+	"dimlantern/core/lang"
+	"dimlantern/core/match"
+	"dimlantern/core/trial"
+)
+
+// use takes up settings: the engine, the plans and the follower.
+func (s *Service) use(settings *lang.Settings, texts []Text) {
+	before := s.settings
+	rules := trial.Active(settings)
+	cleared := s.engine.Edit(rules, func(a, b *lang.Rule) bool { return meansSame(before, a, settings, b) })
+	s.note(cleared)
+	if n := len(cleared); n > 0 {
+		s.notice(fmt.Sprintf("settings changed: %s cleared", countOf(n, "alert", "alerts")))
+	}
+	plans := map[string]*match.Plan{}
+	for _, src := range settings.Sources {
+		plans[src.Name] = match.NewPlan(settings, src, rules, time.Local)
+	}
+	s.follower.Use(settings.Sources, plans)
+	s.settings, s.texts = settings, texts
+	s.setMeta("settings", encodeTexts(texts))
+	s.seq++
+}
+
+// sayErrors remembers what is wrong in the settings, for the screens.
+func (s *Service) sayErrors(ds []lang.Diagnostic, then string) {
+	delete(s.trouble, "settings")
+	var first *lang.Diagnostic
+	n := 0
+	for i := range ds {
+		if ds[i].Weight == lang.Err {
+			n++
+			if first == nil {
+				first = &ds[i]
+			}
+			s.o.Log.Error(ds[i].What, "at", ds[i].Pos.String(), "code", ds[i].Code)
+		}
+	}
+	if first != nil {
+		more := ""
+		if n > 1 {
+			more = fmt.Sprintf(" (and %d more)", n-1)
+		}
+		s.trouble["settings"] = fmt.Sprintf("%s:%d: %s%s; Dim Lantern %s", filepath.Base(first.Pos.File), first.Pos.Line, first.What, more, then)
+	}
+}
+
+// meansSame tells whether a rule matches and counts by the same as before, so
+// that its state can be kept.
+func meansSame(oldS *lang.Settings, a *lang.Rule, newS *lang.Settings, b *lang.Rule) bool {
+	return matching(oldS, a) == matching(newS, b)
+}
+
+func matching(s *lang.Settings, r *lang.Rule) string {
+	var b strings.Builder
+	for _, x := range []lang.Expr{r.Problem, r.Recovery, r.Ignore} {
+		if x != nil {
+			b.WriteString(x.String())
+		}
+		b.WriteByte(0)
+	}
+	fmt.Fprintf(&b, "%q %q %v", r.Per, r.On, r.OnRecovery)
+	for _, src := range s.Sources {
+		if len(r.On) > 0 && !containsString(r.On, src.Name) || src.Off {
+			continue
+		}
+		fmt.Fprintf(&b, "\n%s %q %q %s %v ", src.Name, src.Files, src.Except, src.Host, src.HostFrom)
+		if l := s.Layout(src.Layout); l != nil {
+			for _, p := range l.Patterns {
+				b.WriteString(p.Source + " ")
+			}
+			if l.Time != nil {
+				fmt.Fprintf(&b, "%q %q %q %v", l.Time.Fields, l.Time.Like, l.Time.Order, l.Time.RFC339)
+			}
+			var types []string
+			for f, t := range l.Types {
+				types = append(types, f+" "+t)
+			}
+			sort.Strings(types)
+			fmt.Fprintf(&b, "%q", types)
+		}
+	}
+	return b.String()
+}
+
+func containsString(list []string, s string) bool {
+	for _, x := range list {
+		if x == s {
+			return true
+		}
+	}
+	return false
+}
+
+// checkSettings reads the settings again where the folder has changed. With an
+// error in them the last good ones go on.
+func (s *Service) checkSettings() {
+	stamp := stampOf(s.o.Settings)
+	if stamp == s.stamp {
+		return
+	}
+	s.stamp = stamp
+	texts, err := ReadSettings(s.o.Settings)
+	if err != nil {
+		s.trouble["settings"] = err.Error() + "; the last good settings go on"
+		s.seq++
+		return
+	}
+	if sameTexts(texts, s.texts) {
+		delete(s.trouble, "settings")
+		s.seq++
+		return
+	}
+	settings, ds := CheckSettings(texts)
+	if lang.Errors(ds) {
+		s.sayErrors(ds, "goes on with the last good settings")
+		s.seq++
+		return
+	}
+	delete(s.trouble, "settings")
+	changed, added, removed := compareRules(s.settings, settings)
+	s.use(settings, texts)
+	s.snapshot = true
+	s.notice(fmt.Sprintf("new settings: %s, %d added, %d removed", countOf(changed, "rule changed", "rules changed"), added, removed))
+}
+
+func compareRules(a, b *lang.Settings) (changed, added, removed int) {
+	for _, r := range b.Rules {
+		old := a.Rule(r.Name)
+		switch {
+		case old == nil:
+			added++
+		case matching(a, old) != matching(b, r) || fmt.Sprint(old.Raises, old.Quiet, old.ByHand, old.Remind, old.Say, old.Advise, old.Off) !=
+			fmt.Sprint(r.Raises, r.Quiet, r.ByHand, r.Remind, r.Say, r.Advise, r.Off):
+			changed++
+		}
+	}
+	for _, r := range a.Rules {
+		if b.Rule(r.Name) == nil {
+			removed++
+		}
+	}
+	return changed, added, removed
+}
+
+func countOf(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}
+
+// stampOf changes whenever a settings file does.
+func stampOf(path string) string {
+	names := []string{path}
+	if info, err := os.Stat(path); err == nil && info.IsDir() {
+		names, _ = filepath.Glob(filepath.Join(escapeGlob(path), "*.lantern"))
+	}
+	var b strings.Builder
+	for _, n := range names {
+		if info, err := os.Stat(n); err == nil {
+			fmt.Fprintf(&b, "%s %d %d\n", n, info.Size(), info.ModTime().UnixNano())
+		}
+	}
+	return b.String()
+}
