@@ -187,7 +187,7 @@ func (o *Origin) look(files []found, first bool, now time.Time) {
 			continue
 		}
 		if m.wasCut(f) {
-			o.wasCut(m, files)
+			o.wasCut(m, members(o.Series)) // as they are now: a copy may have grown since
 		}
 		m.size = max(m.size, f.size)
 	}
@@ -277,6 +277,9 @@ func (o *Origin) arrange(files []found) {
 // else from its start. A copy of what is known is not read again.
 func (o *Origin) newFile(f found, first bool) {
 	print := printOf(f.path)
+	if len(print) == 0 && (f.age > 0 || f.date != "") && !first {
+		return // a copy that is being made: it shows later of what
+	}
 	m := &member{ID: f.id, Print: print, Path: f.path, size: f.size}
 	if first {
 		if !o.begin(m, f) {
