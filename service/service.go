@@ -302,16 +302,16 @@ func (s *Service) round(now time.Time) bool {
 	}
 	s.follower.Look(now)
 	s.follower.Poll(now)
-	s.conditions(now)
 	done, err := s.follower.Drain(s, 20_000, now)
 	if err != nil {
 		s.trouble["read"] = err.Error()
 	} else {
 		delete(s.trouble, "read")
 	}
-	s.conditions(now)
 	s.reading = !done
-	if done {
+	s.seenSources()
+	if done { // what the origins are now comes behind what they had written
+		s.conditions(now)
 		s.catching = false
 		s.input(inputAdvance, entry.Of(now), s.engine.Advance(entry.Of(now)))
 	}
@@ -348,19 +348,20 @@ func (s *Service) conditions(now time.Time) {
 	for _, o := range s.follower.Changed() {
 		blind := o.Condition.Blind()
 		s.seq++
-		if !blind && o.Condition != intake.Seen {
+		switch {
+		case blind:
+			s.inputName(inputBlind, at, o.Name, s.engine.Blind(o.Name, at))
+		case s.engine.IsBlind(o.Name):
+			s.inputName(inputSeen, at, o.Name, s.engine.Seen(o.Name, at))
+		case o.Condition != intake.Seen:
 			continue
-		}
-		var ts []engine.Transition
-		if blind {
-			ts = s.engine.Blind(o.Name, at)
-			s.inputName(inputBlind, at, o.Name, ts)
-		} else {
-			ts = s.engine.Seen(o.Name, at)
-			s.inputName(inputSeen, at, o.Name, ts)
 		}
 		s.batch.Blind = append(s.batch.Blind, store.Blind{Origin: o.Name, At: at, Seen: !blind, Words: string(o.Condition)})
 	}
+}
+
+// seenSources notes the sources that have been seen for the first time.
+func (s *Service) seenSources() {
 	for _, src := range s.settings.Sources {
 		if !src.Off && !s.store.Knows(src.Name) && !containsString(s.batch.Sources, src.Name) {
 			s.batch.Sources = append(s.batch.Sources, src.Name)

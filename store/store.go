@@ -419,3 +419,9 @@ func (w *writer) transition(t *engine.Transition, now entry.Instant) {
 		w.exec("UPDATE alerts SET severity = max(severity, ?), count = ? WHERE alert = ?", int(t.Severity), t.Count, t.Alert)
 	}
 }
+
+// Patience sets how long a commit waits for another writer; it is 10 s at first.
+func (s *Store) Patience(d time.Duration) error {
+	_, err := s.db.Exec(fmt.Sprintf("PRAGMA busy_timeout = %d", d.Milliseconds()))
+	return err
+}

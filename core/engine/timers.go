@@ -115,6 +115,12 @@ func (e *Engine) Blind(origin string, t entry.Instant) []Transition {
 	return e.out
 }
 
+// IsBlind tells whether an origin cannot be seen.
+func (e *Engine) IsBlind(origin string) bool {
+	_, blind := e.blind[origin]
+	return blind
+}
+
 // Seen tells that an origin can be seen again from t on.
 func (e *Engine) Seen(origin string, t entry.Instant) []Transition {
 	e.out = e.out[:0]

@@ -1,0 +1,100 @@
+package watch
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/charmbracelet/x/ansi"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dimlantern/core/entry"
+	"dimlantern/screens/paint"
+	"dimlantern/service"
+)
+
+func viewRow(rule, key string, sev entry.Severity) service.Row {
+	return service.Row{Rule: rule, Key: []string{key}, Alert: rule + key, Severity: sev, Cleared: entry.None, Note: "open 5m", Count: 3,
+		Life: service.Life{Hits: make([]int, 88)}}
+}
+
+func view() *service.View {
+	v := &service.View{Rules: 3, Sources: 1, Column: time.Minute, At: entry.Instant(88 * time.Minute), Tide: make([]int64, 88)}
+	for i := range 6 {
+		v.Open = append(v.Open, viewRow("pump-low", fmt.Sprintf("pump-%d", i), entry.Severity(1+i%4)))
+	}
+	v.Open = append(v.Open, viewRow("gate-refused", "gate-a1", entry.Error))
+	v.Over = append(v.Over, viewRow("beacon-dark", "mast", entry.Critical))
+	return v
+}
+
+func draw(r *Room, v *service.View, w, h int) string {
+	p := paint.Dark()
+	c := paint.New(w, h, p.Ground)
+	r.Draw(c, 0, h, v, &service.Detail{Clears: []string{"by hand"}}, paint.Axis{X: ColumnsOf(w).Life, Columns: ColumnsOf(w).LifeWidth, Column: time.Minute, Lamp: v.At}, p)
+	return ansi.Strip(c.String())
+}
+
+// Many keys of one rule are one row until it is unfolded; what is chosen stays
+// chosen.
+func TestFolding(t *testing.T) {
+	r := &Room{}
+	v := view()
+	r.Take(v)
+	s := draw(r, v, 160, 40)
+	assert.Contains(t, s, "6 keys")
+	assert.NotContains(t, s, "pump-3")
+	assert.Contains(t, s, "18 hits")
+	require.True(t, r.Folded())
+	require.True(t, r.Fold())
+	r.Take(v)
+	assert.Contains(t, draw(r, v, 160, 40), "pump-3")
+	r.Move(4)
+	assert.Equal(t, []string{"pump-3"}, r.Chosen().Key)
+	v.Open[0], v.Open[3] = v.Open[3], v.Open[0]
+	r.Take(v)
+	assert.Equal(t, []string{"pump-3"}, r.Chosen().Key)
+	r.Move(100)
+	assert.Equal(t, "beacon-dark", r.Chosen().Rule)
+	assert.False(t, r.Fold())
+}
+
+func TestFilter(t *testing.T) {
+	r := &Room{Filter: "GATE error"}
+	v := view()
+	r.Take(v)
+	s := draw(r, v, 160, 40)
+	assert.Contains(t, s, "gate-a1")
+	assert.NotContains(t, s, "pump-low")
+	r.Filter = "nowhere"
+	r.Take(v)
+	assert.Nil(t, r.Chosen())
+	assert.Contains(t, draw(r, v, 160, 40), "nothing here has nowhere")
+}
+
+// However small the window and however many the rows, the chosen one is shown,
+// and a click finds the row that was drawn.
+func TestChosenIsAlwaysShown(t *testing.T) {
+	v := view()
+	v.Open = nil
+	for i := range 60 {
+		v.Open = append(v.Open, viewRow(fmt.Sprintf("rule-%02d", i), "k", entry.Warning))
+	}
+	for _, size := range [][2]int{{160, 40}, {80, 20}, {60, 12}} {
+		r := &Room{}
+		r.Take(v)
+		for i := range 60 {
+			s := draw(r, v, size[0], size[1])
+			require.Contains(t, s, fmt.Sprintf("rule-%02d", i), "%v", size)
+			for y, l := range strings.Split(s, "\n") {
+				if strings.Contains(l, fmt.Sprintf("rule-%02d ", i)) && !strings.Contains(l, "── ") {
+					require.True(t, r.Click(y))
+					require.Equal(t, fmt.Sprintf("rule-%02d", i), r.Chosen().Rule)
+				}
+			}
+			r.Move(1)
+		}
+	}
+}

@@ -1,0 +1,237 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dimlantern/core/engine"
+	"dimlantern/core/entry"
+)
+
+const rules = `source app {
+  files  "%s/app.log"
+  begin  oldest
+  layout line
+}
+layout line {
+  pattern /^(?<at>\S+) (?<host>\S+) (?<text>.*)$/
+  time at rfc3339
+}
+rule low {
+  problem  /pump (?<pump>\d+) low/
+  recovery /pump (?<pump>\d+) fine/
+  per      host, pump
+  raise    warning at 2 in 5m
+  raise    critical at 4 in 5m
+  clear    after 10m quiet
+  remind   every 3m
+  say      "Pump {pump}"
+}
+`
+
+// place is a folder with rules, a log, and a service that is driven by hand.
+type place struct {
+	t    require.TestingT
+	dir  string
+	s    *Service
+	seen []string // transitions that were committed
+}
+
+func newPlace(t require.TestingT, dir string) *place {
+	p := &place{t: t, dir: dir}
+	p.write("settings/app.lantern", fmt.Sprintf(rules, dir))
+	return p
+}
+
+func (p *place) write(name, text string) {
+	path := filepath.Join(p.dir, name)
+	require.NoError(p.t, os.MkdirAll(filepath.Dir(path), 0o755))
+	require.NoError(p.t, os.WriteFile(path, []byte(text), 0o644))
+}
+
+func (p *place) append(text string) {
+	f, err := os.OpenFile(filepath.Join(p.dir, "app.log"), os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o644)
+	require.NoError(p.t, err)
+	_, err = f.WriteString(text)
+	require.NoError(p.t, err)
+	require.NoError(p.t, f.Close())
+}
+
+func (p *place) open() {
+	var err error
+	p.s, err = Open(Options{Settings: filepath.Join(p.dir, "settings"), Data: filepath.Join(p.dir, "data"), NoEvents: true})
+	require.NoError(p.t, err)
+	p.take()
+}
+
+// step reads what there is.
+func (p *place) step(now time.Time) {
+	p.s.follower.Missed(nil)
+	for range 50 {
+		p.s.placed = time.Time{}
+		if !p.s.round(now) {
+			break
+		}
+	}
+	p.take()
+}
+
+func (p *place) take() {
+	for _, t := range p.s.fired {
+		p.seen = append(p.seen, fmt.Sprintf("%s %s %v %s %d %s", t.At, t.Change, t.Key, t.Severity, t.Count, t.Why))
+	}
+	p.s.fired = nil
+}
+
+// crash lets go of everything as it is, as the end of a process does.
+func (p *place) crash() {
+	p.s.follower.Close()
+	p.s.store.Close()
+	p.s.lock.Close()
+}
+
+// Restarted at any time, the service goes on exactly: transitions equal those of
+// one that was never disturbed.
+func TestRestartGoesOnExactly(t *testing.T) {
+	happened := 0
+	for seed := range uint64(12) {
+		r := rand.New(rand.NewPCG(seed, 1))
+		now := time.Date(2026, 11, 24, 5, 0, 0, 0, time.UTC)
+		var chunks []string
+		var ends []time.Time
+		for range 1 + r.IntN(8) {
+			var b strings.Builder
+			for range 1 + r.IntN(12) {
+				now = now.Add([]time.Duration{0, 1, 30, 60, 200, 700}[r.IntN(6)] * time.Second)
+				fmt.Fprintf(&b, "%s %s pump %d %s\n", now.Format(time.RFC3339), []string{"a", "b"}[r.IntN(2)], 1+r.IntN(2),
+					[]string{"low", "low", "low", "fine", "idle"}[r.IntN(5)])
+			}
+			chunks, ends = append(chunks, b.String()), append(ends, now)
+		}
+		var got [2][]string
+		for k, disturbed := range []bool{false, true} {
+			p := newPlace(t, t.TempDir())
+			p.open()
+			for i, c := range chunks {
+				p.append(c)
+				if disturbed && r.IntN(2) == 0 {
+					p.crash()
+					p.open()
+				}
+				p.step(ends[i]) // the clock stands where the log does
+				if disturbed && r.IntN(2) == 0 {
+					p.crash()
+					p.open()
+				}
+			}
+			p.step(now.Add(time.Hour))
+			got[k] = p.seen
+			p.crash()
+		}
+		happened += len(got[0])
+		require.Equal(t, got[0], got[1], "seed %d", seed)
+	}
+	require.Greater(t, happened, 50)
+}
+
+// The screens see the world as it was at any moment.
+func TestViewOfThePast(t *testing.T) {
+	p := newPlace(t, t.TempDir())
+	start := time.Now().UTC().Add(-20 * time.Minute).Truncate(time.Minute)
+	for i, text := range []string{"a pump 7 low", "a pump 7 low", "b pump 7 low", "a pump 7 low", "a pump 7 low", "a pump 7 fine"} {
+		p.append(start.Add(time.Duration(i)*time.Minute).Format(time.RFC3339) + " " + text + "\n")
+	}
+	p.open()
+	defer p.crash()
+	p.step(time.Now())
+	view := func(m int) *View {
+		v, err := p.s.View(context.Background(), ViewQuery{At: entry.Of(start.Add(time.Duration(m)*time.Minute + 20*time.Second)), Column: time.Minute, Columns: 60})
+		require.NoError(t, err)
+		return v
+	}
+	v := view(0)
+	assert.Empty(t, v.Open)
+	require.Len(t, v.Stirring, 1)
+	assert.Equal(t, "1 of 2 in 5m", v.Stirring[0].Note)
+	v = view(2)
+	require.Len(t, v.Open, 1)
+	assert.Equal(t, entry.Warning, v.Open[0].Severity)
+	v = view(4)
+	require.Len(t, v.Open, 1)
+	assert.Equal(t, entry.Critical, v.Open[0].Severity)
+	assert.Equal(t, []string{"a", "7"}, v.Open[0].Key)
+	v = view(6)
+	assert.Empty(t, v.Open)
+	require.Len(t, v.Over, 1)
+	assert.Equal(t, "recovery", v.Over[0].Life.Alerts[0].Why)
+	d, err := p.s.Detail(context.Background(), DetailQuery{At: entry.Of(start.Add(3*time.Minute + time.Second)), Rule: "low", Key: []string{"a", "7"}, Alert: v.Over[0].Alert, Lines: 50})
+	require.NoError(t, err)
+	require.NotEmpty(t, d.Lines)
+	assert.Len(t, d.Lines, 4, "what came later is not shown")
+	assert.True(t, d.Lines[0].Hit)
+	assert.NotEmpty(t, d.Lines[0].Lit)
+	assert.Equal(t, "raised, a warning", d.Story[1].Text)
+	e, err := p.s.Entries(context.Background(), EntriesQuery{Origin: d.Origin, At: entry.Of(start.Add(2*time.Minute + time.Second)), Lines: 10, Filter: "PUMP b"})
+	require.NoError(t, err)
+	require.Len(t, e.Lines, 1)
+	assert.Equal(t, "pump 7 low", e.Lines[0].Text)
+}
+
+// Where the database cannot be written, reading waits, and nothing is lost.
+func TestWhatCannotBeCommittedWaits(t *testing.T) {
+	p := newPlace(t, t.TempDir())
+	p.append("")
+	p.open()
+	p.step(time.Now())
+	lock, err := openLocked(filepath.Join(p.dir, "data", "lantern.db"))
+	require.NoError(t, err)
+	p.append("2026-11-24T05:00:00Z a pump 7 low\n2026-11-24T05:00:01Z a pump 7 low\n")
+	p.s.store.Patience(50 * time.Millisecond)
+	p.s.follower.Missed(nil)
+	p.step(time.Now())
+	assert.Empty(t, p.seen)
+	assert.Contains(t, p.s.trouble["store"], "nothing is lost")
+	require.NoError(t, lock())
+	p.s.failed = time.Now().Add(-time.Minute)
+	p.step(time.Now())
+	require.NotEmpty(t, p.seen)
+	assert.Contains(t, p.seen[0], engine.Raised)
+	assert.Empty(t, p.s.trouble)
+	p.crash()
+}
+
+func TestBringProposes(t *testing.T) {
+	p := newPlace(t, t.TempDir())
+	p.open()
+	defer p.crash()
+	p.write("logs/Ferry Desk.log", strings.Repeat("2026-11-24T05:00:00Z a boarding 7\n", 20)+"odd one\n")
+	b, err := p.s.Bring(context.Background(), BringQuery{Path: filepath.Join(p.dir, "logs/*.log"), Begin: "24h ago"})
+	require.NoError(t, err)
+	assert.Equal(t, "line", b.Layout, "the layout that fits best")
+	assert.Contains(t, b.Text, "begin  24h ago")
+	assert.Contains(t, b.Text, "source logs {")
+	assert.False(t, b.Done)
+	b, err = p.s.Bring(context.Background(), BringQuery{Path: "relative/x.log"})
+	require.NoError(t, err)
+	assert.Contains(t, b.Words, "begins with /")
+	for range 2 {
+		b, err = p.s.Bring(context.Background(), BringQuery{Path: filepath.Join(p.dir, "logs/*.log"), Layout: "plain", Write: true})
+	}
+	assert.ErrorContains(t, err, "cannot be written", "what is there is not overwritten")
+	texts, err := ReadSettings(filepath.Join(p.dir, "settings"))
+	require.NoError(t, err)
+	s, ds := CheckSettings(texts)
+	for _, d := range ds {
+		assert.Equal(t, "untested", d.Code, d.String())
+	}
+	assert.Equal(t, "plain", s.Source("logs").Layout)
+}
