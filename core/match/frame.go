@@ -110,18 +110,18 @@ func (p *Plan) Cut(raw []byte, enc Encoding, final bool) int {
 	}
 	// The last entry may go on: cut where it starts.
 	text, marks := decode(raw[:end], enc, nil)
-	last := 0
+	last, lines := 0, 0
 	for at := 0; at < len(text); {
 		stop := at + bytes.IndexByte(text[at:], '\n') + 1
 		if stop == at {
 			break
 		}
-		if p.entry.Starts.Re.Match(bytes.TrimSuffix(text[at:stop-1], cr)) {
-			last = at
+		if lines++; at == 0 || lines > p.entry.Most || p.entry.Starts.Re.Match(bytes.TrimSuffix(text[at:stop-1], cr)) {
+			last, lines = at, 1
 		}
 		at = stop
 	}
-	if lines := bytes.Count(text[last:], newline); lines >= p.entry.Most {
+	if lines >= p.entry.Most {
 		return end // it is as long as it may be
 	}
 	return int(offsetIn(marks, last))
@@ -244,27 +244,24 @@ func unjoin(line []byte) []byte {
 
 // First returns how many bytes the first entry of a slab takes.
 func (p *Plan) First(raw []byte, enc Encoding) int {
-	text, marks := decode(raw, enc, nil)
-	for at, lines := 0, 0; at < len(text); {
-		stop := bytes.IndexByte(text[at:], '\n')
-		if stop < 0 {
+	for at, lines := 0, 1; ; lines++ {
+		n := p.LineEnd(raw[at:], enc)
+		if n == 0 {
 			return len(raw)
 		}
-		stop += at + 1
-		lines++
-		next := text[stop:]
-		if k := bytes.IndexByte(next, '\n'); k >= 0 {
+		at += n
+		if p.entry == nil || at >= len(raw) || lines >= p.entry.Most {
+			return at
+		}
+		next := raw[at:]
+		if k := p.LineEnd(next, enc); k > 0 {
 			next = next[:k]
 		}
-		if p.entry == nil || len(next) == 0 && stop >= len(text) || lines >= p.entry.Most || p.entry.Starts.Re.Match(bytes.TrimSuffix(next, cr)) {
-			if marks == nil {
-				return stop
-			}
-			return int(offsetIn(marks, stop))
+		text, _ := decode(next, enc, nil)
+		if p.entry.Starts.Re.Match(bytes.TrimRight(text, "\r\n")) {
+			return at
 		}
-		at = stop
 	}
-	return len(raw)
 }
 
 // Text makes UTF-8 of bytes that begin at a line.

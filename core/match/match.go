@@ -187,6 +187,7 @@ type scan struct {
 	emit   func(*engine.Judged)
 	tick   func(Tick)
 	synced int // up to here Reached is exact
+	known  int // up to here Last and LastHost are what they are
 	top    entry.Instant
 	topAt  int // start of the line with the latest glanced time, or -1
 	topEnd int
@@ -432,11 +433,13 @@ func (s *scan) sync(end int) {
 
 // before returns the own time and the host of the entry before the place: those
 // of the nearest line above that has them, else what was carried into the slab.
+//
+// It is asked for one place after the other, and looks at no line twice.
 func (s *scan) before(place int) (entry.Instant, string) {
 	l := s.r.Plan.Layout
 	at, host := s.r.Last, s.r.LastHost
 	timed, hosted := !l.Timed(), !l.GivesHost()
-	for end := place; end > 0 && !(timed && hosted); {
+	for end := place; end > s.known && !(timed && hosted); {
 		stop := end
 		if s.slab[end-1] == '\n' {
 			stop = end - 1
@@ -451,13 +454,14 @@ func (s *scan) before(place int) (entry.Instant, string) {
 		}
 		end = start
 	}
+	s.known, s.r.Last, s.r.LastHost = place, at, host
 	return at, host
 }
 
 // carry keeps what the next slab must know of this one.
 func (s *scan) carry() {
 	if l := s.r.Plan.Layout; l.Timed() || l.GivesHost() {
-		s.r.Last, s.r.LastHost = s.before(len(s.slab))
+		s.before(len(s.slab))
 	}
 }
 
