@@ -107,9 +107,19 @@ func containsString(list []string, s string) bool {
 func (s *Service) checkSettings() {
 	stamp := stampOf(s.o.Settings)
 	if stamp == s.stamp {
+		s.next = ""
 		return
 	}
-	s.stamp = stamp
+	// A file is often emptied before it is written: only what stays is taken up.
+	if now := time.Now(); stamp != s.next {
+		s.next, s.since = stamp, now
+		s.checked = time.Time{}
+		return
+	} else if now.Sub(s.since) < settled {
+		s.checked = time.Time{}
+		return
+	}
+	s.stamp, s.next = stamp, ""
 	texts, err := ReadSettings(s.o.Settings)
 	if err != nil {
 		s.trouble["settings"] = err.Error() + "; the last good settings go on"
@@ -159,6 +169,10 @@ func countOf(n int, one, many string) string {
 	}
 	return fmt.Sprintf("%d %s", n, many)
 }
+
+// settled is how long settings files must not have changed before they are taken
+// up.
+const settled = 300 * time.Millisecond
 
 // stampOf changes whenever a settings file does.
 func stampOf(path string) string {

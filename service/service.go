@@ -66,6 +66,8 @@ type Service struct {
 	failed   time.Time
 	checked  time.Time
 	stamp    string // of the settings folder, when it was last read
+	next     string // another one that was seen since, but may not have settled yet
+	since    time.Time
 	commands chan func()
 	reload   chan struct{}
 	fired    []engine.Transition
