@@ -242,10 +242,10 @@ func (s *searcher) search(slab []byte, out []spot) []spot {
 	return out
 }
 
-// passes tells whether a q-gram may belong to a window.
+// passes tells in its lowest bit whether a q-gram may belong to a window.
 func (f *filter) passes(w uint32) uint64 {
 	h := w * gramHash >> filterShift
-	return f[h>>6] >> (h & 63) & 1
+	return f[h>>6] >> (h & 63)
 }
 
 // search looks at every stride-th position. Several are asked for at once, so
@@ -261,11 +261,19 @@ func (g *group) search(lits []literal, slab []byte, out []spot) []spot {
 			w1 := (binary.LittleEndian.Uint32(b[8:]) | or) & and
 			w2 := (binary.LittleEndian.Uint32(b[16:]) | or) & and
 			w3 := (binary.LittleEndian.Uint32(b[24:]) | or) & and
-			if f.passes(w0)|f.passes(w1)|f.passes(w2)|f.passes(w3) != 0 {
-				out = g.verify(lits, slab, p, w0, out)
-				out = g.verify(lits, slab, p+8, w1, out)
-				out = g.verify(lits, slab, p+16, w2, out)
-				out = g.verify(lits, slab, p+24, w3, out)
+			if (f.passes(w0)|f.passes(w1)|f.passes(w2)|f.passes(w3))&1 != 0 {
+				if f.passes(w0)&1 != 0 {
+					out = g.verify(lits, slab, p, w0, out)
+				}
+				if f.passes(w1)&1 != 0 {
+					out = g.verify(lits, slab, p+8, w1, out)
+				}
+				if f.passes(w2)&1 != 0 {
+					out = g.verify(lits, slab, p+16, w2, out)
+				}
+				if f.passes(w3)&1 != 0 {
+					out = g.verify(lits, slab, p+24, w3, out)
+				}
 			}
 		}
 	case 4:
@@ -275,45 +283,65 @@ func (g *group) search(lits []literal, slab []byte, out []spot) []spot {
 			w1 := (binary.LittleEndian.Uint32(b[4:]) | or) & and
 			w2 := (binary.LittleEndian.Uint32(b[8:]) | or) & and
 			w3 := (binary.LittleEndian.Uint32(b[12:]) | or) & and
-			if f.passes(w0)|f.passes(w1)|f.passes(w2)|f.passes(w3) != 0 {
-				out = g.verify(lits, slab, p, w0, out)
-				out = g.verify(lits, slab, p+4, w1, out)
-				out = g.verify(lits, slab, p+8, w2, out)
-				out = g.verify(lits, slab, p+12, w3, out)
+			if (f.passes(w0)|f.passes(w1)|f.passes(w2)|f.passes(w3))&1 != 0 {
+				if f.passes(w0)&1 != 0 {
+					out = g.verify(lits, slab, p, w0, out)
+				}
+				if f.passes(w1)&1 != 0 {
+					out = g.verify(lits, slab, p+4, w1, out)
+				}
+				if f.passes(w2)&1 != 0 {
+					out = g.verify(lits, slab, p+8, w2, out)
+				}
+				if f.passes(w3)&1 != 0 {
+					out = g.verify(lits, slab, p+12, w3, out)
+				}
 			}
 		}
 	case 2:
-		for ; p+8 <= len(slab); p += 4 {
-			x := binary.LittleEndian.Uint64(slab[p : p+8 : p+8])
-			w0, w1 := (uint32(x)|or)&and, (uint32(x>>16)|or)&and
-			if f.passes(w0)|f.passes(w1) != 0 {
-				out = g.verify(lits, slab, p, w0, out)
-				out = g.verify(lits, slab, p+2, w1, out)
+		for ; p+16 <= len(slab); p += 12 {
+			b := slab[p : p+16 : p+16]
+			x, y := binary.LittleEndian.Uint64(b), binary.LittleEndian.Uint64(b[6:])
+			w0, w1, w2 := (uint32(x)|or)&and, (uint32(x>>16)|or)&and, (uint32(x>>32)|or)&and
+			w3, w4, w5 := (uint32(y)|or)&and, (uint32(y>>16)|or)&and, (uint32(y>>32)|or)&and
+			if (f.passes(w0)|f.passes(w1)|f.passes(w2)|f.passes(w3)|f.passes(w4)|f.passes(w5))&1 != 0 {
+				for k, w := range [6]uint32{w0, w1, w2, w3, w4, w5} {
+					if f.passes(w)&1 != 0 {
+						out = g.verify(lits, slab, p+2*k, w, out)
+					}
+				}
 			}
 		}
 	default:
 		for ; p+8 <= len(slab); p += 4 {
 			x := binary.LittleEndian.Uint64(slab[p : p+8 : p+8])
 			w0, w1, w2, w3 := (uint32(x)|or)&and, (uint32(x>>8)|or)&and, (uint32(x>>16)|or)&and, (uint32(x>>24)|or)&and
-			if f.passes(w0)|f.passes(w1)|f.passes(w2)|f.passes(w3) != 0 {
-				out = g.verify(lits, slab, p, w0, out)
-				out = g.verify(lits, slab, p+1, w1, out)
-				out = g.verify(lits, slab, p+2, w2, out)
-				out = g.verify(lits, slab, p+3, w3, out)
+			if (f.passes(w0)|f.passes(w1)|f.passes(w2)|f.passes(w3))&1 != 0 {
+				if f.passes(w0)&1 != 0 {
+					out = g.verify(lits, slab, p, w0, out)
+				}
+				if f.passes(w1)&1 != 0 {
+					out = g.verify(lits, slab, p+1, w1, out)
+				}
+				if f.passes(w2)&1 != 0 {
+					out = g.verify(lits, slab, p+2, w2, out)
+				}
+				if f.passes(w3)&1 != 0 {
+					out = g.verify(lits, slab, p+3, w3, out)
+				}
 			}
 		}
 	}
 	for ; p+g.q <= len(slab); p += g.stride {
-		out = g.verify(lits, slab, p, g.gram(string(slab[p:min(p+4, len(slab))])), out)
+		if w := g.gram(string(slab[p:min(p+4, len(slab))])); f.passes(w)&1 != 0 {
+			out = g.verify(lits, slab, p, w, out)
+		}
 	}
 	return out
 }
 
 // verify compares the windows that hold the q-gram at p, then their literals.
 func (g *group) verify(lits []literal, slab []byte, p int, gram uint32, out []spot) []spot {
-	if g.filter.passes(gram) == 0 {
-		return out
-	}
 	for _, pl := range g.grams.find(gram) {
 		w := &g.windows[pl.window]
 		start := p - int(pl.off)
