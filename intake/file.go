@@ -183,13 +183,34 @@ func (m *member) same() (bool, error) {
 	return true, nil
 }
 
-// printOf reads the first bytes of a file.
+// print reads the first bytes of the file that was found. It answers false where
+// another file stands under that name by now: a rotation is going on.
+func (f found) print() ([]byte, bool) {
+	if f.zip {
+		return f.printPacked()
+	}
+	file, err := os.OpenFile(f.path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, !errors.Is(err, fs.ErrNotExist)
+	}
+	defer file.Close()
+	if info, err := file.Stat(); err != nil || statOf(f.path, info).id != f.id {
+		return nil, false
+	}
+	return firstBytes(file), true
+}
+
+// printOf reads the first bytes of a file, whichever it is.
 func printOf(path string) []byte {
 	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
 	if err != nil {
 		return nil
 	}
 	defer f.Close()
+	return firstBytes(f)
+}
+
+func firstBytes(f *os.File) []byte {
 	var buf [printSize]byte
 	n, _ := f.ReadAt(buf[:], 0)
 	return append([]byte(nil), written(buf[:n])...)

@@ -200,7 +200,11 @@ func (o *Origin) look(files []found, first bool, now time.Time) {
 			continue
 		}
 		if d := o.finished(f); d != nil {
-			if p := printOf(f.path); f.size > d.Size && (len(d.Print) == 0 || alike(p, d.Print)) {
+			p, ok := f.print()
+			if !ok {
+				continue
+			}
+			if f.size > d.Size && (len(d.Print) == 0 || alike(p, d.Print)) {
 				o.insert(&member{ID: f.id, Print: p, Path: f.path, Offset: d.Size, read: d.Size, size: f.size})
 				continue
 			} else if len(d.Print) == 0 || alike(p, d.Print) {
@@ -241,6 +245,13 @@ func (o *Origin) copied(f found) bool {
 // wasCut tells whether the file was cut short or written anew since it was read.
 // It looks into the file only where that has changed.
 func (m *member) wasCut(f found) bool {
+	if m.file != nil { // it is open, so that nothing can be mistaken in its name
+		info, err := m.file.Stat()
+		if err != nil {
+			return false
+		}
+		f.size, f.mod = info.Size(), info.ModTime().UnixNano()
+	}
 	if f.size < m.Offset {
 		return true
 	}
@@ -248,8 +259,12 @@ func (m *member) wasCut(f found) bool {
 		return false
 	}
 	m.mod, m.looked = f.mod, f.size
-	p := printOf(f.path)
-	return len(p) < len(m.Print) || !alike(p, m.Print)
+	if m.file != nil {
+		same, err := m.same()
+		return err == nil && !same
+	}
+	p, ok := f.print()
+	return ok && (len(p) < len(m.Print) || !alike(p, m.Print))
 }
 
 // insert adds a member; arrange puts it where its age belongs.
@@ -276,7 +291,10 @@ func (o *Origin) arrange(files []found) {
 // newFile takes up a file that is not known: by `begin` when the source is new,
 // else from its start. A copy of what is known is not read again.
 func (o *Origin) newFile(f found, first bool) {
-	print := printOf(f.path)
+	print, ok := f.print()
+	if !ok {
+		return // it is being renamed, and shows again under its next name
+	}
 	if len(print) == 0 && (f.age > 0 || f.date != "") && !first {
 		return // a copy that is being made: it shows later of what
 	}
@@ -318,8 +336,8 @@ func (o *Origin) packedFile(f found, files []found, first bool) {
 	if o.zips[f.id] == f.mod {
 		return
 	}
-	print := printPacked(f.path)
-	if len(print) == 0 {
+	print, ok := f.print()
+	if !ok || len(print) == 0 {
 		return
 	}
 	o.zips[f.id] = f.mod
@@ -364,9 +382,9 @@ func (o *Origin) wasCut(m *member, files []found) {
 		if f.id == m.ID || o.member(f) != nil {
 			continue
 		}
-		p := printOf(f.path)
-		if f.zip {
-			p = printPacked(f.path)
+		p, ok := f.print()
+		if !ok {
+			continue
 		}
 		if d := o.finished(f); d != nil && alike(d.Print, p) {
 			continue

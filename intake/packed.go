@@ -91,14 +91,17 @@ func (p *packed) readAt(b []byte, place int64) (int, error) {
 	return n, p.err
 }
 
-// printPacked reads the first bytes of what a compressed file was.
-func printPacked(path string) []byte {
-	p, err := openPacked(path)
+// printPacked reads the first bytes of what a compressed file was, as print does.
+func (f found) printPacked() ([]byte, bool) {
+	p, err := openPacked(f.path)
 	if err != nil {
-		return nil
+		return nil, !errors.Is(err, os.ErrNotExist)
 	}
 	defer p.Close()
+	if info, err := p.file.Stat(); err != nil || statOf(f.path, info).id != f.id {
+		return nil, false
+	}
 	b := make([]byte, printSize)
 	n, _ := io.ReadFull(p, b)
-	return written(b[:n])
+	return written(b[:n]), true
 }
