@@ -15,8 +15,6 @@ import (
 	"text/tabwriter"
 	"time"
 
-	"github.com/klauspost/compress/gzip"
-	"github.com/klauspost/compress/zstd"
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
@@ -263,19 +261,13 @@ func openLog(path string) (io.Reader, io.Closer, entry.Instant, error) {
 	if info, err := f.Stat(); err == nil {
 		near = entry.Of(info.ModTime())
 	}
-	switch filepath.Ext(path) {
-	case ".gz":
-		z, err := gzip.NewReader(f)
+	if intake.Packed(path) {
+		f.Close()
+		z, err := intake.Unpack(path)
 		if err != nil {
-			return nil, nil, 0, fmt.Errorf("%s is not compressed as its name says: %w", path, err)
+			return nil, nil, 0, fmt.Errorf("%s is not compressed as its name says: %w", path, reason(err))
 		}
-		return z, f, near, nil
-	case ".zst":
-		z, err := zstd.NewReader(f)
-		if err != nil {
-			return nil, nil, 0, fmt.Errorf("%s is not compressed as its name says: %w", path, err)
-		}
-		return z, f, near, nil
+		return z, z, near, nil
 	}
 	return f, f, near, nil
 }

@@ -101,7 +101,8 @@ func (c *Canvas) alert(y int, a Axis, s service.Span, lamp int, hits func(int) i
 		c.Put(a.X+k, y, base.With(p.Severity[sev]), mark)
 		before = sev
 	}
-	if end := to + 1; over && end >= 0 && end <= lamp {
+	// What ended in the lamp's own column has its mark there.
+	if end := min(to+1, lamp); over && end >= 0 && a.ColumnOf(s.To) <= lamp {
 		mark := "┊"
 		if s.Why == "recovery" || s.Why == "heard" || s.Why == "eased" {
 			mark = "┃"

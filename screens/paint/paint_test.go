@@ -43,6 +43,7 @@ func TestLifeline(t *testing.T) {
 		{"over by recovery", service.Life{Hits: hits(map[int]int{3: 4}), Alerts: []service.Span{{From: at(3), To: at(6), Why: "recovery", Steps: steps(3, entry.Error)}}}, false, "···█▂▂┃·············"},
 		{"over by quiet", service.Life{Hits: hits(map[int]int{3: 4}), Alerts: []service.Span{{From: at(3), To: at(6), Why: "quiet", Steps: steps(3, entry.Error)}}}, false, "···█▂▂┊·············"},
 		{"over within a column", service.Life{Hits: hits(map[int]int{3: 4}), Alerts: []service.Span{{From: at(3), To: at(3) + 1, Why: "recovery", Steps: steps(3, entry.Error)}}}, false, "···█┃···············"},
+		{"over in the lamp's own column", service.Life{Hits: hits(map[int]int{19: 4}), Alerts: []service.Span{{From: at(19), To: at(19), Why: "recovery", Steps: steps(19, entry.Error)}}}, false, "···················┃"},
 		{"worsened, without colours", service.Life{Hits: hits(map[int]int{3: 4, 5: 4}), Alerts: []service.Span{{From: at(3), To: entry.None, Steps: append(steps(3, entry.Notice), steps(5, entry.Critical)...)}}}, true, "···█▂▲▂▂▂▂▂▂▂▂▂▂▂▂▂▂"},
 		{"blind", service.Life{Hits: hits(nil), Dark: []service.Span{{From: at(5), To: at(8)}, {From: at(18), To: entry.None}}}, false, "·····╱╱╱╱·········╱╱"},
 		{"from before", service.Life{Hits: hits(nil), Alerts: []service.Span{{From: at(0) - 1, To: at(2), Why: "hand", Steps: []service.Step{{At: at(0) - 1, Severity: entry.Error}}}}}, false, "▂▂┊·················"},

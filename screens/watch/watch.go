@@ -339,7 +339,7 @@ func (r *Room) drawRow(c *paint.Canvas, y int, x *row, col Columns, a paint.Axis
 	} else {
 		c.Cut(col.Rule, y, col.RuleWidth, name, x.Rule)
 	}
-	key := strings.Join(x.Key, " ")
+	key := shortKey(x.Key)
 	if x.folded > 0 {
 		key = itoa(x.folded) + " keys"
 	}
@@ -363,6 +363,18 @@ func (r *Room) drawRow(c *paint.Canvas, y int, x *row, col Columns, a paint.Axis
 		style = base.With(p.Blind)
 	}
 	c.Cut(col.Note, y, c.W-col.Note, style, note)
+}
+
+// shortKey writes a key for a narrow column: of an origin, the name of its file.
+func shortKey(key []string) string {
+	out := make([]string, len(key))
+	for i, k := range key {
+		if strings.Contains(k, ":/") {
+			k = k[strings.LastIndexByte(k, '/')+1:]
+		}
+		out[i] = k
+	}
+	return strings.Join(out, " ")
 }
 
 // Headline is what a row is called, for prompts.
