@@ -272,10 +272,14 @@ func (s *Service) readAround(d *Detail, settings *lang.Settings, newest store.Hi
 		i := bytes.IndexByte(buf, '\n') + 1
 		buf, from = buf[i:], from+int64(i)
 	}
-	places := map[int64]store.Hit{}
+	type spot struct { // a place alone stands in every member of a series
+		offset int64
+		text   string
+	}
+	places := map[spot]store.Hit{}
 	for _, h := range hits {
 		if h.Origin == newest.Origin {
-			places[h.Offset] = h
+			places[spot{h.Offset, h.Text}] = h
 		}
 	}
 	div := &layout.Divider{Layout: layout.Compile(settings.Layout(src.Layout), time.Local)}
@@ -294,7 +298,8 @@ func (s *Service) readAround(d *Detail, settings *lang.Settings, newest store.Hi
 			e.At = last
 		}
 		last = e.At
-		if h, ok := places[from]; ok && h.Text == e.Text {
+		if h, ok := places[spot{from, e.Text}]; ok {
+			delete(places, spot{from, e.Text})
 			e.Hit, e.Recovery, e.At = !h.Recovery, h.Recovery, h.At
 		}
 		if t := timePrefix(settings.Layout(src.Layout), div, line, at); t != "" {
@@ -309,6 +314,19 @@ func (s *Service) readAround(d *Detail, settings *lang.Settings, newest store.Hi
 		buf, from = buf[k+1:], from+int64(k)+1
 	}
 	slices.Reverse(out)
+	// Hits of older members, and of other origins, follow without their neighbours.
+	for _, h := range hits {
+		if _, left := places[spot{h.Offset, h.Text}]; !left && h.Origin == newest.Origin {
+			continue
+		}
+		e := Evidence{At: h.At, Text: h.Text, Hit: !h.Recovery, Recovery: h.Recovery}
+		if t := timePrefix(settings.Layout(src.Layout), div, []byte(h.Text), at); t != "" {
+			e.Text = strings.TrimLeft(strings.TrimPrefix(e.Text, t), " ")
+		}
+		if len(out) == 0 || e.At <= out[len(out)-1].At {
+			out = append(out, e)
+		}
+	}
 	return out
 }
 

@@ -186,6 +186,30 @@ func TestViewOfThePast(t *testing.T) {
 	assert.Equal(t, "pump 7 low", e.Lines[0].Text)
 }
 
+// The evidence of an alert goes on over a rotation.
+func TestEvidenceOverARotation(t *testing.T) {
+	p := newPlace(t, t.TempDir())
+	start := time.Now().UTC().Add(-10 * time.Minute).Truncate(time.Second)
+	at := func(s int) string { return start.Add(time.Duration(s) * time.Second).Format(time.RFC3339) }
+	p.append(at(0) + " a pump 7 low\n" + at(1) + " a pump 7 low\n")
+	p.open()
+	defer p.crash()
+	p.step(time.Now())
+	require.NoError(t, os.Rename(filepath.Join(p.dir, "app.log"), filepath.Join(p.dir, "app.log.1")))
+	p.append(at(2) + " a pump 7 fine\n")
+	p.step(time.Now())
+	v, err := p.s.View(context.Background(), ViewQuery{Column: time.Minute, Columns: 60})
+	require.NoError(t, err)
+	require.Len(t, v.Over, 1)
+	d, err := p.s.Detail(context.Background(), DetailQuery{Rule: "low", Key: []string{"a", "7"}, Alert: v.Over[0].Alert, Lines: 50})
+	require.NoError(t, err)
+	var got []string
+	for _, l := range d.Lines {
+		got = append(got, fmt.Sprintf("%v %v %s", l.Hit, l.Recovery, l.Text))
+	}
+	assert.Equal(t, []string{"false true a pump 7 fine", "true false a pump 7 low", "true false a pump 7 low"}, got)
+}
+
 // Where the database cannot be written, reading waits, and nothing is lost.
 func TestWhatCannotBeCommittedWaits(t *testing.T) {
 	p := newPlace(t, t.TempDir())
