@@ -96,6 +96,7 @@ type member struct {
 	size        int64
 	mod, looked int64 // when it had changed, and its size, when it was last looked into
 	cut         bool  // the line being read is over the limit, and its rest is passed over
+	lost        bool  // it could not be found at the last try
 	idle        int64 // since when nothing has come, in nanoseconds; 0 is not at all
 }
 

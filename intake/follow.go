@@ -396,6 +396,16 @@ func (f *Follower) Poll(now time.Time) {
 	clear(f.dirty)
 }
 
+// Again marks the origins of some sources to be read once more, before anything is
+// made of what they did not say. Those that are looked at only now and then are not.
+func (f *Follower) Again(sources map[string]bool) {
+	for _, o := range f.order {
+		if sources[o.Source.Name] && o.Source.Every == 0 {
+			o.unread = true
+		}
+	}
+}
+
 // Sink takes what a Drain reads, in the order of the times that the origins have
 // reached.
 type Sink interface {
@@ -475,6 +485,18 @@ func (f *Follower) Changed() []*Origin {
 			o.changed = false
 			out = append(out, o)
 		}
+	}
+	return out
+}
+
+// Told returns what is to be told of origins since this was last asked, in words.
+func (f *Follower) Told() []string {
+	var out []string
+	for _, o := range f.order {
+		for _, words := range o.told {
+			out = append(out, o.Name+": "+words)
+		}
+		o.told = nil
 	}
 	return out
 }

@@ -1,6 +1,7 @@
 package intake
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"os"
@@ -23,9 +24,14 @@ import (
 )
 
 // collector is a sink that keeps the texts of what it takes.
-type collector struct{ lines []string }
+type collector struct {
+	lines []string
+	at    entry.Instant // of the newest
+}
 
-func (c *collector) Take(_ *Origin, j *engine.Judged)            { c.lines = append(c.lines, j.Entry.Raw) }
+func (c *collector) Take(_ *Origin, j *engine.Judged) {
+	c.lines, c.at = append(c.lines, j.Entry.Raw), j.Entry.At
+}
 func (c *collector) Passed(*Origin, entry.Instant, []match.Tick) {}
 
 // rig is a follower of one glob, with the places that it left.
@@ -93,13 +99,14 @@ func (r *rig) origin() *Origin {
 // way or another. What was written must be read once, in order.
 type fileModel struct {
 	dir     string
+	name    string // x.log where it is empty
 	n       int
 	written []string
 	half    string
 	rotated int
 }
 
-func (m *fileModel) path() string { return filepath.Join(m.dir, "x.log") }
+func (m *fileModel) path() string { return filepath.Join(m.dir, cmp.Or(m.name, "x.log")) }
 
 func (m *fileModel) append(t require.TestingT, text string) {
 	f, err := os.OpenFile(m.path(), os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o644)
@@ -471,4 +478,48 @@ func TestRoomMadeBefore(t *testing.T) {
 	f.Close()
 	r.step(time.Second)
 	assert.Equal(t, []string{"line 1", "line 2"}, r.sink.lines)
+}
+
+// A writer whose clock lies back is told from one that is late: the difference is
+// taken off what it writes, over a restart too, until its clock agrees again.
+func TestClockThatLiesBack(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "a.log")
+	write(t, path, "")
+	src := fmt.Sprintf("source s {\n files %s\n begin oldest\n layout l\n}\nlayout l {\n pattern /^(?<at>\\S+T\\S+) (?<text>.*)$/\n time at rfc3339\n}\nrule r {\n problem \"line\"\n per nothing\n raise error\n clear by hand\n}\n", lang.Quote(path))
+	s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte(src))})
+	require.False(t, lang.Errors(ds), "%v", ds)
+	r := &rig{t: t, s: s, places: map[string][]byte{}, now: time.Now().Truncate(time.Second)}
+	r.start()
+	log := func(back time.Duration, lines int) time.Duration {
+		var b strings.Builder
+		for range lines {
+			fmt.Fprintf(&b, "%s line\n", r.now.Add(-back).UTC().Format(time.RFC3339))
+		}
+		(&fileModel{dir: filepath.Dir(path), name: "a.log"}).append(t, b.String())
+		r.step(2 * time.Second)
+		return entry.Of(r.now).Sub(r.sink.at)
+	}
+	r.step(time.Second)
+
+	log(0, 3)
+	for i := range 12 { // a buffer that is emptied now and then
+		log(time.Duration(10+i)*time.Minute, 1)
+		log(0, 2)
+	}
+	for i := range 40 { // what was held up comes in one go, by and by
+		log(40*time.Minute-time.Duration(i)*time.Minute/2, 1)
+	}
+	assert.Zero(t, r.origin().Skew(), "late is late, not wrong")
+	assert.Empty(t, r.f.Told())
+	for range 20 {
+		log(time.Hour, 2)
+	}
+	assert.InDelta(t, time.Hour, r.origin().Skew(), float64(5*time.Second))
+	assert.Less(t, log(time.Hour, 1), 10*time.Second, "it is taken off")
+	assert.Equal(t, WrongClock, r.origin().State(r.now).Condition)
+	assert.Contains(t, strings.Join(r.f.Told(), ""), "1h behind")
+	r.restart()
+	assert.Less(t, log(time.Hour, 1), 10*time.Second, "over a restart too")
+	assert.Less(t, log(0, 1), 10*time.Second, "a clock that was set agrees at once")
+	assert.Zero(t, r.origin().Skew())
 }

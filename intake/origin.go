@@ -24,6 +24,8 @@ type Place struct {
 	Host     string        `json:"host"`
 	Began    string        `json:"began"` // in words, where reading began
 	Entries  int64         `json:"entries"`
+	// Skew is how far the clock of its writer lies back.
+	Skew time.Duration `json:"skew,omitempty"`
 	// Old is when the newest member that was read to its end had last changed:
 	// rotated files from before are known. Nanoseconds.
 	Old int64 `json:"old"`
@@ -48,12 +50,16 @@ type Origin struct {
 	absent    time.Time
 	polled    time.Time // with `every`: when it was last looked at
 	lag       lag
-	caught    bool // it has been read to its end once
+	skew      skew
+	caught    bool      // it has been read to its end once
+	ended     time.Time // when it was last read to its end
+	pending   bool      // a copy that is still being compressed keeps what is younger waiting
 	unread    bool
 	queue     []item
 	head      int
-	dirty     bool // the place has changed since it was last taken
-	changed   bool // the condition has changed since it was last taken
+	dirty     bool     // the place has changed since it was last taken
+	told      []string // what is to be told of the clock of its writer
+	changed   bool     // the condition has changed since it was last taken
 }
 
 // item is an entry that was judged ahead, or, with nil, the end of a slab.
@@ -64,6 +70,7 @@ type item struct {
 	reached entry.Instant
 	last    entry.Instant
 	host    string
+	skew    time.Duration
 	ticks   []match.Tick
 	lines   int64
 }
@@ -80,9 +87,8 @@ func newOrigin(src *lang.Source, series, host string, plan *match.Plan) *Origin 
 
 // attach lets the origin be judged by a plan from its place on.
 func (o *Origin) attach(plan *match.Plan) {
-	o.rewind()
 	o.reader = match.NewReader(plan, o.Name, o.Host, true)
-	o.reader.Last, o.reader.Reached, o.reader.LastHost = o.place.Last, o.place.Reached, o.place.Host
+	o.rewind()
 }
 
 // rewind drops what was judged ahead.
@@ -91,9 +97,8 @@ func (o *Origin) rewind() {
 	for _, m := range o.place.Members {
 		m.read, m.cut = m.Offset, m.Cut
 	}
-	if o.reader != nil {
-		o.reader.Last, o.reader.Reached, o.reader.LastHost = o.place.Last, o.place.Reached, o.place.Host
-	}
+	o.reader.Last, o.reader.Reached, o.reader.LastHost = o.place.Last, o.place.Reached, o.place.Host
+	o.reader.Skew = o.place.Skew
 }
 
 // MarshalPlace writes the origin's place.

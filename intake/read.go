@@ -25,6 +25,7 @@ func (o *Origin) fill(buf []byte, now time.Time) (bool, error) {
 		return true, nil
 	}
 	o.queue, o.head = o.queue[:0], 0
+	o.pending = false
 	for i := 0; i < len(o.place.Members); i++ {
 		m := o.place.Members[i]
 		if m.Retired {
@@ -32,7 +33,7 @@ func (o *Origin) fill(buf []byte, now time.Time) (bool, error) {
 		}
 		if m.Zip {
 			if info, err := os.Stat(m.Path); err == nil && now.Sub(info.ModTime()) < settled && now.After(info.ModTime()) {
-				o.unread = false
+				o.unread, o.pending = false, true
 				return false, nil // it may still be written, and what is younger waits
 			}
 			if o.readPacked(m, buf, now) {
@@ -42,11 +43,13 @@ func (o *Origin) fill(buf []byte, now time.Time) (bool, error) {
 			continue
 		}
 		if err := m.open(); err != nil {
+			m.lost = true
 			if o.lost(m, err, now); o.retired(m) {
 				return true, nil
 			}
 			continue
 		}
+		m.lost = false
 		if o.Condition == Unreadable {
 			o.set(Seen, "", "", now)
 		}
@@ -60,7 +63,7 @@ func (o *Origin) fill(buf []byte, now time.Time) (bool, error) {
 			return true, nil
 		}
 	}
-	o.unread, o.caught = false, true
+	o.unread, o.caught, o.ended = false, true, now
 	return false, nil
 }
 
@@ -190,7 +193,7 @@ func (o *Origin) atEnd(m *member, newest bool, now time.Time) bool {
 	}
 	if m.Limit > 0 || now.UnixNano()-m.idle > int64(late) {
 		m.Retired = true
-		o.queue = append(o.queue, item{m: m, next: m.read, reached: o.reader.Reached, last: o.reader.Last, host: o.reader.LastHost})
+		o.queue = append(o.queue, item{m: m, next: m.read, reached: o.reader.Reached, last: o.reader.Last, host: o.reader.LastHost, skew: o.reader.Skew})
 		return true
 	}
 	return false
@@ -280,6 +283,9 @@ func (o *Origin) younger(m *member, now time.Time) bool {
 
 // scan judges whole entries into the queue.
 func (o *Origin) scan(m *member, slab []byte, base int64, now time.Time) {
+	if o.reader.Skew != 0 {
+		o.measure(slab, now)
+	}
 	var ticks []match.Tick
 	o.reader.Future = 0
 	entries := o.reader.Scan(slab, base, entry.Of(now), func(j *engine.Judged) {
@@ -289,9 +295,14 @@ func (o *Origin) scan(m *member, slab []byte, base int64, now time.Time) {
 				host = h
 			}
 		}
-		o.queue = append(o.queue, item{j: j, m: m, next: j.Next, reached: j.Reached, last: j.Entry.At, host: host})
+		o.queue = append(o.queue, item{j: j, m: m, next: j.Next, reached: j.Reached, last: j.Entry.At, host: host, skew: o.reader.Skew})
 	}, func(t match.Tick) { ticks = append(ticks, t) })
 	m.read = base + int64(len(slab))
+	if o.reader.Skew == 0 && entry.Of(now).Sub(o.reader.Last) > clockOff {
+		o.measure(slab, now) // for what comes after it
+	} else if o.reader.Skew == 0 {
+		o.skew.seen = nil
+	}
 	if o.caught { // a backlog says nothing of how late its writer is
 		own := entry.None
 		if o.reader.Plan.Layout.Timed() {
@@ -302,10 +313,37 @@ func (o *Origin) scan(m *member, slab []byte, base int64, now time.Time) {
 	o.push(m, entries, ticks)
 }
 
+// fresh is how long before it arrives something may have been written, so that it
+// says how the clock of its writer stands.
+const fresh = 10 * time.Second
+
+// measure compares the clock of the writer with ours, on what was written while
+// the origin was being read at its end.
+func (o *Origin) measure(slab []byte, now time.Time) {
+	if !o.reader.Plan.Layout.Timed() || !o.caught || now.Sub(o.ended) > fresh {
+		return
+	}
+	first, last := o.reader.Times(slab, entry.Of(now))
+	if first == entry.None {
+		return
+	}
+	if off := o.skew.came(first, last, now, o.reader.Skew); off != o.reader.Skew {
+		o.reader.Skew = off
+		o.told = append(o.told, clockWords(off))
+	}
+}
+
+func clockWords(off time.Duration) string {
+	if off == 0 {
+		return "its clock agrees again"
+	}
+	return fmt.Sprintf("its clock is %s behind: that is taken off the times of its entries", entry.RoughSpan(off))
+}
+
 // push ends a slab in the queue.
 func (o *Origin) push(m *member, lines int64, ticks []match.Tick) {
 	o.queue = append(o.queue, item{m: m, next: m.read, reached: o.reader.Reached, last: o.reader.Last,
-		host: o.reader.LastHost, ticks: ticks, lines: lines})
+		host: o.reader.LastHost, skew: o.reader.Skew, ticks: ticks, lines: lines})
 }
 
 // head item, or nil.
@@ -324,7 +362,7 @@ func (o *Origin) pop() {
 	if x.j == nil {
 		x.m.Cut = x.m.cut
 	}
-	o.place.Last, o.place.Reached, o.place.Host = x.last, x.reached, x.host
+	o.place.Last, o.place.Reached, o.place.Host, o.place.Skew = x.last, x.reached, x.host, x.skew
 	o.place.Entries += x.lines
 	o.dirty = true
 	if x.m.Retired && (x.j == nil && o.head == len(o.queue)) {

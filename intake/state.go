@@ -59,6 +59,7 @@ type State struct {
 	Lag       time.Duration `json:"lag"`   // from an entry's own time to its arrival, of the newest
 	Worst     time.Duration `json:"worst"` // of the last hour
 	WorstAt   time.Time     `json:"worst_at"`
+	Skew      time.Duration `json:"clock_behind,omitempty"` // of its writer's clock, and taken off
 	Misfits   int64         `json:"misfits"`
 	Gaps      int64         `json:"lost_bytes"`
 	Cut       int64         `json:"cut_entries"`
@@ -67,7 +68,7 @@ type State struct {
 // State says in words how the origin can be seen. Of what is the matter, the worst
 // comes first.
 func (o *Origin) State(now time.Time) State {
-	s := State{Condition: o.Condition, Words: o.Words, Mend: o.Mend, Since: o.Since, Behind: o.Behind(), Lag: o.lag.last,
+	s := State{Condition: o.Condition, Words: o.Words, Mend: o.Mend, Since: o.Since, Behind: o.Behind(), Lag: o.lag.last, Skew: o.place.Skew,
 		Worst: o.lag.worst, WorstAt: o.lag.worstAt, Misfits: o.reader.Misfits, Gaps: o.Gaps, Cut: o.CutLines}
 	timed := o.reader.Plan.Layout.Timed()
 	switch {
@@ -76,6 +77,9 @@ func (o *Origin) State(now time.Time) State {
 		s.Condition, s.Words = Catching, fmt.Sprintf("catching up: %d MB still to go", s.Behind/1e6)
 	case o.place.Entries == 0:
 		s.Condition, s.Words = Waiting, "waiting for its first entry since "+o.Since.Format("15:04:05")
+	case o.place.Skew != 0:
+		s.Condition, s.Words = WrongClock, clockWords(o.place.Skew)
+		s.Mend = "set the clock of that host, or the zone of the source"
 	case o.reader.Future > 0:
 		s.Condition, s.Words = WrongClock, "its clock is ahead: its entries are judged by their arrival"
 		s.Mend = "set the clock of that host"
@@ -89,6 +93,26 @@ func (o *Origin) State(now time.Time) State {
 		s.Condition, s.Words = Late, fmt.Sprintf("late: %s from written to read", s.Lag.Truncate(time.Second))
 	}
 	return s
+}
+
+// ReadTo is the instant up to which is known what the origin's writer wrote: now
+// where it was just read to its end, or cannot be seen.
+func (o *Origin) ReadTo(now time.Time) entry.Instant {
+	if o.Condition.Blind() {
+		return entry.Of(now)
+	}
+	if o.pending {
+		return o.place.Reached
+	}
+	for _, m := range o.place.Members {
+		if m.lost && m.size > m.Offset { // it has a rest, and no name at this moment
+			return o.place.Reached
+		}
+	}
+	if o.Source.Every > 0 && !o.polled.IsZero() {
+		return min(entry.Of(o.polled), entry.Of(now))
+	}
+	return entry.Of(now)
 }
 
 // Behind is how many bytes are there and not judged yet.
@@ -134,6 +158,9 @@ func (o *Origin) Read() string {
 
 // Began says in words where reading began.
 func (o *Origin) Began() string { return o.place.Began }
+
+// Skew is how far the clock of its writer lies back; own times have it taken off.
+func (o *Origin) Skew() time.Duration { return o.place.Skew }
 
 // Reached is the latest own time of the origin's entries.
 func (o *Origin) Reached() entry.Instant { return o.place.Reached }

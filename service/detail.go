@@ -293,7 +293,7 @@ func (s *Service) readAround(d *Detail, settings *lang.Settings, newest store.Hi
 		line := bytes.TrimSuffix(buf[:k], []byte{'\r'})
 		e := Evidence{At: entry.None, Text: strings.ToValidUTF8(string(line), "\uFFFD")}
 		if x := div.Divide(line, at); x.Timed {
-			e.At = x.At
+			e.At = x.At.Add(newest.Skew)
 		} else {
 			e.At = last
 		}

@@ -5,8 +5,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -24,6 +26,7 @@ const (
 	inputClear
 	inputBlind
 	inputSeen
+	inputHold
 )
 
 var errJournal = errors.New("the journal is damaged")
@@ -71,6 +74,15 @@ func replayInputs(e *engine.Engine, b []byte) error {
 			b = rest
 			continue
 		}
+		if kind == inputHold {
+			bounds, rest, err := decodeBounds(b)
+			if err != nil {
+				return err
+			}
+			e.Hold(bounds)
+			b = rest
+			continue
+		}
 		v, n := binary.Varint(b)
 		if n <= 0 {
 			return errJournal
@@ -102,6 +114,36 @@ func replayInputs(e *engine.Engine, b []byte) error {
 		}
 	}
 	return nil
+}
+
+func encodeBounds(b []byte, bounds map[int]entry.Instant) []byte {
+	b = binary.AppendUvarint(b, uint64(len(bounds)))
+	for _, i := range slices.Sorted(maps.Keys(bounds)) {
+		b = binary.AppendVarint(binary.AppendUvarint(b, uint64(i)), int64(bounds[i]))
+	}
+	return b
+}
+
+func decodeBounds(b []byte) (map[int]entry.Instant, []byte, error) {
+	count, n := binary.Uvarint(b)
+	if n <= 0 || count > uint64(len(b)) {
+		return nil, nil, errJournal
+	}
+	b = b[n:]
+	bounds := make(map[int]entry.Instant, count)
+	for range count {
+		i, n := binary.Uvarint(b)
+		if n <= 0 {
+			return nil, nil, errJournal
+		}
+		at, k := binary.Varint(b[n:])
+		if k <= 0 {
+			return nil, nil, errJournal
+		}
+		bounds[int(i)] = entry.Instant(at)
+		b = b[n+k:]
+	}
+	return bounds, b, nil
 }
 
 func encodeTexts(texts []Text) []byte {

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"os"
 	"sync"
 	"time"
@@ -304,16 +305,22 @@ func (s *Service) round(now time.Time) bool {
 	}
 	s.follower.Look(now)
 	s.follower.Poll(now)
-	done, err := s.follower.Drain(s, 20_000, now)
-	if err != nil {
-		s.trouble["read"] = err.Error()
-	} else {
-		delete(s.trouble, "read")
+	done := s.drain(now)
+	if done {
+		s.hold(now)
+		if due := s.engine.Due(entry.Of(now)); len(due) > 0 { // it may have come by now what is about to be missed
+			s.follower.Again(s.sourcesOf(due))
+			done = s.drain(now)
+		}
+	}
+	for _, words := range s.follower.Told() {
+		s.notice(words)
 	}
 	s.reading = !done
 	s.seenSources()
 	if done { // what the origins are now comes behind what they had written
 		s.conditions(now)
+		s.hold(now)
 		s.catching = false
 		s.input(inputAdvance, entry.Of(now), s.engine.Advance(entry.Of(now)))
 	}
@@ -332,6 +339,64 @@ func (s *Service) round(now time.Time) bool {
 		}
 	}
 	return !done
+}
+
+func (s *Service) drain(now time.Time) bool {
+	done, err := s.follower.Drain(s, 20_000, now)
+	if err != nil {
+		s.trouble["read"] = err.Error()
+	} else {
+		delete(s.trouble, "read")
+	}
+	return done
+}
+
+// sourcesOf names the sources at which rules look.
+func (s *Service) sourcesOf(rules []int) map[string]bool {
+	out := map[string]bool{}
+	all := s.engine.Rules()
+	for _, i := range rules {
+		for _, src := range s.settings.Sources {
+			if looksAt(all[i], src.Name) {
+				out[src.Name] = true
+			}
+		}
+	}
+	return out
+}
+
+func looksAt(r *lang.Rule, source string) bool {
+	return len(r.On) == 0 || containsString(r.On, source)
+}
+
+// hold tells the engine which rules have origins that were not read up to now: a
+// source that is looked at only now and then, or a file that waits for another.
+func (s *Service) hold(now time.Time) {
+	behind := map[string]entry.Instant{} // by source
+	for _, o := range s.follower.Origins() {
+		if to := o.ReadTo(now); to < entry.Of(now) {
+			if had, ok := behind[o.Source.Name]; !ok || to < had {
+				behind[o.Source.Name] = to
+			}
+		}
+	}
+	var bounds map[int]entry.Instant
+	if len(behind) > 0 {
+		bounds = map[int]entry.Instant{}
+		for i, r := range s.engine.Rules() {
+			for name, to := range behind {
+				if had, ok := bounds[i]; looksAt(r, name) && (!ok || to < had) {
+					bounds[i] = to
+				}
+			}
+		}
+	}
+	if maps.Equal(bounds, s.engine.Held()) {
+		return
+	}
+	s.flushReach()
+	s.engine.Hold(bounds)
+	s.batch.Journal = encodeBounds(append(s.batch.Journal, inputHold), bounds)
 }
 
 func (s *Service) trim(now time.Time) {
@@ -380,12 +445,12 @@ func (s *Service) Take(o *intake.Origin, j *engine.Judged) {
 		if v.Recovery {
 			continue
 		}
-		s.batch.Hits = append(s.batch.Hits, store.Hit{Rule: s.engine.Name(v.Rule), Key: engine.Written(v.Key), At: j.Entry.At, Origin: o.Name, Offset: j.Entry.Offset, Text: j.Entry.Raw})
+		s.batch.Hits = append(s.batch.Hits, store.Hit{Rule: s.engine.Name(v.Rule), Key: engine.Written(v.Key), At: j.Entry.At, Origin: o.Name, Offset: j.Entry.Offset, Text: j.Entry.Raw, Skew: j.Entry.Skew})
 	}
 	ts := s.engine.Take(j)
 	for _, t := range ts {
 		if t.Change == engine.Cleared && t.Entry != nil {
-			s.batch.Hits = append(s.batch.Hits, store.Hit{Rule: t.Rule, Key: t.Key, At: j.Entry.At, Recovery: true, Origin: o.Name, Offset: j.Entry.Offset, Text: j.Entry.Raw})
+			s.batch.Hits = append(s.batch.Hits, store.Hit{Rule: t.Rule, Key: t.Key, At: j.Entry.At, Recovery: true, Origin: o.Name, Offset: j.Entry.Offset, Text: j.Entry.Raw, Skew: j.Entry.Skew})
 		}
 	}
 	s.note(ts)

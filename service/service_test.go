@@ -259,3 +259,32 @@ func TestBringProposes(t *testing.T) {
 	}
 	assert.Equal(t, "plain", s.Source("logs").Layout)
 }
+
+// What was only not read yet is not missed: the timers of a rule wait for a source
+// that is looked at now and then, over a restart too, and those of other rules do
+// not wait with them.
+func TestTimersFollowWhatWasRead(t *testing.T) {
+	p := newPlace(t, t.TempDir())
+	p.write("settings/app.lantern", strings.Replace(fmt.Sprintf(rules, p.dir), "app.log\"", "app.log\" every 20m", 1)+
+		fmt.Sprintf("source now { files %q\n begin oldest\n layout line }\nrule soon { on now\n problem \"gate open\"\n raise error\n clear after 10m quiet }\n", p.dir+"/now.log"))
+	start := time.Date(2026, 11, 24, 5, 0, 0, 0, time.UTC)
+	at := func(m int) time.Time { return start.Add(time.Duration(m) * time.Minute) }
+	low := func(m int) string { return at(m).Format(time.RFC3339) + " a pump 7 low\n" }
+	p.append(low(0) + low(1))
+	p.write("now.log", at(1).Format(time.RFC3339)+" a gate open\n")
+	p.open()
+	p.step(at(1))
+	p.append(low(6) + low(12))
+	p.step(at(12))
+	p.crash()
+	p.open()
+	p.step(at(15))
+	got := strings.Join(p.seen, "\n")
+	assert.Contains(t, got, "2026-11-24T05:11:00.000Z cleared", "a source that is read as it is written does not wait")
+	assert.NotContains(t, got, "cleared [a 7]")
+	p.step(at(21))
+	assert.NotContains(t, strings.Join(p.seen, "\n"), "cleared [a 7]", "at 05:11:00 nothing was known of 05:06:00 yet")
+	p.step(at(60))
+	assert.Contains(t, strings.Join(p.seen, "\n"), "2026-11-24T05:22:00.000Z cleared [a 7] warning 4 quiet")
+	p.crash()
+}

@@ -173,11 +173,11 @@ const entriesSize = 1 << 20
 func (s *Service) Entries(_ context.Context, q EntriesQuery) (*Entries, error) {
 	s.mu.Lock()
 	var src *lang.Source
-	path := ""
+	path, skew := "", time.Duration(0)
 	settings := s.settings
 	for _, o := range s.follower.Origins() {
 		if o.Name == q.Origin {
-			src, path = o.Source, o.Newest()
+			src, path, skew = o.Source, o.Newest(), o.Skew()
 		}
 	}
 	s.mu.Unlock()
@@ -199,12 +199,12 @@ func (s *Service) Entries(_ context.Context, q EntriesQuery) (*Entries, error) {
 			}
 		}
 	}
-	text, err := intake.Tail(path, plan, at, entriesSize)
+	text, err := intake.Tail(path, plan, at.Add(-skew), entriesSize)
 	if err != nil {
 		out.Words = fmt.Sprintf("%s cannot be read: %v", filepath.Base(path), reason(err))
 		return out, nil
 	}
-	out.fill(text, plan, at, q)
+	out.fill(text, plan, at, skew, q)
 	if len(out.Lines) == 0 && out.Words == "" {
 		out.Words = "no entry has come yet"
 		if q.Filter != "" {
@@ -214,7 +214,7 @@ func (s *Service) Entries(_ context.Context, q EntriesQuery) (*Entries, error) {
 	return out, nil
 }
 
-func (e *Entries) fill(text []byte, plan *match.Plan, at entry.Instant, q EntriesQuery) {
+func (e *Entries) fill(text []byte, plan *match.Plan, at entry.Instant, skew time.Duration, q EntriesQuery) {
 	d := &layout.Divider{Layout: plan.Layout}
 	last := entry.None
 	different := map[string]map[string]bool{}
@@ -230,7 +230,7 @@ func (e *Entries) fill(text []byte, plan *match.Plan, at entry.Instant, q Entrie
 		x := d.Divide(line, at)
 		v := EntryView{At: last, Raw: strings.ToValidUTF8(string(line[:min(len(line), 8192)]), "\uFFFD"), Fits: x.Fits, Fields: x.Fields}
 		if x.Timed {
-			v.At = x.At
+			v.At = x.At.Add(skew)
 		}
 		last = v.At
 		if v.At != entry.None && v.At > at {

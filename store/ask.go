@@ -181,8 +181,8 @@ func (s *Store) KeyID(rule string, key []string) int64 {
 // newest first.
 func (s *Store) HitsOf(key int64, to entry.Instant, limit int) ([]Hit, error) {
 	return rows(s.ask, func(r *sql.Rows) (h Hit, err error) {
-		return h, r.Scan(&h.At, &h.Recovery, &h.Origin, &h.Offset, &h.Text)
-	}, `SELECT at, recovery, o.name, place, text FROM hits h JOIN origins o ON o.id = h.origin
+		return h, r.Scan(&h.At, &h.Recovery, &h.Origin, &h.Offset, &h.Text, &h.Skew)
+	}, `SELECT at, recovery, o.name, place, text, skew FROM hits h JOIN origins o ON o.id = h.origin
 		WHERE key = ? AND at <= ? ORDER BY at DESC, seq DESC LIMIT ?`, key, int64(to), limit)
 }
 

@@ -32,7 +32,7 @@ func BucketOf(t entry.Instant) int64 {
 	return n
 }
 
-const schemaVersion = 1
+const schemaVersion = 2
 
 const schema = `
 CREATE TABLE IF NOT EXISTS meta(name TEXT PRIMARY KEY, value BLOB) WITHOUT ROWID;
@@ -51,7 +51,7 @@ CREATE TABLE IF NOT EXISTS alerts(
 CREATE INDEX IF NOT EXISTS alerts_cleared ON alerts(cleared);
 CREATE TABLE IF NOT EXISTS hits(
   seq INTEGER PRIMARY KEY, key INTEGER NOT NULL, at INTEGER NOT NULL, recovery INTEGER NOT NULL,
-  origin INTEGER NOT NULL, place INTEGER NOT NULL, text TEXT NOT NULL);
+  origin INTEGER NOT NULL, place INTEGER NOT NULL, text TEXT NOT NULL, skew INTEGER NOT NULL DEFAULT 0);
 CREATE INDEX IF NOT EXISTS hits_key ON hits(key, at);
 CREATE TABLE IF NOT EXISTS marks(key INTEGER, bucket INTEGER, n INTEGER NOT NULL, PRIMARY KEY(key, bucket)) WITHOUT ROWID;
 CREATE INDEX IF NOT EXISTS marks_bucket ON marks(bucket, key);
@@ -132,6 +132,11 @@ func (s *Store) prepare() error {
 	if version > schemaVersion {
 		return fmt.Errorf("it was written by a newer version of Dim Lantern (its form is %d, this one knows up to %d)", version, schemaVersion)
 	}
+	if version == 1 { // the first form knew of no wrong clocks
+		if _, err := s.db.Exec("ALTER TABLE hits ADD COLUMN skew INTEGER NOT NULL DEFAULT 0"); err != nil {
+			return err
+		}
+	}
 	if _, err := s.db.Exec(schema + fmt.Sprintf("PRAGMA user_version=%d", schemaVersion)); err != nil {
 		return err
 	}
@@ -196,6 +201,7 @@ type Hit struct {
 	Origin   string
 	Offset   int64
 	Text     string
+	Skew     time.Duration // how far its writer's clock was found to lie back; At has it taken off
 }
 
 // Place is where reading an origin stopped.
@@ -279,7 +285,7 @@ func (s *Store) Commit(b *Batch) (err error) {
 	for i := range b.Hits {
 		h := &b.Hits[i]
 		key := w.key(h.Rule, h.Key)
-		w.exec("INSERT INTO hits(key, at, recovery, origin, place, text) VALUES(?, ?, ?, ?, ?, ?)", key, int64(h.At), h.Recovery, w.origin(h.Origin), h.Offset, h.Text)
+		w.exec("INSERT INTO hits(key, at, recovery, origin, place, text, skew) VALUES(?, ?, ?, ?, ?, ?, ?)", key, int64(h.At), h.Recovery, w.origin(h.Origin), h.Offset, h.Text, int64(h.Skew))
 		if !h.Recovery {
 			w.exec("INSERT INTO marks(key, bucket, n) VALUES(?, ?, 1) ON CONFLICT(key, bucket) DO UPDATE SET n = n + 1", key, BucketOf(h.At))
 		}

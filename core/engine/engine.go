@@ -49,6 +49,8 @@ type Engine struct {
 	rules  []*rule
 	clock  entry.Instant
 	timers timers
+	held   map[int]entry.Instant // see Hold
+	aside  []timer               // that fell due beyond what their rules are held to
 	blind  map[string]entry.Instant
 	out    []Transition
 	// Dropped counts keys that went because a rule had too many.
@@ -145,6 +147,7 @@ func (e *Engine) Take(j *Judged) []Transition {
 	if _, blind := e.blind[j.Entry.Origin]; blind {
 		e.seen(j.Entry.Origin, j.Reached)
 	}
+	e.follow(j)
 	e.fire(j.Reached)
 	e.clock = entry.Later(e.clock, j.Reached)
 	for i := range j.Verdicts {

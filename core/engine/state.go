@@ -4,6 +4,8 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"sort"
 
 	"dimlantern/core/entry"
@@ -11,7 +13,7 @@ import (
 )
 
 // stateVersion is the first byte of an encoded state.
-const stateVersion = 1
+const stateVersion = 2
 
 // ErrState says that bytes are no state that Decode understands.
 var ErrState = errors.New("engine: this is no saved state, or one of another version")
@@ -33,6 +35,11 @@ func (e *Engine) Encode() []byte {
 	for _, o := range origins {
 		w.str(o)
 		w.int(int64(e.blind[o]))
+	}
+	w.int(int64(len(e.held)))
+	for _, i := range slices.Sorted(maps.Keys(e.held)) {
+		w.int(int64(i))
+		w.int(int64(e.held[i]))
 	}
 	w.int(int64(len(e.rules)))
 	for _, r := range e.rules {
@@ -108,7 +115,7 @@ func (w *writer) state(s *state) {
 
 // Decode makes an engine for the rules with which the state was encoded.
 func Decode(rules []*lang.Rule, data []byte) (*Engine, error) {
-	if len(data) == 0 || data[0] != stateVersion {
+	if len(data) == 0 || data[0] < 1 || data[0] > stateVersion {
 		return nil, ErrState
 	}
 	r := &reader{b: data[1:]}
@@ -118,6 +125,14 @@ func Decode(rules []*lang.Rule, data []byte) (*Engine, error) {
 	for range r.len() {
 		o := r.str()
 		e.blind[o] = entry.Instant(r.int())
+	}
+	if data[0] >= 2 { // the first form held no rules
+		held := map[int]entry.Instant{}
+		for range r.len() {
+			i := int(r.int())
+			held[i] = entry.Instant(r.int())
+		}
+		e.Hold(held)
 	}
 	n := r.len()
 	if r.bad || n != len(rules) {
@@ -152,9 +167,14 @@ func (e *Engine) adopt(r *rule, s *state) {
 	}
 	r.open++
 	for _, class := range []int{classClear, classRemind} {
-		if due := s.deadline(class); due != entry.None {
-			e.arm(s, class, due)
+		due := s.deadline(class)
+		if due == entry.None {
+			continue
 		}
+		if _, held := e.held[r.index]; !held { // what is past when it is set falls due at once
+			due = entry.Later(due, e.clock)
+		}
+		e.arm(s, class, due)
 	}
 }
 
@@ -283,6 +303,7 @@ func DecodeJudged(b []byte) (*Judged, []byte, error) {
 func (e *Engine) Edit(rules []*lang.Rule, sameMatch func(old, new *lang.Rule) bool) []Transition {
 	e.out = e.out[:0]
 	next := New(rules)
+	next.clock, next.blind, next.Dropped, next.Hits, next.Recoveries = e.clock, e.blind, e.Dropped, e.Hits, e.Recoveries
 	byName := map[string]*rule{}
 	for _, r := range next.rules {
 		byName[r.Name] = r
@@ -312,7 +333,6 @@ func (e *Engine) Edit(rules []*lang.Rule, sameMatch func(old, new *lang.Rule) bo
 		}
 	}
 	out := e.out
-	next.clock, next.blind, next.Dropped, next.Hits, next.Recoveries = e.clock, e.blind, e.Dropped, e.Hits, e.Recoveries
 	*e = *next
 	e.out = out
 	return out

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"container/heap"
+	"maps"
 	"slices"
 
 	"dimlantern/core/entry"
@@ -77,6 +78,10 @@ func (e *Engine) fire(t entry.Instant) {
 		if s.armed[x.class] != x.due {
 			continue
 		}
+		if bound, held := e.held[s.rule.index]; held && x.due > bound {
+			e.aside = append(e.aside, x)
+			continue
+		}
 		s.armed[x.class] = entry.None
 		due := s.deadline(x.class)
 		switch {
@@ -86,8 +91,8 @@ func (e *Engine) fire(t entry.Instant) {
 			e.arm(s, x.class, due)
 			continue
 		}
-		at := entry.Later(due, e.clock)
-		e.clock = at
+		at := x.due // it was never set to an instant before the clock
+		e.clock = entry.Later(e.clock, at)
 		switch x.class {
 		case classClear:
 			e.clear(s, at, "quiet", nil)
@@ -96,6 +101,61 @@ func (e *Engine) fire(t entry.Instant) {
 			e.tell(s, Repeated, at, "open for "+entry.Span(at.Sub(s.alert.raised)), nil)
 		}
 	}
+}
+
+// Hold says up to when the origins of some rules have been read, by the rules'
+// places; the others' have been read up to now. A timer of a held rule that falls
+// due later than that waits, and acts, with its own deadline, once the rule is
+// held no more, or an entry that is something for it has come from then or later.
+func (e *Engine) Hold(bounds map[int]entry.Instant) {
+	e.held = maps.Clone(bounds)
+	e.release()
+}
+
+// Held is what was given to Hold, as far as entries have taken it since.
+func (e *Engine) Held() map[int]entry.Instant { return e.held }
+
+// follow moves the bounds of held rules with the entry that is something for them.
+func (e *Engine) follow(j *Judged) {
+	moved := false
+	for i := range e.held {
+		if at := slices.IndexFunc(j.Verdicts, func(v Verdict) bool { return v.Rule == i }); at >= 0 && j.Reached > e.held[i] {
+			e.held[i] = j.Reached
+			moved = true
+		}
+	}
+	if moved {
+		e.release()
+	}
+}
+
+func (e *Engine) release() {
+	for _, x := range e.aside {
+		heap.Push(&e.timers, x)
+	}
+	e.aside = e.aside[:0]
+}
+
+// Due are the places of the rules of which a timer is due at t or before, and
+// which are not held: before it acts, their origins can be looked at once more.
+func (e *Engine) Due(t entry.Instant) []int {
+	seen := map[int]bool{}
+	var visit func(i int)
+	visit = func(i int) {
+		if i >= len(e.timers) || e.timers[i].due > t {
+			return
+		}
+		x := &e.timers[i]
+		if _, held := e.held[x.s.rule.index]; !held && x.s.armed[x.class] == x.due {
+			if due := x.s.deadline(x.class); due != entry.None && due <= t {
+				seen[x.s.rule.index] = true
+			}
+		}
+		visit(2*i + 1)
+		visit(2*i + 2)
+	}
+	visit(0)
+	return slices.Sorted(maps.Keys(seen))
 }
 
 // Blind tells that an origin cannot be seen from t on. Quiet stands still for

@@ -53,9 +53,12 @@ type Entry struct {
 	At     Instant
 	// Arrived is when the entry was read; in a replay, its own time.
 	Arrived Instant
-	Fits    bool    // whether the source's layout fitted
-	Cut     bool    // it was longer than an entry may be, and Raw is its beginning
-	Fields  []Field // what the layout gave
+	// Skew is how far the clock of its writer was found to lie back; At has it
+	// taken off.
+	Skew   time.Duration
+	Fits   bool    // whether the source's layout fitted
+	Cut    bool    // it was longer than an entry may be, and Raw is its beginning
+	Fields []Field // what the layout gave
 }
 
 // Get returns the value of a field: what the layout gave, else what is built in

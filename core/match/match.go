@@ -126,6 +126,9 @@ type Reader struct {
 	// Near is where the first time is looked for, if it lacks its year; None
 	// stands for the instant of arrival.
 	Near entry.Instant
+	// Skew is how far the clock of the log's writer lies back: it is added to the
+	// times that the layout gives.
+	Skew time.Duration
 	// Encoding is that of the file which is being read.
 	Encoding Encoding
 	// Misfits counts the judged entries that the layout did not fit, Future those
@@ -327,6 +330,40 @@ func (r *Reader) Begin(raw []byte) {
 	}
 }
 
+// Times are the times that the first and the last entry of a slab with a time give
+// themselves, whatever Skew is; None where no entry has one.
+func (r *Reader) Times(raw []byte, now entry.Instant) (first, last entry.Instant) {
+	slab, _, _ := r.framed(raw, 0)
+	s := &scan{r: r, slab: slab, now: now}
+	first, last = entry.None, entry.None
+	for at := 0; at < len(slab) && first == entry.None; {
+		end := len(slab)
+		if i := bytes.IndexByte(slab[at:], '\n'); i >= 0 {
+			end = at + i
+		}
+		first = s.written(at, end)
+		at = end + 1
+	}
+	for end := len(slab); end > 0 && last == entry.None && first != entry.None; {
+		stop := end
+		if slab[end-1] == '\n' {
+			stop = end - 1
+		}
+		start := bytes.LastIndexByte(slab[:stop], '\n') + 1
+		last = s.written(start, stop)
+		end = start
+	}
+	return first, last
+}
+
+// written is the time of a line as its writer gave it.
+func (s *scan) written(at, end int) entry.Instant {
+	if d := s.r.divider.Divide(s.line(at, end), s.near()); d.Timed {
+		return d.At
+	}
+	return entry.None
+}
+
 // firstTime looks for the first time in the slab, which lines before it take.
 func (s *scan) firstTime() entry.Instant {
 	for at := 0; at < len(s.slab); {
@@ -355,7 +392,7 @@ func (s *scan) near() entry.Instant {
 func (s *scan) divide(at, end int) layout.Division {
 	d := s.r.divider.Divide(s.line(at, end), s.near())
 	if d.Timed {
-		d.At = s.bounded(d.At)
+		d.At = s.bounded(d.At.Add(s.r.Skew))
 	}
 	return d
 }
@@ -381,7 +418,7 @@ func (s *scan) glance(at, end int) {
 		}
 		return
 	}
-	if t = s.bounded(t); ok && t > s.r.Reached && (s.topAt < 0 || t > s.top) {
+	if t = s.bounded(t.Add(s.r.Skew)); ok && t > s.r.Reached && (s.topAt < 0 || t > s.top) {
 		s.top, s.topAt, s.topEnd = t, at, end
 	}
 }
@@ -400,6 +437,9 @@ func (s *scan) skip(at, next, most int) layout.Run {
 		most = len(s.slab)
 	}
 	k := s.r.divider.GlanceOn(s.slab, at, stop, most)
+	if k.Top != entry.None {
+		k.Top = k.Top.Add(s.r.Skew)
+	}
 	if k.Lines == 0 || s.bounded(k.Top) != k.Top {
 		return layout.Run{}
 	}
@@ -478,7 +518,7 @@ func (s *scan) judge(at, end, stop int) {
 		d := s.divide(at, end)
 		e.Fits, e.Fields = d.Fits, d.Fields
 		if d.Timed {
-			e.At = d.At
+			e.At, e.Skew = d.At, r.Skew
 			if s.topAt == at { // the latest time is this line's own
 				r.Reached = entry.Later(r.Reached, d.At)
 				s.topAt = -1
