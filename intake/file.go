@@ -94,10 +94,11 @@ type member struct {
 	zip         *packed
 	read        int64 // up to here it has been read; never before Offset
 	size        int64
-	mod, looked int64 // when it had changed, and its size, when it was last looked into
-	cut         bool  // the line being read is over the limit, and its rest is passed over
-	lost        bool  // it could not be found at the last try
-	idle        int64 // since when nothing has come, in nanoseconds; 0 is not at all
+	mod, looked int64    // when it had changed, and its size, when it was last looked into
+	cut         bool     // the line being read is over the limit, and its rest is passed over
+	packedAs    Identity // of the compressed copy of it that was seen
+	lost        bool     // it could not be found at the last try
+	idle        int64    // since when nothing has come, in nanoseconds; 0 is not at all
 }
 
 // finished is a member that was read to its end, and is remembered so that it is
@@ -219,6 +220,10 @@ func firstBytes(f *os.File) []byte {
 
 // written leaves the room out that was made for a file before it is written to.
 func written(b []byte) []byte { return bytes.TrimRight(b, "\x00") }
+
+// begins tells whether a file with the first bytes p may be the one that began with
+// print, and went on.
+func begins(p, print []byte) bool { return len(p) >= len(print) && alike(p, print) }
 
 // alike tells whether one of two prints begins with the other, and neither is
 // empty.

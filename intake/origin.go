@@ -177,6 +177,15 @@ func (o *Origin) look(files []found, first bool, now time.Time) {
 	if n := len(files); n > 0 && files[n-1].age == 0 && !files[n-1].zip {
 		newest = n - 1
 	}
+	o.part(files)
+	for _, m := range slices.Clone(o.place.Members) {
+		if m.file != nil && !m.Zip && m.Limit == 0 && m.wasCut(found{}) {
+			o.wasCut(m, members(o.Series)) // as they are now: a copy may have grown since
+			if _, err := m.same(); err != nil {
+				m.close()
+			}
+		}
+	}
 	for _, f := range files { // first what is known, since a copy shows only then as one
 		for _, m := range o.place.Members {
 			if m.ID == f.id && m.Zip == f.zip && m.Path != f.path {
@@ -185,14 +194,11 @@ func (o *Origin) look(files []found, first bool, now time.Time) {
 			}
 		}
 		m := o.member(f)
-		if m == nil {
+		if m == nil || m.Zip {
 			continue
 		}
-		if m.Zip {
-			continue
-		}
-		if m.wasCut(f) {
-			o.wasCut(m, members(o.Series)) // as they are now: a copy may have grown since
+		if m.file == nil && m.wasCut(f) {
+			o.wasCut(m, members(o.Series))
 		}
 		m.size = max(m.size, f.size)
 	}
@@ -235,6 +241,59 @@ func (o *Origin) look(files []found, first bool, now time.Time) {
 	case now.Sub(o.absent) >= newestGone && o.Condition != Waiting:
 		o.set(Gone, fmt.Sprintf("the file %s is gone", o.Series), "it is taken up again when it comes back", now)
 	}
+}
+
+// part lets go of the files that have the number of a member, but are others: it
+// was compressed or taken away, and its number was given out again, or it was cut
+// before it was renamed. What of such a member, or of one that is gone, was not
+// read yet is read from its copy, where there is one. A file under its first name
+// may have been written anew, which wasCut sees.
+func (o *Origin) part(files []found) {
+	for _, m := range o.place.Members {
+		if m.file != nil || m.Zip || len(m.Print) == 0 {
+			continue
+		}
+		is := func(f found) bool { return f.id == m.ID && !f.zip }
+		at := slices.IndexFunc(files, is)
+		switch {
+		case at < 0:
+			if slices.ContainsFunc(members(o.Series), is) {
+				continue // it was being renamed
+			}
+		case files[at].age == 0 && files[at].date == "":
+			continue
+		default:
+			if p, ok := files[at].print(); !ok || begins(p, m.Print) {
+				continue
+			}
+			m.ID, o.zips, o.dirty = Identity{}, nil, true
+		}
+		if c, ok := o.copyOf(m, files); ok {
+			m.ID, m.Path, m.Zip, m.Limit, m.idle, o.dirty = c.id, c.path, c.zip, 0, 0, true
+			if !c.zip {
+				m.Limit = c.size
+			}
+		}
+	}
+}
+
+// copyOf finds the copy of a member that was cut or taken away: a file that begins
+// as it did, reaches as far as was read, and is not known as another.
+func (o *Origin) copyOf(m *member, files []found) (found, bool) {
+	for _, f := range files {
+		if f.id == m.ID || o.copied(f) {
+			continue
+		}
+		p, ok := f.print()
+		if !ok || !begins(p, m.Print) || !f.zip && f.size < m.Offset {
+			continue
+		}
+		if d := o.finished(f); d != nil && alike(d.Print, p) {
+			continue
+		}
+		return f, true
+	}
+	return found{}, false
 }
 
 // copied tells whether a file is a copy from which the rest of a cut file is read.
@@ -285,7 +344,9 @@ func (o *Origin) arrange(files []found) {
 	next := len(files)
 	for k := len(o.place.Members) - 1; k >= 0; k-- {
 		m := o.place.Members[k]
-		if i := slices.IndexFunc(files, func(f found) bool { return f.id == m.ID && f.zip == m.Zip }); i >= 0 {
+		if i := slices.IndexFunc(files, func(f found) bool {
+			return f.id == m.ID && f.zip == m.Zip || f.zip && f.id == m.packedAs
+		}); i >= 0 {
 			next = i
 		}
 		rank[m] = next
@@ -354,6 +415,7 @@ func (o *Origin) packedFile(f found, files []found, first bool) {
 			m.Zip, m.ID, m.Path, m.idle, m.Retired = true, f.id, f.path, 0, false
 			o.dirty = true
 		}
+		m.packedAs = f.id
 		return
 	}
 	for _, d := range o.place.Finished {
@@ -383,26 +445,13 @@ const settled = 2 * time.Second
 // wasCut handles a file that was copied and cut: what had not been read yet is
 // read from the copy, where there is one, and the file from its start.
 func (o *Origin) wasCut(m *member, files []found) {
-	for _, f := range files {
-		if f.id == m.ID || o.member(f) != nil {
-			continue
+	if f, ok := o.copyOf(m, files); ok {
+		c := &member{ID: f.id, Print: m.Print, Path: f.path, Offset: m.Offset, read: m.Offset, size: f.size, Limit: f.size, Cut: m.Cut}
+		if f.zip {
+			c.Zip, c.Limit = true, 0
 		}
-		p, ok := f.print()
-		if !ok {
-			continue
-		}
-		if d := o.finished(f); d != nil && alike(d.Print, p) {
-			continue
-		}
-		if alike(p, m.Print) && (f.zip || f.size >= m.Offset) && len(p) >= len(m.Print) {
-			c := &member{ID: f.id, Print: p, Path: f.path, Offset: m.Offset, read: m.Offset, size: f.size, Limit: f.size, Cut: m.Cut}
-			if f.zip {
-				c.Zip, c.Limit = true, 0
-			}
-			// It comes before what the file holds now.
-			o.place.Members = slices.Insert(o.place.Members, slices.Index(o.place.Members, m), c)
-			break
-		}
+		// It comes before what the file holds now.
+		o.place.Members = slices.Insert(o.place.Members, slices.Index(o.place.Members, m), c)
 	}
 	if len(m.Print) > 0 { // a copy that is found later, compressed perhaps, is known
 		o.finish(Identity{}, m.Print, m.Offset)
