@@ -97,7 +97,7 @@ type member struct {
 	mod, looked int64    // when it had changed, and its size, when it was last looked into
 	cut         bool     // the line being read is over the limit, and its rest is passed over
 	packedAs    Identity // of the compressed copy of it that was seen
-	lost        bool     // it could not be found at the last try
+	missing     int64    // since when it cannot be found, in nanoseconds; 0 where it can
 	idle        int64    // since when nothing has come, in nanoseconds; 0 is not at all
 }
 

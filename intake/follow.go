@@ -174,6 +174,10 @@ func (f *Follower) Look(now time.Time) {
 	if f.seldom() {
 		every = lookSeldom
 	}
+	for _, o := range f.order {
+		f.again = f.again || o.relook
+		o.relook = false
+	}
 	if !f.again && now.Sub(f.looked) < every {
 		return
 	}

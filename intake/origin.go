@@ -53,7 +53,8 @@ type Origin struct {
 	skew      skew
 	caught    bool      // it has been read to its end once
 	ended     time.Time // when it was last read to its end
-	pending   bool      // a copy that is still being compressed keeps what is younger waiting
+	pending   bool      // a member that is being renamed or compressed keeps what is younger waiting
+	relook    bool      // it has to be looked for again soon
 	unread    bool
 	queue     []item
 	head      int

@@ -59,6 +59,20 @@ func openPacked(path string) (*packed, error) {
 	return p, nil
 }
 
+// openMember opens a compressed member, and makes sure that it is the one that is
+// meant.
+func openMember(m *member) (*packed, error) {
+	p, err := openPacked(m.Path)
+	if err != nil {
+		return nil, err
+	}
+	if info, err := p.file.Stat(); err != nil || statOf(m.Path, info).id != m.ID {
+		p.Close()
+		return nil, errOther
+	}
+	return p, nil
+}
+
 // Close lets go of the file.
 func (p *packed) Close() error {
 	p.close()

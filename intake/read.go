@@ -40,16 +40,21 @@ func (o *Origin) fill(buf []byte, now time.Time) (bool, error) {
 				o.unread = true
 				return true, nil
 			}
-			continue
-		}
-		if err := m.open(); err != nil {
-			m.lost = true
-			if o.lost(m, err, now); o.retired(m) {
-				return true, nil
+			if o.waits(m, now) {
+				return false, nil
 			}
 			continue
 		}
-		m.lost = false
+		if err := m.open(); err != nil {
+			if o.lost(m, err, now); o.retired(m) {
+				return true, nil
+			}
+			if o.waits(m, now) {
+				return false, nil
+			}
+			continue
+		}
+		m.missing = 0
 		if o.Condition == Unreadable {
 			o.set(Seen, "", "", now)
 		}
@@ -79,10 +84,10 @@ func (o *Origin) lost(m *member, err error, now time.Time) {
 		return
 	case errors.Is(err, errOther), errors.Is(err, fs.ErrNotExist):
 		// The look that comes finds it under another name, if it has one still.
-		if m.idle == 0 {
-			m.idle = now.UnixNano()
+		if m.missing == 0 {
+			m.missing = now.UnixNano()
 		}
-		if now.UnixNano()-m.idle > int64(2*newestGone) {
+		if now.UnixNano()-m.missing > int64(2*newestGone) {
 			if m.size > m.Offset {
 				o.Gaps += m.size - m.Offset
 			}
@@ -91,6 +96,16 @@ func (o *Origin) lost(m *member, err error, now time.Time) {
 		return
 	}
 	o.set(Unreadable, fmt.Sprintf("%s cannot be read: %v", m.Path, unwrap(err)), "", now)
+}
+
+// waits tells whether what is younger than a member has to wait, because it was
+// renamed or compressed a moment ago and shows again at the next look.
+func (o *Origin) waits(m *member, now time.Time) bool {
+	if m.missing == 0 || now.UnixNano()-m.missing > int64(settled) {
+		return false
+	}
+	o.unread, o.pending, o.relook = true, true, true
+	return true
 }
 
 // late is how long a member that has a younger one is still looked at.
@@ -146,10 +161,11 @@ func (o *Origin) readPacked(m *member, buf []byte, now time.Time) bool {
 		m.close()
 	}
 	if m.zip == nil {
-		if m.zip, err = openPacked(m.Path); err != nil {
+		if m.zip, err = openMember(m); err != nil {
 			o.lost(m, err, now)
 			return o.retired(m)
 		}
+		m.missing = 0
 	}
 	b := buf[:blockSize]
 	n, err := m.zip.readAt(b, m.read)

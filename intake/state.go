@@ -105,7 +105,7 @@ func (o *Origin) ReadTo(now time.Time) entry.Instant {
 		return o.place.Reached
 	}
 	for _, m := range o.place.Members {
-		if m.lost && m.size > m.Offset { // it has a rest, and no name at this moment
+		if m.missing > 0 && m.size > m.Offset { // it has a rest, and no name at this moment
 			return o.place.Reached
 		}
 	}

@@ -21,6 +21,7 @@ import (
 type writer struct {
 	path  string
 	way   string
+	rand  *rand.Rand
 	stop  chan struct{}
 	done  sync.WaitGroup
 	hits  int
@@ -30,7 +31,7 @@ type writer struct {
 
 func (w *writer) run(every time.Duration) {
 	defer w.done.Done()
-	r := rand.New(rand.NewPCG(1, 2))
+	r := w.rand
 	f, err := os.OpenFile(w.path, os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o644)
 	tick := time.NewTicker(10 * time.Millisecond)
 	defer tick.Stop()
@@ -73,7 +74,16 @@ func (w *writer) rotate() error {
 		}
 	}
 	w.moved++
-	switch w.way {
+	way := w.way
+	if way == "any" {
+		way = []string{"rename", "copy and cut", "rename and compress"}[w.rand.IntN(3)]
+		if path := fmt.Sprintf("%s.%d", w.path, 2+w.rand.IntN(3)); w.rand.IntN(2) == 0 && exists(path) {
+			if err := exec.Command("gzip", path).Run(); err != nil {
+				return err
+			}
+		}
+	}
+	switch way {
 	case "copy and cut":
 		b, err := os.ReadFile(w.path)
 		if err == nil {
@@ -84,8 +94,8 @@ func (w *writer) rotate() error {
 		}
 		return err
 	case "rename and compress":
-		if w.moved > 2 {
-			if err := exec.Command("gzip", w.path+".3").Run(); err != nil {
+		if path := w.path + ".3"; exists(path) {
+			if err := exec.Command("gzip", path).Run(); err != nil {
 				return err
 			}
 		}
@@ -96,7 +106,7 @@ func (w *writer) rotate() error {
 // Killed at any instant under load with rotation, nothing is lost and nothing
 // doubled: transitions, evidence and counts are those of an undisturbed run.
 func TestKill(t *testing.T) {
-	for _, way := range []string{"rename", "copy and cut", "rename and compress"} {
+	for _, way := range []string{"rename", "copy and cut", "rename and compress", "any"} {
 		t.Run(way, func(t *testing.T) { testKill(t, way) })
 	}
 }
@@ -112,10 +122,11 @@ func testKill(t *testing.T, way string) {
 	write(t, f.log, "")
 	s := f.start(t)
 	f.ready(t)
-	w := &writer{path: f.log, way: way, stop: make(chan struct{})}
+	seed := uint64(time.Now().UnixNano())
+	w := &writer{path: f.log, way: way, rand: rand.New(rand.NewPCG(1, seed)), stop: make(chan struct{})}
 	w.done.Add(1)
 	go w.run(1500 * time.Millisecond)
-	r := rand.New(rand.NewPCG(3, uint64(time.Now().UnixNano())))
+	r := rand.New(rand.NewPCG(3, seed))
 	for range kills {
 		time.Sleep(time.Duration(20+r.IntN(900)) * time.Millisecond) // the instant is the point
 		require.NoError(t, s.cmd.Process.Kill())
