@@ -522,3 +522,58 @@ func TestClockThatLiesBack(t *testing.T) {
 	assert.Less(t, log(0, 1), 10*time.Second, "a clock that was set agrees at once")
 	assert.Zero(t, r.origin().Skew())
 }
+
+// What is known to have gone without being read is told in bytes, and stays known.
+func TestGapIsTold(t *testing.T) {
+	dir := t.TempDir()
+	m := &fileModel{dir: dir}
+	m.append(t, "line 1\n")
+	r := newRig(t, m.path(), "oldest")
+	defer func() { r.f.Close() }()
+	r.step(time.Second)
+	m.append(t, "line 2\n")
+	copied, err := os.ReadFile(m.path())
+	require.NoError(t, err)
+	m.append(t, "line 3 is lost\n")
+	r.f.again = true
+	r.f.Look(r.now) // seen, and not read yet
+	require.NoError(t, os.WriteFile(m.path()+".1", copied, 0o644))
+	require.NoError(t, os.Truncate(m.path(), 0))
+	m.append(t, "line 4\n")
+	r.step(time.Second)
+	assert.Equal(t, []string{"line 1", "line 2", "line 4"}, r.sink.lines)
+	assert.EqualValues(t, len("line 3 is lost\n"), r.origin().State(r.now).Gaps)
+	assert.Contains(t, strings.Join(r.f.Told(), ""), "15 bytes were lost")
+	m.append(t, "line 5 is lost too\n")
+	r.f.again = true
+	r.f.Look(r.now)
+	require.NoError(t, os.Truncate(m.path(), 0))
+	r.step(time.Second)
+	r.restart()
+	r.step(time.Second)
+	assert.EqualValues(t, len("line 3 is lost\nline 5 is lost too\n"), r.origin().State(r.now).Gaps)
+}
+
+// An origin whose newest lines do not fit its layout says so, with such a line, and
+// takes it back.
+func TestNoLongerFits(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "a.log")
+	write(t, path, strings.Repeat("7: fine\n", 40))
+	src := fmt.Sprintf("source s {\n files %s\n begin oldest\n layout l\n}\nlayout l {\n pattern /^(?<n>\\d+): (?<text>.*)$/\n}\n", lang.Quote(path))
+	s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte(src))})
+	require.False(t, lang.Errors(ds), "%v", ds)
+	r := &rig{t: t, s: s, places: map[string][]byte{}, now: time.Now()}
+	r.start()
+	state := func(line string) State {
+		for range 20 {
+			(&fileModel{dir: filepath.Dir(path), name: "a.log"}).append(t, strings.Repeat(line+"\n", 5))
+			r.step(time.Second)
+		}
+		return r.origin().State(r.now)
+	}
+	assert.Equal(t, Seen, state("7: fine").Condition)
+	st := state("now \x1b[2J in another form")
+	assert.Equal(t, NoFit, st.Condition)
+	assert.Contains(t, st.Words, "now ␛[2J in another form")
+	assert.Equal(t, Seen, state("8: fine again").Condition)
+}

@@ -26,6 +26,8 @@ type Place struct {
 	Entries  int64         `json:"entries"`
 	// Skew is how far the clock of its writer lies back.
 	Skew time.Duration `json:"skew,omitempty"`
+	// Gaps is how many bytes are known to be lost.
+	Gaps int64 `json:"gaps,omitempty"`
 	// Old is when the newest member that was read to its end had last changed:
 	// rotated files from before are known. Nanoseconds.
 	Old int64 `json:"old"`
@@ -41,7 +43,6 @@ type Origin struct {
 	Words     string // what is the matter, where something is
 	Mend      string // what would mend it
 	Since     time.Time
-	Gaps      int64 // bytes that are known to be lost
 	CutLines  int64 // entries over MaxLine
 	place     Place
 	reader    *match.Reader
@@ -51,6 +52,7 @@ type Origin struct {
 	polled    time.Time // with `every`: when it was last looked at
 	lag       lag
 	skew      skew
+	fit       fit
 	caught    bool      // it has been read to its end once
 	ended     time.Time // when it was last read to its end
 	pending   bool      // a member that is being renamed or compressed keeps what is younger waiting
@@ -269,8 +271,8 @@ func (o *Origin) part(files []found) {
 			}
 			m.ID, o.zips, o.dirty = Identity{}, nil, true
 		}
-		if c, ok := o.copyOf(m, files); ok {
-			m.ID, m.Path, m.Zip, m.Limit, m.idle, o.dirty = c.id, c.path, c.zip, 0, 0, true
+		if c, print := o.copyOf(m, files); print != nil {
+			m.ID, m.Print, m.Path, m.Zip, m.Limit, m.idle, o.dirty = c.id, print, c.path, c.zip, 0, 0, true
 			if !c.zip {
 				m.Limit = c.size
 			}
@@ -280,21 +282,21 @@ func (o *Origin) part(files []found) {
 
 // copyOf finds the copy of a member that was cut or taken away: a file that begins
 // as it did, reaches as far as was read, and is not known as another.
-func (o *Origin) copyOf(m *member, files []found) (found, bool) {
+func (o *Origin) copyOf(m *member, files []found) (found, []byte) {
 	for _, f := range files {
 		if f.id == m.ID || o.copied(f) {
 			continue
 		}
 		p, ok := f.print()
-		if !ok || !begins(p, m.Print) || !f.zip && f.size < m.Offset {
+		if !ok || !alike(p, m.Print) || int64(len(p)) < min(int64(len(m.Print)), m.Offset) || !f.zip && f.size < m.Offset {
 			continue
 		}
 		if d := o.finished(f); d != nil && alike(d.Print, p) {
 			continue
 		}
-		return f, true
+		return f, p
 	}
-	return found{}, false
+	return found{}, nil
 }
 
 // copied tells whether a file is a copy from which the rest of a cut file is read.
@@ -446,18 +448,22 @@ const settled = 2 * time.Second
 // wasCut handles a file that was copied and cut: what had not been read yet is
 // read from the copy, where there is one, and the file from its start.
 func (o *Origin) wasCut(m *member, files []found) {
-	if f, ok := o.copyOf(m, files); ok {
-		c := &member{ID: f.id, Print: m.Print, Path: f.path, Offset: m.Offset, read: m.Offset, size: f.size, Limit: f.size, Cut: m.Cut}
-		if f.zip {
-			c.Zip, c.Limit = true, 0
+	if f, print := o.copyOf(m, files); print != nil {
+		c := &member{ID: f.id, Print: print, Path: f.path, Offset: m.Offset, read: m.Offset, size: f.size, Limit: f.size, Cut: m.Cut}
+		if f.zip { // how long it was is only known at its end
+			c.Zip, c.Limit, c.size = true, 0, m.size
+		} else {
+			o.lose(m.size-max(f.size, m.Offset), "it was written between being copied and being cut")
 		}
 		// It comes before what the file holds now.
 		o.place.Members = slices.Insert(o.place.Members, slices.Index(o.place.Members, m), c)
+	} else {
+		o.lose(m.size-m.Offset, "it was cut before it could be read")
 	}
 	if len(m.Print) > 0 { // a copy that is found later, compressed perhaps, is known
 		o.finish(Identity{}, m.Print, m.Offset)
 	}
-	m.Offset, m.read, m.Print, m.Cut, m.cut = 0, 0, nil, false, false
+	m.Offset, m.read, m.Print, m.Cut, m.cut, m.size = 0, 0, nil, false, false, 0
 	o.dirty = true
 }
 

@@ -12,6 +12,7 @@ import (
 
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
+	"dimlantern/core/layout"
 	"dimlantern/core/match"
 )
 
@@ -89,7 +90,7 @@ func (o *Origin) lost(m *member, err error, now time.Time) {
 		}
 		if now.UnixNano()-m.missing > int64(2*newestGone) {
 			if m.size > m.Offset {
-				o.Gaps += m.size - m.Offset
+				o.lose(m.size-m.Offset, "it went before it could be read")
 			}
 			m.Retired = true
 		}
@@ -124,6 +125,7 @@ func (o *Origin) readMember(m *member, buf []byte, newest bool, now time.Time) (
 	if size != m.size {
 		m.idle = 0
 	}
+	was := m.size
 	m.size = size
 	if size < m.read || size > m.read {
 		same, err := m.same()
@@ -136,6 +138,7 @@ func (o *Origin) readMember(m *member, buf []byte, newest bool, now time.Time) (
 				m.Retired = true
 				return false, nil
 			}
+			m.size = was
 			o.wasCut(m, members(o.Series))
 			return o.fill(buf, now)
 		}
@@ -173,7 +176,9 @@ func (o *Origin) readPacked(m *member, buf []byte, now time.Time) bool {
 	o.reader.Encoding = o.reader.Plan.EncodingOf(m.Print)
 	ended := err != nil
 	if ended && !errors.Is(err, io.EOF) {
-		o.Gaps++ // it is damaged: what is behind cannot be known
+		o.lose(max(m.size-m.read-int64(n), 1), "its compressed copy is damaged")
+	} else if ended {
+		o.lose(m.size-m.read-int64(n), "it was written between being copied and being cut")
 	}
 	end := o.reader.Plan.Cut(b, o.reader.Encoding, ended)
 	if ended || end == 0 {
@@ -319,6 +324,9 @@ func (o *Origin) scan(m *member, slab []byte, base int64, now time.Time) {
 	} else if o.reader.Skew == 0 {
 		o.skew.seen = nil
 	}
+	if !o.reader.Plan.Layout.Plain() && o.reader.Encoding <= match.UTF8 && o.reader.Plan.Closed() == 0 {
+		o.fit.came(&layout.Divider{Layout: o.reader.Plan.Layout}, slab, now)
+	}
 	if o.caught { // a backlog says nothing of how late its writer is
 		own := entry.None
 		if o.reader.Plan.Layout.Timed() {
@@ -354,6 +362,16 @@ func clockWords(off time.Duration) string {
 		return "its clock agrees again"
 	}
 	return fmt.Sprintf("its clock is %s behind: that is taken off the times of its entries", entry.RoughSpan(off))
+}
+
+// lose notes that bytes are known to have gone without being read.
+func (o *Origin) lose(n int64, why string) {
+	if n <= 0 {
+		return
+	}
+	o.place.Gaps += n
+	o.told = append(o.told, fmt.Sprintf("%d bytes were lost: %s", n, why))
+	o.dirty = true
 }
 
 // push ends a slab in the queue.

@@ -60,7 +60,9 @@ type State struct {
 	Worst     time.Duration `json:"worst"` // of the last hour
 	WorstAt   time.Time     `json:"worst_at"`
 	Skew      time.Duration `json:"clock_behind,omitempty"` // of its writer's clock, and taken off
-	Misfits   int64         `json:"misfits"`
+	Misfits   int64         `json:"misfits"`                // of so many of its newest entries that were looked at
+	Looked    int64         `json:"looked"`
+	Misfit    string        `json:"misfit,omitempty"` // the newest one of them
 	Gaps      int64         `json:"lost_bytes"`
 	Cut       int64         `json:"cut_entries"`
 }
@@ -69,7 +71,7 @@ type State struct {
 // comes first.
 func (o *Origin) State(now time.Time) State {
 	s := State{Condition: o.Condition, Words: o.Words, Mend: o.Mend, Since: o.Since, Behind: o.Behind(), Lag: o.lag.last, Skew: o.place.Skew,
-		Worst: o.lag.worst, WorstAt: o.lag.worstAt, Misfits: o.reader.Misfits, Gaps: o.Gaps, Cut: o.CutLines}
+		Worst: o.lag.worst, WorstAt: o.lag.worstAt, Misfits: int64(o.fit.misfits), Looked: int64(o.fit.n), Misfit: o.fit.example, Gaps: o.place.Gaps, Cut: o.CutLines}
 	timed := o.reader.Plan.Layout.Timed()
 	switch {
 	case o.Condition != Seen:
@@ -83,9 +85,9 @@ func (o *Origin) State(now time.Time) State {
 	case o.reader.Future > 0:
 		s.Condition, s.Words = WrongClock, "its clock is ahead: its entries are judged by their arrival"
 		s.Mend = "set the clock of that host"
-	case timed && o.reader.Misfits > 100 && o.reader.Misfits*2 > o.place.Entries:
-		s.Condition, s.Words = NoFit, "its lines no longer fit the layout"
-		s.Mend = "look at its newest lines, and at the layout's pattern"
+	case o.fit.no():
+		s.Condition, s.Words = NoFit, fmt.Sprintf("it no longer fits: %d of its newest %d entries do not, such as: %s", o.fit.misfits, o.fit.n, o.fit.example)
+		s.Mend = "look at the layout's pattern, or give the source another layout"
 	case o.lag.bursts():
 		s.Condition, s.Words = Bursts, "it writes in bursts: its writer keeps lines back"
 		s.Mend = "let the program flush each line"

@@ -368,7 +368,7 @@ func (r *Room) facts(c *paint.Canvas, y, bottom, middle int, s *service.SourceVi
 	put("behind", dim, fmt.Sprintf("%s from written to read; worst %s at %s", lagWords(o.State.Lag), lagWords(o.State.Worst), o.State.WorstAt.Format("15:04:05")))
 	put("layout", base, s.Layout)
 	if o.State.Misfits > 0 {
-		put("", base.With(p.Severity[entry.Warning]), fmt.Sprintf("%d entries that a rule looked at did not fit", o.State.Misfits))
+		put("", base.With(p.Severity[entry.Warning]), fmt.Sprintf("%d of the newest %d entries that were looked at do not fit, such as %s", o.State.Misfits, o.State.Looked, o.State.Misfit))
 	}
 	if o.State.Gaps > 0 {
 		put("lost", base.With(p.Severity[entry.Warning]), fmt.Sprintf("%d bytes went before they could be read", o.State.Gaps))
