@@ -183,6 +183,7 @@ type logFile struct {
 	lines []byte
 	gone  bool
 	kept  bool // its writer keeps the lines back for now
+	mode  os.FileMode
 }
 
 // log returns the log of that name below the logs' folder.
@@ -191,7 +192,7 @@ func (h *Harbour) log(name string, most int64, byCopy bool) *logFile {
 	if f := h.files[path]; f != nil {
 		return f
 	}
-	f := &logFile{path: path, most: most, copy: byCopy}
+	f := &logFile{path: path, most: most, copy: byCopy, mode: 0o644}
 	h.files[path] = f
 	return f
 }
@@ -229,7 +230,7 @@ func (f *logFile) flush() error {
 			return err
 		}
 	}
-	w, err := os.OpenFile(f.path, os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o644)
+	w, err := os.OpenFile(f.path, os.O_WRONLY|os.O_CREATE|os.O_APPEND, f.mode)
 	if err != nil {
 		return err
 	}
@@ -240,6 +241,18 @@ func (f *logFile) flush() error {
 		err = e
 	}
 	return err
+}
+
+// absent lets a log be away with its file for as long as that holds.
+func (f *logFile) absent(away bool) {
+	if away && !f.gone {
+		f.flush()
+		f.gone = true
+		os.Remove(f.path)
+	}
+	if !away && f.gone {
+		f.gone, f.size = false, 0
+	}
 }
 
 // keep is how many older copies a log has.

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"math"
 	"math/rand/v2"
-	"os"
 	"time"
 )
 
@@ -52,6 +51,7 @@ func (h *Harbour) machines() {
 	h.gates(begin)
 	h.stores(begin)
 	h.ferries(begin)
+	h.office(begin)
 	h.mast(begin)
 	h.water(begin)
 	h.quay(begin)
@@ -132,6 +132,17 @@ func (h *Harbour) ferries(begin time.Duration) {
 	}
 }
 
+// office is the harbour office's desk: its log may be written, and not be read.
+func (h *Harbour) office(begin time.Duration) {
+	r := h.rng("office")
+	f := h.log("ferry/desk-3.log", 128<<10, false)
+	f.mode = 0o200
+	h.add(begin, func(at time.Duration) time.Duration {
+		h.desk(at, 3, fmt.Sprintf("berth %d is let to gull-%02d", 1+r.IntN(9), 1+r.IntN(20)))
+		return jitter(r, 40*time.Second)
+	})
+}
+
 func (h *Harbour) mastLine(at time.Duration, text string) {
 	h.log("mast/mast.log", 128<<10, false).line("%s %s", h.when(at).Format("02.01.2006 15:04:05"), text)
 }
@@ -160,7 +171,7 @@ func (h *Harbour) tide(at time.Duration) float64 {
 }
 
 func (h *Harbour) water(begin time.Duration) {
-	for i, side := range []string{"north", "south"} {
+	for i, side := range []string{"north", "south", "outer"} {
 		r := h.rng(side)
 		f := h.log("gauges/"+side+"/level.log", 96<<10, false)
 		h.add(begin, func(at time.Duration) time.Duration {
@@ -169,6 +180,7 @@ func (h *Harbour) water(begin time.Duration) {
 					return 30 * time.Second
 				}
 			}
+			f.absent(i == 2 && away.holds(at)) // its card comes loose in a swell
 			f.line("%s level %.2f m ok", h.when(at).Format("2006-01-02T15:04:05-07:00"), h.tide(at)+0.1*float64(i)+0.02*r.Float64())
 			return 30 * time.Second
 		})
@@ -176,18 +188,11 @@ func (h *Harbour) water(begin time.Duration) {
 	r := h.rng("barge")
 	f := h.log("barges/barge-9.log", 64<<10, false)
 	h.add(begin, func(at time.Duration) time.Duration {
-		away := false
+		gone := false
 		for _, s := range voyages {
-			away = away || s.holds(at)
+			gone = gone || s.holds(at)
 		}
-		if away && !f.gone { // the barge casts off, and its log goes with it
-			f.flush()
-			f.gone = true
-			os.Remove(f.path)
-		}
-		if !away && f.gone {
-			f.gone, f.size = false, 0
-		}
+		f.absent(gone) // the barge casts off, and its log goes with it
 		t := h.when(at)
 		f.line("%d.%03d bilge %s", t.Unix(), t.Nanosecond()/1e6, pick(r, "pump idle", "level 2 cm", "level 3 cm", "hatch shut"))
 		return jitter(r, 15*time.Second)
@@ -204,6 +209,7 @@ var (
 	}
 	storms  = []spell{{-165 * minute, -118 * minute}, {35 * minute, 80 * minute}}
 	stills  = []spell{{-25 * minute, 6 * minute}, {95 * minute, 120 * minute}}
+	away    = spell{30 * time.Second, 6 * minute}
 	voyages = []spell{{40 * time.Second, 9 * minute}, {70 * minute, 85 * minute}}
 )
 

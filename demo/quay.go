@@ -16,7 +16,7 @@ func (h *Harbour) quay(begin time.Duration) {
 		tickets(at, "INFO", fmt.Sprintf("sold %d tickets for gull-%02d", 1+r.IntN(6), 1+r.IntN(20)))
 		for _, s := range rushes {
 			if s.holds(at) {
-				return 120 * time.Millisecond
+				return 60 * time.Millisecond
 			}
 		}
 		return jitter(r, 5*time.Second)
@@ -46,11 +46,14 @@ func (h *Harbour) quay(begin time.Duration) {
 		crane.line("%s crane-2 hoist[77]: load %d t, boom %d degrees", h.when(at).Format("2006-01-02 15:04:05.000"), r.IntN(30), r.IntN(80))
 		return jitter(r, 4*time.Second)
 	})
-	buoy := h.log("buoys/buoy-7.log", 64<<10, false)
-	h.add(begin, func(at time.Duration) time.Duration { // its clock is eleven minutes ahead
-		buoy.line("%s buoy7 swell %.1f m", h.when(at).Add(11*time.Minute).Format(time.RFC3339), 0.5+r.Float64())
-		return jitter(r, 20*time.Second)
-	})
+	for n, off := range map[int]time.Duration{7: 11 * time.Minute, 8: -25 * time.Minute} { // their clocks are wrong
+		r := h.rng(fmt.Sprint("buoy", n))
+		buoy := h.log(fmt.Sprintf("buoys/buoy-%d.log", n), 64<<10, false)
+		h.add(begin+time.Duration(n), func(at time.Duration) time.Duration {
+			buoy.line("%s buoy%d swell %.1f m", h.when(at).Add(off).Format(time.RFC3339), n, 0.5+r.Float64())
+			return jitter(r, 14*time.Second)
+		})
+	}
 }
 
 // When the shop is busy, and when it loses seats.

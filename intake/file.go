@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"os/exec"
 	"os/user"
 	"path/filepath"
 	"regexp"
@@ -269,7 +270,7 @@ func denied(path string, err error) (words, mend string) {
 		if _, err := os.Stat(dir); err == nil {
 			if _, err := os.Stat(path); err != nil {
 				below := dir
-				return fmt.Sprintf("the folder %s may not be entered by %s", below, me), fmt.Sprintf("setfacl -m u:%s:x %s", me, below)
+				return fmt.Sprintf("the folder %s may not be entered by %s", below, me), mendRight(me, "x", below)
 			}
 			break
 		}
@@ -289,7 +290,25 @@ func denied(path string, err error) (words, mend string) {
 		}
 	}
 	return fmt.Sprintf("its owner is %s, and %s may not read it (%s)", owner, me, strings.TrimPrefix(info.Mode().Perm().String(), "-")),
-		fmt.Sprintf("setfacl -m u:%s:r %s", me, path)
+		mendRight(me, "r", path)
+}
+
+// mendRight is a command that gives a user a right on a file or a folder: by the
+// group that has it already, else for this user alone.
+func mendRight(me, right, path string) string {
+	bit := map[string]fs.FileMode{"r": 0o040, "x": 0o010}[right]
+	if info, err := os.Stat(path); err == nil && info.Mode().Perm()&bit != 0 {
+		if st, ok := info.Sys().(*syscall.Stat_t); ok && st.Gid != 0 {
+			if g, err := user.LookupGroupId(strconv.Itoa(int(st.Gid))); err == nil {
+				return fmt.Sprintf("usermod -aG %s %s    (and start anew)", g.Name, me)
+			}
+		}
+	}
+	words := fmt.Sprintf("setfacl -m u:%s:%s %s", me, right, path)
+	if _, err := exec.LookPath("setfacl"); err != nil {
+		words += "    (setfacl is in the package acl)"
+	}
+	return words
 }
 
 func unwrap(err error) error {

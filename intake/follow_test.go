@@ -1,11 +1,13 @@
 package intake
 
 import (
+	"bytes"
 	"cmp"
 	"fmt"
 	"io"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -576,4 +578,32 @@ func TestNoLongerFits(t *testing.T) {
 	assert.Equal(t, NoFit, st.Condition)
 	assert.Contains(t, st.Words, "now ␛[2J in another form")
 	assert.Equal(t, Seen, state("8: fine again").Condition)
+}
+
+// A hundred megabytes without a line end are one entry, cut, and cost no more
+// memory than any other.
+func TestHundredMegabytesWithoutALineEnd(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "a.log")
+	f, err := os.Create(path)
+	require.NoError(t, err)
+	chunk := bytes.Repeat([]byte("line x"), 1<<20/6)
+	for range 100 {
+		_, err = f.Write(chunk)
+		require.NoError(t, err)
+	}
+	r := newRig(t, path, "oldest")
+	var before, after runtime.MemStats
+	runtime.GC()
+	runtime.ReadMemStats(&before)
+	r.step(time.Second)
+	runtime.ReadMemStats(&after)
+	assert.Less(t, after.TotalAlloc-before.TotalAlloc, uint64(16<<20), "allocated in all")
+	require.Len(t, r.sink.lines, 1)
+	assert.Len(t, r.sink.lines[0], MaxLine)
+	_, err = f.WriteString("\nline after\n")
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+	r.step(time.Second)
+	assert.Equal(t, "line after", r.sink.lines[1])
+	assert.EqualValues(t, 1, r.origin().CutLines)
 }

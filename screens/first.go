@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 	"image/color"
+	"os"
+	"os/exec"
 	"strings"
 	"time"
 
@@ -124,6 +126,18 @@ func (f *bringIn) choose(by int) {
 	}
 }
 
+// openDemo shows the demo in this terminal until it is left.
+func (m *Model) openDemo() tea.Cmd {
+	self, err := os.Executable()
+	if err != nil {
+		m.note, m.noted = "the demo cannot be opened: "+err.Error(), time.Now()
+		return nil
+	}
+	return tea.ExecProcess(exec.Command(self, "demo"), func(err error) tea.Msg {
+		return doneMsg{err: err, text: "back from Gullhaven"}
+	})
+}
+
 // drawFirst draws the screen of a first start.
 func (m *Model) drawFirst(c *paint.Canvas, top, bottom int, p paint.Palette, base paint.Style) {
 	dim := base.With(p.Dim)
@@ -139,9 +153,9 @@ func (m *Model) drawFirst(c *paint.Canvas, top, bottom int, p paint.Palette, bas
 	y += 2
 	if m.mode != bringing {
 		lines := []string{
-			"Press n and type the path of a log, such as /var/log/syslog: its first settings file is written for you.",
+			"Press + and type the path of a log, such as /var/log/syslog: its first settings file is written for you.",
 			"Or write one yourself, in " + m.settingsFolder() + ": whatever ends in .lantern there is taken up at once.",
-			"To see what it can look like, leave with q and run: dimlantern demo",
+			"Press d to see what it can look like: Gullhaven, a made-up harbour, opens until you leave it.",
 		}
 		for _, l := range lines {
 			for _, part := range strings.Split(wrapText(l, m.w-3), "\n") {

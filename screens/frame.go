@@ -150,6 +150,10 @@ func (m *Model) body(c *paint.Canvas, p paint.Palette, base paint.Style) {
 		c.Cut(3, top, m.w-4, base.With(p.Dim), watch.Clock(n.At)+" "+n.Text)
 		top++
 	}
+	if m.mode == beginning {
+		m.drawBegin(c, top, bottom, p, base)
+		return
+	}
 	if m.empty() || m.mode == bringing {
 		m.drawFirst(c, top, bottom, p, base)
 		return
@@ -260,6 +264,8 @@ func (m *Model) keys(c *paint.Canvas, y int, p paint.Palette, base paint.Style) 
 		if m.first.field > 0 {
 			where, keys = "choosing", append([][2]string{{"tab", "next"}}, keys[2:]...)
 		}
+	case beginning:
+		where, keys = "choosing an entry", [][2]string{{"↑↓", "which"}, {"←→", "how bad"}, {"enter", "write it and begin"}, {"esc", "leave it"}}
 	default:
 		where = "choosing alerts"
 		keys = [][2]string{{"↑↓", "which"}, {"←→", "back in time"}, {"[ ]", "transitions"}, {"c", "clear"}, {"+ -", "span"}, {"/", "find"}, {"?", "help"}, {"q", "leave"}}
@@ -271,7 +277,7 @@ func (m *Model) keys(c *paint.Canvas, y int, p paint.Palette, base paint.Style) 
 		case m.inRoom == inSources && !m.empty():
 			where, keys = m.sourcesKeys()
 		case m.empty():
-			where, keys = "nothing is watched yet", [][2]string{{"n", "bring in a log"}, {"?", "help"}, {"q", "leave"}}
+			where, keys = "nothing is watched yet", [][2]string{{"+", "bring in a log"}, {"d", "the demo"}, {"?", "help"}, {"q", "leave"}}
 		case m.room.Drawer && (m.w < 110 || !m.tall()):
 			where, keys = "reading a story", [][2]string{{"pgup pgdn", "evidence"}, {"↑↓", "which"}, {"c", "clear"}, {"esc", "back"}}
 		case m.held != 0:
@@ -312,9 +318,9 @@ func (m *Model) sourcesKeys() (string, [][2]string) {
 		if m.sources.Full {
 			form = "divided"
 		}
-		return "reading entries", [][2]string{{"↑↓", "older, newer"}, {"f", form}, {"/", "find"}, {"←→", "back in time"}, {"space", "live"}, {"esc", "back"}, {"?", "help"}}
+		return "reading entries", [][2]string{{"↑↓", "older, newer"}, {"f", form}, {"m", "misfits"}, {"r", "begin a rule"}, {"/", "find"}, {"←→", "back in time"}, {"space", "live"}, {"esc", "back"}, {"?", "help"}}
 	case m.w < 110:
-		return "", [][2]string{{"↑↓", "which"}, {"enter", "entries"}, {"+", "bring in"}, {"←→", "back"}, {"/", "find"}, {"?", "help"}, {"q", "leave"}}
+		return "", [][2]string{{"↑↓", "which"}, {"enter", "entries"}, {"+", "bring in"}, {"r", "rule"}, {"←→", "back"}, {"/", "find"}, {"?", "help"}, {"q", "leave"}}
 	}
-	return "choosing origins", [][2]string{{"↑↓", "which"}, {"enter", "its entries"}, {"+", "bring in another log"}, {"←→", "back in time"}, {"/", "find"}, {"1", "watch"}, {"?", "help"}, {"q", "leave"}}
+	return "choosing origins", [][2]string{{"↑↓", "which"}, {"enter", "its entries"}, {"+", "bring in another log"}, {"r", "begin a rule"}, {"m", "misfits"}, {"←→", "back in time"}, {"/", "find"}, {"?", "help"}, {"q", "leave"}}
 }

@@ -40,6 +40,8 @@ func (m *Model) key(k tea.KeyPressMsg) tea.Cmd {
 		return m.typing(k)
 	case bringing:
 		return m.bringKey(k)
+	case beginning:
+		return m.beginKey(k)
 	case helping:
 		m.mode = choosing
 		if k.String() == "q" {
@@ -82,6 +84,10 @@ func (m *Model) key(k tea.KeyPressMsg) tea.Cmd {
 		m.held, m.until = 0, 0
 		return m.ask()
 	case "+":
+		if m.empty() {
+			m.mode, m.first = bringing, bringIn{}
+			return nil
+		}
 		m.zoom = min(m.zoom+1, len(widths)-1)
 		m.until = 0
 		return m.ask()
@@ -123,9 +129,9 @@ func (m *Model) key(k tea.KeyPressMsg) tea.Cmd {
 		if m.inRoom == inWatch {
 			m.beginClear()
 		}
-	case "n":
+	case "d":
 		if m.empty() {
-			m.mode = bringing
+			return m.openDemo()
 		}
 	}
 	return m.askChosen()
@@ -157,14 +163,20 @@ func (m *Model) sourcesKey(k tea.KeyPressMsg) (cmd tea.Cmd, done bool) {
 		m.mode, m.first = bringing, bringIn{}
 	case "enter":
 		if _, o := r.Chosen(); o != nil {
-			r.Inside, r.Scroll, r.Filter = !r.Inside, 0, ""
+			r.Inside, r.Scroll, r.Filter, r.Misfits = !r.Inside, 0, "", false
+		}
+	case "r":
+		return m.startRule(), true
+	case "m":
+		if _, o := r.Chosen(); o != nil {
+			r.Inside, r.Scroll, r.Misfits = true, 0, !(r.Inside && r.Misfits)
 		}
 	case "f":
 		r.Full = !r.Full
 	case "esc":
 		switch {
 		case r.Inside && r.Filter == "":
-			r.Inside = false
+			r.Inside, r.Misfits = false, false
 		case r.Filter != "":
 			r.Filter = ""
 		default:

@@ -58,6 +58,7 @@ type Model struct {
 	note    string // what the last action did
 	noted   time.Time
 	first   bringIn
+	rule    beginRule
 	inRoom  int
 	roomAt  [2]int // where the rooms' names stand
 	sources sources.Room
@@ -77,6 +78,7 @@ const (
 	clearing
 	helping
 	bringing
+	beginning
 )
 
 // The rooms, by the order of their digits.
@@ -181,7 +183,7 @@ func (m *Model) askEntries() tea.Cmd {
 	}
 	q := service.EntriesQuery{Origin: o.Name, At: m.held, Lines: 300}
 	if m.sources.Inside {
-		q.Filter = m.sources.Filter
+		q.Filter, q.Misfits = m.sources.Filter, m.sources.Misfits
 	}
 	asked := fmt.Sprint(q)
 	m.asked = asked
@@ -272,6 +274,8 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return m, m.ask()
 	case broughtMsg:
 		return m, m.brought(msg)
+	case begunMsg:
+		return m, m.begun(msg)
 	case tea.PasteMsg:
 		m.paste(msg.Content)
 	case tea.KeyPressMsg:

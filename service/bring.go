@@ -56,27 +56,12 @@ func (s *Service) Bring(_ context.Context, q BringQuery) (*Brought, error) {
 		begin = "now"
 	}
 	b.Text = lang.Parse("new", []byte(fmt.Sprintf("source %s {\nfiles %s\nbegin %s\nlayout %s\n}\n", name, lang.Quote(path), begin, b.Layout))).Format()
-	dir := s.o.Settings
-	if info, err := os.Stat(dir); err == nil && !info.IsDir() {
-		dir = filepath.Dir(dir)
-	}
-	b.Name = filepath.Join(dir, name+".lantern")
+	b.Name = filepath.Join(s.settingsDir(), name+".lantern")
 	if !q.Write {
 		return b, nil
 	}
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return nil, fmt.Errorf("the settings folder %s cannot be made: %w", dir, reason(err))
-	}
-	f, err := os.OpenFile(b.Name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
-	if err != nil {
-		return nil, fmt.Errorf("%s cannot be written: %w", b.Name, reason(err))
-	}
-	_, err = f.WriteString(b.Text)
-	if e := f.Close(); err == nil {
-		err = e
-	}
-	if err != nil {
-		return nil, fmt.Errorf("%s cannot be written: %w", b.Name, reason(err))
+	if err := writeNew(b.Name, b.Text); err != nil {
+		return nil, err
 	}
 	b.Done = true
 	s.Reload()

@@ -40,6 +40,7 @@ func (s *Service) Serve(ctx context.Context) error {
 	handle(mux, "/view", s.View)
 	handle(mux, "/detail", s.Detail)
 	handle(mux, "/bring", s.Bring)
+	handle(mux, "/begin", s.BeginRule)
 	handle(mux, "/sources", s.Sources)
 	handle(mux, "/entries", s.Entries)
 	handle(mux, "/clear", func(ctx context.Context, q ClearQuery) (*struct{}, error) { return nil, s.Clear(ctx, q) })
@@ -122,6 +123,11 @@ func (r *Remote) Detail(ctx context.Context, q DetailQuery) (*Detail, error) {
 // Bring is part of Lantern.
 func (r *Remote) Bring(ctx context.Context, q BringQuery) (*Brought, error) {
 	return call[Brought](ctx, r, "/bring", q)
+}
+
+// BeginRule is part of Lantern.
+func (r *Remote) BeginRule(ctx context.Context, q BeginQuery) (*Begun, error) {
+	return call[Begun](ctx, r, "/begin", q)
 }
 
 // Clear is part of Lantern.

@@ -15,6 +15,8 @@ import (
 
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+	"dimlantern/core/trial"
 )
 
 const rules = `source app {
@@ -287,4 +289,46 @@ func TestTimersFollowWhatWasRead(t *testing.T) {
 	p.step(at(60))
 	assert.Contains(t, strings.Join(p.seen, "\n"), "2026-11-24T05:22:00.000Z cleared [a 7] warning 4 quiet")
 	p.crash()
+}
+
+// A rule begins with an entry: its numbers are left open, the one that a word names
+// is part of the key, and what it would have done is said before it is written.
+func TestRuleFromAnEntry(t *testing.T) {
+	for line, want := range map[string]string{
+		"pump 7: pressure low (1.2 bar, want 2.0)": `/pump (?<pump>\d+): pressure low \([\d.:,]+ bar, want [\d.:,]+\)/ pump`,
+		"level=3 temp=-18.4 at /var/x":             `/level=\d+ temp=-[\d.:,]+ at \/var\/x/ `,
+		"seat 12 of berth 3.":                      `/seat (?<seat>\d+) of berth \d+\./ seat`,
+		"within 5 s, disk7 gone":                   `/within \d+ s, disk\d+ gone/ `,
+	} {
+		pattern, named := patternOf(line)
+		assert.Equal(t, want, pattern+" "+named)
+		assert.Regexp(t, strings.ReplaceAll(strings.Trim(pattern, "/"), `\/`, "/"), line)
+	}
+	p := newPlace(t, t.TempDir())
+	now := time.Now().UTC()
+	for i := range 30 {
+		p.append(fmt.Sprintf("%s %s valve %d jams, %d.5 mm\n", now.Add(-time.Duration(30-i)*time.Second).Format(time.RFC3339), []string{"a", "b"}[i%2], i%3, i))
+	}
+	p.open()
+	defer p.crash()
+	p.step(now)
+	q := BeginQuery{Origin: p.s.follower.Origins()[0].Name, Raw: now.Format(time.RFC3339) + " a valve 2 jams, 4.5 mm", Severity: entry.Error}
+	b, err := p.s.BeginRule(context.Background(), q)
+	require.NoError(t, err)
+	assert.Contains(t, b.Text, "per     host, valve")
+	assert.Contains(t, b.Text, "raise   error")
+	assert.Equal(t, []int64{30, 30, 6}, []int64{b.Hits, b.Looked, b.Raised})
+	q.Write = true
+	b, err = p.s.BeginRule(context.Background(), q)
+	require.NoError(t, err)
+	assert.True(t, b.Done)
+	texts, err := ReadSettings(filepath.Join(p.dir, "settings"))
+	require.NoError(t, err)
+	settings, ds := CheckSettings(texts)
+	assert.False(t, lang.Errors(ds), "%v", ds)
+	for _, r := range trial.Expects(settings) {
+		assert.False(t, r.Failed, "%s: %s", r.Rule, r.Why)
+	}
+	_, err = p.s.BeginRule(context.Background(), q)
+	assert.ErrorContains(t, err, "cannot be written", "what is there is not overwritten")
 }

@@ -1,7 +1,6 @@
 package service
 
 import (
-	"bytes"
 	"context"
 	"fmt"
 	"os"
@@ -142,7 +141,9 @@ type EntriesQuery struct {
 	Origin string        `json:"origin"`
 	At     entry.Instant `json:"at"` // 0 is now
 	Filter string        `json:"filter"`
-	Lines  int           `json:"lines"`
+	// Misfits asks for those that do not fit the layout alone.
+	Misfits bool `json:"misfits"`
+	Lines   int  `json:"lines"`
 }
 
 // Entries are the newest entries of an origin, newest first.
@@ -209,6 +210,8 @@ func (s *Service) Entries(_ context.Context, q EntriesQuery) (*Entries, error) {
 		out.Words = "no entry has come yet"
 		if q.Filter != "" {
 			out.Words = "no entry here has " + q.Filter
+		} else if q.Misfits {
+			out.Words = "every entry here fits"
 		}
 	}
 	return out, nil
@@ -220,21 +223,15 @@ func (e *Entries) fill(text []byte, plan *match.Plan, at entry.Instant, skew tim
 	different := map[string]map[string]bool{}
 	words := strings.Fields(strings.ToLower(q.Filter))
 	var all []EntryView
-	for len(text) > 0 {
-		k := bytes.IndexByte(text, '\n')
-		if k < 0 {
-			break
-		}
-		line := bytes.TrimSuffix(text[:k], []byte{'\r'})
-		text = text[k+1:]
+	plan.Entries(text, func(line []byte) {
 		x := d.Divide(line, at)
-		v := EntryView{At: last, Raw: strings.ToValidUTF8(string(line[:min(len(line), 8192)]), "\uFFFD"), Fits: x.Fits, Fields: x.Fields}
+		v := EntryView{At: last, Raw: strings.ToValidUTF8(string(line[:min(len(line), 8192)]), "\uFFFD"), Fits: x.Fits || plan.Layout.Plain(), Fields: x.Fields}
 		if x.Timed {
 			v.At = x.At.Add(skew)
 		}
 		last = v.At
 		if v.At != entry.None && v.At > at {
-			continue
+			return
 		}
 		if v.Text = v.Raw; x.Fits && len(e.Fields) > 0 {
 			v.Text = "" // a layout without a text has said it all
@@ -251,10 +248,10 @@ func (e *Entries) fill(text []byte, plan *match.Plan, at entry.Instant, skew tim
 			}
 		}
 		e.Looked++
-		if hasAll(strings.ToLower(v.Raw), words) {
+		if hasAll(strings.ToLower(v.Raw), words) && !(q.Misfits && v.Fits) {
 			all = append(all, v)
 		}
-	}
+	})
 	for _, f := range e.Fields {
 		e.Values[f] = len(different[f])
 	}

@@ -24,6 +24,9 @@ type Lantern interface {
 	// Bring proposes settings for a log that is not watched yet, and writes them
 	// where that is asked for.
 	Bring(ctx context.Context, q BringQuery) (*Brought, error)
+	// BeginRule proposes a rule about an entry, and writes it where that is asked
+	// for.
+	BeginRule(ctx context.Context, q BeginQuery) (*Begun, error)
 }
 
 // ViewQuery asks for a view.

@@ -122,6 +122,9 @@ func (c *cursor) fieldName(what string) string {
 	return t.src
 }
 
+// Reserved tells whether a word is no name.
+func Reserved(word string) bool { return contains(reserved, word) }
+
 var reserved = []string{"and", "or", "not", "in", "has", "lacks", "then", "within", "where", "from"}
 
 // maxPattern bounds the length of a pattern in bytes.

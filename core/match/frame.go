@@ -272,3 +272,23 @@ func (p *Plan) Text(raw []byte, enc Encoding) []byte {
 	text, _ := decode(raw, enc, nil)
 	return text
 }
+
+// Entries gives the whole entries of UTF-8 text that begins at a line, without their
+// line ends. Lines before the start of the first entry belong to one that is not
+// there, and are left out. What is given is valid until the next one.
+func (p *Plan) Entries(text []byte, each func(entry []byte)) {
+	r := &Reader{Plan: p}
+	slab, _, _ := r.framed(text, 1)
+	for first := true; len(slab) > 0; first = false {
+		k := bytes.IndexByte(slab, '\n')
+		if k < 0 {
+			return
+		}
+		x := unjoin(bytes.TrimSuffix(slab[:k], cr))
+		slab = slab[k+1:]
+		if first && p.entry != nil && len(slab) > 0 && !p.entry.Starts.Re.Match(x) {
+			continue
+		}
+		each(x)
+	}
+}

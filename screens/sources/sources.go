@@ -25,6 +25,7 @@ type Room struct {
 	Filter  string
 	Inside  bool // the entries of the chosen origin are shown alone
 	Full    bool // entries in full, not divided
+	Misfits bool // only entries that do not fit the layout
 	Scroll  int
 	chosen  string
 	top     int
@@ -131,13 +132,20 @@ func (r *Room) head(c *paint.Canvas, y int, v *service.SourcesView, a paint.Axis
 			}
 		}
 	}
-	x := c.Put(1, y, base.With(p.Strong).Strong(), fmt.Sprintf("%d sources", len(v.Sources)))
-	c.Cut(x+1, y, a.X-x-2, base.With(p.Dim), fmt.Sprintf("%d origins, %d seen", origins, seen))
+	x := c.Put(1, y, base.With(p.Strong).Strong(), countOf(len(v.Sources), "source"))
+	c.Cut(x+1, y, a.X-x-2, base.With(p.Dim), fmt.Sprintf("%s, %d seen", countOf(origins, "origin"), seen))
 	c.Labels(y, a, base.With(p.Dim))
 	note := a.X + a.Columns
 	if c.W >= 110 {
 		c.Put(note, y, base.With(p.Dim), " a min   behind")
 	}
+}
+
+func countOf(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
 }
 
 // height is how many lines the list has with its gaps.
@@ -365,10 +373,19 @@ func (r *Room) facts(c *paint.Canvas, y, bottom, middle int, s *service.SourceVi
 	if o.Began != "" {
 		put("began", dim, o.Began)
 	}
-	put("behind", dim, fmt.Sprintf("%s from written to read; worst %s at %s", lagWords(o.State.Lag), lagWords(o.State.Worst), o.State.WorstAt.Format("15:04:05")))
-	put("layout", base, s.Layout)
+	if !o.State.WorstAt.IsZero() {
+		put("behind", dim, fmt.Sprintf("%s from written to read; worst %s at %s", lagWords(o.State.Lag), lagWords(o.State.Worst), o.State.WorstAt.Format("15:04:05")))
+	}
+	if o.State.Skew != 0 {
+		put("clock", base.With(p.Severity[entry.Warning]), fmt.Sprintf("%s behind ours; taken off its entries' times", entry.RoughSpan(o.State.Skew)))
+	}
+	fits := s.Layout
+	if o.State.Looked > 0 && o.State.Misfits == 0 {
+		fits += ": fits the newest " + fmt.Sprint(o.State.Looked) + " entries that were looked at"
+	}
+	put("layout", base, fits)
 	if o.State.Misfits > 0 {
-		put("", base.With(p.Severity[entry.Warning]), fmt.Sprintf("%d of the newest %d entries that were looked at do not fit, such as %s", o.State.Misfits, o.State.Looked, o.State.Misfit))
+		put("", base.With(p.Severity[entry.Warning]), fmt.Sprintf("%d of the newest %d entries that were looked at do not fit (m shows them), such as %s", o.State.Misfits, o.State.Looked, o.State.Misfit))
 	}
 	if o.State.Gaps > 0 {
 		put("lost", base.With(p.Severity[entry.Warning]), fmt.Sprintf("%d bytes went before they could be read", o.State.Gaps))
@@ -461,6 +478,9 @@ func (r *Room) inside(c *paint.Canvas, top, bottom int, e *service.Entries, p pa
 		return
 	}
 	words := fmt.Sprintf("newest first, %d of the last %d entries", e.Shown, e.Looked)
+	if r.Misfits {
+		words += " do not fit the layout " + e.Layout
+	}
 	if r.Filter != "" {
 		words += " have " + r.Filter
 	}

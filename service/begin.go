@@ -1,0 +1,242 @@
+package service
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+	"dimlantern/core/layout"
+	"dimlantern/core/match"
+	"dimlantern/core/trial"
+	"dimlantern/intake"
+)
+
+// BeginQuery asks for a first rule about an entry of an origin.
+type BeginQuery struct {
+	Origin   string         `json:"origin"`
+	Raw      string         `json:"raw"`      // the entry as it stands in the log
+	Severity entry.Severity `json:"severity"` // 0 is a warning
+	Write    bool           `json:"write"`
+}
+
+// Begun is a proposal for a rule, and what it would have done.
+type Begun struct {
+	Name   string `json:"name"` // the file that will be, or was, written
+	Text   string `json:"text"`
+	Done   bool   `json:"done"`
+	Hits   int64  `json:"hits"` // among the newest entries
+	Looked int64  `json:"looked"`
+	Raised int64  `json:"raised"`
+}
+
+// BeginRule is part of Lantern.
+func (s *Service) BeginRule(_ context.Context, q BeginQuery) (*Begun, error) {
+	s.mu.Lock()
+	settings := s.settings
+	var src *lang.Source
+	path, host := "", ""
+	for _, o := range s.follower.Origins() {
+		if o.Name == q.Origin {
+			src, path, host = o.Source, o.Newest(), o.Host
+		}
+	}
+	s.mu.Unlock()
+	if src == nil {
+		return nil, fmt.Errorf("no origin is called %s", q.Origin)
+	}
+	if strings.TrimSpace(q.Raw) == "" {
+		return nil, fmt.Errorf("a rule begins with an entry: choose one")
+	}
+	plan := match.NewPlan(settings, src, nil, time.Local)
+	sample, err := intake.Tail(path, plan, entry.Of(time.Now().Add(24*time.Hour)), entriesSize)
+	if err != nil {
+		return nil, fmt.Errorf("%s cannot be read: %w", path, reason(err))
+	}
+	text := ruleFor(settings, src, plan, sample, q)
+	b := &Begun{Name: filepath.Join(s.settingsDir(), nameOf(text)+".lantern"), Text: text}
+	if err := b.try(settings, src, path, host, sample); err != nil {
+		return nil, err
+	}
+	if q.Write {
+		if err := writeNew(b.Name, b.Text); err != nil {
+			return nil, err
+		}
+		b.Done = true
+		s.Reload()
+	}
+	return b, nil
+}
+
+// settingsDir is the folder in which settings files are written.
+func (s *Service) settingsDir() string {
+	if info, err := os.Stat(s.o.Settings); err == nil && !info.IsDir() {
+		return filepath.Dir(s.o.Settings)
+	}
+	return s.o.Settings
+}
+
+// writeNew writes a settings file that is not there yet.
+func writeNew(name, text string) error {
+	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+		return fmt.Errorf("the settings folder %s cannot be made: %w", filepath.Dir(name), reason(err))
+	}
+	f, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if err != nil {
+		if os.IsExist(err) {
+			err = fs.ErrExist
+		}
+		return fmt.Errorf("%s cannot be written: %w", name, reason(err))
+	}
+	_, err = f.WriteString(text)
+	if e := f.Close(); err == nil {
+		err = e
+	}
+	if err != nil {
+		return fmt.Errorf("%s cannot be written: %w", name, reason(err))
+	}
+	return nil
+}
+
+// ruleFor writes a rule of which the entry is a hit: its text with its numbers left
+// open, and counted by the host or another field that tells writers apart, and by
+// the number that a word names.
+func ruleFor(s *lang.Settings, src *lang.Source, plan *match.Plan, sample []byte, q BeginQuery) string {
+	text, hosted := strings.ToValidUTF8(q.Raw, ""), false
+	by := ""
+	if l := s.Layout(src.Layout); l != nil {
+		hosted = plan.Layout.GivesHost()
+		by = tellsApart(l, plan, sample)
+		for _, f := range (&layout.Divider{Layout: plan.Layout}).Divide([]byte(q.Raw), entry.Of(time.Now())).Fields {
+			if f.Name == "text" {
+				text = f.Value
+			}
+		}
+	}
+	text, _, _ = strings.Cut(text, "\n")
+	pattern, named := patternOf(text)
+	per := []string{}
+	if hosted || src.Host != "" || src.HostFrom != nil {
+		per = append(per, "host")
+	} else if by != "" {
+		per = append(per, by)
+	}
+	if named != "" {
+		per = append(per, named)
+	}
+	severity := q.Severity
+	if severity == 0 {
+		severity = entry.Warning
+	}
+	var b strings.Builder
+	fmt.Fprintf(&b, "rule %s {\non %s\nproblem %s\n", ruleName(text, src.Name, s), src.Name, pattern)
+	if len(per) > 0 {
+		fmt.Fprintf(&b, "per %s\n", strings.Join(per, ", "))
+	}
+	fmt.Fprintf(&b, "raise %s\nclear after 1h quiet\n\nexpect \"the entry that it began with\" {\nline %s\nthen raised %s\n}\n}\n", severity, lang.Quote(strings.ToValidUTF8(q.Raw, "\uFFFD")), severity)
+	return lang.Parse("new", []byte(b.String())).Format()
+}
+
+// tellsApart is the first field of a layout that has several values, and not many:
+// a machine or a place, but no number and no text.
+func tellsApart(l *lang.Layout, plan *match.Plan, sample []byte) string {
+	values := map[string]map[string]bool{}
+	d := layout.Divider{Layout: plan.Layout}
+	plan.Entries(sample, func(line []byte) {
+		for _, f := range d.Divide(line, entry.Of(time.Now())).Fields {
+			if values[f.Name] == nil {
+				values[f.Name] = map[string]bool{}
+			}
+			if len(values[f.Name]) < 100 {
+				values[f.Name][f.Value] = true
+			}
+		}
+	})
+	for _, f := range l.Fields() {
+		kind := l.Types[f]
+		if n := len(values[f]); n > 1 && n < 50 && (kind == "" || kind == "text") && !slices.Contains([]string{"text", "level", "program", "pid"}, f) {
+			return f
+		}
+	}
+	return ""
+}
+
+var (
+	varying = regexp.MustCompile(`([A-Za-z][A-Za-z_]{2,15})([ #:=]{1,2})(\d+(?:[.:,]\d+)*)\b|\d+(?:[.:,]\d+)*`)
+	spoken  = regexp.MustCompile(`[A-Za-z]{3,}`)
+)
+
+// patternOf is a pattern that a line matches, with its numbers left open. The first
+// whole number behind a word is a field of that name, which comes with it.
+func patternOf(text string) (pattern, named string) {
+	var b strings.Builder
+	at := 0
+	for _, m := range varying.FindAllStringSubmatchIndex(text, -1) {
+		b.WriteString(regexp.QuoteMeta(text[at:m[0]]))
+		at = m[1]
+		word, number := "", m[0]
+		if m[2] >= 0 {
+			number = m[6]
+			word = strings.ToLower(text[m[2]:m[3]])
+			b.WriteString(regexp.QuoteMeta(text[m[2]:m[6]]))
+		}
+		switch {
+		case strings.ContainsAny(text[number:m[1]], ".:,"):
+			b.WriteString(`[\d.:,]+`)
+		case word != "" && named == "" && !slices.Contains(entry.BuiltIn, word) && !lang.Reserved(word):
+			named = word
+			fmt.Fprintf(&b, `(?<%s>\d+)`, word)
+		default:
+			b.WriteString(`\d+`)
+		}
+	}
+	b.WriteString(regexp.QuoteMeta(text[at:]))
+	return "/" + strings.ReplaceAll(b.String(), "/", `\/`) + "/", named
+}
+
+// ruleName makes a name of a text that no other rule has.
+func ruleName(text, source string, s *lang.Settings) string {
+	words := spoken.FindAllString(strings.ToLower(text), 3)
+	if len(words) == 0 {
+		words = []string{source}
+	}
+	if lang.Reserved(words[0]) {
+		words = append([]string{source}, words...)
+	}
+	want := strings.Join(words, "-")
+	name := want
+	for n := 2; s.Rule(name) != nil || s.Source(name) != nil; n++ {
+		name = fmt.Sprintf("%s-%d", want, n)
+	}
+	return name
+}
+
+func nameOf(rule string) string { return strings.Fields(rule)[1] }
+
+// try runs the rule over the newest entries of the log.
+func (b *Begun) try(s *lang.Settings, src *lang.Source, path, host string, sample []byte) error {
+	f := lang.Parse("new", []byte(b.Text))
+	with := *s
+	with.Rules = nil
+	files := []*lang.File{f}
+	own, ds := lang.Check(append(files, lang.Parse("its source", []byte(fmt.Sprintf("source %s { files \"/x\" }", src.Name)))))
+	if lang.Errors(ds) {
+		return fmt.Errorf("no rule can be made of this entry: %s", ds[0].What)
+	}
+	with.Rules = own.Rules
+	plain := *src
+	plain.Encoding = "utf-8" // as Tail gives it
+	sum, err := trial.Replay(&with, []*trial.Input{{Source: &plain, Path: path, Host: host, Files: []io.Reader{bytes.NewReader(sample)}, Near: entry.Of(time.Now())}},
+		trial.Options{Zone: time.Local})
+	b.Hits, b.Looked, b.Raised = sum.Hits, sum.Entries, sum.Raised
+	return err
+}
