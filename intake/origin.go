@@ -176,34 +176,44 @@ func (o *Origin) look(files []found, first bool, now time.Time) {
 	if o.peek() != nil {
 		return // what was judged ahead belongs to the files as they were
 	}
-	newest := -1
-	if n := len(files); n > 0 && files[n-1].age == 0 && !files[n-1].zip {
-		newest = n - 1
-	}
 	o.part(files)
-	for _, m := range slices.Clone(o.place.Members) {
-		if m.file != nil && !m.Zip && m.Limit == 0 && m.wasCut(found{}) {
-			o.wasCut(m, members(o.Series)) // as they are now: a copy may have grown since
-			if _, err := m.same(); err != nil {
-				m.close()
-			}
-		}
-	}
-	for _, f := range files { // first what is known, since a copy shows only then as one
+	for _, f := range files {
 		for _, m := range o.place.Members {
 			if m.ID == f.id && m.Zip == f.zip && m.Path != f.path {
 				m.Path = f.path
 				o.dirty = true
 			}
 		}
-		m := o.member(f)
-		if m == nil || m.Zip {
+	}
+	type cut struct {
+		m   *member
+		now []byte
+	}
+	var cuts []cut
+	for _, m := range o.place.Members {
+		i := slices.IndexFunc(files, func(f found) bool { return o.member(f) == m && !f.zip })
+		if m.Zip || m.Limit > 0 || i < 0 && m.file == nil {
 			continue
 		}
-		if m.file == nil && m.wasCut(f) {
-			o.wasCut(m, members(o.Series))
+		f := found{}
+		if i >= 0 {
+			f = files[i]
 		}
-		m.size = max(m.size, f.size)
+		if now, was := m.wasCut(f); was {
+			cuts = append(cuts, cut{m, now})
+		} else if i >= 0 {
+			m.size = max(m.size, f.size)
+		}
+	}
+	if len(cuts) > 0 { // a file is copied before it is cut, so that all copies are there by now
+		files = members(o.Series)
+	}
+	for _, x := range cuts {
+		o.wasCut(x.m, x.now, files)
+	}
+	newest := -1
+	if n := len(files); n > 0 && files[n-1].age == 0 && !files[n-1].zip {
+		newest = n - 1
 	}
 	for _, f := range files {
 		if o.member(f) != nil || o.copied(f) {
@@ -309,29 +319,34 @@ func (o *Origin) copied(f found) bool {
 	return false
 }
 
-// wasCut tells whether the file was cut short or written anew since it was read.
-// It looks into the file only where that has changed.
-func (m *member) wasCut(f found) bool {
+// wasCut tells whether the file was cut short or written anew since it was read, and
+// with which bytes it begins then. It looks into the file only where that has
+// changed.
+func (m *member) wasCut(f found) (now []byte, was bool) {
 	if m.file != nil { // it is open, so that nothing can be mistaken in its name
 		info, err := m.file.Stat()
 		if err != nil {
-			return false
+			return nil, false
 		}
 		f.size, f.mod = info.Size(), info.ModTime().UnixNano()
 	}
-	if f.size < m.Offset {
-		return true
-	}
-	if m.mod == f.mod && m.looked == f.size || len(m.Print) == 0 {
-		return false
+	if f.size >= m.Offset && (m.mod == f.mod && m.looked == f.size || len(m.Print) == 0) {
+		return nil, false
 	}
 	m.mod, m.looked = f.mod, f.size
 	if m.file != nil {
-		same, err := m.same()
-		return err == nil && !same
+		now = firstBytes(m.file)
+	} else {
+		var ok bool
+		if now, ok = f.print(); !ok {
+			return nil, false
+		}
 	}
-	p, ok := f.print()
-	return ok && (len(p) < len(m.Print) || !alike(p, m.Print))
+	if f.size >= m.Offset && begins(now, m.Print) {
+		m.Print = now
+		return nil, false
+	}
+	return now, true
 }
 
 // insert adds a member; arrange puts it where its age belongs.
@@ -445,9 +460,10 @@ func (o *Origin) packedFile(f found, files []found, first bool) {
 // settled is how long a compressed file must not have changed before it is read.
 const settled = 2 * time.Second
 
-// wasCut handles a file that was copied and cut: what had not been read yet is
-// read from the copy, where there is one, and the file from its start.
-func (o *Origin) wasCut(m *member, files []found) {
+// wasCut handles a file that was copied and cut, and begins with other bytes now:
+// what had not been read yet is read from the copy, where there is one, and the
+// file from its start.
+func (o *Origin) wasCut(m *member, now []byte, files []found) {
 	if f, print := o.copyOf(m, files); print != nil {
 		c := &member{ID: f.id, Print: print, Path: f.path, Offset: m.Offset, read: m.Offset, size: f.size, Limit: f.size, Cut: m.Cut}
 		if f.zip { // how long it was is only known at its end
@@ -463,7 +479,7 @@ func (o *Origin) wasCut(m *member, files []found) {
 	if len(m.Print) > 0 { // a copy that is found later, compressed perhaps, is known
 		o.finish(Identity{}, m.Print, m.Offset)
 	}
-	m.Offset, m.read, m.Print, m.Cut, m.cut, m.size = 0, 0, nil, false, false, 0
+	m.Offset, m.read, m.Print, m.Cut, m.cut, m.size = 0, 0, now, false, false, 0
 	o.dirty = true
 }
 

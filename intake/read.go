@@ -138,8 +138,11 @@ func (o *Origin) readMember(m *member, buf []byte, newest bool, now time.Time) (
 				m.Retired = true
 				return false, nil
 			}
-			m.size = was
-			o.wasCut(m, members(o.Series))
+			m.size, m.mod = was, 0
+			before := m.Offset
+			if o.look(members(o.Series), false, now); m.Offset == before && before > 0 && size < m.read {
+				o.wasCut(m, firstBytes(m.file), members(o.Series)) // it begins as it did
+			}
 			return o.fill(buf, now)
 		}
 	}
