@@ -6,6 +6,7 @@ import (
 
 	"dimlantern/core/entry"
 	"dimlantern/core/layout"
+	"dimlantern/core/match"
 )
 
 // fit is how well the newest entries of an origin fit its layout. It looks at some
@@ -16,6 +17,7 @@ type fit struct {
 	misfits int
 	example string // the newest one that did not fit
 	last    time.Time
+	divider layout.Divider
 }
 
 // How many entries of a slab are looked at, and how often.
@@ -25,11 +27,11 @@ const (
 )
 
 // came looks at some lines of a slab.
-func (f *fit) came(d *layout.Divider, slab []byte, now time.Time) {
+func (f *fit) came(p *match.Plan, slab []byte, now time.Time) {
 	if now.Sub(f.last) < fitEvery && f.n >= len(f.looked) {
 		return
 	}
-	f.last = now
+	f.last, f.divider.Layout = now, p.Layout
 	at := max(0, len(slab)-16<<10)
 	if at > 0 {
 		at += bytes.IndexByte(slab[at:], '\n') + 1
@@ -41,7 +43,8 @@ func (f *fit) came(d *layout.Divider, slab []byte, now time.Time) {
 		}
 		line := bytes.TrimSuffix(slab[at:at+end], []byte{'\r'})
 		if len(line) > 0 {
-			f.add(d.Divide(line, entry.Of(now)).Fits, line)
+			x, text := p.Divide(&f.divider, line, entry.Of(now))
+			f.add(x.Fits, text)
 		}
 		at += end + 1
 	}

@@ -12,7 +12,6 @@ import (
 
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
-	"dimlantern/core/layout"
 	"dimlantern/core/match"
 )
 
@@ -328,11 +327,11 @@ func (o *Origin) scan(m *member, slab []byte, base int64, now time.Time) {
 		o.skew.seen = nil
 	}
 	if !o.reader.Plan.Layout.Plain() && o.reader.Encoding <= match.UTF8 && o.reader.Plan.Closed() == 0 {
-		o.fit.came(&layout.Divider{Layout: o.reader.Plan.Layout}, slab, now)
+		o.fit.came(o.reader.Plan, slab, now)
 	}
 	if o.caught { // a backlog says nothing of how late its writer is
 		own := entry.None
-		if o.reader.Plan.Layout.Timed() {
+		if o.reader.Plan.Timed() {
 			own = o.reader.Last
 		}
 		o.lag.came(own, entries, now)
@@ -347,7 +346,7 @@ const fresh = 10 * time.Second
 // measure compares the clock of the writer with ours, on what was written while
 // the origin was being read at its end.
 func (o *Origin) measure(slab []byte, now time.Time) {
-	if !o.reader.Plan.Layout.Timed() || !o.caught || now.Sub(o.ended) > fresh {
+	if !o.reader.Plan.Timed() || !o.caught || now.Sub(o.ended) > fresh {
 		return
 	}
 	first, last := o.reader.Times(slab, entry.Of(now))

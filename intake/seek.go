@@ -38,8 +38,8 @@ func (o *Origin) lineStart(path string, size int64, print []byte) int64 {
 // the file on its entries' times. Where the layout gives no times, it is the
 // file's start.
 func (o *Origin) bisect(f found, at entry.Instant) int64 {
-	l := o.reader.Plan.Layout
-	if !l.Timed() || o.reader.Plan.EncodingOf(printOf(f.path)) > match.UTF8 {
+	p := o.reader.Plan
+	if !p.Timed() || o.reader.Plan.EncodingOf(printOf(f.path)) > match.UTF8 {
 		return 0
 	}
 	file, err := os.Open(f.path)
@@ -47,17 +47,17 @@ func (o *Origin) bisect(f found, at entry.Instant) int64 {
 		return 0
 	}
 	defer file.Close()
-	return place(file, l, f.size, at, entry.Instant(f.mod))
+	return place(file, p, f.size, at, entry.Instant(f.mod))
 }
 
 // place finds, in a file of that size, the offset of the first entry at or after
 // an instant.
-func place(file *os.File, l *layout.Layout, size int64, at, near entry.Instant) int64 {
-	d := &layout.Divider{Layout: l}
+func place(file *os.File, p *match.Plan, size int64, at, near entry.Instant) int64 {
+	d := &layout.Divider{Layout: p.Layout}
 	lo, hi := int64(0), size
 	for hi-lo > 64<<10 {
 		mid := lo + (hi-lo)/2
-		t, found, ok := timeAfter(file, d, mid, hi, near)
+		t, found, ok := timeAfter(file, p, d, mid, hi, near)
 		if !ok || t >= at {
 			hi = mid
 		} else {
@@ -66,7 +66,7 @@ func place(file *os.File, l *layout.Layout, size int64, at, near entry.Instant) 
 	}
 	// Line by line through what is left.
 	for lo < size {
-		t, found, ok := timeAfter(file, d, lo, size, near)
+		t, found, ok := timeAfter(file, p, d, lo, size, near)
 		if !ok || t >= at {
 			return lo
 		}
@@ -81,7 +81,7 @@ func place(file *os.File, l *layout.Layout, size int64, at, near entry.Instant) 
 
 // timeAfter finds the first line that begins at or after a place (the line in
 // which the place lies is passed over, unless it begins there) and has a time.
-func timeAfter(f *os.File, d *layout.Divider, from, to int64, near entry.Instant) (entry.Instant, int64, bool) {
+func timeAfter(f *os.File, p *match.Plan, d *layout.Divider, from, to int64, near entry.Instant) (entry.Instant, int64, bool) {
 	buf := make([]byte, 32<<10)
 	place := from
 	if from > 0 {
@@ -102,7 +102,7 @@ func timeAfter(f *os.File, d *layout.Divider, from, to int64, near entry.Instant
 			if k < 0 {
 				break
 			}
-			if x := d.Divide(bytes.TrimSuffix(b[:k], []byte{'\r'}), near); x.Timed {
+			if x, _ := p.Divide(d, bytes.TrimSuffix(b[:k], []byte{'\r'}), near); x.Timed {
 				return x.At, place, true
 			}
 			place += int64(k) + 1
@@ -150,8 +150,8 @@ func Tail(path string, plan *match.Plan, at entry.Instant, most int64) ([]byte, 
 	}
 	end := info.Size()
 	enc := plan.EncodingOf(printOf(path))
-	if plan.Layout.Timed() && enc == match.UTF8 && entry.Of(info.ModTime()) > at {
-		end = place(f, plan.Layout, end, at+1, entry.Of(info.ModTime()))
+	if plan.Timed() && enc == match.UTF8 && entry.Of(info.ModTime()) > at {
+		end = place(f, plan, end, at+1, entry.Of(info.ModTime()))
 	}
 	from := max(0, end-most) &^ 1
 	buf := make([]byte, end-from)

@@ -72,7 +72,7 @@ type State struct {
 func (o *Origin) State(now time.Time) State {
 	s := State{Condition: o.Condition, Words: o.Words, Mend: o.Mend, Since: o.Since, Behind: o.Behind(), Lag: o.lag.last, Skew: o.place.Skew,
 		Worst: o.lag.worst, WorstAt: o.lag.worstAt, Misfits: int64(o.fit.misfits), Looked: int64(o.fit.n), Misfit: o.fit.example, Gaps: o.place.Gaps, Cut: o.CutLines}
-	timed := o.reader.Plan.Layout.Timed()
+	timed := o.reader.Plan.Timed()
 	switch {
 	case o.Condition != Seen:
 	case s.Behind > 1<<20:

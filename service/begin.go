@@ -113,10 +113,11 @@ func writeNew(name, text string) error {
 func ruleFor(s *lang.Settings, src *lang.Source, plan *match.Plan, sample []byte, q BeginQuery) string {
 	text, hosted := strings.ToValidUTF8(q.Raw, ""), false
 	by := ""
-	if l := s.Layout(src.Layout); l != nil {
+	if l := s.Layout(src.LayoutName()); l != nil {
 		hosted = plan.Layout.GivesHost()
 		by = tellsApart(l, plan, sample)
-		for _, f := range (&layout.Divider{Layout: plan.Layout}).Divide([]byte(q.Raw), entry.Of(time.Now())).Fields {
+		x, _ := plan.Divide(&layout.Divider{Layout: plan.Layout}, []byte(q.Raw), entry.Of(time.Now()))
+		for _, f := range x.Fields {
 			if f.Name == "text" {
 				text = f.Value
 			}
@@ -152,7 +153,8 @@ func tellsApart(l *lang.Layout, plan *match.Plan, sample []byte) string {
 	values := map[string]map[string]bool{}
 	d := layout.Divider{Layout: plan.Layout}
 	plan.Entries(sample, func(line []byte) {
-		for _, f := range d.Divide(line, entry.Of(time.Now())).Fields {
+		x, _ := plan.Divide(&d, line, entry.Of(time.Now()))
+		for _, f := range x.Fields {
 			if values[f.Name] == nil {
 				values[f.Name] = map[string]bool{}
 			}

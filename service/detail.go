@@ -282,7 +282,8 @@ func (s *Service) readAround(d *Detail, settings *lang.Settings, newest store.Hi
 			places[spot{h.Offset, h.Text}] = h
 		}
 	}
-	div := &layout.Divider{Layout: layout.Compile(settings.Layout(src.Layout), time.Local)}
+	plan := match.NewPlan(settings, src, nil, time.Local)
+	div := &layout.Divider{Layout: plan.Layout}
 	var out []Evidence
 	last := entry.None
 	for len(buf) > 0 {
@@ -291,8 +292,9 @@ func (s *Service) readAround(d *Detail, settings *lang.Settings, newest store.Hi
 			break
 		}
 		line := bytes.TrimSuffix(buf[:k], []byte{'\r'})
+		x, line := plan.Divide(div, line, at)
 		e := Evidence{At: entry.None, Text: strings.ToValidUTF8(string(line), "\uFFFD")}
-		if x := div.Divide(line, at); x.Timed {
+		if x.Timed {
 			e.At = x.At.Add(newest.Skew)
 		} else {
 			e.At = last
@@ -302,7 +304,7 @@ func (s *Service) readAround(d *Detail, settings *lang.Settings, newest store.Hi
 			delete(places, spot{from, e.Text})
 			e.Hit, e.Recovery, e.At = !h.Recovery, h.Recovery, h.At
 		}
-		if t := timePrefix(settings.Layout(src.Layout), div, line, at); t != "" {
+		if t := timePrefix(settings.Layout(src.LayoutName()), div, line, at); t != "" {
 			e.Text = strings.TrimLeft(strings.TrimPrefix(e.Text, t), " ")
 		}
 		if len(e.Text) > 4096 {
@@ -320,7 +322,7 @@ func (s *Service) readAround(d *Detail, settings *lang.Settings, newest store.Hi
 			continue
 		}
 		e := Evidence{At: h.At, Text: h.Text, Hit: !h.Recovery, Recovery: h.Recovery}
-		if t := timePrefix(settings.Layout(src.Layout), div, []byte(h.Text), at); t != "" {
+		if t := timePrefix(settings.Layout(src.LayoutName()), div, []byte(h.Text), at); t != "" {
 			e.Text = strings.TrimLeft(strings.TrimPrefix(e.Text, t), " ")
 		}
 		if len(out) == 0 || e.At <= out[len(out)-1].At {

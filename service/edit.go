@@ -75,7 +75,7 @@ func matching(s *lang.Settings, r *lang.Rule) string {
 			continue
 		}
 		fmt.Fprintf(&b, "\n%s %q %q %s %v ", src.Name, src.Files, src.Except, src.Host, src.HostFrom)
-		if l := s.Layout(src.Layout); l != nil {
+		if l := s.Layout(src.LayoutName()); l != nil {
 			for _, p := range l.Patterns {
 				b.WriteString(p.Source + " ")
 			}

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"sort"
 	"strings"
+	"time"
 
 	"dimlantern/core/lang"
 	_ "dimlantern/core/layout" // it checks the examples of times
@@ -79,5 +80,22 @@ func CheckSettings(texts []Text) (*lang.Settings, []lang.Diagnostic) {
 	for _, t := range texts {
 		files = append(files, lang.Parse(t.Name, []byte(t.Body)))
 	}
-	return lang.Check(files)
+	s, ds := lang.Check(files)
+	for _, src := range s.Sources {
+		if src.Zone != "" {
+			src.Location = zone(src.Zone)
+		}
+	}
+	return s, ds
+}
+
+func init() { lang.CheckZone = func(name string) bool { return zone(name) != nil } }
+
+// zone looks up a zone; nil where there is none of that name.
+func zone(name string) *time.Location {
+	loc, err := time.LoadLocation(name)
+	if err != nil || name == "Local" {
+		return nil
+	}
+	return loc
 }

@@ -106,10 +106,7 @@ func (s *Service) listSources(v *SourcesView, now time.Time) {
 		if src.Off {
 			continue
 		}
-		x := SourceView{Name: src.Name, Files: src.Files, Layout: src.Layout, Begin: beginWords(src.Begin), Words: empty[src.Name]}
-		if x.Layout == "" {
-			x.Layout = "plain"
-		}
+		x := SourceView{Name: src.Name, Files: src.Files, Layout: src.LayoutName(), Begin: beginWords(src.Begin), Words: empty[src.Name]}
 		for _, r := range s.settings.RulesFor(src.Name) {
 			x.Rules = append(x.Rules, r.Name)
 		}
@@ -189,7 +186,7 @@ func (s *Service) Entries(_ context.Context, q EntriesQuery) (*Entries, error) {
 	if at == 0 {
 		at = entry.Of(time.Now().Add(time.Hour))
 	}
-	l := settings.Layout(src.Layout)
+	l := settings.Layout(src.LayoutName())
 	plan := match.NewPlan(settings, src, nil, time.Local)
 	out := &Entries{Origin: q.Origin, Layout: "plain", Values: map[string]int{}}
 	if l != nil {
@@ -224,7 +221,7 @@ func (e *Entries) fill(text []byte, plan *match.Plan, at entry.Instant, skew tim
 	words := strings.Fields(strings.ToLower(q.Filter))
 	var all []EntryView
 	plan.Entries(text, func(line []byte) {
-		x := d.Divide(line, at)
+		x, line := plan.Divide(d, line, at)
 		v := EntryView{At: last, Raw: strings.ToValidUTF8(string(line[:min(len(line), 8192)]), "\uFFFD"), Fits: x.Fits || plan.Layout.Plain(), Fields: x.Fields}
 		if x.Timed {
 			v.At = x.At.Add(skew)

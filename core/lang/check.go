@@ -127,10 +127,14 @@ func (k *checker) complete(f *File, b *block, node any) {
 	}
 	switch n := node.(type) {
 	case *Source:
-		if len(n.Files) == 0 {
-			f.report(Err, "incomplete", b.name, fmt.Sprintf("the source %s does not say where its entries come from", n.Name), `write: files "/var/log/….log"`)
-		}
+		k.completeSource(f, b, n)
 	case *Layout:
+		if n.Format != "" {
+			if len(n.Patterns) > 0 || n.Time != nil {
+				f.report(Err, "two-formats", b.name, fmt.Sprintf("the layout %s has the format %s and divides by itself as well", n.Name, n.Format), "keep one of them")
+			}
+			return
+		}
 		if len(n.Patterns) == 0 {
 			if n.Time != nil || len(n.Types) > 0 {
 				f.report(Err, "incomplete", b.name, fmt.Sprintf("the layout %s gives no field", n.Name), "write: pattern /^(?<at>\\S+ \\S+) (?<text>.*)$/")
@@ -193,7 +197,7 @@ func (k *checker) resolve() {
 	for _, x := range s.Sources {
 		f := k.file[x]
 		switch {
-		case x.Layout == "" || x.Layout == "plain" || s.Layout(x.Layout) != nil:
+		case x.Layout == "" || x.Layout == "plain" || s.Layout(x.Layout) != nil: // those that are built in among them
 			keep = append(keep, x)
 		case contains(builtInLayouts, x.Layout):
 			k.at(f, x, "source", "layout", x.Layout, Err, "not-in-this-version", notYet+": the built-in layout "+x.Layout, "use plain, or a layout with a pattern of your own")
@@ -291,8 +295,12 @@ func (k *checker) lintFields(r *Rule, finding func(word, arg, code, what, mend s
 		if len(r.On) > 0 && !contains(r.On, src.Name) {
 			continue
 		}
-		if l := s.Layout(src.Layout); l != nil {
+		if l := s.Layout(src.LayoutName()); l != nil {
 			given = append(given, l.Fields()...)
+			open = open || l.Open()
+		}
+		for _, x := range src.Fields {
+			given = append(given, x.Name)
 		}
 	}
 	captured := Captures(r.Problem)

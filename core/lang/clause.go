@@ -3,7 +3,6 @@ package lang
 import (
 	"fmt"
 	"strings"
-	"time"
 
 	"dimlantern/core/entry"
 )
@@ -18,15 +17,15 @@ func init() { // it refers to itself through the readers
 		"source": {
 			"files": readFiles, "begin": readBegin, "layout": readSourceLayout, "host": readHost,
 			"note": readNote, "about": readAbout, "off": readOff,
-			"channel": nil, "message": nil, "account": nil, "listen": nil, "command": nil, "input": nil,
+			"channel": readChannel, "message": readMessage, "account": readAccount, "listen": readListen, "command": nil, "input": readInput,
 			"entry": readEntry, "encoding": readEncoding,
-			"zone": nil, "field": nil, "keep": nil, "only": nil,
+			"zone": readZone, "field": readSourceField, "keep": readKeep, "only": readOnly,
 		},
 		"layout": {
 			"pattern": readPattern, "time": readTime, "type": readType, "plain": readPlain,
 			"note": readNote, "about": readAbout, "off": readOff,
 			"delimited": nil, "json": nil, "logfmt": nil, "csv": nil, "clf": nil, "combined": nil, "w3c": nil,
-			"syslog": nil, "event-xml": nil, "journal": nil, "find": nil, "map": nil, "set": nil, "names": nil,
+			"syslog": readFormat, "event-xml": readFormat, "journal": readFormat, "find": nil, "map": nil, "set": nil, "names": nil,
 			"lower": nil, "mask": nil, "include": nil, "expect": nil,
 		},
 		"rule": {
@@ -45,8 +44,17 @@ func init() { // it refers to itself through the readers
 	}
 }
 
-// builtInLayouts are the open formats that a source can name.
-var builtInLayouts = []string{"json", "logfmt", "csv", "clf", "combined", "w3c", "syslog", "event-xml", "journal"}
+// builtInLayouts are the open formats that a source can name; formats are those that
+// this version understands, with the fields that entries of each always can have.
+var (
+	builtInLayouts = []string{"json", "logfmt", "csv", "clf", "combined", "w3c", "syslog", "event-xml", "journal"}
+	formats        = map[string][]string{
+		"syslog":  {"at", "host", "program", "pid", "msgid", "facility", "level", "text"},
+		"journal": {"at", "host", "program", "pid", "unit", "level", "facility", "transport", "boot-id", "machine-id", "cursor", "uid", "text"},
+		"event-xml": {"at", "host", "provider", "channel", "event", "level", "category", "account", "account-id", "account-name", "record",
+			"keywords", "opcode", "pid", "thread", "text"},
+	}
+)
 
 // clauseNames lists the clauses of a kind of block.
 func clauseNames(kind string) []string {
@@ -100,6 +108,7 @@ func (f *File) readBlock(b *block, kind string, node any) {
 // once are the clauses that a block can have one of.
 var once = map[string]bool{
 	"source begin": true, "source layout": true, "source host": true, "source entry": true, "source encoding": true,
+	"source channel": true, "source message": true, "source account": true, "source input": true, "source zone": true, "source keep": true,
 	"layout time": true, "rule per": true, "rule on": true, "rule remind": true, "rule say": true, "rule advise": true,
 }
 
@@ -160,145 +169,6 @@ func (c *cursor) names(what string) []string {
 			return out
 		}
 	}
-}
-
-func readFiles(c *cursor, node any) {
-	s := node.(*Source)
-	for {
-		t := c.peek()
-		g := c.text("a path")
-		if g != "" && !strings.HasPrefix(g, "/") && !c.failed {
-			c.fail(t, "relative-path", fmt.Sprintf("the path %s does not begin with /", Quote(g)), "write where it lies from the root: \"/var/log/…\"")
-		}
-		s.Files = append(s.Files, g)
-		if !c.accept(",") {
-			break
-		}
-	}
-	for c.more() {
-		switch t := c.next(); t.src {
-		case "except":
-			s.Except = append(s.Except, c.text("a path"))
-			for c.accept(",") {
-				s.Except = append(s.Except, c.text("a path"))
-			}
-		case "changed":
-			if !c.accept("within") {
-				c.expected(c.peek(), "within", "write: changed within 2d")
-			}
-			s.Changed = c.duration("a time")
-		case "every":
-			s.Every = c.duration("a time")
-		default:
-			c.i--
-			c.done("after the paths come only except, changed within and every")
-		}
-	}
-}
-
-func readBegin(c *cursor, node any) {
-	s := node.(*Source)
-	const mend = "write: begin now, begin oldest, begin 24h ago, or begin 2026-11-24T05:00:00Z"
-	switch t := c.next(); {
-	case t.is("now"):
-		s.Begin.How = BeginNow
-	case t.is("oldest"):
-		s.Begin.How = BeginOldest
-	case t.kind == number:
-		if at, err := time.Parse(time.RFC3339Nano, t.src); err == nil {
-			s.Begin = Begin{How: BeginAt, At: entry.Of(at)}
-			break
-		}
-		c.i--
-		s.Begin = Begin{How: BeginAgo, Ago: c.duration("a duration")}
-		if !c.accept("ago") {
-			c.expected(c.peek(), "ago", mend)
-		}
-	default:
-		c.expected(t, "where to begin", mend)
-	}
-	c.done(mend)
-}
-
-func readSourceLayout(c *cursor, node any) {
-	s := node.(*Source)
-	t := c.next()
-	if t.kind != name {
-		c.expected(t, "a layout's name", "write: layout NAME, or layout plain")
-	}
-	s.Layout = t.src
-	c.done("a source has one layout")
-}
-
-func readHost(c *cursor, node any) {
-	s := node.(*Source)
-	if !c.accept("from") {
-		s.Host = c.text("a host's name, or from path /…/")
-		c.done("a host is one text")
-		return
-	}
-	if !c.accept("path") {
-		c.expected(c.peek(), "path", "write: host from path /pumps\\/(?<host>[^\\/]+)\\.log/")
-	}
-	t := c.peek()
-	if p := c.pattern("a pattern"); p != nil {
-		if !contains(p.Groups, "host") {
-			c.fail(t, "no-host-group", "the pattern has no group that is named host", "name the part that is the host: (?<host>…)")
-		}
-		s.HostFrom = p.Re
-	}
-	c.done("one pattern finds the host")
-}
-
-func readEntry(c *cursor, node any) {
-	s := node.(*Source)
-	const mend = "write: entry starts /^\\d{4}-/ at most 500 lines closed after 2s"
-	if !c.accept("starts") {
-		c.expected(c.peek(), "starts", mend)
-	}
-	s.Entry = &EntrySpec{Most: maxEntryLines, Closed: closedAfter}
-	s.Entry.Starts = c.pattern("a pattern")
-	for c.more() {
-		switch t := c.next(); {
-		case t.is("at"):
-			if !c.accept("most") {
-				c.expected(c.peek(), "most", mend)
-			}
-			s.Entry.Most = c.count("the number of lines")
-			if !c.accept("lines") && !c.accept("line") {
-				c.expected(c.peek(), "lines", mend)
-			}
-		case t.is("closed"):
-			if !c.accept("after") {
-				c.expected(c.peek(), "after", mend)
-			}
-			s.Entry.Closed = c.duration("a time")
-		default:
-			c.i--
-			c.done(mend)
-		}
-	}
-}
-
-// What an entry of many lines is bounded by, where the source does not say.
-const (
-	maxEntryLines = 1000
-	closedAfter   = 2 * time.Second
-)
-
-// encodings are the ways in which bytes are text.
-var encodings = []string{"utf-8", "utf-16", "latin-1", "auto"}
-
-func readEncoding(c *cursor, node any) {
-	t := c.next()
-	switch {
-	case t.kind != name:
-		c.expected(t, "an encoding", "encodings are "+strings.Join(encodings, ", "))
-	case !contains(encodings, t.src):
-		c.fail(t, "unknown-encoding", fmt.Sprintf("there is no encoding %q", t.src), meant(t.src, encodings))
-	}
-	c.done("a source has one encoding")
-	node.(*Source).Encoding = t.src
 }
 
 func readPattern(c *cursor, node any) {
@@ -376,6 +246,12 @@ func readType(c *cursor, node any) {
 		l.Types = map[string]string{}
 	}
 	l.Types[f] = t.src
+}
+
+func readFormat(c *cursor, node any) {
+	l := node.(*Layout)
+	l.Format = c.toks[0].src
+	c.done("the format stands alone")
 }
 
 func readPlain(c *cursor, _ any) { c.done("plain stands alone") }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -30,6 +31,9 @@ func (s *Settings) Source(name string) *Source {
 
 // Layout returns the layout of that name, or nil; nil stands for plain.
 func (s *Settings) Layout(name string) *Layout {
+	if formats[name] != nil {
+		return &Layout{Name: name, Format: name}
+	}
 	for _, x := range s.Layouts {
 		if x.Name == name {
 			return x
@@ -61,51 +65,11 @@ func (s *Settings) RulesFor(source string) []*Rule {
 	return out
 }
 
-// Source is a configured way in.
-type Source struct {
-	Pos      Pos
-	Name     string
-	Files    []string      // globs
-	Except   []string      // globs of files to leave out
-	Changed  time.Duration // leave out files that have not changed for so long; 0 leaves out none
-	Every    time.Duration // how often its files are looked at; 0 is as soon as they change
-	Entry    *EntrySpec    // nil: each line is an entry
-	Encoding string        // "" is auto
-	Begin    Begin
-	Layout   string         // "" and "plain" are the same
-	Host     string         // a constant; "" where none is given
-	HostFrom *regexp.Regexp // with a group host, applied to the path
-	About    []string
-	Note     string
-	Off      bool
-}
-
-// EntrySpec says which lines belong together.
-type EntrySpec struct {
-	Starts *Pattern      // a line that it fits begins an entry
-	Most   int           // lines of an entry at most
-	Closed time.Duration // after which no further line belongs to the last entry
-}
-
-// Where a source begins to read what is there when it is first seen.
-const (
-	BeginNow = iota
-	BeginOldest
-	BeginAgo
-	BeginAt
-)
-
-// Begin is where reading begins. The zero value is "now".
-type Begin struct {
-	How int
-	Ago time.Duration // with BeginAgo
-	At  entry.Instant // with BeginAt
-}
-
 // Layout says how the entries of a source divide into fields.
 type Layout struct {
 	Pos      Pos
 	Name     string
+	Format   string     // an open format; "" where patterns divide
 	Patterns []*Pattern // the first that fits
 	Time     *TimeSpec
 	Types    map[string]string // field → type
@@ -115,7 +79,7 @@ type Layout struct {
 
 // Fields are the names that the layout can give.
 func (l *Layout) Fields() []string {
-	var out []string
+	out := slices.Clone(formats[l.Format])
 	for _, p := range l.Patterns {
 		for _, n := range p.Groups {
 			if !contains(out, n) {
@@ -125,6 +89,10 @@ func (l *Layout) Fields() []string {
 	}
 	return out
 }
+
+// Open tells whether entries can have further fields of names that are not known
+// before.
+func (l *Layout) Open() bool { return l.Format != "" }
 
 // TimeSpec says in which fields an entry's own time stands and how it is
 // written.

@@ -22,7 +22,11 @@ type Layout struct {
 	timeIn   []string
 	types    map[string]string
 	zone     *time.Location
-	host     bool // a pattern gives the field host
+	host     bool   // a pattern gives the field host
+	format   format // nil where patterns divide
+	// How the events of a channel are told.
+	essentials bool
+	account    string
 }
 
 type compiled struct {
@@ -41,6 +45,10 @@ type compiled struct {
 func Compile(l *lang.Layout, zone *time.Location) *Layout {
 	out := &Layout{zone: zone}
 	if l == nil {
+		return out
+	}
+	if out.format = formats[l.Format]; out.format != nil {
+		out.host = true
 		return out
 	}
 	if l.Time != nil {
@@ -72,10 +80,14 @@ func Compile(l *lang.Layout, zone *time.Location) *Layout {
 }
 
 // Timed tells whether the layout gives entries a time of their own.
-func (l *Layout) Timed() bool { return l.time != nil }
+func (l *Layout) Timed() bool { return l.time != nil || l.format != nil }
+
+// Tell says how the events of a channel are told: of their messages the essentials
+// alone, and their accounts by "id", "name" or "both".
+func (l *Layout) Tell(essentials bool, account string) { l.essentials, l.account = essentials, account }
 
 // Plain tells whether the layout gives no fields at all.
-func (l *Layout) Plain() bool { return len(l.patterns) == 0 }
+func (l *Layout) Plain() bool { return len(l.patterns) == 0 && l.format == nil }
 
 // GivesHost tells whether the layout gives the field host.
 func (l *Layout) GivesHost() bool { return l.host }
@@ -126,6 +138,9 @@ func (d *Divider) divide(line []byte, near entry.Instant) Division {
 	l := d.Layout
 	if l.Plain() {
 		return Division{Fits: true}
+	}
+	if l.format != nil {
+		return l.format(d, line, near)
 	}
 	for i := range l.patterns {
 		c := &l.patterns[i]

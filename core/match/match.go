@@ -32,7 +32,14 @@ type Plan struct {
 	search   *searcher
 	entry    *lang.EntrySpec
 	encoding string // the source's word for it
+	kept     bool   // entries stand with when they arrived, and from whom
+	only     lang.Expr
+	source   *lang.Source
 }
+
+// Timed tells whether entries have a time of their own: by their layout, or by when
+// they arrived, where that was kept.
+func (p *Plan) Timed() bool { return p.kept || p.Layout.Timed() }
 
 // EncodingOf is the encoding of a file of the source, by its first bytes.
 func (p *Plan) EncodingOf(head []byte) Encoding { return EncodingOf(p.encoding, head) }
@@ -61,14 +68,28 @@ func NewPlan(s *lang.Settings, source *lang.Source, rules []*lang.Rule, zone *ti
 	p := &Plan{}
 	name := ""
 	var l *lang.Layout
+	constant := map[string]bool{}
 	if source != nil {
 		name = source.Name
-		l = s.Layout(source.Layout)
+		l = s.Layout(source.LayoutName())
 		p.entry, p.encoding = source.Entry, source.Encoding
+		p.source, p.only, p.kept = source, source.Only, source.Kept()
+		if source.Location != nil {
+			zone = source.Location
+		}
+		for _, f := range source.Fields {
+			constant[f.Name] = true
+		}
 	}
 	p.Source = name
 	p.Layout = layout.Compile(l, zone)
-	typed := func(field string) bool { return l != nil && l.Types[field] != "" && l.Types[field] != "text" }
+	if source != nil {
+		p.Layout.Tell(source.Message == "essentials", source.Account)
+	}
+	escapes := p.kept || p.Layout.Escapes()
+	typed := func(field string) bool {
+		return constant[field] || l != nil && (l.Format != "" && !slices.Contains(asWritten, field) || l.Types[field] != "" && l.Types[field] != "text")
+	}
 	index := map[lang.Literal]int{}
 	for i, r := range rules {
 		if r.Off || len(r.On) > 0 && name != "" && !slices.Contains(r.On, name) {
@@ -82,6 +103,12 @@ func NewPlan(s *lang.Settings, source *lang.Source, rules []*lang.Rule, zone *ti
 			}
 			cond := 2*at + k
 			needs := needsOf(x, typed)
+			if escapes {
+				needs = plainly(needs)
+			}
+			if needs != nil && l != nil && l.Format == "journal" { // a text that is none is an array of its bytes
+				needs = append(slices.Clone(needs), lang.Literal{Text: ":["}, lang.Literal{Text: ": ["})
+			}
 			if needs == nil {
 				p.always = append(p.always, cond)
 				continue
@@ -100,6 +127,18 @@ func NewPlan(s *lang.Settings, source *lang.Source, rules []*lang.Rule, zone *ti
 		}
 	}
 	return p
+}
+
+// asWritten are the fields of the open formats that stand in an entry as they are
+// given.
+var asWritten = []string{"program", "pid", "msgid", "unit", "record"}
+
+// Constants are the fields that every entry of a log has, by the log's path.
+func (p *Plan) Constants(path string) []entry.Field {
+	if p.source == nil {
+		return nil
+	}
+	return constants(p.source, path)
 }
 
 // Prepare chooses what is searched for by what is rare in the sample. It is
@@ -135,17 +174,21 @@ type Reader struct {
 	// whose time lay more than five minutes ahead.
 	Misfits, Future int64
 
-	divider layout.Divider
-	text    []byte
-	spots   []spot
-	marks   []int
-	mark    int
+	divider  layout.Divider
+	constant []entry.Field
+	text     []byte
+	spots    []spot
+	marks    []int
+	mark     int
 }
 
 // NewReader returns a reader for an origin that has not been read yet.
 func NewReader(p *Plan, origin, host string, live bool) *Reader {
 	r := &Reader{Plan: p, Origin: origin, Host: host, Live: live, Last: entry.None, Reached: entry.None, Near: entry.None}
 	r.divider.Layout = p.Layout
+	if _, path, ok := strings.Cut(origin, ":"); ok {
+		r.constant = p.Constants(path)
+	}
 	r.marks = make([]int, 2*len(p.rules))
 	return r
 }
@@ -201,7 +244,7 @@ type scan struct {
 func (s *scan) run() {
 	r := s.r
 	p := r.Plan
-	if !p.Layout.Timed() {
+	if !p.Timed() {
 		at := s.now
 		if !r.Live && r.Reached != entry.None {
 			at = r.Reached
@@ -217,7 +260,7 @@ func (s *scan) run() {
 	}
 	s.topAt = -1
 	every := len(p.always) > 0
-	walk := every || p.Layout.Timed()
+	walk := every || p.Timed()
 	next := 0 // in r.spots
 	lines, step, since := 0, 0, 0
 	if s.tick != nil {
@@ -325,7 +368,7 @@ func (r *Reader) Timed(raw []byte) bool {
 // Begin sets the time of the lines that come before the first one with a time,
 // by looking for it in the slab.
 func (r *Reader) Begin(raw []byte) {
-	if slab, _, _ := r.framed(raw, 0); len(slab) > 0 && r.Last == entry.None && r.Plan.Layout.Timed() {
+	if slab, _, _ := r.framed(raw, 0); len(slab) > 0 && r.Last == entry.None && r.Plan.Timed() {
 		r.Last = (&scan{r: r, slab: slab}).firstTime()
 	}
 }
@@ -358,7 +401,7 @@ func (r *Reader) Times(raw []byte, now entry.Instant) (first, last entry.Instant
 
 // written is the time of a line as its writer gave it.
 func (s *scan) written(at, end int) entry.Instant {
-	if d := s.r.divider.Divide(s.line(at, end), s.near()); d.Timed {
+	if d, _ := s.r.Plan.Divide(&s.r.divider, s.line(at, end), s.near()); d.Timed {
 		return d.At
 	}
 	return entry.None
@@ -390,7 +433,7 @@ func (s *scan) near() entry.Instant {
 }
 
 func (s *scan) divide(at, end int) layout.Division {
-	d := s.r.divider.Divide(s.line(at, end), s.near())
+	d, _ := s.r.Plan.Divide(&s.r.divider, s.line(at, end), s.near())
 	if d.Timed {
 		d.At = s.bounded(d.At.Add(s.r.Skew))
 	}
@@ -408,10 +451,14 @@ func (s *scan) bounded(at entry.Instant) entry.Instant {
 
 // glance looks at a line's time, to know the latest one.
 func (s *scan) glance(at, end int) {
-	if !s.r.Plan.Layout.Timed() {
+	if !s.r.Plan.Timed() {
 		return
 	}
-	t, ok, sure := s.r.divider.Glance(s.line(at, end), s.near())
+	var t entry.Instant
+	ok, sure := false, false
+	if !s.r.Plan.kept {
+		t, ok, sure = s.r.divider.Glance(s.line(at, end), s.near())
+	}
 	if !sure {
 		if d := s.divide(at, end); d.Timed && d.At > s.r.Reached {
 			s.r.Reached = d.At
@@ -425,6 +472,9 @@ func (s *scan) glance(at, end int) {
 
 // skip glances at the lines from at on that no rule cares about.
 func (s *scan) skip(at, next, most int) layout.Run {
+	if s.r.Plan.kept {
+		return layout.Run{}
+	}
 	stop := len(s.slab)
 	if next < len(s.r.spots) {
 		spot := s.r.spots[next].at
@@ -478,7 +528,7 @@ func (s *scan) sync(end int) {
 func (s *scan) before(place int) (entry.Instant, string) {
 	l := s.r.Plan.Layout
 	at, host := s.r.Last, s.r.LastHost
-	timed, hosted := !l.Timed(), !l.GivesHost()
+	timed, hosted := !s.r.Plan.Timed(), !l.GivesHost()
 	for end := place; end > s.known && !(timed && hosted); {
 		stop := end
 		if s.slab[end-1] == '\n' {
@@ -500,7 +550,7 @@ func (s *scan) before(place int) (entry.Instant, string) {
 
 // carry keeps what the next slab must know of this one.
 func (s *scan) carry() {
-	if l := s.r.Plan.Layout; l.Timed() || l.GivesHost() {
+	if p := s.r.Plan; p.Timed() || p.Layout.GivesHost() {
 		s.before(len(s.slab))
 	}
 }
@@ -512,7 +562,13 @@ func (s *scan) judge(at, end, stop int) {
 	e := &entry.Entry{Source: p.Source, Origin: r.Origin, Host: r.Host, Offset: s.offset(at)}
 	raw := s.line(at, end)
 	e.Cut = len(raw) == MaxLine
-	if p.Layout.Plain() {
+	arrived := s.now
+	if p.kept {
+		if a, _, text, ok := CutKept(raw); ok {
+			arrived, raw = a, Unkept(text)
+		}
+	}
+	if p.Layout.Plain() && !p.kept {
 		e.Fits = true
 	} else {
 		d := s.divide(at, end)
@@ -537,15 +593,23 @@ func (s *scan) judge(at, end, stop int) {
 			}
 		}
 	}
-	if !p.Layout.Timed() {
+	if !p.Timed() {
 		e.At = r.Last
 	}
 	e.Raw = strings.ToValidUTF8(string(raw), "\uFFFD")
 	s.sync(stop)
 	r.Reached = entry.Later(r.Reached, e.At)
-	e.Arrived = s.now
+	e.Arrived = arrived
 	if !r.Live {
 		e.Arrived = r.Reached
+	}
+	for _, f := range r.constant {
+		if !slices.ContainsFunc(e.Fields, func(x entry.Field) bool { return x.Name == f.Name }) {
+			e.Fields = append(e.Fields, f)
+		}
+	}
+	if p.only != nil && !Eval(p.only, &Subject{Entry: e}) {
+		return
 	}
 	slices.Sort(s.conds)
 	j := &engine.Judged{Entry: e, Reached: r.Reached, Next: s.offset(stop)}

@@ -164,10 +164,10 @@ func (st *stage) line(s lang.Step) {
 		st.readers[path] = r
 	}
 	now := entry.Later(st.at, st.engine.Clock())
-	if !r.Plan.Layout.Timed() || r.Reached == entry.None {
+	if !r.Plan.Timed() || r.Reached == entry.None {
 		r.Near = now
 	}
-	if !r.Plan.Layout.Timed() {
+	if !r.Plan.Timed() {
 		r.Reached = now
 	}
 	r.Scan([]byte(s.Text), st.offset, now, func(j *engine.Judged) { st.note(st.engine.Take(j)) }, nil)

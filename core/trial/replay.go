@@ -149,7 +149,7 @@ func (r *replay) run() error {
 		r.take(r.engine.Reach(r.o.To))
 	}
 	for _, s := range r.streams {
-		if s.reader.Plan.Layout.Timed() && s.reader.Reached > 0 || !s.some {
+		if s.reader.Plan.Timed() && s.reader.Reached > 0 || !s.some {
 			continue
 		}
 		r.sum.Untimed = append(r.sum.Untimed, s.in.Path)
@@ -203,7 +203,7 @@ func (s *stream) fill() error {
 		if !ended {
 			cut = s.reader.Plan.Cut(s.buf[:n], s.reader.Encoding, false)
 			// A line longer than the slab, or lines of which none has a time yet: more.
-			if cut == 0 || s.reader.Last == entry.None && s.reader.Plan.Layout.Timed() && !s.timed(s.buf[:cut]) && len(s.buf) < 64<<20 {
+			if cut == 0 || s.reader.Last == entry.None && s.reader.Plan.Timed() && !s.timed(s.buf[:cut]) && len(s.buf) < 64<<20 {
 				if len(s.buf) < 64<<20 {
 					s.rest = n
 					s.buf = append(s.buf, make([]byte, len(s.buf))...)

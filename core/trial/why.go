@@ -41,7 +41,7 @@ func Why(s *lang.Settings, r *lang.Rule, src *lang.Source, host, line string, zo
 	if src != nil {
 		out.Source, e.Source = src.Name, src.Name
 		e.Host = HostOf(src, "", host)
-		if l := s.Layout(src.Layout); l != nil {
+		if l := s.Layout(src.LayoutName()); l != nil {
 			out.Layout = l.Name
 			d := layout.Divider{Layout: layout.Compile(l, zone)}
 			x := d.Divide([]byte(line), now)

@@ -1,0 +1,109 @@
+package match
+
+import (
+	"bytes"
+	"strings"
+	"time"
+
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+	"dimlantern/core/layout"
+)
+
+// A kept entry is one line: when it arrived, from whom, and the entry, in which a
+// line end is written as a vertical tab:
+//
+//	2026-11-24T05:33:10.114208Z 192.0.2.7:514 <13>1 2026-11-24T05:33:10Z lock-3 …
+
+// keptTime is how the arrival of a kept entry is written, always in 27 bytes.
+const keptTime = "2006-01-02T15:04:05.000000Z"
+
+// AppendKept appends an entry to b as it is kept, without a line end. A peer that is
+// empty or has a space in it is written -.
+func AppendKept(b []byte, arrived entry.Instant, peer string, text []byte) []byte {
+	if peer == "" || strings.ContainsAny(peer, " \n\v") {
+		peer = "-"
+	}
+	b = arrived.Time().AppendFormat(b, keptTime)
+	b = append(append(append(b, ' '), peer...), ' ')
+	at := len(b)
+	b = append(b, text[:min(len(text), MaxLine)]...)
+	for i := at; i < len(b); i++ {
+		if b[i] == '\n' {
+			b[i] = '\v'
+		}
+	}
+	return b
+}
+
+// CutKept cuts a kept entry into its arrival, its peer and its text, whose line ends
+// are as they are kept. It answers false where the line is none.
+func CutKept(line []byte) (arrived entry.Instant, peer, text []byte, ok bool) {
+	n := len(keptTime)
+	if len(line) < n+3 || line[n] != ' ' || line[n-1] != 'Z' || line[10] != 'T' {
+		return 0, nil, nil, false
+	}
+	at, err := time.Parse(keptTime, string(line[:n]))
+	if err != nil {
+		return 0, nil, nil, false
+	}
+	end := bytes.IndexByte(line[n+1:], ' ')
+	if end < 1 {
+		return 0, nil, nil, false
+	}
+	return entry.Of(at), line[n+1 : n+1+end], line[n+2+end:], true
+}
+
+// Unkept is the text of a kept entry as it came.
+func Unkept(text []byte) []byte {
+	if bytes.IndexByte(text, '\v') < 0 {
+		return text
+	}
+	return bytes.ReplaceAll(text, []byte{'\v'}, newline)
+}
+
+// Divide divides an entry as it stands in a log of the source, and says what its
+// text is without what was kept with it. An entry whose layout gives no time has
+// that of its arrival, where that was kept.
+func (p *Plan) Divide(d *layout.Divider, line []byte, near entry.Instant) (layout.Division, []byte) {
+	arrived := entry.None
+	if p.kept {
+		if at, _, text, ok := CutKept(line); ok {
+			arrived, line = at, Unkept(text)
+		}
+	}
+	x := d.Divide(line, near)
+	if !x.Timed && arrived != entry.None {
+		x.At, x.Timed = arrived, true
+	}
+	return x, line
+}
+
+// constants are the fields that every entry of a log has, by the log's path.
+func constants(s *lang.Source, path string) []entry.Field {
+	var out []entry.Field
+	for _, f := range s.Fields {
+		v := f.Const
+		if f.From != nil {
+			v = ""
+			if m := f.From.FindStringSubmatch(path); m != nil {
+				v = m[f.From.SubexpIndex(f.Name)]
+			}
+		}
+		if v != "" {
+			out = append(out, entry.Field{Name: f.Name, Value: v})
+		}
+	}
+	return out
+}
+
+// plain cuts literals to what stands in entries of every format as in their fields;
+// nil where nothing is left of one.
+func plainly(set []lang.Literal) []lang.Literal {
+	for i := range set {
+		if set[i].Text = layout.Plainly(set[i].Text); len(set[i].Text) < 2 {
+			return nil
+		}
+	}
+	return set
+}
