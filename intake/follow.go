@@ -321,6 +321,21 @@ func bySeries(dir string) map[string][]string {
 // members lists the files of a series, oldest first.
 func members(series string) []found { return membersOf(bySeries(filepath.Dir(series))[series]) }
 
+// settledMembers lists the files of a series when no rotation is going on: while
+// names are changed, a listing may miss a file. Two that are equal have not.
+func settledMembers(series string) []found {
+	files := members(series)
+	for range 20 {
+		again := members(series)
+		if slices.EqualFunc(files, again, func(a, b found) bool { return a.path == b.path && a.id == b.id }) {
+			return again
+		}
+		files = again
+		time.Sleep(time.Millisecond)
+	}
+	return files
+}
+
 // membersOf looks at the files of one series, and puts the oldest first.
 func membersOf(paths []string) []found {
 	var files []found

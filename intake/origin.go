@@ -176,6 +176,9 @@ func (o *Origin) look(files []found, first bool, now time.Time) {
 	if o.peek() != nil {
 		return // what was judged ahead belongs to the files as they were
 	}
+	if o.changedBy(files) {
+		files = settledMembers(o.Series)
+	}
 	o.part(files)
 	for _, f := range files {
 		for _, m := range o.place.Members {
@@ -206,7 +209,7 @@ func (o *Origin) look(files []found, first bool, now time.Time) {
 		}
 	}
 	if len(cuts) > 0 { // a file is copied before it is cut, so that all copies are there by now
-		files = members(o.Series)
+		files = settledMembers(o.Series)
 	}
 	for _, x := range cuts {
 		o.wasCut(x.m, x.now, files)
@@ -256,6 +259,21 @@ func (o *Origin) look(files []found, first bool, now time.Time) {
 	}
 }
 
+// changedBy tells whether files are there that are not known, or known ones are not.
+func (o *Origin) changedBy(files []found) bool {
+	for _, f := range files {
+		if !o.copied(f) && o.finished(f) == nil && o.zips[f.id] == 0 {
+			return true
+		}
+	}
+	for _, m := range o.place.Members {
+		if !slices.ContainsFunc(files, func(f found) bool { return f.id == m.ID && f.zip == m.Zip }) {
+			return true
+		}
+	}
+	return false
+}
+
 // part lets go of the files that have the number of a member, but are others: it
 // was compressed or taken away, and its number was given out again, or it was cut
 // before it was renamed. What of such a member, or of one that is gone, was not
@@ -270,7 +288,7 @@ func (o *Origin) part(files []found) {
 		at := slices.IndexFunc(files, is)
 		switch {
 		case at < 0:
-			if slices.ContainsFunc(members(o.Series), is) {
+			if slices.ContainsFunc(settledMembers(o.Series), is) {
 				continue // it was being renamed
 			}
 		case files[at].age == 0 && files[at].date == "":

@@ -139,8 +139,8 @@ func (o *Origin) readMember(m *member, buf []byte, newest bool, now time.Time) (
 			}
 			m.size, m.mod = was, 0
 			before := m.Offset
-			if o.look(members(o.Series), false, now); m.Offset == before && before > 0 && size < m.read {
-				o.wasCut(m, firstBytes(m.file), members(o.Series)) // it begins as it did
+			if o.look(settledMembers(o.Series), false, now); m.Offset == before && before > 0 && size < m.read {
+				o.wasCut(m, firstBytes(m.file), settledMembers(o.Series)) // it begins as it did
 			}
 			return o.fill(buf, now)
 		}

@@ -1,0 +1,449 @@
+package store
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"sort"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+
+	"dimlantern/core/entry"
+	"dimlantern/core/match"
+)
+
+// Kept keeps entries that exist nowhere else: one folder an origin, in it segments
+// of plain text, one entry a line, of at most an hour; those that are full are
+// compressed, so that zstdcat reads them. It may be used by several goroutines at
+// once.
+type Kept struct {
+	dir  string
+	mu   sync.Mutex
+	open map[string]*segment // by the origin's folder
+	// Failed is why entries cannot be written now; nil where they can.
+	failed error
+	failAt time.Time
+}
+
+// segment is a segment that is being written.
+type segment struct {
+	file    *os.File
+	path    string
+	began   time.Time
+	size    int64
+	written time.Time
+}
+
+// KeptOrigin is an origin whose entries are kept.
+type KeptOrigin struct {
+	Source string
+	Host   string
+	Way    string // as its writer is reached: a peer's address, a channel's name
+}
+
+// KeptEntry is an entry to keep.
+type KeptEntry struct {
+	Arrived entry.Instant
+	Peer    string
+	Text    []byte
+}
+
+// The bounds of a segment.
+const (
+	segmentTime = time.Hour
+	segmentSize = 64 << 20
+)
+
+// KeptBase is how the segments of an origin are called, but for their time.
+const KeptBase = "entries"
+
+// segmentStamp is the time in a segment's name, in UTC.
+const segmentStamp = "2006-01-02T150405"
+
+// OpenKept opens the kept entries of a data folder.
+func OpenKept(data string) *Kept {
+	return &Kept{dir: filepath.Join(data, "kept"), open: map[string]*segment{}}
+}
+
+// Glob is what fits the segments of a source.
+func (k *Kept) Glob(source string) string {
+	return filepath.Join(k.dir, source, "*", KeptBase+"-*.log*")
+}
+
+// Folder is the folder of an origin's segments.
+func (k *Kept) Folder(o KeptOrigin) string {
+	return filepath.Join(k.dir, o.Source, url.PathEscape(o.Host)+"@"+url.PathEscape(o.Way))
+}
+
+// OriginOf is the origin whose folder that is, or in whose folder that path lies;
+// false where it is none.
+func (k *Kept) OriginOf(path string) (KeptOrigin, bool) {
+	rel, err := filepath.Rel(k.dir, path)
+	if err != nil || strings.HasPrefix(rel, "..") {
+		return KeptOrigin{}, false
+	}
+	parts := strings.Split(rel, string(filepath.Separator))
+	if len(parts) < 2 {
+		return KeptOrigin{}, false
+	}
+	host, way, ok := strings.Cut(parts[1], "@")
+	h, err1 := url.PathUnescape(host)
+	w, err2 := url.PathUnescape(way)
+	return KeptOrigin{parts[0], h, w}, ok && err1 == nil && err2 == nil
+}
+
+// Write keeps entries of an origin, and returns the segment that they are in. They
+// are there as a whole, or, with an error, not at all.
+func (k *Kept) Write(o KeptOrigin, entries []KeptEntry, now time.Time) (string, error) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	dir := k.Folder(o)
+	s, err := k.segment(dir, now)
+	if err == nil {
+		err = s.write(entries, now)
+	}
+	if err != nil {
+		k.failed, k.failAt = err, now
+		return "", fmt.Errorf("entries cannot be kept in %s: %w", dir, err)
+	}
+	k.failed = nil
+	return s.path, nil
+}
+
+// Failed is why entries could not be kept when that was last tried; nil where they
+// could.
+func (k *Kept) Failed() error {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.failed
+}
+
+func (s *segment) write(entries []KeptEntry, now time.Time) error {
+	var b []byte
+	for _, e := range entries {
+		b = append(match.AppendKept(b, e.Arrived, e.Peer, e.Text), '\n')
+	}
+	n, err := s.file.Write(b)
+	if err != nil {
+		// What was written of it is taken back, so that no half entry stays.
+		return errors.Join(err, s.file.Truncate(s.size))
+	}
+	s.size += int64(n)
+	s.written = now
+	return nil
+}
+
+// segment is the one that entries of an origin go to.
+func (k *Kept) segment(dir string, now time.Time) (*segment, error) {
+	s := k.open[dir]
+	if s != nil && s.size > 0 && (now.Sub(s.began) >= segmentTime || now.UTC().Truncate(segmentTime).After(s.began) || s.size >= segmentSize) {
+		s.file.Close()
+		delete(k.open, dir)
+		s = nil
+	}
+	if s != nil {
+		return s, nil
+	}
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, err
+	}
+	s = &segment{began: now.UTC().Truncate(time.Second)}
+	if last, began, ok := newest(dir); ok {
+		if !strings.HasSuffix(last, ".zst") && began.Truncate(segmentTime).Equal(s.began.Truncate(segmentTime)) && !began.After(s.began) {
+			if err := s.goOn(last, began); err == nil && s.size < segmentSize {
+				k.open[dir] = s
+				return s, nil
+			}
+			if s.file != nil {
+				s.file.Close()
+			}
+			s.file, s.size = nil, 0
+		}
+		if !s.began.After(began) {
+			s.began = began.Add(time.Second) // each has a time of its own
+		}
+	}
+	s.path = filepath.Join(dir, KeptBase+"-"+s.began.Format(segmentStamp)+".log")
+	var err error
+	if s.file, err = os.OpenFile(s.path, os.O_WRONLY|os.O_CREATE|os.O_EXCL|os.O_APPEND, 0o600); err != nil {
+		return nil, err
+	}
+	k.open[dir] = s
+	return s, nil
+}
+
+// goOn opens a segment that was begun before, and takes away what a crash left of an
+// entry at its end.
+func (s *segment) goOn(path string, began time.Time) error {
+	f, err := os.OpenFile(path, os.O_RDWR|os.O_APPEND, 0o600)
+	if err != nil {
+		return err
+	}
+	s.file, s.path, s.began = f, path, began
+	whole, err := wholeSize(f)
+	if err != nil {
+		return err
+	}
+	s.size = whole
+	return f.Truncate(whole)
+}
+
+// wholeSize is the size of a file up to its last line end.
+func wholeSize(f *os.File) (int64, error) {
+	info, err := f.Stat()
+	if err != nil {
+		return 0, err
+	}
+	buf := make([]byte, 64<<10)
+	for end := info.Size(); end > 0; {
+		from := max(0, end-int64(len(buf)))
+		n, err := f.ReadAt(buf[:end-from], from)
+		if err != nil && err != io.EOF {
+			return 0, err
+		}
+		if i := bytes.LastIndexByte(buf[:n], '\n'); i >= 0 {
+			return from + int64(i) + 1, nil
+		}
+		end = from
+	}
+	return 0, nil
+}
+
+// segments lists the segments of an origin's folder, oldest first.
+func segments(dir string) []string {
+	list, _ := filepath.Glob(filepath.Join(globless(dir), KeptBase+"-*.log*"))
+	list = slices.DeleteFunc(list, func(p string) bool { return strings.HasSuffix(p, ".part") })
+	sort.Strings(list)
+	return list
+}
+
+func globless(p string) string {
+	return strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`).Replace(p)
+}
+
+// beganOf is the time in a segment's name.
+func beganOf(path string) (time.Time, bool) {
+	name, _, _ := strings.Cut(strings.TrimPrefix(filepath.Base(path), KeptBase+"-"), ".")
+	t, err := time.Parse(segmentStamp, name)
+	return t, err == nil
+}
+
+func newest(dir string) (string, time.Time, bool) {
+	list := segments(dir)
+	for i := len(list) - 1; i >= 0; i-- {
+		if t, ok := beganOf(list[i]); ok {
+			return list[i], t, true
+		}
+	}
+	return "", time.Time{}, false
+}
+
+// Last is the newest entry that is kept of an origin; false where none is.
+func (k *Kept) Last(o KeptOrigin) ([]byte, bool) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	list := segments(k.Folder(o))
+	for i := len(list) - 1; i >= 0; i-- {
+		if line := lastLine(list[i]); len(line) > 0 {
+			if _, _, text, ok := match.CutKept(line); ok {
+				return match.Unkept(text), true
+			}
+		}
+	}
+	return nil, false
+}
+
+// lastLine is the last whole line of a segment.
+func lastLine(path string) []byte {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil
+	}
+	defer f.Close()
+	if strings.HasSuffix(path, ".zst") {
+		z, err := zstd.NewReader(f, zstd.WithDecoderConcurrency(1))
+		if err != nil {
+			return nil
+		}
+		defer z.Close()
+		b, _ := io.ReadAll(io.LimitReader(z, 2*segmentSize))
+		return tailLine(b)
+	}
+	whole, err := wholeSize(f)
+	if err != nil {
+		return nil
+	}
+	b := make([]byte, min(whole, match.MaxLine+(64<<10)))
+	if _, err := f.ReadAt(b, whole-int64(len(b))); err != nil && err != io.EOF {
+		return nil
+	}
+	return tailLine(b)
+}
+
+func tailLine(b []byte) []byte {
+	end := bytes.LastIndexByte(b, '\n')
+	if end < 0 {
+		return nil
+	}
+	return b[bytes.LastIndexByte(b[:end], '\n')+1 : end]
+}
+
+// Retention says how long the entries of a source are kept.
+type Retention struct {
+	For time.Duration // 0 is DefaultKeep
+	// Read keeps them only until they have been judged.
+	Read bool
+}
+
+// What is kept where nothing else is said.
+const (
+	DefaultKeep     = 7 * 24 * time.Hour
+	DefaultCapacity = 2 << 30
+)
+
+// settledAfter is how long after its last entry a segment is compressed.
+const settledAfter = 2 * time.Minute
+
+// Tidy compresses segments that are full, and lets go of those that are older than
+// their source keeps them, and of the oldest ones of all beyond a capacity in bytes.
+// It returns how many bytes went because of the capacity.
+func (k *Kept) Tidy(keep map[string]Retention, capacity int64, now time.Time) (over int64, err error) {
+	k.closeIdle(now)
+	type piece struct {
+		path  string
+		began time.Time
+		size  int64
+		mod   time.Time
+	}
+	var all []piece
+	total := int64(0)
+	err = filepath.WalkDir(k.dir, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return nil
+		}
+		info, err := d.Info()
+		if err != nil {
+			return nil
+		}
+		if strings.HasSuffix(path, ".part") {
+			if now.Sub(info.ModTime()) > time.Hour {
+				os.Remove(path)
+			}
+			return nil
+		}
+		if began, ok := beganOf(path); ok {
+			all = append(all, piece{path, began, info.Size(), info.ModTime()})
+			total += info.Size()
+		}
+		return nil
+	})
+	if err != nil {
+		return 0, err
+	}
+	sort.Slice(all, func(i, j int) bool { return all[i].began.Before(all[j].began) })
+	for _, p := range all {
+		o, _ := k.OriginOf(p.path)
+		r := keep[o.Source]
+		if r.For == 0 {
+			r.For = DefaultKeep
+		}
+		if r.Read {
+			r.For = settledAfter
+		}
+		active := k.writing(p.path)
+		switch {
+		case !active && now.Sub(p.mod) > r.For:
+			if os.Remove(p.path) == nil {
+				total -= p.size
+			}
+		case total > capacity && !active:
+			if os.Remove(p.path) == nil {
+				total -= p.size
+				over += p.size
+			}
+		case !active && !strings.HasSuffix(p.path, ".zst") && now.Sub(p.mod) > settledAfter:
+			if size, e := compress(p.path); e == nil {
+				total += size - p.size
+			} else {
+				err = e
+			}
+		}
+	}
+	return over, err
+}
+
+func (k *Kept) writing(path string) bool {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	s := k.open[filepath.Dir(path)]
+	return s != nil && s.path == path
+}
+
+// closeIdle closes segments that are full, or have been idle for a while.
+func (k *Kept) closeIdle(now time.Time) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	for dir, s := range k.open {
+		if now.Sub(s.began) >= segmentTime || now.UTC().Truncate(segmentTime).After(s.began) || now.Sub(s.written) > settledAfter {
+			s.file.Close()
+			delete(k.open, dir)
+		}
+	}
+}
+
+// compress puts a compressed segment in the place of a plain one.
+func compress(path string) (int64, error) {
+	in, err := os.Open(path)
+	if err != nil {
+		return 0, err
+	}
+	defer in.Close()
+	part := path + ".zst.part"
+	out, err := os.OpenFile(part, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return 0, err
+	}
+	z, err := zstd.NewWriter(out, zstd.WithEncoderConcurrency(1))
+	if err == nil {
+		_, err = io.Copy(z, in)
+		err = errors.Join(err, z.Close())
+	}
+	size := int64(0)
+	if info, e := out.Stat(); e == nil {
+		size = info.Size()
+	}
+	info, e := in.Stat()
+	err = errors.Join(err, e, out.Sync(), out.Close())
+	if err == nil {
+		err = os.Chtimes(part, info.ModTime(), info.ModTime())
+	}
+	if err == nil {
+		err = os.Rename(part, path+".zst")
+	}
+	if err != nil {
+		os.Remove(part)
+		return 0, err
+	}
+	return size, os.Remove(path)
+}
+
+// Close closes all segments.
+func (k *Kept) Close() error {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	var err error
+	for dir, s := range k.open {
+		err = errors.Join(err, s.file.Close())
+		delete(k.open, dir)
+	}
+	return err
+}
