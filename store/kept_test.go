@@ -1,0 +1,114 @@
+package store
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dimlantern/core/entry"
+	"dimlantern/core/match"
+)
+
+var quay = KeptOrigin{"boxes", "lock-3", "192.0.2.7"}
+
+func keep(t *testing.T, k *Kept, now time.Time, texts ...string) string {
+	t.Helper()
+	var es []KeptEntry
+	for _, s := range texts {
+		es = append(es, KeptEntry{entry.Of(now), "192.0.2.7:514", []byte(s)})
+	}
+	path, err := k.Write(quay, es, now)
+	require.NoError(t, err)
+	return path
+}
+
+// Entries are kept one a line, a segment an hour, and what a crash left half is
+// taken away; the compressed ones are read by everybody's tools.
+func TestKept(t *testing.T) {
+	dir := t.TempDir()
+	k := OpenKept(dir)
+	now := time.Date(2026, 11, 24, 5, 33, 10, 114_208_000, time.UTC)
+	first := keep(t, k, now, "one", "two\nwith a second line")
+	assert.Equal(t, first, keep(t, k, now.Add(time.Second), "three"))
+	o, ok := k.OriginOf(first)
+	require.True(t, ok)
+	assert.Equal(t, quay, o)
+	require.NoError(t, k.Close())
+	b, err := os.ReadFile(first)
+	require.NoError(t, err)
+	assert.Equal(t, "2026-11-24T05:33:10.114208Z 192.0.2.7:514 one\n2026-11-24T05:33:10.114208Z 192.0.2.7:514 two\vwith a second line\n2026-11-24T05:33:11.114208Z 192.0.2.7:514 three\n", string(b))
+	require.NoError(t, os.WriteFile(first, append(b, "2026-11-24T05:33:12"...), 0o600))
+	k = OpenKept(dir)
+	assert.Equal(t, first, keep(t, k, now.Add(2*time.Second), "four"), "a segment is gone on with")
+	last, ok := k.Last(quay)
+	require.True(t, ok)
+	assert.Equal(t, "four", string(last))
+	second := keep(t, k, now.Add(time.Hour), "five")
+	assert.NotEqual(t, first, second)
+	later := time.Now().Add(10 * time.Minute)
+	_, err = k.Tidy(nil, DefaultCapacity, later)
+	require.NoError(t, err)
+	assert.NoFileExists(t, first)
+	out, err := exec.Command("zstdcat", first+".zst").Output()
+	if err == nil { // where zstd is installed
+		assert.Equal(t, 4, strings.Count(string(out), "\n"))
+	}
+	last, _ = k.Last(quay)
+	assert.Equal(t, "five", string(last))
+	arrived, peer, text, ok := match.CutKept([]byte(strings.Split(string(b), "\n")[1]))
+	require.True(t, ok)
+	assert.Equal(t, entry.Of(now), arrived)
+	assert.Equal(t, "192.0.2.7:514", string(peer))
+	assert.Equal(t, "two\nwith a second line", string(match.Unkept(text)))
+}
+
+// The oldest segments go first where there is no room, and those that are older
+// than their source keeps them.
+func TestKeptRoom(t *testing.T) {
+	k := OpenKept(t.TempDir())
+	start := time.Now().Add(-5 * time.Hour).Truncate(time.Hour).UTC()
+	var paths []string
+	for h := range 4 {
+		at := start.Add(time.Duration(h) * time.Hour)
+		for i := range 200 {
+			p := keep(t, k, at, fmt.Sprintf("entry %d of %d: %x", i, h, time.Now().UnixNano()))
+			if i == 0 {
+				paths = append(paths, p)
+			}
+		}
+		require.NoError(t, k.Close())
+		require.NoError(t, os.Chtimes(paths[h], at, at))
+	}
+	info, err := os.Stat(paths[0])
+	require.NoError(t, err)
+	over, err := k.Tidy(nil, 3*info.Size()+10, time.Now())
+	require.NoError(t, err)
+	assert.Equal(t, info.Size(), over)
+	assert.NoFileExists(t, paths[0])
+	list, _ := filepath.Glob(filepath.Dir(paths[0]) + "/*.zst")
+	assert.Len(t, list, 3)
+	_, err = k.Tidy(map[string]Retention{"boxes": {For: 3 * time.Hour}}, DefaultCapacity, time.Now())
+	require.NoError(t, err)
+	list, _ = filepath.Glob(filepath.Dir(paths[0]) + "/*")
+	assert.Less(t, len(list), 3)
+}
+
+// Where nothing can be written, nothing is there by half, and it goes on afterwards.
+func TestKeptDiskFull(t *testing.T) {
+	dir := t.TempDir()
+	k := OpenKept(dir)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "kept"), nil, 0o600)) // a file in the way
+	_, err := k.Write(quay, []KeptEntry{{Text: []byte("x")}}, time.Now())
+	require.Error(t, err)
+	assert.Error(t, k.Failed())
+	require.NoError(t, os.Remove(filepath.Join(dir, "kept")))
+	keep(t, k, time.Now(), "y")
+	assert.NoError(t, k.Failed())
+}
