@@ -80,6 +80,18 @@ func (r *rig) step(d time.Duration) {
 	r.commit()
 }
 
+// some reads a part of what there is.
+func (r *rig) some(n int) {
+	r.f.again = true
+	r.f.Look(r.now)
+	r.f.polled = time.Time{}
+	r.f.Poll(r.now)
+	_, err := r.f.Drain(&r.sink, n, r.now)
+	require.NoError(r.t, err)
+	r.known = true
+	r.commit()
+}
+
 func (r *rig) commit() {
 	for _, o := range r.f.Dirty() {
 		r.places[o.Series] = o.MarshalPlace()
@@ -205,7 +217,7 @@ func TestFollowerEqualsModel(t *testing.T) {
 		defer func() { r.f.Close() }()
 		r.step(time.Second)
 		for range rapid.IntRange(1, 25).Draw(t, "steps") {
-			switch rapid.IntRange(0, 10).Draw(t, "what") {
+			switch rapid.IntRange(0, 12).Draw(t, "what") {
 			case 0, 1, 2:
 				m.lines(t, rapid.IntRange(1, 40).Draw(t, "lines"), rapid.SampledFrom([]string{"\n", "\r\n"}).Draw(t, "ending"))
 			case 3:
@@ -227,7 +239,12 @@ func TestFollowerEqualsModel(t *testing.T) {
 			case 9:
 				r.step(time.Second)
 				r.restart()
-			case 10:
+			case 10, 11:
+				r.some(rapid.IntRange(1, 30).Draw(t, "some"))
+				if rapid.Bool().Draw(t, "then crash") {
+					r.restart()
+				}
+			case 12:
 				if m.rotated > 0 {
 					m.compress(t, rapid.IntRange(1, m.rotated).Draw(t, "which"), rapid.SampledFrom([]string{".gz", ".zst"}).Draw(t, "how"))
 				}

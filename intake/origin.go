@@ -278,7 +278,7 @@ func (o *Origin) changedBy(files []found) bool {
 // was compressed or taken away, and its number was given out again, or it was cut
 // before it was renamed. What of such a member, or of one that is gone, was not
 // read yet is read from its copy, where there is one. A file under its first name
-// may have been written anew, which wasCut sees.
+// that is no copy may have been written anew, which wasCut sees.
 func (o *Origin) part(files []found) {
 	for _, m := range o.place.Members {
 		if m.file != nil || m.Zip || len(m.Print) == 0 {
@@ -291,7 +291,7 @@ func (o *Origin) part(files []found) {
 			if slices.ContainsFunc(settledMembers(o.Series), is) {
 				continue // it was being renamed
 			}
-		case files[at].age == 0 && files[at].date == "":
+		case files[at].age == 0 && files[at].date == "" && m.Limit == 0:
 			continue
 		default:
 			if p, ok := files[at].print(); !ok || begins(p, m.Print) {

@@ -63,9 +63,14 @@ func (o *Origin) fill(buf []byte, now time.Time) (bool, error) {
 		if err != nil {
 			return false, err
 		}
-		if n {
+		switch {
+		case n == changed:
+			return o.fill(buf, now)
+		case n == some:
 			o.unread = true
 			return true, nil
+		case o.waits(m, now):
+			return false, nil
 		}
 	}
 	o.unread, o.caught, o.ended = false, true, now
@@ -111,11 +116,27 @@ func (o *Origin) waits(m *member, now time.Time) bool {
 // late is how long a member that has a younger one is still looked at.
 const late = 20 * time.Second
 
+// outcome is what came of reading a member.
+type outcome int
+
+const (
+	nothing outcome = iota
+	some
+	changed // the members are others now
+)
+
+func outcomeOf(read bool) outcome {
+	if read {
+		return some
+	}
+	return nothing
+}
+
 // readMember reads a block of a member, and judges it into the queue.
-func (o *Origin) readMember(m *member, buf []byte, newest bool, now time.Time) (bool, error) {
+func (o *Origin) readMember(m *member, buf []byte, newest bool, now time.Time) (outcome, error) {
 	info, err := m.file.Stat()
 	if err != nil {
-		return false, err
+		return nothing, err
 	}
 	size := info.Size()
 	if m.Limit > 0 {
@@ -129,24 +150,26 @@ func (o *Origin) readMember(m *member, buf []byte, newest bool, now time.Time) (
 	if size < m.read || size > m.read {
 		same, err := m.same()
 		if err != nil {
-			return false, err
+			return nothing, err
 		}
 		if size < m.read || !same {
 			o.rewind()
-			if m.Limit > 0 {
-				m.Retired = true
-				return false, nil
+			if m.Limit > 0 { // its number was given to another file
+				m.close()
+				m.ID, o.dirty = Identity{}, true
+				o.lost(m, errOther, now)
+				return nothing, nil
 			}
 			m.size, m.mod = was, 0
 			before := m.Offset
 			if o.look(settledMembers(o.Series), false, now); m.Offset == before && before > 0 && size < m.read {
 				o.wasCut(m, firstBytes(m.file), settledMembers(o.Series)) // it begins as it did
 			}
-			return o.fill(buf, now)
+			return changed, nil
 		}
 	}
 	if size == m.read {
-		return o.atEnd(m, newest, now), nil
+		return outcomeOf(o.atEnd(m, newest, now)), nil
 	}
 	n, err := m.file.ReadAt(buf[:min(int64(blockSize), size-m.read)], m.read)
 	if n == 0 {
@@ -154,9 +177,9 @@ func (o *Origin) readMember(m *member, buf []byte, newest bool, now time.Time) (
 			words, mend := denied(m.Path, err)
 			o.set(Unreadable, words, mend, now)
 		}
-		return false, nil
+		return nothing, nil
 	}
-	return o.judge(m, buf[:n], buf, now), nil
+	return outcomeOf(o.judge(m, buf[:n], buf, now)), nil
 }
 
 // readPacked reads a block of a compressed member, and judges it into the queue.
