@@ -25,6 +25,10 @@ type Identity struct {
 	Ino uint64 `json:"ino"`
 }
 
+// between is called between two looks at the file system, where anything may happen
+// to the files. Tests let it.
+var between = func() {}
+
 // printSize is how many of a file's first bytes tell it from another one.
 const printSize = 256
 
@@ -115,6 +119,7 @@ func (m *member) open() error {
 	if m.file != nil {
 		return nil
 	}
+	between()
 	f, err := os.OpenFile(m.Path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
 	if err != nil {
 		return err
@@ -189,6 +194,7 @@ func (m *member) same() (bool, error) {
 // print reads the first bytes of the file that was found. It answers false where
 // another file stands under that name by now: a rotation is going on.
 func (f found) print() ([]byte, bool) {
+	between()
 	if f.zip {
 		return f.printPacked()
 	}

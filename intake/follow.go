@@ -308,6 +308,7 @@ func (f *Follower) lookSeries(s *lang.Source, name string, dirs map[string]map[s
 
 // bySeries lists the paths in a folder by the series that they belong to.
 func bySeries(dir string) map[string][]string {
+	between()
 	list, _ := os.ReadDir(dir)
 	out := make(map[string][]string, len(list))
 	for _, e := range list {
@@ -327,7 +328,7 @@ func settledMembers(series string) []found {
 	files := members(series)
 	for range 20 {
 		again := members(series)
-		if slices.EqualFunc(files, again, func(a, b found) bool { return a.path == b.path && a.id == b.id }) {
+		if sameFiles(files, again) {
 			return again
 		}
 		files = again
@@ -336,10 +337,15 @@ func settledMembers(series string) []found {
 	return files
 }
 
+func sameFiles(a, b []found) bool {
+	return slices.EqualFunc(a, b, func(a, b found) bool { return a.path == b.path && a.id == b.id })
+}
+
 // membersOf looks at the files of one series, and puts the oldest first.
 func membersOf(paths []string) []found {
 	var files []found
 	for _, path := range paths {
+		between()
 		info, err := os.Stat(path)
 		if err != nil || !info.Mode().IsRegular() {
 			continue

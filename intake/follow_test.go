@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -118,6 +119,7 @@ type fileModel struct {
 	written []string
 	half    string
 	rotated int
+	steps   []func() // what is still to be done of a rotation
 }
 
 func (m *fileModel) path() string { return filepath.Join(m.dir, cmp.Or(m.name, "x.log")) }
@@ -157,10 +159,30 @@ func (m *fileModel) begin(t require.TestingT) {
 	}
 }
 
+// later does something step by step, whenever somebody looks at the files.
+func (m *fileModel) later(steps ...func()) { m.steps = append(m.steps, steps...) }
+
+// finish does what is left of it.
+func (m *fileModel) finish() {
+	for len(m.steps) > 0 {
+		m.next()
+	}
+}
+
+func (m *fileModel) next() {
+	do := m.steps[0]
+	m.steps = m.steps[1:]
+	do()
+}
+
 func (m *fileModel) shift() {
+	m.finish()
 	for i := m.rotated; i > 0; i-- {
 		for _, end := range []string{"", ".gz", ".zst"} {
-			os.Rename(fmt.Sprintf("%s.%d%s", m.path(), i, end), fmt.Sprintf("%s.%d%s", m.path(), i+1, end))
+			from, to := fmt.Sprintf("%s.%d%s", m.path(), i, end), fmt.Sprintf("%s.%d%s", m.path(), i+1, end)
+			if _, err := os.Stat(from); err == nil {
+				m.later(func() { os.Rename(from, to) })
+			}
 		}
 	}
 	m.rotated++
@@ -168,6 +190,7 @@ func (m *fileModel) shift() {
 
 // compress puts a compressed copy in the place of a rotated file, as old as it.
 func (m *fileModel) compress(t require.TestingT, i int, end string) {
+	m.finish()
 	path := fmt.Sprintf("%s.%d", m.path(), i)
 	b, err := os.ReadFile(path)
 	if err != nil {
@@ -175,32 +198,43 @@ func (m *fileModel) compress(t require.TestingT, i int, end string) {
 	}
 	info, err := os.Stat(path)
 	require.NoError(t, err)
-	f, err := os.Create(path + end)
-	require.NoError(t, err)
-	var w io.WriteCloser = gzip.NewWriter(f)
-	if end == ".zst" {
-		w, err = zstd.NewWriter(f)
+	var f *os.File
+	m.later(func() {
+		f, err = os.Create(path + end)
 		require.NoError(t, err)
-	}
-	_, err = w.Write(b)
-	require.NoError(t, err)
-	require.NoError(t, w.Close())
-	require.NoError(t, f.Close())
-	require.NoError(t, os.Chtimes(path+end, info.ModTime(), info.ModTime()))
-	require.NoError(t, os.Remove(path))
+	}, func() {
+		var w io.WriteCloser = gzip.NewWriter(f)
+		if end == ".zst" {
+			w, err = zstd.NewWriter(f)
+			require.NoError(t, err)
+		}
+		_, err = w.Write(b)
+		require.NoError(t, err)
+		require.NoError(t, w.Close())
+		require.NoError(t, f.Close())
+	}, func() {
+		require.NoError(t, os.Chtimes(path+end, info.ModTime(), info.ModTime()))
+	}, func() {
+		require.NoError(t, os.Remove(path))
+	})
 }
 
 func (m *fileModel) rename(t require.TestingT) {
 	m.shift()
-	require.NoError(t, os.Rename(m.path(), m.path()+".1"))
+	m.later(func() { require.NoError(t, os.Rename(m.path(), m.path()+".1")) }, func() { m.lines(t, 1, "\n") })
 }
 
 func (m *fileModel) copyAndCut(t require.TestingT) {
 	m.shift()
-	b, err := os.ReadFile(m.path())
-	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(m.path()+".1", b, 0o644))
-	require.NoError(t, os.Truncate(m.path(), 0))
+	m.later(func() {
+		b, err := os.ReadFile(m.path())
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(m.path()+".1", b[:len(b)/2], 0o644))
+	}, func() {
+		b, err := os.ReadFile(m.path())
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(m.path()+".1", b, 0o644))
+	}, func() { require.NoError(t, os.Truncate(m.path(), 0)) }, func() { m.lines(t, 1, "\n") })
 }
 
 // Whatever the writer does, with whatever rotations and restarts in between,
@@ -216,21 +250,28 @@ func TestFollowerEqualsModel(t *testing.T) {
 		r := newRig(t, filepath.Join(dir, "*.log"), "oldest")
 		defer func() { r.f.Close() }()
 		r.step(time.Second)
+		chance := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "chance"), 1))
+		between = func() {
+			for len(m.steps) > 0 && chance.IntN(3) == 0 {
+				m.next()
+			}
+		}
+		defer func() { between = func() {} }()
 		for range rapid.IntRange(1, 25).Draw(t, "steps") {
 			switch rapid.IntRange(0, 12).Draw(t, "what") {
 			case 0, 1, 2:
+				m.finish()
 				m.lines(t, rapid.IntRange(1, 40).Draw(t, "lines"), rapid.SampledFrom([]string{"\n", "\r\n"}).Draw(t, "ending"))
 			case 3:
+				m.finish()
 				m.begin(t)
 			case 4, 5:
 				switch {
 				case m.half != "":
 				case rapid.Bool().Draw(t, "by copy"): // what is between copy and cut is lost for every reader
 					m.copyAndCut(t)
-					m.lines(t, 1, "\n")
 				default:
 					m.rename(t)
-					m.lines(t, 1, "\n")
 				}
 			case 6:
 				r.restart()
@@ -250,6 +291,7 @@ func TestFollowerEqualsModel(t *testing.T) {
 				}
 			}
 		}
+		m.finish()
 		if m.half != "" {
 			m.lines(t, 1, "\n")
 		}

@@ -2,7 +2,9 @@ package intake
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
+	"io/fs"
 	"slices"
 	"time"
 
@@ -176,18 +178,20 @@ func (o *Origin) look(files []found, first bool, now time.Time) {
 	if o.peek() != nil {
 		return // what was judged ahead belongs to the files as they were
 	}
-	if o.changedBy(files) {
+	for range 20 {
+		if o.lookOnce(files, first, now) {
+			return
+		}
 		files = settledMembers(o.Series)
 	}
+	o.relook = true
+}
+
+// lookOnce does nothing to files that are not known, and answers false, while a
+// rotation is going on.
+func (o *Origin) lookOnce(files []found, first bool, now time.Time) bool {
+	o.nameMembers(files)
 	o.part(files)
-	for _, f := range files {
-		for _, m := range o.place.Members {
-			if m.ID == f.id && m.Zip == f.zip && m.Path != f.path {
-				m.Path = f.path
-				o.dirty = true
-			}
-		}
-	}
 	type cut struct {
 		m   *member
 		now []byte
@@ -208,37 +212,43 @@ func (o *Origin) look(files []found, first bool, now time.Time) {
 			m.size = max(m.size, f.size)
 		}
 	}
-	if len(cuts) > 0 { // a file is copied before it is cut, so that all copies are there by now
-		files = settledMembers(o.Series)
+	for _, x := range cuts { // a file is copied before it is cut: all copies are there by now
+		o.wasCut(x.m, x.now)
 	}
-	for _, x := range cuts {
-		o.wasCut(x.m, x.now, files)
+	if len(cuts) > 0 {
+		files = settledMembers(o.Series)
 	}
 	newest := -1
 	if n := len(files); n > 0 && files[n-1].age == 0 && !files[n-1].zip {
 		newest = n - 1
 	}
-	for _, f := range files {
-		if o.member(f) != nil || o.copied(f) {
+	prints, ok := o.printsOf(files)
+	if !ok || len(prints) > 0 && !sameFiles(files, members(o.Series)) {
+		return false // what one of them holds may have stood in another by the time of the list
+	}
+	var live []byte // how a newest file begins that is not known
+	if newest >= 0 {
+		live = prints[files[newest].path]
+	}
+	for i, f := range files {
+		if o.copied(f) {
 			continue
 		}
 		if f.zip {
 			o.packedFile(f, files, first)
 			continue
 		}
-		if d := o.finished(f); d != nil {
-			p, ok := f.print()
-			if !ok {
-				continue
-			}
-			if f.size > d.Size && (len(d.Print) == 0 || alike(p, d.Print)) {
-				o.insert(&member{ID: f.id, Print: p, Path: f.path, Offset: d.Size, read: d.Size, size: f.size})
-				continue
-			} else if len(d.Print) == 0 || alike(p, d.Print) {
-				continue
-			}
+		print, new := prints[f.path]
+		if !new || i != newest && !first && alike(print, live) {
+			continue // a copy of the newest; it matters when that one is cut
 		}
-		o.newFile(f, first)
+		if d := o.finished(f); d != nil && (len(d.Print) == 0 || alike(print, d.Print)) {
+			if f.size > d.Size {
+				o.insert(&member{ID: f.id, Print: print, Path: f.path, Offset: d.Size, read: d.Size, size: f.size})
+			}
+			continue
+		}
+		o.newFile(f, print, first)
 	}
 	o.arrange(files)
 	switch {
@@ -257,49 +267,70 @@ func (o *Origin) look(files []found, first bool, now time.Time) {
 	case now.Sub(o.absent) >= newestGone && o.Condition != Waiting:
 		o.set(Gone, fmt.Sprintf("the file %s is gone", o.Series), "it is taken up again when it comes back", now)
 	}
+	return true
 }
 
-// changedBy tells whether files are there that are not known, or known ones are not.
-func (o *Origin) changedBy(files []found) bool {
+// printsOf reads how the files begin that may be new, by their paths. It answers
+// false where one of them is being renamed.
+func (o *Origin) printsOf(files []found) (map[string][]byte, bool) {
+	var out map[string][]byte
 	for _, f := range files {
-		if !o.copied(f) && o.finished(f) == nil && o.zips[f.id] == 0 {
-			return true
+		d := o.finished(f)
+		if f.zip || o.copied(f) {
+			continue
 		}
-	}
-	for _, m := range o.place.Members {
-		if !slices.ContainsFunc(files, func(f found) bool { return f.id == m.ID && f.zip == m.Zip }) {
-			return true
+		if f.mod < o.place.Old && d == nil && (f.age > 0 || f.date != "") {
+			continue // it was there before
 		}
+		print, ok := f.print()
+		if !ok {
+			return nil, false
+		}
+		if out == nil {
+			out = map[string][]byte{}
+		}
+		out[f.path] = print
 	}
-	return false
+	return out, true
 }
 
-// part lets go of the files that have the number of a member, but are others: it
+// nameMembers learns what the members' files are called now.
+func (o *Origin) nameMembers(files []found) {
+	for _, f := range files {
+		for _, m := range o.place.Members {
+			if m.ID == f.id && m.Zip == f.zip && m.Path != f.path {
+				m.Path = f.path
+				o.dirty = true
+			}
+		}
+	}
+}
+
+// part opens the files of the members, and lets go of those that are others: a member
 // was compressed or taken away, and its number was given out again, or it was cut
-// before it was renamed. What of such a member, or of one that is gone, was not
-// read yet is read from its copy, where there is one. A file under its first name
-// that is no copy may have been written anew, which wasCut sees.
+// before it was renamed. While a file is open its number is given to no other. What
+// of such a member, or of one that is gone, was not read yet is read from its copy,
+// where there is one. A file under its first name that is no copy may have been
+// written anew, which wasCut sees.
 func (o *Origin) part(files []found) {
 	for _, m := range o.place.Members {
 		if m.file != nil || m.Zip || len(m.Print) == 0 {
 			continue
 		}
-		is := func(f found) bool { return f.id == m.ID && !f.zip }
-		at := slices.IndexFunc(files, is)
-		switch {
-		case at < 0:
-			if slices.ContainsFunc(settledMembers(o.Series), is) {
-				continue // it was being renamed
-			}
-		case files[at].age == 0 && files[at].date == "" && m.Limit == 0:
-			continue
-		default:
-			if p, ok := files[at].print(); !ok || begins(p, m.Print) {
+		err := m.open()
+		for try := 0; err != nil && try < 3 && (errors.Is(err, errOther) || errors.Is(err, fs.ErrNotExist)); try++ {
+			files = settledMembers(o.Series) // it is being renamed, or is gone
+			o.nameMembers(files)
+			err = m.open()
+		}
+		if err == nil {
+			if same, err := m.same(); err != nil || same || m.Limit == 0 && m.Path == files[len(files)-1].path {
 				continue
 			}
+			m.close()
 			m.ID, o.zips, o.dirty = Identity{}, nil, true
 		}
-		if c, print := o.copyOf(m, files); print != nil {
+		if c, print := o.copyOf(m); print != nil {
 			m.ID, m.Print, m.Path, m.Zip, m.Limit, m.idle, o.dirty = c.id, print, c.path, c.zip, 0, 0, true
 			if !c.zip {
 				m.Limit = c.size
@@ -310,7 +341,22 @@ func (o *Origin) part(files []found) {
 
 // copyOf finds the copy of a member that was cut or taken away: a file that begins
 // as it did, reaches as far as was read, and is not known as another.
-func (o *Origin) copyOf(m *member, files []found) (found, []byte) {
+func (o *Origin) copyOf(m *member) (found, []byte) {
+	files := settledMembers(o.Series)
+	for range 20 {
+		if f, print := o.copyIn(files, m); print != nil {
+			return f, print
+		}
+		again := settledMembers(o.Series)
+		if sameFiles(files, again) {
+			break
+		}
+		files = again // a copy may have been on its way to another name
+	}
+	return found{}, nil
+}
+
+func (o *Origin) copyIn(files []found, m *member) (found, []byte) {
 	for _, f := range files {
 		if f.id == m.ID || o.copied(f) {
 			continue
@@ -392,11 +438,7 @@ func (o *Origin) arrange(files []found) {
 
 // newFile takes up a file that is not known: by `begin` when the source is new,
 // else from its start. A copy of what is known is not read again.
-func (o *Origin) newFile(f found, first bool) {
-	print, ok := f.print()
-	if !ok {
-		return // it is being renamed, and shows again under its next name
-	}
+func (o *Origin) newFile(f found, print []byte, first bool) {
 	if len(print) == 0 && (f.age > 0 || f.date != "") && !first {
 		return // a copy that is being made: it shows later of what
 	}
@@ -481,8 +523,8 @@ const settled = 2 * time.Second
 // wasCut handles a file that was copied and cut, and begins with other bytes now:
 // what had not been read yet is read from the copy, where there is one, and the
 // file from its start.
-func (o *Origin) wasCut(m *member, now []byte, files []found) {
-	if f, print := o.copyOf(m, files); print != nil {
+func (o *Origin) wasCut(m *member, now []byte) {
+	if f, print := o.copyOf(m); print != nil {
 		c := &member{ID: f.id, Print: print, Path: f.path, Offset: m.Offset, read: m.Offset, size: f.size, Limit: f.size, Cut: m.Cut}
 		if f.zip { // how long it was is only known at its end
 			c.Zip, c.Limit, c.size = true, 0, m.size

@@ -62,6 +62,7 @@ func openPacked(path string) (*packed, error) {
 // openMember opens a compressed member, and makes sure that it is the one that is
 // meant.
 func openMember(m *member) (*packed, error) {
+	between()
 	p, err := openPacked(m.Path)
 	if err != nil {
 		return nil, err

@@ -134,6 +134,7 @@ func outcomeOf(read bool) outcome {
 
 // readMember reads a block of a member, and judges it into the queue.
 func (o *Origin) readMember(m *member, buf []byte, newest bool, now time.Time) (outcome, error) {
+	between()
 	info, err := m.file.Stat()
 	if err != nil {
 		return nothing, err
@@ -147,39 +148,52 @@ func (o *Origin) readMember(m *member, buf []byte, newest bool, now time.Time) (
 	}
 	was := m.size
 	m.size = size
-	if size < m.read || size > m.read {
-		same, err := m.same()
-		if err != nil {
-			return nothing, err
-		}
-		if size < m.read || !same {
-			o.rewind()
-			if m.Limit > 0 { // its number was given to another file
-				m.close()
-				m.ID, o.dirty = Identity{}, true
-				o.lost(m, errOther, now)
-				return nothing, nil
-			}
-			m.size, m.mod = was, 0
-			before := m.Offset
-			if o.look(settledMembers(o.Series), false, now); m.Offset == before && before > 0 && size < m.read {
-				o.wasCut(m, firstBytes(m.file), settledMembers(o.Series)) // it begins as it did
-			}
-			return changed, nil
-		}
-	}
 	if size == m.read {
 		return outcomeOf(o.atEnd(m, newest, now)), nil
 	}
-	n, err := m.file.ReadAt(buf[:min(int64(blockSize), size-m.read)], m.read)
-	if n == 0 {
-		if err != nil && !errors.Is(err, io.EOF) {
+	n, same, unknown := 0, false, len(m.Print) == 0
+	if size > m.read {
+		between()
+		n, err = m.file.ReadAt(buf[:min(int64(blockSize), size-m.read)], m.read)
+		if n == 0 && err != nil && !errors.Is(err, io.EOF) {
 			words, mend := denied(m.Path, err)
 			o.set(Unreadable, words, mend, now)
+			return nothing, nil
 		}
+		// The bytes are this file's if it still begins as it did once they are read.
+		if same, err = m.same(); err != nil {
+			return nothing, err
+		}
+	}
+	if !same {
+		return o.notSame(m, was, now), nil
+	}
+	if n == 0 {
 		return nothing, nil
 	}
+	if unknown && len(m.Print) > 0 { // it was empty: something may have come and gone before that
+		o.look(settledMembers(o.Series), false, now)
+		return changed, nil
+	}
 	return outcomeOf(o.judge(m, buf[:n], buf, now)), nil
+}
+
+// notSame handles a member whose file was cut short or written anew, or is another.
+func (o *Origin) notSame(m *member, was int64, now time.Time) outcome {
+	cut := m.size < m.read
+	o.rewind()
+	if m.Limit > 0 { // its number was given to another file
+		m.close()
+		m.ID, o.dirty = Identity{}, true
+		o.lost(m, errOther, now)
+		return nothing
+	}
+	m.size, m.mod = was, 0
+	before := m.Offset
+	if o.look(settledMembers(o.Series), false, now); m.Offset == before && before > 0 && cut {
+		o.wasCut(m, firstBytes(m.file)) // it begins as it did
+	}
+	return changed
 }
 
 // readPacked reads a block of a compressed member, and judges it into the queue.
