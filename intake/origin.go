@@ -53,6 +53,7 @@ type Origin struct {
 	absent    time.Time
 	polled    time.Time // with `every`: when it was last looked at
 	lag       lag
+	pace      pace
 	skew      skew
 	fit       fit
 	caught    bool      // it has been read to its end once

@@ -358,6 +358,11 @@ func (o *Origin) scan(m *member, slab []byte, base int64, now time.Time) {
 		o.queue = append(o.queue, item{j: j, m: m, next: j.Next, reached: j.Reached, last: j.Entry.At, host: host, skew: o.reader.Skew})
 	}, func(t match.Tick) { ticks = append(ticks, t) })
 	m.read = base + int64(len(slab))
+	if o.Behind() > catching {
+		o.pace.came(len(slab), now)
+	} else {
+		o.pace = pace{}
+	}
 	if o.reader.Skew == 0 && entry.Of(now).Sub(o.reader.Last) > clockOff {
 		o.measure(slab, now) // for what comes after it
 	} else if o.reader.Skew == 0 {
@@ -391,7 +396,7 @@ func (o *Origin) measure(slab []byte, now time.Time) {
 		return
 	}
 	if off := o.skew.came(first, last, now, o.reader.Skew); off != o.reader.Skew {
-		o.reader.Skew = off
+		o.reader.Skew, o.lag.last, o.lag.worst = off, 0, 0
 		o.told = append(o.told, clockWords(off))
 	}
 }

@@ -49,6 +49,35 @@ func (l *lag) bursts() bool {
 	return total >= 10*int64(len(l.arrivals)-1)
 }
 
+// catching is how many bytes an origin is behind when it is catching up.
+const catching = 1 << 20
+
+// pace is how fast a backlog is read.
+type pace struct {
+	from  time.Time
+	bytes float64
+}
+
+// came notes that so many bytes were read.
+func (p *pace) came(n int, now time.Time) {
+	if p.from.IsZero() {
+		p.from = now
+	}
+	p.bytes += float64(n)
+	if d := now.Sub(p.from); d > 20*time.Second { // what is long ago counts less
+		p.from, p.bytes = now.Add(-d/2), p.bytes/2
+	}
+}
+
+// left is how long so many bytes still take; 0 where that is not known yet.
+func (p *pace) left(n int64, now time.Time) time.Duration {
+	d := now.Sub(p.from)
+	if p.bytes == 0 || d < time.Second {
+		return 0
+	}
+	return time.Duration(float64(d) * float64(n) / p.bytes)
+}
+
 // State is what is known of an origin now.
 type State struct {
 	Condition Condition     `json:"state"`
@@ -56,8 +85,9 @@ type State struct {
 	Mend      string        `json:"mend,omitempty"`
 	Since     time.Time     `json:"since"`
 	Behind    int64         `json:"behind_bytes"`
-	Lag       time.Duration `json:"lag"`   // from an entry's own time to its arrival, of the newest
-	Worst     time.Duration `json:"worst"` // of the last hour
+	Left      time.Duration `json:"left,omitempty"` // how long it takes to catch up
+	Lag       time.Duration `json:"lag"`            // from an entry's own time to its arrival, of the newest
+	Worst     time.Duration `json:"worst"`          // of the last hour
 	WorstAt   time.Time     `json:"worst_at"`
 	Skew      time.Duration `json:"clock_behind,omitempty"` // of its writer's clock, and taken off
 	Misfits   int64         `json:"misfits"`                // of so many of its newest entries that were looked at
@@ -75,15 +105,18 @@ func (o *Origin) State(now time.Time) State {
 	timed := o.reader.Plan.Timed()
 	switch {
 	case o.Condition != Seen:
-	case s.Behind > 1<<20:
+	case s.Behind > catching:
 		s.Condition, s.Words = Catching, fmt.Sprintf("catching up: %d MB still to go", s.Behind/1e6)
+		if s.Left = o.pace.left(s.Behind, now); s.Left > 0 {
+			s.Words += ", about " + entry.RoughSpan(max(s.Left.Round(time.Second), time.Second))
+		}
 	case o.place.Entries == 0:
 		s.Condition, s.Words = Waiting, "waiting for its first entry since "+o.Since.Format("15:04:05")
 	case o.place.Skew != 0:
 		s.Condition, s.Words = WrongClock, clockWords(o.place.Skew)
 		s.Mend = "set the clock of that host, or the zone of the source"
 	case o.reader.Future > 0:
-		s.Condition, s.Words = WrongClock, "its clock is ahead: its entries are judged by their arrival"
+		s.Condition, s.Words = WrongClock, fmt.Sprintf("its clock is %s ahead: its entries are judged by their arrival", entry.RoughSpan(o.reader.Ahead))
 		s.Mend = "set the clock of that host"
 	case o.fit.no():
 		s.Condition, s.Words = NoFit, fmt.Sprintf("it no longer fits: %d of its newest %d entries do not, such as: %s", o.fit.misfits, o.fit.n, o.fit.example)
@@ -92,7 +125,7 @@ func (o *Origin) State(now time.Time) State {
 		s.Condition, s.Words = Bursts, "it writes in bursts: its writer keeps lines back"
 		s.Mend = "let the program flush each line"
 	case timed && s.Lag > 10*time.Second && now.Sub(o.lag.arrivals[len(o.lag.arrivals)-1]) < time.Minute:
-		s.Condition, s.Words = Late, fmt.Sprintf("late: %s from written to read", s.Lag.Truncate(time.Second))
+		s.Condition, s.Words = Late, fmt.Sprintf("late: %s from written to read, %s at worst", entry.RoughSpan(s.Lag.Truncate(time.Second)), entry.RoughSpan(s.Worst.Truncate(time.Second)))
 	}
 	return s
 }

@@ -171,8 +171,10 @@ type Reader struct {
 	// Encoding is that of the file which is being read.
 	Encoding Encoding
 	// Misfits counts the judged entries that the layout did not fit, Future those
-	// whose time lay more than five minutes ahead.
+	// whose time lay more than five minutes ahead, and Ahead how far the last of them
+	// did.
 	Misfits, Future int64
+	Ahead           time.Duration
 
 	divider  layout.Divider
 	constant []entry.Field
@@ -444,6 +446,7 @@ func (s *scan) divide(at, end int) layout.Division {
 func (s *scan) bounded(at entry.Instant) entry.Instant {
 	if s.r.Live && at > s.now.Add(future) {
 		s.r.Future++
+		s.r.Ahead = at.Sub(s.now)
 		return s.now
 	}
 	return at

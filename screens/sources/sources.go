@@ -297,8 +297,10 @@ func lagWords(d time.Duration) string {
 	switch {
 	case d < 10*time.Second:
 		return fmt.Sprintf("%.1f s", d.Seconds())
-	case d < time.Hour:
+	case d < 3*time.Minute:
 		return fmt.Sprintf("%d s", int(d.Seconds()))
+	case d < 3*time.Hour:
+		return fmt.Sprintf("%d min", int(d.Minutes()))
 	}
 	return fmt.Sprintf("%d h", int(d.Hours()))
 }
