@@ -47,6 +47,9 @@ func (m *Model) help(c *paint.Canvas, top, bottom int, p paint.Palette) {
 		{"c", "clear the chosen alert by hand"},
 		{"pgup pgdn", "older, newer evidence"},
 		{"1 3", "the rooms watch and sources"},
+		{"+ in 3", "bring in another log"},
+		{"r in 3", "begin a rule from the chosen entry"},
+		{"m f", "of entries: those that do not fit; in full"},
 		{"q", "leave; the logs go on without you"},
 	}
 	left := y
