@@ -251,6 +251,7 @@ const (
 	Unreadable Condition = "not readable"
 	Folder     Condition = "a folder"
 	NoFile     Condition = "no file"
+	Unreached  Condition = "not reached"
 	Late       Condition = "late"
 	Bursts     Condition = "writes in bursts"
 	NoFit      Condition = "no longer fits"
@@ -259,7 +260,7 @@ const (
 
 // Blind tells whether an origin in that condition cannot be seen.
 func (c Condition) Blind() bool {
-	return c == Gone || c == Unreadable || c == Folder || c == NoFile
+	return c == Gone || c == Unreadable || c == Folder || c == NoFile || c == Unreached
 }
 
 // denied says in words which right is missing for whom, and what mends it.

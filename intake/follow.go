@@ -18,7 +18,6 @@ import (
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/match"
-	"dimlantern/core/trial"
 )
 
 // Follower follows the files of all sources. It belongs to one goroutine, but for
@@ -150,6 +149,43 @@ func (f *Follower) Errors() <-chan error {
 		return nil
 	}
 	return f.watcher.Errors
+}
+
+// Wrote takes note of entries that were kept in a file of a source.
+func (f *Follower) Wrote(source, path string) {
+	series, _, _, _ := seriesOf(path)
+	if o := f.origins[source+"\x00"+series]; o != nil && o.base == path {
+		o.unread = true
+		return
+	}
+	f.again = true
+}
+
+// Reach tells whether the way is open by which entries of a source come that are
+// kept; with words it is not, because of them. Which says of which origins that is so.
+func (f *Follower) Reach(source string, which func(o *Origin) bool, words, mend string, now time.Time) {
+	for _, o := range f.order {
+		if o.Source.Name != source || !which(o) {
+			continue
+		}
+		if words != "" {
+			o.set(Unreached, words, mend, now)
+		} else if o.Condition == Unreached {
+			o.set(Seen, "", "", now)
+		}
+	}
+}
+
+// Holds tells whether something of a file has still to be read.
+func (f *Follower) Holds(path string) bool {
+	for _, o := range f.order {
+		for _, m := range o.place.Members {
+			if m.Path == path && (m.Offset < m.size || o.unread) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // Missed notes that changes may have been missed: everything is looked at.
@@ -289,7 +325,7 @@ func (f *Follower) lookSeries(s *lang.Source, name string, dirs map[string]map[s
 	key := s.Name + "\x00" + name
 	o := f.origins[key]
 	if o == nil {
-		o = newOrigin(s, name, trial.HostOf(s, name, f.host), f.plans[s.Name])
+		o = newOrigin(s, name, f.host, f.plans[s.Name])
 		if p := f.places(s.Name, name); p != nil {
 			if err := o.restore(p); err != nil {
 				o.Words = err.Error()

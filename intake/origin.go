@@ -12,6 +12,7 @@ import (
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/match"
+	"dimlantern/core/trial"
 )
 
 // MaxLine is how long an entry may be, in bytes; what is behind is cut off.
@@ -41,6 +42,7 @@ type Origin struct {
 	Series    string
 	Name      string // HOST:PATH
 	Host      string
+	Way       string // of kept entries: a peer's address, a channel's name
 	Condition Condition
 	Words     string // what is the matter, where something is
 	Mend      string // what would mend it
@@ -84,8 +86,13 @@ type item struct {
 // maxFinished is how many members that were read to their ends are remembered.
 const maxFinished = 40
 
-func newOrigin(src *lang.Source, series, host string, plan *match.Plan) *Origin {
-	o := &Origin{Source: src, Series: series, Host: host, Name: host + ":" + series, base: series}
+// newOrigin is an origin of which nothing is known yet; self is the name of this machine.
+func newOrigin(src *lang.Source, series, self string, plan *match.Plan) *Origin {
+	o := &Origin{Source: src, Series: series, base: series}
+	o.Name, o.Host = trial.OriginOf(src, series, self)
+	if src.Kept() {
+		_, o.Way, _ = match.KeptIn(series)
+	}
 	o.place.Last, o.place.Reached = entry.None, entry.None
 	o.attach(plan)
 	return o
@@ -253,6 +260,13 @@ func (o *Origin) lookOnce(files []found, first bool, now time.Time) bool {
 	}
 	o.arrange(files)
 	switch {
+	case o.Source.Kept(): // whether it can be seen is decided by its way in
+		if newest >= 0 {
+			o.base = files[newest].path
+		}
+		if o.Condition == "" {
+			o.set(Seen, "", "", now)
+		}
 	case newest >= 0 && o.Condition.Blind() && o.Condition != Unreadable, newest >= 0 && o.Condition == Waiting, o.Condition == "" && newest >= 0:
 		o.base = files[newest].path
 		o.absent = time.Time{}

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
@@ -81,7 +80,7 @@ func (k *Kept) Glob(source string) string {
 
 // Folder is the folder of an origin's segments.
 func (k *Kept) Folder(o KeptOrigin) string {
-	return filepath.Join(k.dir, o.Source, url.PathEscape(o.Host)+"@"+url.PathEscape(o.Way))
+	return filepath.Join(k.dir, o.Source, match.KeptFolder(o.Host, o.Way))
 }
 
 // OriginOf is the origin whose folder that is, or in whose folder that path lies;
@@ -95,10 +94,8 @@ func (k *Kept) OriginOf(path string) (KeptOrigin, bool) {
 	if len(parts) < 2 {
 		return KeptOrigin{}, false
 	}
-	host, way, ok := strings.Cut(parts[1], "@")
-	h, err1 := url.PathUnescape(host)
-	w, err2 := url.PathUnescape(way)
-	return KeptOrigin{parts[0], h, w}, ok && err1 == nil && err2 == nil
+	host, way, ok := match.KeptIn(parts[0] + "/" + parts[1] + "/")
+	return KeptOrigin{parts[0], host, way}, ok
 }
 
 // Write keeps entries of an origin, and returns the segment that they are in. They

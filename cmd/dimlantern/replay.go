@@ -194,7 +194,7 @@ func openInputs(s *lang.Settings, as string, files []string) ([]*trial.Input, []
 		for _, src := range sources {
 			in := &trial.Input{Source: src, Path: name, Host: fallback, Near: entry.None}
 			if src != nil {
-				in.Host = trial.HostOf(src, name, fallback)
+				in.Origin, in.Host = trial.OriginOf(src, name, fallback)
 			}
 			for i, m := range ms {
 				r, c, near, err := openLog(m.path)

@@ -79,6 +79,72 @@ func (p *Plan) Divide(d *layout.Divider, line []byte, near entry.Instant) (layou
 	return x, line
 }
 
+// Wants tells whether an entry is one of those that the source takes at all, by its
+// `only`.
+func (p *Plan) Wants(d *layout.Divider, arrived entry.Instant, host string, text []byte) bool {
+	if p.only == nil {
+		return true
+	}
+	e := &entry.Entry{Source: p.Source, Host: host, At: arrived, Arrived: arrived, Raw: strings.ToValidUTF8(string(text), "\uFFFD")}
+	x := d.Divide(text, arrived)
+	e.Fits, e.Fields = x.Fits, x.Fields
+	if x.Timed {
+		e.At = x.At
+	}
+	return Eval(p.only, &Subject{Entry: e})
+}
+
+// KeptFolder is how the folder is called in which the entries of a host are kept
+// that came by a way, such as a peer's address or a channel's name.
+func KeptFolder(host, way string) string { return escapeName(host) + "@" + escapeName(way) }
+
+// KeptIn is the host and the way of a log of kept entries, by its path; false where
+// it is none.
+func KeptIn(path string) (host, way string, ok bool) {
+	dir := path[:max(strings.LastIndexByte(path, '/'), 0)]
+	host, way, ok = strings.Cut(dir[strings.LastIndexByte(dir, '/')+1:], "@")
+	host, ok1 := unescapeName(host)
+	way, ok2 := unescapeName(way)
+	return host, way, ok && ok1 && ok2
+}
+
+const hexDigits = "0123456789ABCDEF"
+
+// escapeName writes all but letters, digits, - and _, and . behind one of them, as %
+// and two digits.
+func escapeName(s string) string {
+	var b strings.Builder
+	for i := range len(s) {
+		switch c := s[i]; {
+		case c >= 'a' && c <= 'z', c >= 'A' && c <= 'Z', c >= '0' && c <= '9', c == '-', c == '_', c == '.' && i > 0:
+			b.WriteByte(c)
+		default:
+			b.Write([]byte{'%', hexDigits[c>>4], hexDigits[c&15]})
+		}
+	}
+	return b.String()
+}
+
+func unescapeName(s string) (string, bool) {
+	var b strings.Builder
+	for i := 0; i < len(s); i++ {
+		if s[i] != '%' {
+			b.WriteByte(s[i])
+			continue
+		}
+		if i+2 >= len(s) {
+			return "", false
+		}
+		hi, lo := strings.IndexByte(hexDigits, s[i+1]), strings.IndexByte(hexDigits, s[i+2])
+		if hi < 0 || lo < 0 {
+			return "", false
+		}
+		b.WriteByte(byte(hi<<4 | lo))
+		i += 2
+	}
+	return b.String(), true
+}
+
 // constants are the fields that every entry of a log has, by the log's path.
 func constants(s *lang.Source, path string) []entry.Field {
 	var out []entry.Field

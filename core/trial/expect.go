@@ -176,6 +176,21 @@ func (st *stage) line(s lang.Step) {
 	st.at = r.Last
 }
 
+// OriginOf names the origin of a log, and its host: by its path, or, of kept entries,
+// by who sent them and on which way they came.
+func OriginOf(s *lang.Source, path, fallback string) (name, host string) {
+	if s.Kept() {
+		if h, way, ok := match.KeptIn(path); ok {
+			if s.Host != "" {
+				h = s.Host
+			}
+			return h + ":" + way, h
+		}
+	}
+	host = HostOf(s, path, fallback)
+	return host + ":" + path, host
+}
+
 // HostOf is the host of an origin: what the source says, else fallback.
 func HostOf(s *lang.Source, path, fallback string) string {
 	if s.Host != "" {

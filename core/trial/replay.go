@@ -1,6 +1,7 @@
 package trial
 
 import (
+	"cmp"
 	"errors"
 	"io"
 	"time"
@@ -16,6 +17,7 @@ type Input struct {
 	Source *lang.Source // nil: plain lines of no source
 	Path   string
 	Host   string
+	Origin string      // "" is HOST:PATH
 	Files  []io.Reader // the members of its series, oldest first
 	// Near is where times without a year are looked for, such as the time of the
 	// file's last change; None where it is not known.
@@ -62,7 +64,7 @@ func Replay(s *lang.Settings, inputs []*Input, o Options) (Summary, error) {
 		if plans[name] == nil {
 			plans[name] = match.NewPlan(s, in.Source, rules, o.Zone)
 		}
-		m := match.NewReader(plans[name], in.Host+":"+in.Path, in.Host, false)
+		m := match.NewReader(plans[name], cmp.Or(in.Origin, in.Host+":"+in.Path), in.Host, false)
 		m.Near = in.Near
 		r.streams = append(r.streams, &stream{r: r, in: in, reader: m})
 	}
