@@ -26,7 +26,8 @@ func (s *Service) use(settings *lang.Settings, texts []Text) {
 	for _, src := range settings.Sources {
 		plans[src.Name] = match.NewPlan(settings, src, rules, time.Local)
 	}
-	s.follower.Use(settings.Sources, plans)
+	s.follower.Use(s.ways.readable(settings.Sources), plans)
+	s.ways.use(settings)
 	s.settings, s.texts = settings, texts
 	s.setMeta("settings", encodeTexts(texts))
 	s.seq++
@@ -74,7 +75,7 @@ func matching(s *lang.Settings, r *lang.Rule) string {
 		if len(r.On) > 0 && !containsString(r.On, src.Name) || src.Off {
 			continue
 		}
-		fmt.Fprintf(&b, "\n%s %q %q %s %v ", src.Name, src.Files, src.Except, src.Host, src.HostFrom)
+		fmt.Fprintf(&b, "\n%s %q %q %s %v %s", src.Name, src.Files, src.Except, src.Host, src.HostFrom, waysIn(src))
 		if l := s.Layout(src.LayoutName()); l != nil {
 			for _, p := range l.Patterns {
 				b.WriteString(p.Source + " ")
@@ -91,6 +92,19 @@ func matching(s *lang.Settings, r *lang.Rule) string {
 		}
 	}
 	return b.String()
+}
+
+// waysIn is what of a source decides which entries come and what they say.
+func waysIn(s *lang.Source) string {
+	only := ""
+	if s.Only != nil {
+		only = s.Only.String()
+	}
+	way := ""
+	if s.Kept() {
+		way = specOf(s)
+	}
+	return fmt.Sprintf("%s %q %s %s %s %s %v", way, s.LayoutName(), s.Message, s.Account, s.Zone, only, s.Fields)
 }
 
 func containsString(list []string, s string) bool {

@@ -73,6 +73,8 @@ type Service struct {
 	reload   chan struct{}
 	fired    []engine.Transition
 	watcher  *fsnotify.Watcher
+	ways     *ways
+	told     chan string // notices of other goroutines
 }
 
 type tickKey struct {
@@ -94,7 +96,7 @@ func Open(o Options) (*Service, error) {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
 	s := &Service{o: o, trouble: map[string]string{}, ticks: map[tickKey]int64{}, reach: entry.None,
-		commands: make(chan func()), reload: make(chan struct{}, 1), catching: true}
+		commands: make(chan func()), reload: make(chan struct{}, 1), catching: true, told: make(chan string, 100)}
 	s.host, _ = os.Hostname()
 	var err error
 	if s.lock, err = lockFolder(o.Data); err != nil {
@@ -104,7 +106,14 @@ func Open(o Options) (*Service, error) {
 		s.lock.Close()
 		return nil, err
 	}
+	s.ways = newWays(o.Data, func(text string) {
+		select {
+		case s.told <- text:
+		default: // so many at once say nothing more
+		}
+	})
 	if err := s.start(); err != nil {
+		s.ways.close()
 		s.store.Close()
 		s.lock.Close()
 		return nil, err
@@ -254,6 +263,7 @@ func (s *Service) wait(ctx context.Context, timer *time.Timer) (stop bool) {
 		s.checked = time.Time{}
 	case <-problems:
 		s.checked = time.Time{}
+	case <-s.ways.wrote:
 	case <-s.reload:
 		s.stamp, s.checked = "", time.Time{}
 	case f := <-s.commands:
@@ -303,6 +313,9 @@ func (s *Service) round(now time.Time) bool {
 		s.checked = now
 		s.checkSettings()
 	}
+	for _, n := range s.ways.take() {
+		s.follower.Wrote(n.source, n.path)
+	}
 	s.follower.Look(now)
 	s.follower.Poll(now)
 	done := s.drain(now)
@@ -313,9 +326,7 @@ func (s *Service) round(now time.Time) bool {
 			done = s.drain(now)
 		}
 	}
-	for _, words := range s.follower.Told() {
-		s.notice(words)
-	}
+	s.tellAll()
 	s.reading = !done
 	s.seenSources()
 	if done { // what the origins are now comes behind what they had written
@@ -339,6 +350,21 @@ func (s *Service) round(now time.Time) bool {
 		}
 	}
 	return !done
+}
+
+// tellAll tells what the ways in have to tell.
+func (s *Service) tellAll() {
+	for _, words := range s.follower.Told() {
+		s.notice(words)
+	}
+	for {
+		select {
+		case words := <-s.told:
+			s.notice(words)
+		default:
+			return
+		}
+	}
 }
 
 func (s *Service) drain(now time.Time) bool {
@@ -380,6 +406,19 @@ func (s *Service) hold(now time.Time) {
 			}
 		}
 	}
+	for _, src := range s.settings.Sources {
+		if src.Kept() && s.ways.behind(src.Name) {
+			to := entry.Of(now)
+			for _, o := range s.follower.Origins() {
+				if o.Source.Name == src.Name {
+					to = min(to, o.Reached())
+				}
+			}
+			if had, ok := behind[src.Name]; !ok || to < had {
+				behind[src.Name] = to
+			}
+		}
+	}
 	var bounds map[int]entry.Instant
 	if len(behind) > 0 {
 		bounds = map[int]entry.Instant{}
@@ -407,11 +446,19 @@ func (s *Service) trim(now time.Time) {
 	if err != nil {
 		s.o.Log.Warn("old evidence could not be let go of", "reason", err)
 	}
+	if err := s.ways.tidy(s.settings, s.follower.Holds, now); err != nil {
+		s.o.Log.Warn("kept entries could not be compressed", "reason", err)
+	}
 }
 
 // conditions hands on which origins can be seen and which cannot.
 func (s *Service) conditions(now time.Time) {
 	at := entry.Of(now)
+	s.ways.conditions(s.follower, s.settings.Sources, now)
+	delete(s.trouble, "kept")
+	if err := s.ways.kept.Failed(); err != nil {
+		s.trouble["kept"] = err.Error() + "; ports and channels wait, and nothing that was confirmed is lost"
+	}
 	for _, o := range s.follower.Changed() {
 		blind := o.Condition.Blind()
 		s.seq++
@@ -529,6 +576,7 @@ func (s *Service) commit() error {
 
 // close commits what is left, with a snapshot, and lets go of everything.
 func (s *Service) close() error {
+	kept := s.ways.close()
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.snapshot = true
@@ -538,5 +586,5 @@ func (s *Service) close() error {
 		s.o.Committed(s.fired)
 	}
 	s.follower.Close()
-	return errors.Join(err, s.store.Close(), s.lock.Close())
+	return errors.Join(err, kept, s.store.Close(), s.lock.Close())
 }

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"fmt"
 	"io/fs"
 	"os"
@@ -82,8 +83,8 @@ func CheckSettings(texts []Text) (*lang.Settings, []lang.Diagnostic) {
 	}
 	s, ds := lang.Check(files)
 	for _, src := range s.Sources {
-		if src.Zone != "" {
-			src.Location = zone(src.Zone)
+		if z := cmp.Or(src.Zone, s.Zone); z != "" {
+			src.Location = zone(z)
 		}
 	}
 	return s, ds

@@ -30,11 +30,14 @@ type SourcesView struct {
 // SourceView is a source with its origins.
 type SourceView struct {
 	Name    string       `json:"name"`
-	Files   []string     `json:"files"`
+	Where   string       `json:"where"` // in words, where its entries come from
+	Files   []string     `json:"files,omitempty"`
+	Way     *WayView     `json:"way,omitempty"` // of entries that exist nowhere else
 	Layout  string       `json:"layout"`
 	Begin   string       `json:"begin"`
 	Rules   []string     `json:"rules"` // that look here
 	Words   string       `json:"words,omitempty"`
+	Mend    string       `json:"mend,omitempty"`
 	Origins []OriginView `json:"origins"`
 }
 
@@ -43,6 +46,7 @@ type OriginView struct {
 	Name    string        `json:"name"`
 	Host    string        `json:"host"`
 	Path    string        `json:"path"`
+	Way     string        `json:"way,omitempty"` // of kept entries: a peer's address, a channel's name
 	State   intake.State  `json:"state"`
 	Blind   bool          `json:"blind"`
 	Entries int64         `json:"entries"` // read in all
@@ -106,16 +110,22 @@ func (s *Service) listSources(v *SourcesView, now time.Time) {
 		if src.Off {
 			continue
 		}
-		x := SourceView{Name: src.Name, Files: src.Files, Layout: src.LayoutName(), Begin: beginWords(src.Begin), Words: empty[src.Name]}
+		x := SourceView{Name: src.Name, Where: src.Where(), Files: src.Files, Layout: src.LayoutName(), Begin: beginWords(src.Begin), Words: empty[src.Name]}
+		if w, ok := s.ways.view(src.Name); ok {
+			x.Way, x.Words, x.Mend = &w, w.State.Words, w.State.Mend
+		}
 		for _, r := range s.settings.RulesFor(src.Name) {
 			x.Rules = append(x.Rules, r.Name)
 		}
 		for _, o := range s.follower.Origins() {
-			if o.Source == src {
+			if o.Source.Name == src.Name {
 				st := o.State(now)
-				x.Origins = append(x.Origins, OriginView{Name: o.Name, Host: o.Host, Path: o.Series, State: st, Blind: st.Condition.Blind(),
+				x.Origins = append(x.Origins, OriginView{Name: o.Name, Host: o.Host, Path: o.Series, Way: o.Way, State: st, Blind: st.Condition.Blind(),
 					Entries: o.Entries(), Newest: o.Reached(), Began: o.Began(), Read: o.Read()})
 			}
+		}
+		if x.Way != nil && len(x.Origins) == 0 && x.Words == "" {
+			x.Words = "nothing has come yet"
 		}
 		v.Sources = append(v.Sources, x)
 	}
@@ -191,7 +201,7 @@ func (s *Service) Entries(_ context.Context, q EntriesQuery) (*Entries, error) {
 	out := &Entries{Origin: q.Origin, Layout: "plain", Values: map[string]int{}}
 	if l != nil {
 		out.Layout = l.Name
-		for _, f := range l.Fields() {
+		for _, f := range shownFields(l) {
 			if f != "text" && (l.Time == nil || !slices.Contains(l.Time.Fields, f)) {
 				out.Fields = append(out.Fields, f)
 			}
@@ -212,6 +222,18 @@ func (s *Service) Entries(_ context.Context, q EntriesQuery) (*Entries, error) {
 		}
 	}
 	return out, nil
+}
+
+// shownFields are the fields of a layout, those first that say most.
+func shownFields(l *lang.Layout) []string {
+	first := map[string][]string{"syslog": {"host", "program", "level"}, "journal": {"host", "program", "level"}, "event-xml": {"event", "level", "host"}}[l.Format]
+	out := slices.Clone(first)
+	for _, f := range l.Fields() {
+		if !slices.Contains(first, f) && !(l.Format != "" && f == "at") {
+			out = append(out, f)
+		}
+	}
+	return out
 }
 
 func (e *Entries) fill(text []byte, plan *match.Plan, at entry.Instant, skew time.Duration, q EntriesQuery) {

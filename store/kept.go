@@ -2,10 +2,12 @@ package store
 
 import (
 	"bytes"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -303,8 +305,7 @@ type Retention struct {
 
 // What is kept where nothing else is said.
 const (
-	DefaultKeep     = 7 * 24 * time.Hour
-	DefaultCapacity = 2 << 30
+	DefaultKeep = 7 * 24 * time.Hour
 )
 
 // settledAfter is how long after its last entry a segment is compressed.
@@ -313,7 +314,8 @@ const settledAfter = 2 * time.Minute
 // Tidy compresses segments that are full, and lets go of those that are older than
 // their source keeps them, and of the oldest ones of all beyond a capacity in bytes.
 // It returns how many bytes went because of the capacity.
-func (k *Kept) Tidy(keep map[string]Retention, capacity int64, now time.Time) (over int64, err error) {
+// A segment that holds tells of has not been judged to its end, and stays.
+func (k *Kept) Tidy(keep map[string]Retention, capacity int64, holds func(path string) bool, now time.Time) (over int64, err error) {
 	k.closeIdle(now)
 	type piece struct {
 		path  string
@@ -356,7 +358,7 @@ func (k *Kept) Tidy(keep map[string]Retention, capacity int64, now time.Time) (o
 		if r.Read {
 			r.For = settledAfter
 		}
-		active := k.writing(p.path)
+		active := k.writing(p.path) || holds(p.path)
 		switch {
 		case !active && now.Sub(p.mod) > r.For:
 			if os.Remove(p.path) == nil {
@@ -431,6 +433,57 @@ func compress(path string) (int64, error) {
 		return 0, err
 	}
 	return size, os.Remove(path)
+}
+
+// SetPositions remembers up to where the ways of a source have been read.
+func (k *Kept) SetPositions(source string, positions map[string]string) error {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	all := k.positions(source)
+	maps.Copy(all, positions)
+	b, err := json.Marshal(all)
+	if err != nil {
+		return err
+	}
+	path := k.positionsPath(source)
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return err
+	}
+	if err := os.WriteFile(path+".part", b, 0o600); err != nil {
+		return err
+	}
+	return os.Rename(path+".part", path)
+}
+
+// Positions are those that SetPositions was given.
+func (k *Kept) Positions(source string) map[string]string {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.positions(source)
+}
+
+func (k *Kept) positions(source string) map[string]string {
+	all := map[string]string{}
+	if b, err := os.ReadFile(k.positionsPath(source)); err == nil {
+		json.Unmarshal(b, &all) // a damaged file is as good as none: the entries themselves say more
+	}
+	return all
+}
+
+func (k *Kept) positionsPath(source string) string {
+	return filepath.Join(k.dir, source, "positions.json")
+}
+
+// Origins are the origins of a source of which something is kept.
+func (k *Kept) Origins(source string) []KeptOrigin {
+	list, _ := os.ReadDir(filepath.Join(k.dir, source))
+	var out []KeptOrigin
+	for _, e := range list {
+		if host, way, ok := match.KeptIn(e.Name() + "/"); ok && e.IsDir() {
+			out = append(out, KeptOrigin{source, host, way})
+		}
+	}
+	return out
 }
 
 // Close closes all segments.

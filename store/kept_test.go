@@ -16,6 +16,11 @@ import (
 	"dimlantern/core/match"
 )
 
+const capacity = 1 << 30
+
+func nothing(string) bool { return false }
+
+
 var quay = KeptOrigin{"boxes", "lock-3", "192.0.2.7"}
 
 func keep(t *testing.T, k *Kept, now time.Time, texts ...string) string {
@@ -53,7 +58,7 @@ func TestKept(t *testing.T) {
 	second := keep(t, k, now.Add(time.Hour), "five")
 	assert.NotEqual(t, first, second)
 	later := time.Now().Add(10 * time.Minute)
-	_, err = k.Tidy(nil, DefaultCapacity, later)
+	_, err = k.Tidy(nil, capacity, nothing, later)
 	require.NoError(t, err)
 	assert.NoFileExists(t, first)
 	out, err := exec.Command("zstdcat", first+".zst").Output()
@@ -88,13 +93,13 @@ func TestKeptRoom(t *testing.T) {
 	}
 	info, err := os.Stat(paths[0])
 	require.NoError(t, err)
-	over, err := k.Tidy(nil, 3*info.Size()+10, time.Now())
+	over, err := k.Tidy(nil, 3*info.Size()+10, nothing, time.Now())
 	require.NoError(t, err)
 	assert.Equal(t, info.Size(), over)
 	assert.NoFileExists(t, paths[0])
 	list, _ := filepath.Glob(filepath.Dir(paths[0]) + "/*.zst")
 	assert.Len(t, list, 3)
-	_, err = k.Tidy(map[string]Retention{"boxes": {For: 3 * time.Hour}}, DefaultCapacity, time.Now())
+	_, err = k.Tidy(map[string]Retention{"boxes": {For: 3 * time.Hour}}, capacity, nothing, time.Now())
 	require.NoError(t, err)
 	list, _ = filepath.Glob(filepath.Dir(paths[0]) + "/*")
 	assert.Less(t, len(list), 3)

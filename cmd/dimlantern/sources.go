@@ -79,6 +79,36 @@ func bytesWords(n int64) string {
 	return fmt.Sprintf("%.1f GB", float64(n)/1e9)
 }
 
+func beginsWords(s service.SourceView) string {
+	if s.Way != nil && len(s.Way.State.Ways) == 0 {
+		return ""
+	}
+	return ", begins " + s.Begin
+}
+
+// printSenders says who sends, and of whom something was lost.
+func printSenders(w *service.WayView) {
+	if w == nil {
+		return
+	}
+	for _, x := range w.State.Senders {
+		words := fmt.Sprintf("  from %s: %d received", shown(x.Name), x.Received)
+		if x.Dropped > 0 {
+			words += fmt.Sprintf(", %d dropped for want of room", x.Dropped)
+		}
+		if x.Note != "" {
+			words += "; " + x.Note
+		}
+		fmt.Println(words)
+	}
+	if w.State.Lost > 0 {
+		fmt.Printf("  %d datagrams were dropped by the system before they could be read\n", w.State.Lost)
+	}
+	if w.Waiting > 0 {
+		fmt.Printf("  %d entries wait until they can be kept\n", w.Waiting)
+	}
+}
+
 func sourcesCommand() *cobra.Command {
 	o := &places{}
 	var asJSON bool
@@ -102,10 +132,14 @@ what would mend it. Without a service, dimlantern check --reach tries them.`,
 			}
 			for _, s := range v.Sources {
 				if !asJSON {
-					fmt.Printf("%s  %s, layout %s, begins %s\n", s.Name, s.Files[0], s.Layout, s.Begin)
+					fmt.Printf("%s  %s, layout %s%s\n", s.Name, s.Where, s.Layout, beginsWords(s))
 					if s.Words != "" {
 						fmt.Printf("  %s\n", s.Words)
 					}
+					if s.Mend != "" {
+						fmt.Printf("  to mend it: %s\n", s.Mend)
+					}
+					printSenders(s.Way)
 				}
 				for _, x := range s.Origins {
 					if asJSON {

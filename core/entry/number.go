@@ -137,3 +137,18 @@ func (a Number) sign() int {
 }
 
 func isDigit(c byte) bool { return c >= '0' && c <= '9' }
+
+// Int is the number as an integer of 63 bits; false where it is none.
+func (a Number) Int() (int64, bool) {
+	if len(a.digits) > a.exp || a.exp > 19 {
+		return 0, a.digits == ""
+	}
+	n, ok := new(big.Int).SetString(a.digits+strings.Repeat("0", a.exp-len(a.digits)), 10)
+	if !ok || !n.IsInt64() {
+		return 0, false
+	}
+	if a.neg {
+		return -n.Int64(), true
+	}
+	return n.Int64(), true
+}

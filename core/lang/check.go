@@ -47,7 +47,13 @@ func (k *checker) read(f *File) {
 		kind := b.kind.src
 		switch kind {
 		case "source", "layout", "rule":
-		case "contact", "hush", "settings", "group", "kit", "report", "deliver":
+		case "settings":
+			if b.name.src != "" {
+				f.report(Err, "bad-name", b.name, "settings have no name", "write: settings {")
+			}
+			f.readBlock(b, kind, k.settings)
+			continue
+		case "contact", "hush", "group", "kit", "report", "deliver":
 			f.report(Err, "not-in-this-version", b.kind, notYet+": "+kind, "take the block out, or put # before its lines")
 			continue
 		default:

@@ -40,7 +40,7 @@ func init() { // it refers to itself through the readers
 		},
 		"contact":  {"mail": nil, "webhook": nil, "syslog": nil, "command": nil, "from": nil, "hours": nil, "gather": nil, "most": nil, "on": nil},
 		"hush":     {"rules": nil, "about": nil, "where": nil, "from": nil, "why": nil},
-		"settings": {"mail": nil, "tell": nil, "heartbeat": nil, "zone": nil, "apply": nil, "keep": nil, "most": nil},
+		"settings": {"mail": nil, "tell": nil, "heartbeat": nil, "zone": readZone, "apply": nil, "keep": readAtMost, "most": nil},
 	}
 }
 
@@ -109,6 +109,7 @@ func (f *File) readBlock(b *block, kind string, node any) {
 var once = map[string]bool{
 	"source begin": true, "source layout": true, "source host": true, "source entry": true, "source encoding": true,
 	"source channel": true, "source message": true, "source account": true, "source input": true, "source zone": true, "source keep": true,
+	"settings zone": true, "settings keep": true,
 	"layout time": true, "rule per": true, "rule on": true, "rule remind": true, "rule say": true, "rule advise": true,
 }
 

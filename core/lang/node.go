@@ -17,6 +17,20 @@ type Settings struct {
 	Sources []*Source // by name
 	Layouts []*Layout // by name; the built-in ones are not among them
 	Rules   []*Rule   // by name; those that are off are among them
+	Zone    string    // of times without one; "" is the machine's
+	// AtMost is how many bytes kept entries may take; 0 is DefaultAtMost.
+	AtMost int64
+}
+
+// DefaultAtMost is how many bytes kept entries may take where nothing is said.
+const DefaultAtMost = 2 << 30
+
+// Capacity is how many bytes kept entries may take.
+func (s *Settings) Capacity() int64 {
+	if s.AtMost == 0 {
+		return DefaultAtMost
+	}
+	return s.AtMost
 }
 
 // Source returns the source of that name, or nil.

@@ -268,12 +268,18 @@ func readInput(c *cursor, node any) {
 var CheckZone func(name string) bool
 
 func readZone(c *cursor, node any) {
-	s := node.(*Source)
 	t := c.peek()
-	if s.Zone = c.text("a zone"); !c.failed && CheckZone != nil && !CheckZone(s.Zone) {
-		c.fail(t, "unknown-zone", fmt.Sprintf("there is no zone %s", Quote(s.Zone)), `write a zone of the time zone database: "Europe/Dublin", or "UTC"`)
+	zone := c.text("a zone")
+	if !c.failed && CheckZone != nil && !CheckZone(zone) {
+		c.fail(t, "unknown-zone", fmt.Sprintf("there is no zone %s", Quote(zone)), `write a zone of the time zone database: "Europe/Dublin", or "UTC"`)
 	}
 	c.done(`write: zone "Europe/Dublin"`)
+	switch n := node.(type) {
+	case *Source:
+		n.Zone = zone
+	case *Settings:
+		n.Zone = zone
+	}
 }
 
 func readSourceField(c *cursor, node any) {
@@ -306,6 +312,28 @@ func readKeep(c *cursor, node any) {
 		s.Keep = Keep{"for", c.duration("a time")}
 	default:
 		s.Keep = Keep{How: c.oneOf("a time, hits or nothing", "hits", "nothing")}
+	}
+	c.done(mend)
+}
+
+// leastAtMost is the least that kept entries can be bounded by, in bytes.
+const leastAtMost = 1 << 20
+
+func readAtMost(c *cursor, node any) {
+	const mend = "write: keep at most 2 GiB"
+	if !c.accept("at") || !c.accept("most") {
+		c.expected(c.peek(), "at most", mend)
+	}
+	t := c.next()
+	if t.kind != number {
+		c.expected(t, "a size", mend)
+		return
+	}
+	v := c.numeric(t, "==")
+	if n, ok := v.Number.Int(); !c.failed && (!ok || n < leastAtMost) {
+		c.fail(t, "bad-size", fmt.Sprintf("%s is no size of a MiB or more", visible(v.Src)), mend)
+	} else {
+		node.(*Settings).AtMost = n
 	}
 	c.done(mend)
 }

@@ -3,6 +3,7 @@ package layout
 import (
 	"bytes"
 	"strings"
+	"time"
 
 	"dimlantern/core/entry"
 )
@@ -332,7 +333,7 @@ func tag(b []byte) (program, pid string, rest []byte, ok bool) {
 // SyslogHost is the host that a message names, without dividing it; "" where it
 // names none.
 func SyslogHost(line []byte) string {
-	d := Divider{Layout: &Layout{format: (*Divider).syslog}}
+	d := Divider{Layout: &Layout{format: (*Divider).syslog, zone: time.UTC}}
 	out := d.syslog(line, 0)
 	for _, f := range out.Fields {
 		if f.Name == "host" {

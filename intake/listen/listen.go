@@ -23,6 +23,7 @@ import (
 
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
+	"dimlantern/intake/feed"
 )
 
 // MaxMessage is how long a message may be, in bytes; what is behind is cut off.
@@ -35,23 +36,6 @@ const (
 	maxPeers        = 4096
 	maxStreams      = 1000 // TCP connections of one listener
 )
-
-// Message is one message as it came.
-type Message struct {
-	Peer    string // address and port
-	Address string // the address alone
-	Arrived entry.Instant
-	Text    []byte
-}
-
-// Peer is who sends.
-type Peer struct {
-	Address  string    `json:"address"`
-	Received int64     `json:"received"`
-	Dropped  int64     `json:"dropped"` // for want of room
-	Last     time.Time `json:"last"`
-	Streams  int       `json:"streams"` // connections that are open
-}
 
 // Listener receives at one port. Its methods may be called concurrently.
 type Listener struct {
@@ -71,8 +55,8 @@ type Listener struct {
 }
 
 type peer struct {
-	Peer
-	queue []Message
+	feed.Sender
+	queue []feed.Message
 	bytes int
 	inRow bool
 }
@@ -84,18 +68,22 @@ func New(spec lang.Listen) *Listener {
 	return l
 }
 
-// Spec is what it was made of.
-func (l *Listener) Spec() lang.Listen { return l.spec }
-
-// Ready delivers when something waits to be taken.
+// Ready is part of feed.Feed.
 func (l *Listener) Ready() <-chan struct{} { return l.ready }
 
-// State says why nothing can be received, and what mends that; a nil error where it
-// is received.
-func (l *Listener) State() (since time.Time, err error, mend string) {
+// State is part of feed.Feed.
+func (l *Listener) State() feed.State {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	return l.since, l.state, l.mend
+	s := feed.State{Since: l.since, Mend: l.mend, Lost: l.lost, Behind: len(l.turn) > 0}
+	if l.state != nil {
+		s.Words = l.state.Error()
+	}
+	for _, p := range l.peers {
+		s.Senders = append(s.Senders, p.Sender)
+	}
+	slices.SortFunc(s.Senders, func(a, b feed.Sender) int { return b.Last.Compare(a.Last) })
+	return s
 }
 
 // Addr is where it listens; nil where it does not.
@@ -105,35 +93,16 @@ func (l *Listener) Addr() net.Addr {
 	return l.bound
 }
 
-// Lost is how many datagrams the system dropped because they were not read fast
-// enough; from whom is not known.
-func (l *Listener) Lost() int64 {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	return l.lost
-}
-
-// Peers are those who have sent something, the latest first.
-func (l *Listener) Peers() []Peer {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	out := make([]Peer, 0, len(l.peers))
-	for _, p := range l.peers {
-		out = append(out, p.Peer)
-	}
-	slices.SortFunc(out, func(a, b Peer) int { return b.Last.Compare(a.Last) })
-	return out
-}
-
 // Run receives until the context ends. Where the port cannot be opened it says so in
 // State, and tries again.
 func (l *Listener) Run(ctx context.Context) {
-	defer func() {
+	stop := context.AfterFunc(ctx, func() {
 		l.mu.Lock()
 		l.closed = true
 		l.room.Broadcast()
 		l.mu.Unlock()
-	}()
+	})
+	defer stop()
 	for {
 		err := l.serve(ctx)
 		if ctx.Err() != nil {
@@ -202,19 +171,19 @@ func (l *Listener) find(address string) *peer {
 		if oldest == nil {
 			return nil
 		}
-		delete(l.peers, oldest.Address)
+		delete(l.peers, oldest.Name)
 	}
-	p = &peer{Peer: Peer{Address: address}}
+	p = &peer{Sender: feed.Sender{Name: address}}
 	l.peers[address] = p
 	return p
 }
 
 // put queues a message. A stream waits for room; a datagram is dropped without it.
 // It answers false where the listener is closed.
-func (l *Listener) put(m Message, wait bool) bool {
+func (l *Listener) put(m feed.Message, wait bool) bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	p := l.find(m.Address)
+	p := l.find(m.Way)
 	if p == nil {
 		return !l.closed
 	}
@@ -247,12 +216,11 @@ func (l *Listener) put(m Message, wait bool) bool {
 // atOnce is how many messages of one peer are taken before it is another's turn.
 const atOnce = 64
 
-// Take takes messages that wait, at most so many, in turn from each peer. Those of
-// one peer keep their order.
-func (l *Listener) Take(most int) []Message {
+// Take is part of feed.Feed. The messages of one peer keep their order.
+func (l *Listener) Take(most int) []feed.Message {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	var out []Message
+	var out []feed.Message
 	for len(out) < most && len(l.turn) > 0 {
 		p := l.turn[0]
 		l.turn = l.turn[1:]
@@ -315,7 +283,7 @@ func (l *Listener) udp(ctx context.Context) error {
 		if len(text) == 0 {
 			continue
 		}
-		m := Message{Peer: netip.AddrPortFrom(addr, from.Port()).String(), Address: addr.String(), Arrived: entry.Of(time.Now()), Text: append([]byte(nil), text...)}
+		m := feed.Message{Peer: netip.AddrPortFrom(addr, from.Port()).String(), Way: addr.String(), Arrived: entry.Of(time.Now()), Text: append([]byte(nil), text...)}
 		if !l.put(m, false) {
 			return nil
 		}
@@ -352,6 +320,8 @@ func (l *Listener) streams(ctx context.Context) error {
 	places := make(chan struct{}, maxStreams)
 	var all sync.WaitGroup
 	defer all.Wait()
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
 	for {
 		conn, err := in.Accept()
 		if err != nil {
@@ -386,7 +356,7 @@ func (l *Listener) stream(ctx context.Context, conn net.Conn) {
 	for {
 		text, err := r.Next()
 		if len(text) > 0 {
-			if !l.put(Message{Peer: from, Address: address, Arrived: entry.Of(time.Now()), Text: append([]byte(nil), text...)}, true) {
+			if !l.put(feed.Message{Peer: from, Way: address, Arrived: entry.Of(time.Now()), Text: append([]byte(nil), text...)}, true) {
 				return
 			}
 		}

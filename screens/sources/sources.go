@@ -7,6 +7,7 @@ package sources
 
 import (
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -191,8 +192,9 @@ func (r *Room) list(c *paint.Canvas, top, bottom int, a paint.Axis, p paint.Pale
 func (r *Room) draw(c *paint.Canvas, y int, x *row, a paint.Axis, p paint.Palette, base paint.Style) {
 	if x.origin == nil {
 		at := c.Put(1, y, base.Strong(), x.source.Name)
-		at = c.Put(at+2, y, base.With(p.Dim), "files")
-		at = c.Cut(at+1, y, c.W-at-2, base.With(p.Rule), strings.Join(x.source.Files, ", "))
+		kind, where, _ := strings.Cut(x.source.Where, " ")
+		at = c.Put(at+2, y, base.With(p.Dim), kind)
+		at = c.Cut(at+1, y, c.W-at-2, base.With(p.Rule), where)
 		if x.source.Words != "" {
 			c.Cut(at+3, y, c.W-at-4, base.With(p.Blind), x.source.Words)
 		}
@@ -252,6 +254,9 @@ func (r *Room) draw(c *paint.Canvas, y int, x *row, a paint.Axis, p paint.Palett
 // label is how an origin is called: the name of its file, with as many of its
 // folders as tell it from others of its source.
 func label(s *service.SourceView, o *service.OriginView) string {
+	if o.Way != "" {
+		return strings.TrimSuffix(o.Host+" "+o.Way, " "+o.Host)
+	}
 	parts := strings.Split(o.Path, "/")
 	for n := 1; n < len(parts); n++ {
 		name := strings.Join(parts[len(parts)-n:], "/")
@@ -370,7 +375,11 @@ func (r *Room) facts(c *paint.Canvas, y, bottom, middle int, s *service.SourceVi
 			put("mend", base.With(p.Over), o.State.Mend)
 		}
 	}
-	put("file", base, o.Path)
+	if s.Way != nil {
+		wayFacts(put, s.Way, o, p, base)
+	} else {
+		put("file", base, o.Path)
+	}
 	put("read", dim, o.Read)
 	if o.Began != "" {
 		put("began", dim, o.Began)
@@ -400,6 +409,35 @@ func (r *Room) facts(c *paint.Canvas, y, bottom, middle int, s *service.SourceVi
 		rules = strings.Join(s.Rules, ", ")
 	}
 	put("rules", dim, rules)
+}
+
+// wayFacts says how the entries of an origin come that exist nowhere else.
+func wayFacts(put func(string, paint.Style, string), w *service.WayView, o *service.OriginView, p paint.Palette, base paint.Style) {
+	warn := base.With(p.Severity[entry.Warning])
+	put("from", base, o.Way)
+	for _, x := range w.State.Senders {
+		if x.Name != o.Way {
+			continue
+		}
+		words := fmt.Sprintf("%d came since the start", x.Received)
+		if x.Streams > 0 {
+			words += fmt.Sprintf("; %d connections are open", x.Streams)
+		}
+		if x.Note != "" {
+			words += "; " + x.Note
+		}
+		put("", base.With(p.Dim), words)
+		if x.Dropped > 0 {
+			put("lost", warn, fmt.Sprintf("%d were dropped for want of room", x.Dropped))
+		}
+	}
+	if w.State.Lost > 0 {
+		put("lost", warn, fmt.Sprintf("%d datagrams were dropped by the system before they could be read; from whom is not known", w.State.Lost))
+	}
+	if w.Waiting > 0 {
+		put("waiting", warn, fmt.Sprintf("%d entries wait until they can be kept", w.Waiting))
+	}
+	put("kept", base.With(p.Dim), filepath.Dir(o.Path))
 }
 
 // entries draws entries newest first: their time, their fields, their text.

@@ -1,0 +1,414 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+	"sort"
+	"sync"
+	"time"
+
+	"dimlantern/core/lang"
+	"dimlantern/core/layout"
+	"dimlantern/core/match"
+	"dimlantern/intake"
+	"dimlantern/intake/feed"
+	"dimlantern/intake/listen"
+	"dimlantern/store"
+)
+
+// ways are the ways in by which entries come that exist nowhere else. Each source
+// has a collector, which keeps what comes before it is judged; then the follower
+// reads it as it reads files.
+type ways struct {
+	kept   *store.Kept
+	notice func(string)
+	ctx    context.Context
+	stop   context.CancelFunc
+	all    sync.WaitGroup
+	wrote  chan struct{}
+
+	mu      sync.Mutex
+	news    map[news]bool // files that were written to
+	running map[string]*collector
+}
+
+type news struct{ source, path string }
+
+// collector takes what the feeds of a source bring, and keeps it.
+type collector struct {
+	w      *ways
+	source *lang.Source
+	plan   *match.Plan
+	spec   string
+	feeds  []feed.Feed
+	stop   context.CancelFunc
+	done   chan struct{}
+
+	mu      sync.Mutex
+	waiting int // entries that were taken, and could not be kept yet
+	since   time.Time
+	hosts   map[string]map[string]bool // by way, those that have sent
+}
+
+func newWays(data string, notice func(string)) *ways {
+	w := &ways{kept: store.OpenKept(data), notice: notice, wrote: make(chan struct{}, 1), news: map[news]bool{}, running: map[string]*collector{}}
+	w.ctx, w.stop = context.WithCancel(context.Background())
+	return w
+}
+
+// use starts and stops the ways in of settings.
+func (w *ways) use(settings *lang.Settings) {
+	want := map[string]*lang.Source{}
+	for _, s := range settings.Sources {
+		if s.Kept() && !s.Off {
+			want[s.Name] = s
+		}
+	}
+	for name, c := range w.running {
+		if s := want[name]; s == nil || specOf(s) != c.spec {
+			c.stop()
+			<-c.done
+			w.mu.Lock()
+			delete(w.running, name)
+			w.mu.Unlock()
+		} else {
+			c.mu.Lock()
+			c.source, c.plan = s, match.NewPlan(settings, s, nil, time.Local)
+			c.mu.Unlock()
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(want)) {
+		if w.running[name] == nil {
+			w.start(settings, want[name])
+		}
+	}
+}
+
+// specOf is what the feeds of a source are made of.
+func specOf(s *lang.Source) string {
+	listens := slices.Clone(s.Listen)
+	for i := range listens {
+		listens[i].Pos = lang.Pos{}
+	}
+	b, _ := json.Marshal([]any{s.Channels, s.At, listens, s.Input, s.Begin})
+	return string(b)
+}
+
+func (w *ways) start(settings *lang.Settings, s *lang.Source) {
+	ctx, stop := context.WithCancel(w.ctx)
+	c := &collector{w: w, source: s, plan: match.NewPlan(settings, s, nil, time.Local), spec: specOf(s), stop: stop, done: make(chan struct{}), hosts: map[string]map[string]bool{}}
+	c.feeds = w.feedsOf(s)
+	w.mu.Lock()
+	w.running[s.Name] = c
+	w.mu.Unlock()
+	w.all.Go(func() {
+		defer close(c.done)
+		c.run(ctx)
+	})
+}
+
+func (w *ways) feedsOf(s *lang.Source) []feed.Feed {
+	var out []feed.Feed
+	for _, l := range s.Listen {
+		out = append(out, listen.New(l))
+	}
+	return out
+}
+
+// close stops all ways, and keeps what has been taken by them.
+func (w *ways) close() error {
+	w.stop()
+	w.all.Wait()
+	return w.kept.Close()
+}
+
+// take tells which files have been written to since this was last asked.
+func (w *ways) take() []news {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	out := slices.Collect(maps.Keys(w.news))
+	clear(w.news)
+	return out
+}
+
+func (w *ways) tell(source, path string) {
+	w.mu.Lock()
+	w.news[news{source, path}] = true
+	w.mu.Unlock()
+	select {
+	case w.wrote <- struct{}{}:
+	default:
+	}
+}
+
+// atOnce is how many messages are kept together.
+const atOnce = 2000
+
+// run takes and keeps until the context ends, and then what is left.
+func (c *collector) run(ctx context.Context) {
+	var all sync.WaitGroup
+	ready := make(chan struct{}, 1)
+	for _, f := range c.feeds {
+		all.Go(func() { f.Run(ctx) })
+		all.Go(func() {
+			for {
+				select {
+				case <-ctx.Done():
+					return
+				case <-f.Ready():
+					select {
+					case ready <- struct{}{}:
+					default:
+					}
+				}
+			}
+		})
+	}
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	for ctx.Err() == nil {
+		select {
+		case <-ctx.Done():
+		case <-ready:
+		case <-tick.C:
+			c.told()
+		}
+		for c.once(ctx) {
+		}
+	}
+	all.Wait()
+	for c.once(ctx) {
+	}
+}
+
+// once keeps what each feed has; it answers true where more may be there.
+func (c *collector) once(ctx context.Context) bool {
+	more := false
+	for _, f := range c.feeds {
+		batch := f.Take(atOnce)
+		if len(batch) == 0 {
+			continue
+		}
+		more = true
+		for !c.keep(batch) { // nothing is taken until this could be kept
+			select {
+			case <-ctx.Done():
+				return false
+			case <-time.After(time.Second):
+			}
+		}
+	}
+	return more
+}
+
+// keep keeps messages, each with its origin. What was kept is taken out of the
+// batch, so that it may be called again with the rest.
+func (c *collector) keep(batch []feed.Message) bool {
+	c.mu.Lock()
+	source, plan := c.source, c.plan
+	c.mu.Unlock()
+	d := &layout.Divider{Layout: plan.Layout}
+	groups := map[store.KeptOrigin][]store.KeptEntry{}
+	var order []store.KeptOrigin
+	positions := map[string]string{}
+	for i := range batch {
+		m := &batch[i]
+		if m.Position != "" {
+			positions[m.Way] = m.Position
+		}
+		if m.Text == nil {
+			continue
+		}
+		host := c.hostOf(source, m)
+		if !plan.Wants(d, m.Arrived, host, m.Text) {
+			continue
+		}
+		o := store.KeptOrigin{Source: source.Name, Host: host, Way: m.Way}
+		if groups[o] == nil {
+			order = append(order, o)
+		}
+		groups[o] = append(groups[o], store.KeptEntry{Arrived: m.Arrived, Peer: m.Peer, Text: m.Text})
+	}
+	now := time.Now()
+	for _, o := range order {
+		path, err := c.w.kept.Write(o, groups[o], now)
+		if err != nil {
+			c.note(batch, now)
+			return false
+		}
+		for i := range batch { // it is kept
+			if m := &batch[i]; m.Way == o.Way && m.Text != nil && c.hostOf(source, m) == o.Host {
+				m.Text = nil
+			}
+		}
+		c.w.tell(source.Name, path)
+	}
+	if len(positions) > 0 {
+		if err := c.w.kept.SetPositions(source.Name, positions); err != nil {
+			c.note(batch, now)
+			return false
+		}
+	}
+	c.note(nil, now)
+	return true
+}
+
+// note remembers what waits to be kept.
+func (c *collector) note(batch []feed.Message, now time.Time) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.waiting == 0 {
+		c.since = now
+	}
+	c.waiting = len(batch)
+}
+
+// maxHosts bounds how many hosts one peer may speak for; the entries of others are
+// the peer's own.
+const maxHosts = 500
+
+// hostOf is the host of a message: as it says itself, else its peer.
+func (c *collector) hostOf(s *lang.Source, m *feed.Message) string {
+	host := m.Host
+	if host == "" && s.LayoutName() == "syslog" {
+		host = layout.SyslogHost(m.Text)
+	}
+	if host == "" || len(host) > 255 {
+		return m.Way
+	}
+	seen := c.hosts[m.Way]
+	if seen[host] {
+		return host
+	}
+	if len(seen) >= maxHosts {
+		return m.Way
+	}
+	if seen == nil {
+		seen = map[string]bool{}
+		c.hosts[m.Way] = seen
+	}
+	seen[host] = true
+	return host
+}
+
+func (c *collector) told() {
+	for _, f := range c.feeds {
+		if t, ok := f.(feed.Teller); ok {
+			for _, words := range t.Told() {
+				c.w.notice(c.source.Name + ": " + words)
+			}
+		}
+	}
+}
+
+// WayView is the way in of a source, as it is now.
+type WayView struct {
+	State feed.State `json:"state"`
+	// Waiting is how many entries were taken, and cannot be kept.
+	Waiting int `json:"waiting,omitempty"`
+}
+
+// view is how the way in of a source is; false where it has none of its own.
+func (w *ways) view(source string) (WayView, bool) {
+	w.mu.Lock()
+	c := w.running[source]
+	w.mu.Unlock()
+	if c == nil {
+		return WayView{}, false
+	}
+	v := WayView{}
+	for i, f := range c.feeds {
+		s := f.State()
+		if i == 0 {
+			v.State = s
+			continue
+		}
+		if v.State.Words == "" {
+			v.State.Words, v.State.Mend, v.State.Since = s.Words, s.Mend, s.Since
+		}
+		v.State.Senders = merged(v.State.Senders, s.Senders)
+		v.State.Lost += s.Lost
+		v.State.Behind = v.State.Behind || s.Behind
+	}
+	sort.SliceStable(v.State.Senders, func(i, j int) bool { return v.State.Senders[i].Last.After(v.State.Senders[j].Last) })
+	c.mu.Lock()
+	v.Waiting = c.waiting
+	c.mu.Unlock()
+	return v, true
+}
+
+// merged adds up who sends by several ways.
+func merged(a, b []feed.Sender) []feed.Sender {
+	for _, x := range b {
+		i := slices.IndexFunc(a, func(y feed.Sender) bool { return y.Name == x.Name })
+		if i < 0 {
+			a = append(a, x)
+			continue
+		}
+		y := &a[i]
+		y.Received, y.Dropped, y.Streams = y.Received+x.Received, y.Dropped+x.Dropped, y.Streams+x.Streams
+		if x.Last.After(y.Last) {
+			y.Last = x.Last
+		}
+	}
+	return a
+}
+
+// conditions hands on to the follower which ways are open.
+func (w *ways) conditions(f *intake.Follower, sources []*lang.Source, now time.Time) {
+	for _, s := range sources {
+		v, ok := w.view(s.Name)
+		if !ok {
+			continue
+		}
+		f.Reach(s.Name, func(o *intake.Origin) bool { _, own := v.State.Ways[o.Way]; return !own }, v.State.Words, v.State.Mend, now)
+		for way, t := range v.State.Ways {
+			f.Reach(s.Name, func(o *intake.Origin) bool { return o.Way == way }, t.Words, t.Mend, now)
+		}
+	}
+}
+
+// behind tells whether something of a source has come, and was not kept yet.
+func (w *ways) behind(source string) bool {
+	v, ok := w.view(source)
+	return ok && (v.Waiting > 0 || v.State.Behind && v.State.Words == "")
+}
+
+// readable are the sources as the follower reads them: kept entries are files.
+func (w *ways) readable(sources []*lang.Source) []*lang.Source {
+	out := slices.Clone(sources)
+	for i, s := range out {
+		if s.Kept() {
+			c := *s
+			c.Files, c.Begin = []string{w.kept.Glob(s.Name)}, lang.Begin{How: lang.BeginOldest}
+			out[i] = &c
+		}
+	}
+	return out
+}
+
+// tidy compresses what is kept, and lets go of what is too old or too much.
+func (w *ways) tidy(settings *lang.Settings, holds func(path string) bool, now time.Time) error {
+	keep := map[string]store.Retention{}
+	for _, s := range settings.Sources {
+		keep[s.Name] = store.Retention{For: s.Keep.For, Read: s.Keep.How == "hits" || s.Keep.How == "nothing"}
+	}
+	over, err := w.kept.Tidy(keep, settings.Capacity(), holds, now)
+	if over > 0 {
+		w.notice(fmt.Sprintf("kept entries take more than %s: the oldest went, %d bytes", sizeWords(settings.Capacity()), over))
+	}
+	return err
+}
+
+func sizeWords(n int64) string {
+	switch {
+	case n >= 1<<30 && n%(1<<30) == 0:
+		return fmt.Sprintf("%d GiB", n>>30)
+	case n >= 1<<20:
+		return fmt.Sprintf("%d MiB", n>>20)
+	}
+	return fmt.Sprintf("%d bytes", n)
+}
