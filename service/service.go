@@ -8,6 +8,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"maps"
 	"os"
@@ -35,6 +36,8 @@ type Options struct {
 	Log *slog.Logger
 	// Where says where the service runs, for the screens.
 	Where string
+	// Input is what a source with input reads; nil where nothing is piped in.
+	Input io.Reader
 	// NoEvents makes it poll, as on file systems without change events.
 	NoEvents bool
 }
@@ -106,7 +109,7 @@ func Open(o Options) (*Service, error) {
 		s.lock.Close()
 		return nil, err
 	}
-	s.ways = newWays(o.Data, func(text string) {
+	s.ways = newWays(o.Data, s.host, o.Input, func(text string) {
 		select {
 		case s.told <- text:
 		default: // so many at once say nothing more

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"maps"
 	"slices"
 	"sort"
@@ -16,6 +17,7 @@ import (
 	"dimlantern/intake"
 	"dimlantern/intake/feed"
 	"dimlantern/intake/listen"
+	"dimlantern/intake/pipe"
 	"dimlantern/store"
 )
 
@@ -24,6 +26,8 @@ import (
 // reads it as it reads files.
 type ways struct {
 	kept   *store.Kept
+	host   string // of this machine
+	input  *pipe.Feed
 	notice func(string)
 	ctx    context.Context
 	stop   context.CancelFunc
@@ -53,8 +57,8 @@ type collector struct {
 	hosts   map[string]map[string]bool // by way, those that have sent
 }
 
-func newWays(data string, notice func(string)) *ways {
-	w := &ways{kept: store.OpenKept(data), notice: notice, wrote: make(chan struct{}, 1), news: map[news]bool{}, running: map[string]*collector{}}
+func newWays(data, host string, input io.Reader, notice func(string)) *ways {
+	w := &ways{kept: store.OpenKept(data), host: host, input: pipe.New(input), notice: notice, wrote: make(chan struct{}, 1), news: map[news]bool{}, running: map[string]*collector{}}
 	w.ctx, w.stop = context.WithCancel(context.Background())
 	return w
 }
@@ -114,6 +118,10 @@ func (w *ways) feedsOf(s *lang.Source) []feed.Feed {
 	var out []feed.Feed
 	for _, l := range s.Listen {
 		out = append(out, listen.New(l))
+	}
+	if s.Input {
+		w.input.Join(s.Entry)
+		out = append(out, w.input)
 	}
 	return out
 }
@@ -276,8 +284,11 @@ func (c *collector) hostOf(s *lang.Source, m *feed.Message) string {
 	if host == "" && s.LayoutName() == "syslog" {
 		host = layout.SyslogHost(m.Text)
 	}
-	if host == "" || len(host) > 255 {
+	switch {
+	case len(host) > 255, host == "" && len(s.Listen) > 0:
 		return m.Way
+	case host == "":
+		return c.w.host
 	}
 	seen := c.hosts[m.Way]
 	if seen[host] {

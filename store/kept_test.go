@@ -20,7 +20,6 @@ const capacity = 1 << 30
 
 func nothing(string) bool { return false }
 
-
 var quay = KeptOrigin{"boxes", "lock-3", "192.0.2.7"}
 
 func keep(t *testing.T, k *Kept, now time.Time, texts ...string) string {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"os"
 	"os/signal"
@@ -101,7 +102,7 @@ func openScreens(o *places, l *looks) error {
 	if !term.IsTerminal(int(os.Stdout.Fd())) {
 		return errors.New("the screens need a terminal; without one, use dimlantern watch, history or replay")
 	}
-	s, err := service.Open(service.Options{Settings: o.settings, Data: o.data, Where: "only while this window is open"})
+	s, err := service.Open(service.Options{Settings: o.settings, Data: o.data, Input: piped(), Where: "only while this window is open"})
 	var used *service.InUse
 	if errors.As(err, &used) {
 		opts.Lantern, opts.Where = service.Join(o.data), "joined"
@@ -112,6 +113,16 @@ func openScreens(o *places, l *looks) error {
 	}
 	opts.Lantern = s
 	return runInside(s, opts)
+}
+
+// piped is standard input where somebody writes into it; nil where it is a terminal
+// or nothing.
+func piped() io.Reader {
+	info, err := os.Stdin.Stat()
+	if err != nil || info.Mode()&os.ModeCharDevice != 0 {
+		return nil
+	}
+	return os.Stdin
 }
 
 // runInside runs a service beside its screens, and ends it with them.
@@ -140,7 +151,7 @@ each committed transition is printed as one line.`,
 			if err := o.clean(); err != nil {
 				return err
 			}
-			opts := service.Options{Settings: o.settings, Data: o.data, Where: "service on " + hostName(),
+			opts := service.Options{Settings: o.settings, Data: o.data, Input: piped(), Where: "service on " + hostName(),
 				Log: slog.New(slog.NewTextHandler(os.Stderr, nil))}
 			opts.Committed = func(ts []engine.Transition) {
 				for _, t := range ts {
@@ -327,7 +338,7 @@ func runDemo(g *demo.Harbour, dir string, opts screens.Options) error {
 	if err := g.Past(); err != nil {
 		return err
 	}
-	s, err := service.Open(service.Options{Settings: g.Settings(), Data: filepath.Join(dir, "data"), Where: "only while this window is open"})
+	s, err := service.Open(service.Options{Settings: g.Settings(), Data: filepath.Join(dir, "data"), Input: piped(), Where: "only while this window is open"})
 	if err != nil {
 		return failedIfUsed(err)
 	}
