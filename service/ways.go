@@ -16,6 +16,7 @@ import (
 	"dimlantern/core/match"
 	"dimlantern/intake"
 	"dimlantern/intake/feed"
+	"dimlantern/intake/journal"
 	"dimlantern/intake/listen"
 	"dimlantern/intake/pipe"
 	"dimlantern/store"
@@ -119,11 +120,28 @@ func (w *ways) feedsOf(s *lang.Source) []feed.Feed {
 	for _, l := range s.Listen {
 		out = append(out, listen.New(l))
 	}
+	if s.Journal() {
+		out = append(out, journal.New(s.At, s.Begin, w.journalPosition(s.Name)))
+	}
 	if s.Input {
 		w.input.Join(s.Entry)
 		out = append(out, w.input)
 	}
 	return out
+}
+
+// journalPosition is where reading the journal goes on: behind the newest entry that
+// was kept, or behind those that were read after it and not wanted.
+func (w *ways) journalPosition(source string) journal.Position {
+	best := journal.ParsePosition(w.kept.Positions(source)[journal.Way])
+	for _, o := range w.kept.Origins(source) {
+		if text, ok := w.kept.Last(o); ok {
+			if p := journal.PositionIn(text); p.Cursor != "" && p.Micros >= best.Micros {
+				best = p
+			}
+		}
+	}
+	return best
 }
 
 // close stops all ways, and keeps what has been taken by them.

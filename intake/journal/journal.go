@@ -1,0 +1,324 @@
+// Package journal reads the system's journal, through the program journalctl and the
+// journal's documented export format. Entries come out as objects of JSON, with the
+// journal's cursor as their position.
+package journal
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+	"dimlantern/intake/feed"
+)
+
+// Way is how the journal is called as a way in.
+const Way = "journal"
+
+// Feed follows a journal. Its methods may be called concurrently.
+type Feed struct {
+	*feed.Queue
+	folder string // "" is this machine's
+	begin  lang.Begin
+
+	mu       sync.Mutex
+	position Position
+	state    feed.State
+	started  time.Time // when the program was started
+	last     time.Time // when an entry came
+	old      bool      // it was written a while before it came
+	told     []string
+}
+
+// Position is an entry of the journal.
+type Position struct {
+	Micros int64 // of its time, since 1970
+	Cursor string
+}
+
+// String writes the position for ParsePosition.
+func (p Position) String() string { return strconv.FormatInt(p.Micros, 10) + " " + p.Cursor }
+
+// ParsePosition reads a position; the zero Position stands for none.
+func ParsePosition(s string) Position {
+	micros, cursor, _ := strings.Cut(s, " ")
+	n, err := strconv.ParseInt(micros, 10, 64)
+	if err != nil {
+		return Position{}
+	}
+	return Position{n, cursor}
+}
+
+// PositionIn is the position of an entry as it is kept.
+func PositionIn(text []byte) Position {
+	var e struct {
+		Cursor string `json:"__CURSOR"`
+		Micros string `json:"__REALTIME_TIMESTAMP"`
+	}
+	if json.Unmarshal(text, &e) != nil {
+		return Position{}
+	}
+	n, _ := strconv.ParseInt(e.Micros, 10, 64)
+	return Position{n, e.Cursor}
+}
+
+// New returns a feed that goes on behind a position, or, without one, begins as the
+// source says. A folder holds the journal's files; "" is this machine's journal.
+func New(folder string, begin lang.Begin, from Position) *Feed {
+	f := &Feed{Queue: feed.NewQueue(), folder: folder, begin: begin, position: from, state: feed.State{Since: time.Now()}}
+	f.state.Senders = []feed.Sender{{Name: Way}}
+	return f
+}
+
+// State is part of feed.Feed.
+func (f *Feed) State() feed.State {
+	n := f.Len()
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	s := f.state
+	s.Senders = append([]feed.Sender(nil), s.Senders...)
+	now := time.Now()
+	s.Behind = n > 0 || s.Words == "" && (f.started.IsZero() || f.last.Before(f.started) && now.Sub(f.started) < time.Second || f.old && now.Sub(f.last) < 300*time.Millisecond)
+	return s
+}
+
+// Told is part of feed.Teller.
+func (f *Feed) Told() []string {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	out := f.told
+	f.told = nil
+	return out
+}
+
+// Run is part of feed.Feed: it follows the journal, and begins again where the
+// program that reads it ends.
+func (f *Feed) Run(ctx context.Context) {
+	for ctx.Err() == nil {
+		words, mend := f.readable()
+		if words == "" {
+			words, mend = f.follow(ctx)
+		}
+		if ctx.Err() != nil {
+			return
+		}
+		f.fail(words, mend)
+		select {
+		case <-ctx.Done():
+		case <-time.After(3 * time.Second):
+		}
+	}
+}
+
+func (f *Feed) fail(words, mend string) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.state.Words == "" {
+		f.state.Since = time.Now()
+	}
+	f.state.Words, f.state.Mend = words, mend
+}
+
+// readable looks whether the journal is there, and may be read.
+func (f *Feed) readable() (words, mend string) {
+	if _, err := exec.LookPath("journalctl"); err != nil {
+		return "the program journalctl, which reads the journal, is not here", "apt-get install systemd"
+	}
+	folders := []string{"/var/log/journal", "/run/log/journal"}
+	if f.folder != "" {
+		folders = []string{f.folder}
+	}
+	var files []string
+	for _, dir := range folders {
+		for _, glob := range []string{"*.journal", "*/*.journal"} {
+			list, _ := filepath.Glob(filepath.Join(dir, glob))
+			files = append(files, list...)
+		}
+	}
+	denied, me := "", userName()
+	for _, path := range files {
+		if x, err := os.Open(path); err == nil {
+			x.Close()
+		} else if errors.Is(err, os.ErrPermission) {
+			denied = path
+		}
+	}
+	mend = "usermod -aG systemd-journal " + me + "    (and start anew)"
+	switch {
+	case len(files) == 0 && f.folder != "":
+		if _, err := os.ReadDir(f.folder); err != nil {
+			return fmt.Sprintf("the folder %s cannot be read: %v", f.folder, errors.Unwrap(err)), ""
+		}
+		return "no journal lies in " + f.folder, "name the folder that holds its *.journal files"
+	case len(files) == 0:
+		if _, err := os.ReadDir("/var/log/journal"); errors.Is(err, os.ErrPermission) {
+			return "the journal may not be read by " + me, mend
+		}
+		return "this machine has no journal: neither /var/log/journal nor /run/log/journal holds one", "systemctl status systemd-journald says whether it runs"
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.state.Note = ""
+	if denied != "" {
+		f.state.Note = fmt.Sprintf("%s may not read %s, so some entries are not seen; to mend it: %s", me, denied, mend)
+	}
+	f.state.Senders[0].Note = f.state.Note
+	return "", ""
+}
+
+func userName() string {
+	if u, err := user.LookupId(strconv.Itoa(os.Geteuid())); err == nil {
+		return u.Username
+	}
+	return "this user"
+}
+
+// command is journalctl with these arguments, on this journal. It ends with ctx, and
+// with us.
+func (f *Feed) command(ctx context.Context, args ...string) *exec.Cmd {
+	all := []string{"--output=export", "--no-pager", "--quiet"}
+	if f.folder != "" {
+		all = append(all, "--directory="+f.folder)
+	} else {
+		all = append(all, "--merge")
+	}
+	c := exec.CommandContext(ctx, "journalctl", append(all, args...)...)
+	c.Env = append(os.Environ(), "LC_ALL=C", "SYSTEMD_COLORS=0")
+	endWithUs(c)
+	return c
+}
+
+// one is the entry that some arguments choose; nil where there is none.
+func (f *Feed) one(ctx context.Context, args ...string) []Field {
+	out, err := f.command(ctx, args...).Output()
+	if err != nil {
+		return nil
+	}
+	fields, err := NewExport(bytes.NewReader(out)).Next()
+	if err != nil {
+		return nil
+	}
+	return fields
+}
+
+// from says where to begin.
+func (f *Feed) from(ctx context.Context) []string {
+	f.mu.Lock()
+	p := f.position
+	f.mu.Unlock()
+	if p.Cursor != "" {
+		if at := f.one(ctx, "--cursor="+p.Cursor, "--lines=1"); at != nil && find(at, "__CURSOR") != p.Cursor {
+			f.mu.Lock()
+			f.told = append(f.told, "the journal no longer holds the entry up to which it was read: what went with it is lost")
+			f.mu.Unlock()
+		}
+		return []string{"--after-cursor=" + p.Cursor, "--no-tail"}
+	}
+	switch f.begin.How {
+	case lang.BeginNow:
+		// A place that is known, so that what comes before the first start is none of it.
+		if at := f.one(ctx, "--lines=1"); at != nil {
+			p := positionOf(at)
+			f.mu.Lock()
+			f.position = p
+			f.mu.Unlock()
+			f.Put(ctx, feed.Message{Way: Way, Position: p.String()})
+			return []string{"--after-cursor=" + p.Cursor, "--no-tail"}
+		}
+		return []string{"--no-tail"}
+	case lang.BeginOldest:
+		return []string{"--no-tail"}
+	}
+	at := f.begin.At
+	if f.begin.How == lang.BeginAgo {
+		at = entry.Of(time.Now().Add(-f.begin.Ago))
+	}
+	return []string{fmt.Sprintf("--since=@%d.%06d", int64(at)/1e9, int64(at)%1e9/1e3), "--no-tail"}
+}
+
+func positionOf(fields []Field) Position {
+	n, _ := strconv.ParseInt(find(fields, "__REALTIME_TIMESTAMP"), 10, 64)
+	return Position{n, find(fields, "__CURSOR")}
+}
+
+// follow reads until the program ends, and says why it did.
+func (f *Feed) follow(ctx context.Context) (words, mend string) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	c := f.command(ctx, append(f.from(ctx), "--follow")...)
+	var said bytes.Buffer
+	c.Stderr = &limited{&said, 4096}
+	out, err := c.StdoutPipe()
+	if err == nil {
+		err = c.Start()
+	}
+	if err != nil {
+		return fmt.Sprintf("journalctl does not start: %v", err), ""
+	}
+	f.mu.Lock()
+	f.started = time.Now()
+	if f.state.Words != "" {
+		f.state.Since = f.started
+	}
+	f.state.Words, f.state.Mend = "", ""
+	f.mu.Unlock()
+	r := NewExport(out)
+	for {
+		fields, e := r.Next()
+		if e != nil {
+			err = e
+			break
+		}
+		if !f.came(ctx, fields) {
+			break
+		}
+	}
+	cancel()
+	c.Wait()
+	if errors.Is(err, errExport) {
+		return "what journalctl says cannot be read: " + err.Error(), ""
+	}
+	if words := strings.TrimSpace(said.String()); words != "" {
+		return "journalctl ended: " + words, ""
+	}
+	return "journalctl ended", ""
+}
+
+func (f *Feed) came(ctx context.Context, fields []Field) bool {
+	p := positionOf(fields)
+	now := time.Now()
+	m := feed.Message{Host: find(fields, "_HOSTNAME"), Way: Way, Arrived: entry.Of(now), Text: JSON(fields), Position: p.String()}
+	if !f.Put(ctx, m) {
+		return false
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.position, f.last, f.old = p, now, now.Sub(time.UnixMicro(p.Micros)) > 5*time.Second
+	f.state.Senders[0].Received++
+	f.state.Senders[0].Last = now
+	return true
+}
+
+// limited keeps the first bytes that are written to it.
+type limited struct {
+	b    *bytes.Buffer
+	left int
+}
+
+func (l *limited) Write(p []byte) (int, error) {
+	n := min(len(p), l.left)
+	l.b.Write(p[:n])
+	l.left -= n
+	return len(p), nil
+}
