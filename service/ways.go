@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/layout"
 	"dimlantern/core/match"
@@ -56,6 +57,9 @@ type collector struct {
 	waiting int // entries that were taken, and could not be kept yet
 	since   time.Time
 	hosts   map[string]map[string]bool // by way, those that have sent
+
+	arrived entry.Instant               // of the newest entry
+	skip    map[store.KeptOrigin]string // the newest entry of an origin that is kept, though its position is not
 }
 
 func newWays(data, host string, input io.Reader, notice func(string)) *ways {
@@ -105,7 +109,9 @@ func specOf(s *lang.Source) string {
 func (w *ways) start(settings *lang.Settings, s *lang.Source) {
 	ctx, stop := context.WithCancel(w.ctx)
 	c := &collector{w: w, source: s, plan: match.NewPlan(settings, s, nil, time.Local), spec: specOf(s), stop: stop, done: make(chan struct{}), hosts: map[string]map[string]bool{}}
-	c.feeds = w.feedsOf(s)
+	positions := w.kept.Positions(s.Name)
+	c.resume(positions)
+	c.feeds = w.feedsOf(s, positions)
 	w.mu.Lock()
 	w.running[s.Name] = c
 	w.mu.Unlock()
@@ -115,13 +121,13 @@ func (w *ways) start(settings *lang.Settings, s *lang.Source) {
 	})
 }
 
-func (w *ways) feedsOf(s *lang.Source) []feed.Feed {
+func (w *ways) feedsOf(s *lang.Source, positions map[string]store.Position) []feed.Feed {
 	var out []feed.Feed
 	for _, l := range s.Listen {
 		out = append(out, listen.New(l))
 	}
 	if s.Journal() {
-		out = append(out, journal.New(s.At, s.Begin, w.journalPosition(s.Name)))
+		out = append(out, journal.New(s.At, s.Begin, positions[journal.Way].Position))
 	}
 	if s.Input {
 		w.input.Join(s.Entry)
@@ -130,18 +136,23 @@ func (w *ways) feedsOf(s *lang.Source) []feed.Feed {
 	return out
 }
 
-// journalPosition is where reading the journal goes on: behind the newest entry that
-// was kept, or behind those that were read after it and not wanted.
-func (w *ways) journalPosition(source string) journal.Position {
-	best := journal.ParsePosition(w.kept.Positions(source)[journal.Way])
-	for _, o := range w.kept.Origins(source) {
-		if text, ok := w.kept.Last(o); ok {
-			if p := journal.PositionIn(text); p.Cursor != "" && p.Micros >= best.Micros {
-				best = p
+// resume finds out which entries were kept, but come once more: what was kept after
+// the positions were.
+func (c *collector) resume(positions map[string]store.Position) {
+	c.skip, c.arrived = map[store.KeptOrigin]string{}, entry.None
+	newest := entry.None
+	for _, p := range positions {
+		newest = entry.Later(newest, p.Arrived)
+	}
+	c.arrived = newest
+	for _, o := range c.w.kept.Origins(c.source.Name) {
+		if last, ok := c.w.kept.Last(o); ok {
+			c.arrived = entry.Later(c.arrived, last.Arrived)
+			if last.Arrived > newest {
+				c.skip[o] = last.Peer
 			}
 		}
 	}
-	return best
 }
 
 // close stops all ways, and keeps what has been taken by them.
@@ -239,16 +250,29 @@ func (c *collector) keep(batch []feed.Message) bool {
 	d := &layout.Divider{Layout: plan.Layout}
 	groups := map[store.KeptOrigin][]store.KeptEntry{}
 	var order []store.KeptOrigin
-	positions := map[string]string{}
+	positions := map[string]store.Position{}
 	for i := range batch {
 		m := &batch[i]
-		if m.Position != "" {
-			positions[m.Way] = m.Position
+		if m.Stream != "" {
+			// Each arrives later than the one before, so that what is kept can be told
+			// from what is not.
+			if m.Arrived = m.Arrived / 1000 * 1000; m.Text != nil && m.Arrived <= c.arrived {
+				m.Arrived = c.arrived + 1000
+			}
+			c.arrived = entry.Later(c.arrived, m.Arrived)
+			positions[m.Stream] = store.Position{Position: m.Position, Arrived: c.arrived}
 		}
 		if m.Text == nil {
 			continue
 		}
 		host := c.hostOf(source, m)
+		if last := c.skip[store.KeptOrigin{Source: source.Name, Host: host, Way: m.Way}]; last != "" && m.Stream != "" {
+			if last == m.Peer {
+				delete(c.skip, store.KeptOrigin{Source: source.Name, Host: host, Way: m.Way})
+			}
+			m.Text = nil
+			continue
+		}
 		if !plan.Wants(d, m.Arrived, host, m.Text) {
 			continue
 		}

@@ -247,18 +247,18 @@ func newest(dir string) (string, time.Time, bool) {
 }
 
 // Last is the newest entry that is kept of an origin; false where none is.
-func (k *Kept) Last(o KeptOrigin) ([]byte, bool) {
+func (k *Kept) Last(o KeptOrigin) (KeptEntry, bool) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	list := segments(k.Folder(o))
 	for i := len(list) - 1; i >= 0; i-- {
 		if line := lastLine(list[i]); len(line) > 0 {
-			if _, _, text, ok := match.CutKept(line); ok {
-				return match.Unkept(text), true
+			if at, peer, text, ok := match.CutKept(line); ok {
+				return KeptEntry{at, string(peer), match.Unkept(text)}, true
 			}
 		}
 	}
-	return nil, false
+	return KeptEntry{}, false
 }
 
 // lastLine is the last whole line of a segment.
@@ -435,8 +435,15 @@ func compress(path string) (int64, error) {
 	return size, os.Remove(path)
 }
 
-// SetPositions remembers up to where the ways of a source have been read.
-func (k *Kept) SetPositions(source string, positions map[string]string) error {
+// Position is up to where a stream has been read.
+type Position struct {
+	Position string        `json:"position"`
+	Arrived  entry.Instant `json:"arrived"` // of the last entry that was kept with it
+}
+
+// SetPositions remembers up to where the streams of a source have been read, and all
+// that is before that kept.
+func (k *Kept) SetPositions(source string, positions map[string]Position) error {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	all := k.positions(source)
@@ -456,16 +463,16 @@ func (k *Kept) SetPositions(source string, positions map[string]string) error {
 }
 
 // Positions are those that SetPositions was given.
-func (k *Kept) Positions(source string) map[string]string {
+func (k *Kept) Positions(source string) map[string]Position {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	return k.positions(source)
 }
 
-func (k *Kept) positions(source string) map[string]string {
-	all := map[string]string{}
+func (k *Kept) positions(source string) map[string]Position {
+	all := map[string]Position{}
 	if b, err := os.ReadFile(k.positionsPath(source)); err == nil {
-		json.Unmarshal(b, &all) // a damaged file is as good as none: the entries themselves say more
+		json.Unmarshal(b, &all) // a damaged file is as good as none: the way begins anew
 	}
 	return all
 }

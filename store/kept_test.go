@@ -53,7 +53,7 @@ func TestKept(t *testing.T) {
 	assert.Equal(t, first, keep(t, k, now.Add(2*time.Second), "four"), "a segment is gone on with")
 	last, ok := k.Last(quay)
 	require.True(t, ok)
-	assert.Equal(t, "four", string(last))
+	assert.Equal(t, "four", string(last.Text))
 	second := keep(t, k, now.Add(time.Hour), "five")
 	assert.NotEqual(t, first, second)
 	later := time.Now().Add(10 * time.Minute)
@@ -65,7 +65,7 @@ func TestKept(t *testing.T) {
 		assert.Equal(t, 4, strings.Count(string(out), "\n"))
 	}
 	last, _ = k.Last(quay)
-	assert.Equal(t, "five", string(last))
+	assert.Equal(t, "five", string(last.Text))
 	arrived, peer, text, ok := match.CutKept([]byte(strings.Split(string(b), "\n")[1]))
 	require.True(t, ok)
 	assert.Equal(t, entry.Of(now), arrived)

@@ -14,10 +14,11 @@ import (
 type Message struct {
 	Host     string // who sent it, as it says itself; "" where it does not
 	Way      string // how it came: a peer's address, a channel's name
-	Peer     string // the peer's address and port, or -
+	Peer     string // the peer's address and port, or what tells this entry from all others of its way
 	Arrived  entry.Instant
-	Text     []byte
-	Position string // up to where its way has been read with it; "" where it has no positions
+	Text     []byte // nil: nothing but a position
+	Stream   string // what Position is a position in
+	Position string // up to where the stream has been read with it; "" where it has none
 }
 
 // Feed is a way in. Run receives until its context ends; all other methods may be

@@ -6,7 +6,6 @@ package journal
 import (
 	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -33,7 +32,7 @@ type Feed struct {
 	begin  lang.Begin
 
 	mu       sync.Mutex
-	position Position
+	position string // the cursor up to which it was read
 	state    feed.State
 	started  time.Time // when the program was started
 	last     time.Time // when an entry came
@@ -41,42 +40,10 @@ type Feed struct {
 	told     []string
 }
 
-// Position is an entry of the journal.
-type Position struct {
-	Micros int64 // of its time, since 1970
-	Cursor string
-}
-
-// String writes the position for ParsePosition.
-func (p Position) String() string { return strconv.FormatInt(p.Micros, 10) + " " + p.Cursor }
-
-// ParsePosition reads a position; the zero Position stands for none.
-func ParsePosition(s string) Position {
-	micros, cursor, _ := strings.Cut(s, " ")
-	n, err := strconv.ParseInt(micros, 10, 64)
-	if err != nil {
-		return Position{}
-	}
-	return Position{n, cursor}
-}
-
-// PositionIn is the position of an entry as it is kept.
-func PositionIn(text []byte) Position {
-	var e struct {
-		Cursor string `json:"__CURSOR"`
-		Micros string `json:"__REALTIME_TIMESTAMP"`
-	}
-	if json.Unmarshal(text, &e) != nil {
-		return Position{}
-	}
-	n, _ := strconv.ParseInt(e.Micros, 10, 64)
-	return Position{n, e.Cursor}
-}
-
-// New returns a feed that goes on behind a position, or, without one, begins as the
+// New returns a feed that goes on behind a cursor, or, without one, begins as the
 // source says. A folder holds the journal's files; "" is this machine's journal.
-func New(folder string, begin lang.Begin, from Position) *Feed {
-	f := &Feed{Queue: feed.NewQueue(), folder: folder, begin: begin, position: from, state: feed.State{Since: time.Now()}}
+func New(folder string, begin lang.Begin, cursor string) *Feed {
+	f := &Feed{Queue: feed.NewQueue(), folder: folder, begin: begin, position: cursor, state: feed.State{Since: time.Now()}}
 	f.state.Senders = []feed.Sender{{Name: Way}}
 	return f
 }
@@ -217,24 +184,24 @@ func (f *Feed) from(ctx context.Context) []string {
 	f.mu.Lock()
 	p := f.position
 	f.mu.Unlock()
-	if p.Cursor != "" {
-		if at := f.one(ctx, "--cursor="+p.Cursor, "--lines=1"); at != nil && find(at, "__CURSOR") != p.Cursor {
+	if p != "" {
+		if at := f.one(ctx, "--cursor="+p, "--lines=1"); at != nil && find(at, "__CURSOR") != p {
 			f.mu.Lock()
 			f.told = append(f.told, "the journal no longer holds the entry up to which it was read: what went with it is lost")
 			f.mu.Unlock()
 		}
-		return []string{"--after-cursor=" + p.Cursor, "--no-tail"}
+		return []string{"--after-cursor=" + p, "--no-tail"}
 	}
 	switch f.begin.How {
 	case lang.BeginNow:
 		// A place that is known, so that what comes before the first start is none of it.
 		if at := f.one(ctx, "--lines=1"); at != nil {
-			p := positionOf(at)
+			p := find(at, "__CURSOR")
 			f.mu.Lock()
 			f.position = p
 			f.mu.Unlock()
-			f.Put(ctx, feed.Message{Way: Way, Position: p.String()})
-			return []string{"--after-cursor=" + p.Cursor, "--no-tail"}
+			f.Put(ctx, feed.Message{Way: Way, Stream: Way, Position: p})
+			return []string{"--after-cursor=" + p, "--no-tail"}
 		}
 		return []string{"--no-tail"}
 	case lang.BeginOldest:
@@ -245,11 +212,6 @@ func (f *Feed) from(ctx context.Context) []string {
 		at = entry.Of(time.Now().Add(-f.begin.Ago))
 	}
 	return []string{fmt.Sprintf("--since=@%d.%06d", int64(at)/1e9, int64(at)%1e9/1e3), "--no-tail"}
-}
-
-func positionOf(fields []Field) Position {
-	n, _ := strconv.ParseInt(find(fields, "__REALTIME_TIMESTAMP"), 10, 64)
-	return Position{n, find(fields, "__CURSOR")}
 }
 
 // follow reads until the program ends, and says why it did.
@@ -296,18 +258,23 @@ func (f *Feed) follow(ctx context.Context) (words, mend string) {
 }
 
 func (f *Feed) came(ctx context.Context, fields []Field) bool {
-	p := positionOf(fields)
+	p := find(fields, "__CURSOR")
 	now := time.Now()
-	m := feed.Message{Host: find(fields, "_HOSTNAME"), Way: Way, Arrived: entry.Of(now), Text: JSON(fields), Position: p.String()}
+	m := feed.Message{Host: find(fields, "_HOSTNAME"), Way: Way, Peer: p, Arrived: entry.Of(now), Text: JSON(fields), Stream: Way, Position: p}
 	if !f.Put(ctx, m) {
 		return false
 	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	f.position, f.last, f.old = p, now, now.Sub(time.UnixMicro(p.Micros)) > 5*time.Second
+	f.position, f.last, f.old = p, now, now.Sub(writtenAt(fields)) > 5*time.Second
 	f.state.Senders[0].Received++
 	f.state.Senders[0].Last = now
 	return true
+}
+
+func writtenAt(fields []Field) time.Time {
+	n, _ := strconv.ParseInt(find(fields, "__REALTIME_TIMESTAMP"), 10, 64)
+	return time.UnixMicro(n)
 }
 
 // limited keeps the first bytes that are written to it.
