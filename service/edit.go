@@ -88,7 +88,7 @@ func matching(s *lang.Settings, r *lang.Rule) string {
 				types = append(types, f+" "+t)
 			}
 			sort.Strings(types)
-			fmt.Fprintf(&b, "%q", types)
+			fmt.Fprintf(&b, "%q%v", types, l.Names)
 		}
 	}
 	return b.String()

@@ -36,6 +36,8 @@ type Options struct {
 	Log *slog.Logger
 	// Where says where the service runs, for the screens.
 	Where string
+	// Channels is where the channels are of sources that do not say; "" is this machine.
+	Channels string
 	// Input is what a source with input reads; nil where nothing is piped in.
 	Input io.Reader
 	// NoEvents makes it poll, as on file systems without change events.
@@ -109,7 +111,7 @@ func Open(o Options) (*Service, error) {
 		s.lock.Close()
 		return nil, err
 	}
-	s.ways = newWays(o.Data, s.host, o.Input, func(text string) {
+	s.ways = newWays(o.Data, s.host, o.Channels, o.Input, func(text string) {
 		select {
 		case s.told <- text:
 		default: // so many at once say nothing more

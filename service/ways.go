@@ -16,6 +16,7 @@ import (
 	"dimlantern/core/layout"
 	"dimlantern/core/match"
 	"dimlantern/intake"
+	"dimlantern/intake/channel"
 	"dimlantern/intake/feed"
 	"dimlantern/intake/journal"
 	"dimlantern/intake/listen"
@@ -27,14 +28,16 @@ import (
 // has a collector, which keeps what comes before it is judged; then the follower
 // reads it as it reads files.
 type ways struct {
-	kept   *store.Kept
-	host   string // of this machine
-	input  *pipe.Feed
-	notice func(string)
-	ctx    context.Context
-	stop   context.CancelFunc
-	all    sync.WaitGroup
-	wrote  chan struct{}
+	kept  *store.Kept
+	host  string // of this machine
+	input *pipe.Feed
+	// channels is where the channels are of sources that do not say; "" is this machine.
+	channels string
+	notice   func(string)
+	ctx      context.Context
+	stop     context.CancelFunc
+	all      sync.WaitGroup
+	wrote    chan struct{}
 
 	mu      sync.Mutex
 	news    map[news]bool // files that were written to
@@ -62,8 +65,8 @@ type collector struct {
 	skip    map[store.KeptOrigin]string // the newest entry of an origin that is kept, though its position is not
 }
 
-func newWays(data, host string, input io.Reader, notice func(string)) *ways {
-	w := &ways{kept: store.OpenKept(data), host: host, input: pipe.New(input), notice: notice, wrote: make(chan struct{}, 1), news: map[news]bool{}, running: map[string]*collector{}}
+func newWays(data, host, channels string, input io.Reader, notice func(string)) *ways {
+	w := &ways{kept: store.OpenKept(data), host: host, channels: channels, input: pipe.New(input), notice: notice, wrote: make(chan struct{}, 1), news: map[news]bool{}, running: map[string]*collector{}}
 	w.ctx, w.stop = context.WithCancel(context.Background())
 	return w
 }
@@ -128,6 +131,17 @@ func (w *ways) feedsOf(s *lang.Source, positions map[string]store.Position) []fe
 	}
 	if s.Journal() {
 		out = append(out, journal.New(s.At, s.Begin, positions[journal.Way].Position))
+	}
+	if len(s.Channels) > 0 && !s.Journal() {
+		at := map[string]string{}
+		for stream, p := range positions {
+			at[stream] = p.Position
+		}
+		where := *s
+		if where.At == "" {
+			where.At = w.channels
+		}
+		out = append(out, channel.New(&where, at))
 	}
 	if s.Input {
 		w.input.Join(s.Entry)
@@ -260,7 +274,9 @@ func (c *collector) keep(batch []feed.Message) bool {
 				m.Arrived = c.arrived + 1000
 			}
 			c.arrived = entry.Later(c.arrived, m.Arrived)
-			positions[m.Stream] = store.Position{Position: m.Position, Arrived: c.arrived}
+			if m.Position != "" {
+				positions[m.Stream] = store.Position{Position: m.Position, Arrived: c.arrived}
+			}
 		}
 		if m.Text == nil {
 			continue

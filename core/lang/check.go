@@ -142,12 +142,17 @@ func (k *checker) complete(f *File, b *block, node any) {
 			return
 		}
 		if len(n.Patterns) == 0 {
-			if n.Time != nil || len(n.Types) > 0 {
+			if n.Time != nil || len(n.Types) > 0 || len(n.Names) > 0 {
 				f.report(Err, "incomplete", b.name, fmt.Sprintf("the layout %s gives no field", n.Name), "write: pattern /^(?<at>\\S+ \\S+) (?<text>.*)$/")
 			}
 			return
 		}
-		fields := n.Fields()
+		fields := n.divided()
+		for _, x := range n.Names {
+			if !contains(fields, x.Field) {
+				k.clause(f, b, "names", x.Field, Err, "unknown-field", fmt.Sprintf("no pattern of this layout gives the field %s", x.Field), meant(x.Field, fields))
+			}
+		}
 		if n.Time != nil {
 			for _, x := range n.Time.Fields {
 				if !contains(fields, x) {

@@ -25,7 +25,7 @@ func init() { // it refers to itself through the readers
 			"pattern": readPattern, "time": readTime, "type": readType, "plain": readPlain,
 			"note": readNote, "about": readAbout, "off": readOff,
 			"delimited": nil, "json": nil, "logfmt": nil, "csv": nil, "clf": nil, "combined": nil, "w3c": nil,
-			"syslog": readFormat, "event-xml": readFormat, "journal": readFormat, "find": nil, "map": nil, "set": nil, "names": nil,
+			"syslog": readFormat, "event-xml": readFormat, "journal": readFormat, "find": nil, "map": nil, "set": nil, "names": readNames,
 			"lower": nil, "mask": nil, "include": nil, "expect": nil,
 		},
 		"rule": {
@@ -93,6 +93,10 @@ func (f *File) readBlock(b *block, kind string, node any) {
 			continue
 		}
 		seen[key.src] = key
+		if kind == "layout" && key.src == "names" {
+			f.readNamesBlock(c, node.(*Layout))
+			continue
+		}
 		if c.body != nil && key.src != "expect" {
 			f.report(Err, "syntax", c.body.open, fmt.Sprintf("the clause %s has no { }", key.src), "end the clause at the end of its line")
 			continue
@@ -103,6 +107,50 @@ func (f *File) readBlock(b *block, kind string, node any) {
 		}
 		reader(&cursor{file: f, toks: c.toks, i: 1}, node)
 	}
+}
+
+// readNames stands for readNamesBlock in the list of clauses.
+func readNames(*cursor, any) {}
+
+// maxNames bounds how many values of a field can have a word.
+const maxNames = 10_000
+
+func (f *File) readNamesBlock(c *clause, l *Layout) {
+	const mend = `write: names event { 4310 "gate refused" }`
+	cur := &cursor{file: f, toks: c.toks, i: 1}
+	n := Names{Field: cur.fieldName("a field"), Words: map[string]string{}}
+	cur.done(mend)
+	if c.body == nil || len(c.body.clauses) == 0 {
+		f.report(Err, "incomplete", c.toks[0], "no value has a word here", mend)
+		return
+	}
+	for _, x := range c.body.clauses {
+		cur := &cursor{file: f, toks: x.toks}
+		t := cur.next()
+		value := t.src
+		switch t.kind {
+		case text:
+			value = t.val
+		case number, name:
+		default:
+			cur.expected(t, "a value", mend)
+		}
+		word := cur.text("a word for it")
+		cur.done("one value and its word a line")
+		if _, twice := n.Words[value]; twice && !cur.failed {
+			f.report(Err, "twice", t, fmt.Sprintf("%s has a word already", visible(value)), "keep one of them")
+		}
+		n.Words[value] = word
+	}
+	if len(n.Words) > maxNames {
+		f.report(Err, "too-many", c.toks[0], fmt.Sprintf("%d values have words, and %d can", len(n.Words), maxNames), "leave out those that no rule and nobody needs")
+	}
+	for _, had := range l.Names {
+		if had.Field == n.Field {
+			f.report(Err, "twice", c.toks[0], "names for "+n.Field+" are written twice", "put them into one block")
+		}
+	}
+	l.Names = append(l.Names, n)
 }
 
 // once are the clauses that a block can have one of.

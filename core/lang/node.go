@@ -79,6 +79,21 @@ func (s *Settings) RulesFor(source string) []*Rule {
 	return out
 }
 
+// Names are words for the values of a field. An entry whose value has one has it as
+// the field FIELD-name.
+type Names struct {
+	Field string
+	Words map[string]string // value → word
+}
+
+// Name is the field that holds the word.
+func (n Names) Name() string { return n.Field + "-name" }
+
+// Named tells whether a field of the layout holds words for values of another.
+func (l *Layout) Named(field string) bool {
+	return slices.ContainsFunc(l.Names, func(n Names) bool { return n.Name() == field })
+}
+
 // Layout says how the entries of a source divide into fields.
 type Layout struct {
 	Pos      Pos
@@ -87,12 +102,24 @@ type Layout struct {
 	Patterns []*Pattern // the first that fits
 	Time     *TimeSpec
 	Types    map[string]string // field → type
+	Names    []Names
 	About    []string
 	Note     string
 }
 
 // Fields are the names that the layout can give.
 func (l *Layout) Fields() []string {
+	out := l.divided()
+	for _, n := range l.Names {
+		if !contains(out, n.Name()) {
+			out = append(out, n.Name())
+		}
+	}
+	return out
+}
+
+// divided are the fields that the format or the patterns give.
+func (l *Layout) divided() []string {
 	out := slices.Clone(formats[l.Format])
 	for _, p := range l.Patterns {
 		for _, n := range p.Groups {

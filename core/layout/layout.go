@@ -27,6 +27,7 @@ type Layout struct {
 	// How the events of a channel are told.
 	essentials bool
 	account    string
+	names      []lang.Names
 }
 
 type compiled struct {
@@ -47,6 +48,7 @@ func Compile(l *lang.Layout, zone *time.Location) *Layout {
 	if l == nil {
 		return out
 	}
+	out.names = l.Names
 	if out.format = formats[l.Format]; out.format != nil {
 		out.host = true
 		return out
@@ -118,6 +120,19 @@ type Division struct {
 // line; the further ones then belong to the field text, where the first line ends
 // with it.
 func (d *Divider) Divide(line []byte, near entry.Instant) Division {
+	out := d.whole(line, near)
+	for _, n := range d.Layout.names {
+		for _, f := range out.Fields {
+			if word := n.Words[f.Value]; f.Name == n.Field && word != "" {
+				out.Fields = append(out.Fields, entry.Field{Name: n.Name(), Value: word})
+				break
+			}
+		}
+	}
+	return out
+}
+
+func (d *Divider) whole(line []byte, near entry.Instant) Division {
 	out := d.divide(line, near)
 	if out.Fits {
 		return out

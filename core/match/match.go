@@ -88,7 +88,7 @@ func NewPlan(s *lang.Settings, source *lang.Source, rules []*lang.Rule, zone *ti
 	}
 	escapes := p.kept || p.Layout.Escapes()
 	typed := func(field string) bool {
-		return constant[field] || l != nil && (l.Format != "" && !slices.Contains(asWritten, field) || l.Types[field] != "" && l.Types[field] != "text")
+		return constant[field] || l != nil && (l.Named(field) || l.Format != "" && !slices.Contains(asWritten, field) || l.Types[field] != "" && l.Types[field] != "text")
 	}
 	index := map[lang.Literal]int{}
 	for i, r := range rules {

@@ -1,0 +1,130 @@
+// Package channel reads event channels: of a channel host over its protocol, of a
+// folder with files of event XML, or, under Windows, of the operating system. Events
+// come out in the published event XML, each with its place in its channel.
+//
+// The protocol is described in docs/channels.md.
+package channel
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"dimlantern/core/lang"
+	"dimlantern/intake/feed"
+)
+
+// Info is what is known of a channel.
+type Info struct {
+	Name    string    `json:"name"`
+	Records int64     `json:"records"`
+	Newest  time.Time `json:"newest"`        // the time of its newest event; zero where it has none
+	Off     bool      `json:"off,omitempty"` // it is switched off at its host
+	// Words say why it may not be read; "" where it may.
+	Words string  `json:"words,omitempty"`
+	Mend  string  `json:"mend,omitempty"`
+	Kinds []Count `json:"kinds,omitempty"` // the most frequent kinds of its newest events
+}
+
+// Count is how often events of a kind occur.
+type Count struct {
+	Event string `json:"event"` // the identifier
+	Level string `json:"level"`
+	N     int64  `json:"n"`
+	Text  string `json:"text,omitempty"` // an example
+}
+
+// Place is a place in a channel: records are counted from 1, and a channel that was
+// cleared is another log.
+type Place struct {
+	Log    string
+	Record int64
+}
+
+// String writes a place for ParsePlace.
+func (p Place) String() string { return p.Log + ":" + strconv.FormatInt(p.Record, 10) }
+
+// ParsePlace reads a place; false where there is none.
+func ParsePlace(s string) (Place, bool) {
+	i := strings.LastIndexByte(s, ':')
+	if i < 0 {
+		return Place{}, false
+	}
+	n, err := strconv.ParseInt(s[i+1:], 10, 64)
+	return Place{s[:i], n}, err == nil && n >= 0
+}
+
+// Local is where the channels of this machine are, where the operating system has
+// none of its own: the socket of a channel host.
+func Local() string {
+	if at := os.Getenv("DIMLANTERN_CHANNELS"); at != "" {
+		return at
+	}
+	return "/run/dimlantern/channels.sock"
+}
+
+// New returns a feed of the channels of a source. Positions say, by channel, where it
+// goes on.
+func New(s *lang.Source, positions map[string]string) feed.Feed {
+	switch {
+	case s.At == "" && hasOwn:
+		return newOwn(s.Channels, s.Begin, positions)
+	case s.At == "":
+		return newClient(Local(), s.Channels, s.Begin, positions)
+	case isFolder(s.At):
+		return newFolder(s.At, s.Channels, s.Begin, positions)
+	}
+	return newClient(s.At, s.Channels, s.Begin, positions)
+}
+
+// isFolder tells a folder from a socket or an address.
+func isFolder(at string) bool {
+	info, err := os.Stat(at)
+	if err == nil {
+		return info.IsDir()
+	}
+	return strings.HasPrefix(at, "/") && !strings.HasSuffix(at, ".sock")
+}
+
+// List lists the channels that there are, where a source says.
+func List(ctx context.Context, at string) ([]Info, error) {
+	switch {
+	case at == "" && hasOwn:
+		return listOwn()
+	case at == "":
+		return listAt(ctx, Local())
+	case isFolder(at):
+		return listFolder(at)
+	}
+	return listAt(ctx, at)
+}
+
+func dial(ctx context.Context, at string) (net.Conn, error) {
+	d := net.Dialer{Timeout: 5 * time.Second, KeepAlive: 30 * time.Second}
+	if strings.HasPrefix(at, "/") {
+		return d.DialContext(ctx, "unix", at)
+	}
+	return d.DialContext(ctx, "tcp", at)
+}
+
+// noSuch says that a channel is not there, and what is.
+func noSuch(name string, all []Info) string {
+	if len(all) == 0 {
+		return fmt.Sprintf("there is no channel %s, nor any other", name)
+	}
+	var names []string
+	for _, x := range all {
+		if strings.EqualFold(x.Name, name) {
+			return fmt.Sprintf("there is no channel %s; it is written %s", name, x.Name)
+		}
+		names = append(names, x.Name)
+	}
+	if len(names) > 8 {
+		names = append(names[:8], "…")
+	}
+	return fmt.Sprintf("there is no channel %s; there are: %s", name, strings.Join(names, ", "))
+}
