@@ -36,9 +36,9 @@ long: tools build
 	$(GO) test -timeout 60m ./core/engine -rapid.checks=200000
 	$(GO) test -timeout 60m ./intake -rapid.checks=10000
 	$(GO) test -timeout 60m ./core/match -rapid.checks=50000
-	$(GO) test ./core/lang -run XXX -fuzz FuzzParse -fuzztime 5m
-	$(GO) test ./core/layout -run XXX -fuzz FuzzSteps -fuzztime 5m
-	$(GO) test ./core/match -run XXX -fuzz FuzzFrames -fuzztime 5m
+	$(GO) test ./core/lang -run XXX -fuzz FuzzParse -fuzztime 5m -fuzzminimizetime 20x
+	$(GO) test ./core/layout -run XXX -fuzz FuzzSteps -fuzztime 5m -fuzzminimizetime 20x
+	$(GO) test ./core/match -run XXX -fuzz FuzzFrames -fuzztime 5m -fuzzminimizetime 20x
 
 bench: build
 	@command -v rg >/dev/null || { [ "$$(id -u)" = 0 ] && apt-get update -qq && apt-get install -y -qq ripgrep >/dev/null; } || echo "without rg (apt-get install ripgrep) the bench compares with the plain loop and wc only"

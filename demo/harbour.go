@@ -15,6 +15,8 @@ import (
 	"path/filepath"
 	"strings"
 	"time"
+
+	"dimlantern/intake/channel"
 )
 
 //go:embed settings/*.lantern
@@ -41,6 +43,7 @@ type Harbour struct {
 	queue queue
 	files map[string]*logFile
 	seq   int
+	host  *channel.Host // of its control system
 }
 
 // New makes the folder's settings, and a harbour that has written nothing yet.

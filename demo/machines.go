@@ -55,6 +55,7 @@ func (h *Harbour) machines() {
 	h.mast(begin)
 	h.water(begin)
 	h.quay(begin)
+	h.control(begin)
 }
 
 func (h *Harbour) pump(f *logFile, at time.Duration, host string, pid int, text string) {

@@ -224,6 +224,9 @@ func (s *Service) Run(ctx context.Context) error {
 			s.o.Committed(fired)
 		}
 		wait := 250 * time.Millisecond
+		if s.catching {
+			wait = 20 * time.Millisecond
+		}
 		if again {
 			wait = 0
 		}
@@ -317,6 +320,9 @@ func (s *Service) round(now time.Time) bool {
 	if now.Sub(s.checked) >= settleEvery {
 		s.checked = now
 		s.checkSettings()
+	}
+	if s.catching && s.ways.starting(s.settings.Sources, now) {
+		return false
 	}
 	for _, n := range s.ways.take() {
 		s.follower.Wrote(n.source, n.path)

@@ -124,8 +124,8 @@ func (s *Service) listSources(v *SourcesView, now time.Time) {
 					Entries: o.Entries(), Newest: o.Reached(), Began: o.Began(), Read: o.Read()})
 			}
 		}
-		if x.Way != nil && len(x.Origins) == 0 && x.Words == "" {
-			x.Words = "nothing has come yet"
+		if x.Way != nil && x.Words == "" {
+			x.Words = x.Way.words(len(x.Origins))
 		}
 		v.Sources = append(v.Sources, x)
 	}
@@ -157,6 +157,7 @@ type EntriesQuery struct {
 type Entries struct {
 	Origin string         `json:"origin"`
 	Layout string         `json:"layout"`
+	Named  bool           `json:"named"` // its format gives every part a name
 	Lines  []EntryView    `json:"lines"`
 	Fields []string       `json:"fields"` // of the layout, but for its time and text
 	Values map[string]int `json:"values"` // how many different ones each field has here
@@ -200,7 +201,7 @@ func (s *Service) Entries(_ context.Context, q EntriesQuery) (*Entries, error) {
 	plan := match.NewPlan(settings, src, nil, time.Local)
 	out := &Entries{Origin: q.Origin, Layout: "plain", Values: map[string]int{}}
 	if l != nil {
-		out.Layout = l.Name
+		out.Layout, out.Named = l.Name, l.Format != ""
 		for _, f := range shownFields(l) {
 			if f != "text" && (l.Time == nil || !slices.Contains(l.Time.Fields, f)) {
 				out.Fields = append(out.Fields, f)

@@ -38,6 +38,7 @@ type ways struct {
 	stop     context.CancelFunc
 	all      sync.WaitGroup
 	wrote    chan struct{}
+	started  time.Time // when reading began
 
 	mu      sync.Mutex
 	news    map[news]bool // files that were written to
@@ -380,6 +381,22 @@ type WayView struct {
 	Waiting int `json:"waiting,omitempty"`
 }
 
+// words say what is to be said of a way that is open.
+func (v WayView) words(origins int) string {
+	for _, name := range slices.Sorted(maps.Keys(v.State.Ways)) {
+		return name + ": " + v.State.Ways[name].Words
+	}
+	for _, x := range v.State.Senders {
+		if x.Note != "" && x.Received == 0 {
+			return x.Name + ": " + x.Note
+		}
+	}
+	if origins == 0 {
+		return "nothing has come yet"
+	}
+	return v.State.Note
+}
+
 // view is how the way in of a source is; false where it has none of its own.
 func (w *ways) view(source string) (WayView, bool) {
 	w.mu.Lock()
@@ -444,6 +461,26 @@ func (w *ways) conditions(f *intake.Follower, sources []*lang.Source, now time.T
 func (w *ways) behind(source string) bool {
 	v, ok := w.view(source)
 	return ok && (v.Waiting > 0 || v.State.Behind && v.State.Words == "")
+}
+
+// longestStart is how long the first reading waits for ways that are behind, so that
+// all that was written meanwhile is judged in its order.
+const longestStart = 5 * time.Second
+
+// starting tells whether some way has not brought yet what was there at the start.
+func (w *ways) starting(sources []*lang.Source, now time.Time) bool {
+	if w.started.IsZero() {
+		w.started = now
+	}
+	if now.Sub(w.started) > longestStart {
+		return false
+	}
+	for _, s := range sources {
+		if s.Kept() && w.behind(s.Name) {
+			return true
+		}
+	}
+	return false
 }
 
 // readable are the sources as the follower reads them: kept entries are files.

@@ -315,7 +315,11 @@ harbour, writes what happened there in the past hours, and then goes on live.`,
 				fmt.Println(dir)
 				ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 				defer stop()
-				return g.Live(ctx)
+				control := make(chan error, 1)
+				go func() { control <- g.ServeControl(ctx) }()
+				err := g.Live(ctx)
+				stop()
+				return errors.Join(err, <-control)
 			}
 			opts, err := l.options(screens.Options{Name: "gullhaven", User: userName(), Demo: true})
 			if err != nil {
@@ -338,16 +342,18 @@ func runDemo(g *demo.Harbour, dir string, opts screens.Options) error {
 	if err := g.Past(); err != nil {
 		return err
 	}
-	s, err := service.Open(service.Options{Settings: g.Settings(), Data: filepath.Join(dir, "data"), Input: piped(), Where: "only while this window is open"})
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	control := make(chan error, 1)
+	go func() { control <- g.ServeControl(ctx) }()
+	s, err := service.Open(service.Options{Settings: g.Settings(), Data: filepath.Join(dir, "data"), Where: "only while this window is open"})
 	if err != nil {
 		return failedIfUsed(err)
 	}
-	ctx, cancel := context.WithCancel(context.Background())
-	defer cancel()
 	live := make(chan error, 1)
 	go func() { live <- g.Live(ctx) }()
 	opts.Lantern = s
 	err = runInside(s, opts)
 	cancel()
-	return errors.Join(err, <-live)
+	return errors.Join(err, <-live, <-control)
 }

@@ -87,6 +87,8 @@ func (c *Canvas) Cut(x, y, width int, s Style, text string) int {
 			break
 		}
 		if x >= 0 {
+			c.split(x, y)
+			c.split(x+w, y)
 			c.set(x, y, cluster, s)
 			for k := 1; k < w; k++ {
 				c.set(x+k, y, "", s)
@@ -95,6 +97,21 @@ func (c *Canvas) Cut(x, y, width int, s Style, text string) int {
 		x += w
 	}
 	return x
+}
+
+// split puts blanks in the place of a wide mark that stands on both sides of a column's
+// left edge.
+func (c *Canvas) split(x, y int) {
+	if x <= 0 || x >= c.W || c.cells[y*c.W+x].text != "" {
+		return
+	}
+	from := x
+	for from > 0 && c.cells[y*c.W+from].text == "" {
+		from--
+	}
+	for k := from; k == from || k < c.W && c.cells[y*c.W+k].text == ""; k++ {
+		c.cells[y*c.W+k].text = " "
+	}
 }
 
 func (c *Canvas) set(x, y int, text string, s Style) {

@@ -255,7 +255,7 @@ func (r *Room) draw(c *paint.Canvas, y int, x *row, a paint.Axis, p paint.Palett
 // folders as tell it from others of its source.
 func label(s *service.SourceView, o *service.OriginView) string {
 	if o.Way != "" {
-		return strings.TrimSuffix(o.Host+" "+o.Way, " "+o.Host)
+		return wayLabel(s, o)
 	}
 	parts := strings.Split(o.Path, "/")
 	for n := 1; n < len(parts); n++ {
@@ -269,6 +269,22 @@ func label(s *service.SourceView, o *service.OriginView) string {
 		}
 	}
 	return o.Path
+}
+
+// wayLabel calls an origin by its channel, or by who sends; by both where that tells
+// it from others.
+func wayLabel(s *service.SourceView, o *service.OriginView) string {
+	channel := strings.HasPrefix(s.Where, "channel ") && s.Where != "channel journal"
+	one, both := o.Host, o.Host+" "+o.Way
+	if channel {
+		one = o.Way
+	}
+	for _, x := range s.Origins {
+		if x.Name != o.Name && (channel && x.Way == o.Way || !channel && x.Host == o.Host) {
+			return both
+		}
+	}
+	return one
 }
 
 var bars = []string{"▁", "▂", "▃", "▄", "▅", "▆", "▇"}
@@ -411,6 +427,37 @@ func (r *Room) facts(c *paint.Canvas, y, bottom, middle int, s *service.SourceVi
 	put("rules", dim, rules)
 }
 
+// named draws an entry with all that it says by name, and returns the next line.
+func named(c *paint.Canvas, x, y, width, bottom int, l *service.EntryView, p paint.Palette, base paint.Style) int {
+	for i, part := range strings.Split(ansi.Wrap(watch.Clock(l.At)+"  "+intake.Visible(l.Text), max(width-2, 10), ""), "\n") {
+		if y >= bottom {
+			return y
+		}
+		if i == 0 {
+			c.Put(x, y, base.With(p.Rule), "·")
+		}
+		c.Cut(x+2, y, width-2, base, part)
+		y++
+	}
+	at := x + 4
+	for _, f := range l.Fields {
+		value := intake.Visible(f.Value)
+		if f.Name == "text" || f.Name == "at" || value == "" {
+			continue
+		}
+		need := ansi.StringWidth(f.Name) + 1 + ansi.StringWidth(value)
+		if at > x+4 && at+need > x+width {
+			y, at = y+1, x+4
+		}
+		if y >= bottom {
+			return y
+		}
+		at = c.Cut(at, y, x+width-at, base.With(p.Dim), f.Name) + 1
+		at = c.Cut(at, y, x+width-at, base, value) + 3
+	}
+	return y + 2
+}
+
 // wayFacts says how the entries of an origin come that exist nowhere else.
 func wayFacts(put func(string, paint.Style, string), w *service.WayView, o *service.OriginView, p paint.Palette, base paint.Style) {
 	warn := base.With(p.Severity[entry.Warning])
@@ -477,6 +524,10 @@ func (r *Room) entries(c *paint.Canvas, x, y, width, bottom int, e *service.Entr
 		style := base
 		if !l.Fits {
 			style = base.With(p.Severity[entry.Warning])
+		}
+		if r.Full && e.Named && l.Fits {
+			y = named(c, x, y, width, bottom, &l, p, base)
+			continue
 		}
 		if r.Full {
 			for i, part := range strings.Split(ansi.Hardwrap(intake.Visible(l.Raw), max(width-2, 10), true), "\n") {
