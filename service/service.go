@@ -590,6 +590,7 @@ func (s *Service) close() error {
 	kept := s.ways.close()
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	s.tellAll()
 	s.snapshot = true
 	s.batch.Now = entry.Of(time.Now())
 	err := s.commit()

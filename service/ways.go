@@ -226,14 +226,15 @@ func (c *collector) run(ctx context.Context) {
 		case <-ctx.Done():
 		case <-ready:
 		case <-tick.C:
-			c.told()
 		}
 		for c.once(ctx) {
 		}
+		c.told()
 	}
 	all.Wait()
 	for c.once(ctx) {
 	}
+	c.told()
 }
 
 // once keeps what each feed has; it answers true where more may be there.

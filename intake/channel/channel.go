@@ -30,6 +30,22 @@ type Info struct {
 	Kinds []Count `json:"kinds,omitempty"` // the most frequent kinds of its newest events
 }
 
+// Say says in words how the channel is: whether it may be read, and whether there is
+// anything in it.
+func (i Info) Say() string {
+	switch {
+	case i.Words != "":
+		return i.Words
+	case i.Records == 0 && i.Newest.IsZero() && i.Off:
+		return "it may be read, and has no event: it is switched off at its host"
+	case i.Records == 0 && i.Newest.IsZero():
+		return "it may be read, and never had an event: is it switched on at the host?"
+	case i.Off:
+		return "it may be read; nothing new comes, since it is switched off at its host"
+	}
+	return "it may be read"
+}
+
 // Count is how often events of a kind occur.
 type Count struct {
 	Event string `json:"event"` // the identifier

@@ -289,3 +289,16 @@ func (l *limited) Write(p []byte) (int, error) {
 	l.left -= n
 	return len(p), nil
 }
+
+// Look tries to read a journal, and says when its newest
+// entry was written, or why it cannot be read, and what mends that.
+func Look(ctx context.Context, folder string) (newest time.Time, words, mend string) {
+	f := New(folder, lang.Begin{}, "")
+	if words, mend = f.readable(); words != "" {
+		return time.Time{}, words, mend
+	}
+	if at := f.one(ctx, "--lines=1"); at != nil {
+		newest = writtenAt(at)
+	}
+	return newest, "", f.State().Note
+}
