@@ -3,9 +3,13 @@ package intake
 import (
 	"bytes"
 	"fmt"
+	"io"
 	"os"
 	"sort"
 	"time"
+
+	"dimlantern/core/entry"
+	"dimlantern/core/match"
 
 	"github.com/bmatcuk/doublestar/v4"
 )
@@ -72,17 +76,57 @@ func Copies(path string) int {
 func (o *Origin) Holding(offset int64, text string) string {
 	files := members(o.Series)
 	head := []byte(text[:min(len(text), 64)])
+	kept := o.Source.Kept()
 	for i := len(files) - 1; i >= 0; i-- {
-		f, err := os.Open(files[i].path)
-		if err != nil {
-			continue
-		}
 		buf := make([]byte, len(head))
-		n, _ := f.ReadAt(buf, offset)
-		f.Close()
-		if n == len(head) && bytes.Equal(buf, head) {
+		if kept { // when it arrived, and from whom, stands in front
+			buf = make([]byte, 1024)
+		}
+		n, _ := ReadAt(files[i].path, buf, offset)
+		buf = buf[:n]
+		if kept {
+			_, _, line, ok := match.CutKept(buf)
+			if !ok {
+				continue
+			}
+			buf = match.Unkept(line)
+		}
+		if bytes.HasPrefix(buf, head) {
 			return files[i].path
 		}
 	}
 	return ""
+}
+
+// ReadAt reads from a place of a file on; of a compressed one, of what it was before.
+func ReadAt(path string, buf []byte, offset int64) (int, error) {
+	if !Packed(path) {
+		f, err := os.Open(path)
+		if err != nil {
+			return 0, err
+		}
+		defer f.Close()
+		return f.ReadAt(buf, offset)
+	}
+	r, err := Unpack(path)
+	if err != nil {
+		return 0, err
+	}
+	defer r.Close()
+	if _, err := io.CopyN(io.Discard, r, offset); err != nil {
+		return 0, err
+	}
+	return io.ReadFull(r, buf)
+}
+
+// Written returns the path of the member of the series that holds what was written
+// at an instant: the oldest one that was written to after it, else the newest.
+func (o *Origin) Written(at entry.Instant) string {
+	files := members(o.Series)
+	for _, f := range files {
+		if entry.Instant(f.mod) >= at {
+			return f.path
+		}
+	}
+	return o.base
 }

@@ -176,16 +176,17 @@ func (f *Follower) Reach(source string, which func(o *Origin) bool, words, mend 
 	}
 }
 
-// Holds tells whether something of a file has still to be read.
-func (f *Follower) Holds(path string) bool {
+// Held are the files of which something has still to be read.
+func (f *Follower) Held() map[string]bool {
+	out := map[string]bool{}
 	for _, o := range f.order {
 		for _, m := range o.place.Members {
-			if m.Path == path && (m.Offset < m.size || o.unread) {
-				return true
+			if m.Offset < m.size || o.unread {
+				out[m.Path] = true
 			}
 		}
 	}
-	return false
+	return out
 }
 
 // Missed notes that changes may have been missed: everything is looked at.

@@ -139,6 +139,9 @@ func endOfLine(f *os.File, place int64) int64 {
 // Tail reads the last bytes of a log up to an instant, from the start of a line
 // on, as UTF-8.
 func Tail(path string, plan *match.Plan, at entry.Instant, most int64) ([]byte, error) {
+	if Packed(path) {
+		return tailPacked(path, plan, most)
+	}
 	f, err := os.Open(path)
 	if err != nil {
 		return nil, err
@@ -161,6 +164,41 @@ func Tail(path string, plan *match.Plan, at entry.Instant, most int64) ([]byte, 
 	}
 	buf = buf[:n]
 	if from > 0 {
+		buf = buf[plan.LineEnd(buf, enc):]
+	}
+	return plan.Text(buf, enc), nil
+}
+
+// maxUnpacked is how much of a compressed file is unpacked to look at its end, in
+// bytes.
+const maxUnpacked = 512 << 20
+
+// tailPacked is the end of a compressed file; what lies behind the instant that is
+// asked for is among it.
+func tailPacked(path string, plan *match.Plan, most int64) ([]byte, error) {
+	r, err := Unpack(path)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	var before, last []byte
+	for total := int64(0); total < maxUnpacked; {
+		b := make([]byte, most)
+		n, err := io.ReadFull(r, b)
+		if n > 0 {
+			before, last = last, b[:n]
+		}
+		total += int64(n)
+		if err != nil {
+			break
+		}
+	}
+	buf := append(before, last...)
+	enc := plan.EncodingOf(buf[:min(len(buf), printSize)])
+	if over := int64(len(buf)) - 2*most; over > 0 {
+		buf = buf[over&^1:]
+	}
+	if before != nil {
 		buf = buf[plan.LineEnd(buf, enc):]
 	}
 	return plan.Text(buf, enc), nil

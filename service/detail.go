@@ -5,7 +5,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -19,6 +18,7 @@ import (
 	"dimlantern/core/lang"
 	"dimlantern/core/layout"
 	"dimlantern/core/match"
+	"dimlantern/intake"
 	"dimlantern/store"
 )
 
@@ -222,6 +222,11 @@ func (s *Service) evidence(d *Detail, q DetailQuery, settings *lang.Settings, r 
 		d.Host = q.Key[i]
 	}
 	d.Lines = s.readAround(d, settings, newest, hits, at)
+	if len(d.Lines) == 0 && q.Alert != "" {
+		if b := s.store.Around(q.Alert); b != nil && json.Unmarshal(b, &d.Lines) == nil {
+			d.Unread = "the log is gone; these lines were kept with the alert"
+		}
+	}
 	if len(d.Lines) == 0 {
 		for _, h := range hits {
 			d.Lines = append(d.Lines, Evidence{At: h.At, Text: h.Text, Hit: !h.Recovery, Recovery: h.Recovery})
@@ -245,28 +250,38 @@ func (s *Service) evidence(d *Detail, q DetailQuery, settings *lang.Settings, r 
 // readAround reads the lines around the newest hit from its file.
 func (s *Service) readAround(d *Detail, settings *lang.Settings, newest store.Hit, hits []store.Hit, at entry.Instant) []Evidence {
 	s.mu.Lock()
-	var src *lang.Source
-	path := ""
-	for _, o := range s.follower.Origins() {
-		if o.Name == newest.Origin {
-			src = o.Source
-			path = o.Holding(newest.Offset, newest.Text)
-		}
-	}
+	src, path := s.holding(newest)
 	s.mu.Unlock()
 	if path == "" {
 		d.Unread = "the lines around are not there any more"
 		return nil
 	}
-	f, err := os.Open(path)
+	out, err := around(settings, src, path, newest, hits, at, aroundBefore, aroundAfter)
 	if err != nil {
 		d.Unread = "the lines around cannot be read: " + reason(err).Error()
-		return nil
 	}
-	defer f.Close()
-	from := max(0, newest.Offset-aroundBefore)
-	buf := make([]byte, newest.Offset-from+aroundAfter)
-	n, _ := f.ReadAt(buf, from)
+	return out
+}
+
+// holding is the source of a hit, and the file that has it; "" where none has.
+func (s *Service) holding(h store.Hit) (*lang.Source, string) {
+	for _, o := range s.follower.Origins() {
+		if o.Name == h.Origin {
+			return o.Source, o.Holding(h.Offset, h.Text)
+		}
+	}
+	return nil, ""
+}
+
+// around reads the lines around the newest hit from a file, so many bytes before and
+// behind it.
+func around(settings *lang.Settings, src *lang.Source, path string, newest store.Hit, hits []store.Hit, at entry.Instant, before, after int64) ([]Evidence, error) {
+	from := max(0, newest.Offset-before)
+	buf := make([]byte, newest.Offset-from+after)
+	n, err := intake.ReadAt(path, buf, from)
+	if n == 0 && err != nil {
+		return nil, err
+	}
 	buf = buf[:n]
 	if from > 0 {
 		i := bytes.IndexByte(buf, '\n') + 1
@@ -284,6 +299,7 @@ func (s *Service) readAround(d *Detail, settings *lang.Settings, newest store.Hi
 	}
 	plan := match.NewPlan(settings, src, nil, time.Local)
 	div := &layout.Divider{Layout: plan.Layout}
+	l := settings.Layout(src.LayoutName())
 	var out []Evidence
 	last := entry.None
 	for len(buf) > 0 {
@@ -304,9 +320,7 @@ func (s *Service) readAround(d *Detail, settings *lang.Settings, newest store.Hi
 			delete(places, spot{from, e.Text})
 			e.Hit, e.Recovery, e.At = !h.Recovery, h.Recovery, h.At
 		}
-		if t := timePrefix(settings.Layout(src.LayoutName()), div, line, at); t != "" {
-			e.Text = strings.TrimLeft(strings.TrimPrefix(e.Text, t), " ")
-		}
+		e.Text = told(l, div, e.Text, at)
 		if len(e.Text) > 4096 {
 			e.Text = e.Text[:4096]
 		}
@@ -321,15 +335,46 @@ func (s *Service) readAround(d *Detail, settings *lang.Settings, newest store.Hi
 		if _, left := places[spot{h.Offset, h.Text}]; !left && h.Origin == newest.Origin {
 			continue
 		}
-		e := Evidence{At: h.At, Text: h.Text, Hit: !h.Recovery, Recovery: h.Recovery}
-		if t := timePrefix(settings.Layout(src.LayoutName()), div, []byte(h.Text), at); t != "" {
-			e.Text = strings.TrimLeft(strings.TrimPrefix(e.Text, t), " ")
-		}
+		e := Evidence{At: h.At, Text: told(l, div, h.Text, at), Hit: !h.Recovery, Recovery: h.Recovery}
 		if len(out) == 0 || e.At <= out[len(out)-1].At {
 			out = append(out, e)
 		}
 	}
-	return out
+	return out, nil
+}
+
+// told is an entry without its time, which is shown beside it; of one whose format
+// gives every part a name, what says most.
+func told(l *lang.Layout, div *layout.Divider, text string, near entry.Instant) string {
+	if l == nil {
+		return text
+	}
+	if l.Format != "" {
+		x := div.Divide([]byte(text), near)
+		if !x.Fits {
+			return text
+		}
+		get := func(name string) string {
+			for _, f := range x.Fields {
+				if f.Name == name {
+					return f.Value
+				}
+			}
+			return ""
+		}
+		if l.Format == "event-xml" {
+			return strings.Join(strings.Fields(get("event")+" "+get("level")), " ") + "  " + get("text")
+		}
+		program := get("program")
+		if pid := get("pid"); pid != "" {
+			program += "[" + pid + "]"
+		}
+		return strings.TrimPrefix(program+": ", ": ") + get("text")
+	}
+	if t := timePrefix(l, div, []byte(text), near); t != "" {
+		return strings.TrimLeft(strings.TrimPrefix(text, t), " ")
+	}
+	return text
 }
 
 // timePrefix is the time that a line begins with as it is written, so that it

@@ -79,7 +79,8 @@ type Service struct {
 	fired    []engine.Transition
 	watcher  *fsnotify.Watcher
 	ways     *ways
-	told     chan string // notices of other goroutines
+	told     chan string          // notices of other goroutines
+	bare     map[string]bareAlert // alerts around whose hits no lines are kept yet
 }
 
 type tickKey struct {
@@ -145,6 +146,7 @@ func (s *Service) start() error {
 	s.sayErrors(ds, "runs without what is wrong")
 	s.stamp = stampOf(s.o.Settings)
 	s.use(settings, texts)
+	s.findBare()
 	s.snapshot = true
 	s.batch.Now = entry.Of(time.Now())
 	return s.commit()
@@ -324,6 +326,7 @@ func (s *Service) round(now time.Time) bool {
 	if s.catching && s.ways.starting(s.settings.Sources, now) {
 		return false
 	}
+	mark := s.ways.ahead.Load()
 	for _, n := range s.ways.take() {
 		s.follower.Wrote(n.source, n.path)
 	}
@@ -337,6 +340,9 @@ func (s *Service) round(now time.Time) bool {
 			done = s.drain(now)
 		}
 	}
+	if done {
+		s.ways.caught(mark, time.Now())
+	}
 	s.tellAll()
 	s.reading = !done
 	s.seenSources()
@@ -345,6 +351,10 @@ func (s *Service) round(now time.Time) bool {
 		s.hold(now)
 		s.catching = false
 		s.input(inputAdvance, entry.Of(now), s.engine.Advance(entry.Of(now)))
+	}
+	s.keepAround(now)
+	if x := s.ways.index(); x != nil {
+		s.batch.Kept = x
 	}
 	s.batch.Now = entry.Of(now)
 	urgent := len(s.batch.Hits) > 0 || len(s.batch.Transitions) > 0 || len(s.batch.Blind) > 0 || len(s.batch.Sources) > 0 || len(s.batch.Meta) > 0 || s.snapshot
@@ -457,9 +467,7 @@ func (s *Service) trim(now time.Time) {
 	if err != nil {
 		s.o.Log.Warn("old evidence could not be let go of", "reason", err)
 	}
-	if err := s.ways.tidy(s.settings, s.follower.Holds, now); err != nil {
-		s.o.Log.Warn("kept entries could not be compressed", "reason", err)
-	}
+	s.ways.tidy(s.settings, s.follower.Held())
 }
 
 // conditions hands on which origins can be seen and which cannot.
@@ -537,6 +545,7 @@ func (s *Service) note(ts []engine.Transition) {
 	from := len(s.batch.Transitions)
 	s.batch.Transitions = append(s.batch.Transitions, ts...)
 	for i := range s.batch.Transitions[from:] {
+		s.noteBare(&s.batch.Transitions[from+i])
 		if s.catching {
 			s.batch.Transitions[from+i].Untold = "catching up"
 		}

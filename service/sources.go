@@ -187,6 +187,9 @@ func (s *Service) Entries(_ context.Context, q EntriesQuery) (*Entries, error) {
 	for _, o := range s.follower.Origins() {
 		if o.Name == q.Origin {
 			src, path, skew = o.Source, o.Newest(), o.Skew()
+			if q.At != 0 {
+				path = o.Written(q.At.Add(-skew))
+			}
 		}
 	}
 	s.mu.Unlock()

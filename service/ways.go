@@ -9,6 +9,7 @@ import (
 	"slices"
 	"sort"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"dimlantern/core/entry"
@@ -43,6 +44,12 @@ type ways struct {
 	mu      sync.Mutex
 	news    map[news]bool // files that were written to
 	running map[string]*collector
+	indexed *store.KeptIndex // not taken yet
+	tidying atomic.Bool
+
+	// ahead is how many bytes were kept and not judged yet, and judged when everything
+	// was last, in nanoseconds.
+	ahead, judged atomic.Int64
 }
 
 type news struct{ source, path string }
@@ -197,7 +204,27 @@ func (w *ways) tell(source, path string) {
 }
 
 // atOnce is how many messages are kept together.
-const atOnce = 2000
+const atOnce = 1000
+
+// Keeping goes ahead of judging by so many bytes at most, so that who floods waits,
+// and nobody else behind that one; but not where judging is busy with a backlog.
+const (
+	mostAhead = 256 << 10
+	busyAfter = 250 * time.Millisecond
+)
+
+// pace waits while keeping is too far ahead of judging.
+func (w *ways) pace(ctx context.Context) {
+	for w.ahead.Load() > mostAhead && time.Now().UnixNano()-w.judged.Load() < int64(busyAfter) && ctx.Err() == nil {
+		time.Sleep(500 * time.Microsecond)
+	}
+}
+
+// caught notes that everything was judged that had been kept when mark was ahead.
+func (w *ways) caught(mark int64, now time.Time) {
+	w.ahead.Add(-mark)
+	w.judged.Store(now.UnixNano())
+}
 
 // run takes and keeps until the context ends, and then what is left.
 func (c *collector) run(ctx context.Context) {
@@ -241,6 +268,7 @@ func (c *collector) run(ctx context.Context) {
 func (c *collector) once(ctx context.Context) bool {
 	more := false
 	for _, f := range c.feeds {
+		c.w.pace(ctx)
 		batch := f.Take(atOnce)
 		if len(batch) == 0 {
 			continue
@@ -306,6 +334,9 @@ func (c *collector) keep(batch []feed.Message) bool {
 		if err != nil {
 			c.note(batch, now)
 			return false
+		}
+		for _, e := range groups[o] {
+			c.w.ahead.Add(int64(len(e.Text)))
 		}
 		for i := range batch { // it is kept
 			if m := &batch[i]; m.Way == o.Way && m.Text != nil && c.hostOf(source, m) == o.Host {
@@ -497,17 +528,45 @@ func (w *ways) readable(sources []*lang.Source) []*lang.Source {
 	return out
 }
 
-// tidy compresses what is kept, and lets go of what is too old or too much.
-func (w *ways) tidy(settings *lang.Settings, holds func(path string) bool, now time.Time) error {
+// tidy compresses what is kept, and lets go of what is too old or too much, beside
+// the work. Held are the files of which something has still to be read.
+func (w *ways) tidy(settings *lang.Settings, held map[string]bool) {
 	keep := map[string]store.Retention{}
 	for _, s := range settings.Sources {
 		keep[s.Name] = store.Retention{For: s.Keep.For, Read: s.Keep.How == "hits" || s.Keep.How == "nothing"}
 	}
-	over, err := w.kept.Tidy(keep, settings.Capacity(), holds, now)
-	if over > 0 {
-		w.notice(fmt.Sprintf("kept entries take more than %s: the oldest went, %d bytes", sizeWords(settings.Capacity()), over))
+	capacity := settings.Capacity()
+	if !w.tidying.CompareAndSwap(false, true) {
+		return
 	}
-	return err
+	w.all.Go(func() {
+		defer w.tidying.Store(false)
+		over, err := w.kept.Tidy(keep, capacity, func(path string) bool { return held[path] }, time.Now())
+		if over > 0 {
+			w.notice(fmt.Sprintf("kept entries take more than %s: the oldest went, %s", sizeWords(capacity), sizeWords(over)))
+		}
+		if err != nil {
+			w.notice(fmt.Sprintf("kept entries cannot be compressed: %v", err))
+		}
+		x := w.kept.Index()
+		w.mu.Lock()
+		defer w.mu.Unlock()
+		if x != nil && w.indexed != nil { // the one before was not taken yet
+			x.Changed, x.Gone = append(w.indexed.Changed, x.Changed...), append(w.indexed.Gone, x.Gone...)
+		}
+		if x != nil {
+			w.indexed = x
+		}
+	})
+}
+
+// index is what has changed of what is kept, once; nil where nothing has.
+func (w *ways) index() *store.KeptIndex {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	x := w.indexed
+	w.indexed = nil
+	return x
 }
 
 func sizeWords(n int64) string {
@@ -516,6 +575,8 @@ func sizeWords(n int64) string {
 		return fmt.Sprintf("%d GiB", n>>30)
 	case n >= 1<<20:
 		return fmt.Sprintf("%d MiB", n>>20)
+	case n >= 1<<10:
+		return fmt.Sprintf("%d KiB", n>>10)
 	}
 	return fmt.Sprintf("%d bytes", n)
 }

@@ -121,6 +121,31 @@ func (s *Store) Changes(alert string) ([]Change, error) {
 	}, "SELECT seq, at, change, severity, line FROM transitions WHERE alert = ? ORDER BY seq", alert)
 }
 
+// Around are the lines around the hits of an alert, as they were kept; nil where none
+// were.
+func (s *Store) Around(alert string) []byte {
+	var b []byte
+	if s.ask.QueryRow("SELECT lines FROM around WHERE alert = ?", alert).Scan(&b) != nil {
+		return nil
+	}
+	return b
+}
+
+// Bare returns the raises of open alerts around whose hits no lines are kept.
+func (s *Store) Bare() ([]Change, error) {
+	return rows(s.ask, func(r *sql.Rows) (c Change, err error) {
+		return c, r.Scan(&c.Seq, &c.At, &c.Change, &c.Severity, &c.Line)
+	}, `SELECT t.seq, t.at, t.change, t.severity, t.line FROM transitions t JOIN alerts a ON a.alert = t.alert
+		WHERE t.change = 'raised' AND a.cleared IS NULL AND t.alert NOT IN (SELECT alert FROM around)`)
+}
+
+// KeptOf sums up what is kept of an origin.
+func (s *Store) KeptOf(o KeptOrigin) (entries, bytes int64, first entry.Instant) {
+	s.ask.QueryRow("SELECT coalesce(sum(entries), 0), coalesce(sum(bytes), 0), coalesce(min(first), 0) FROM kept WHERE source = ? AND host = ? AND way = ?",
+		o.Source, o.Host, o.Way).Scan(&entries, &bytes, &first)
+	return entries, bytes, first
+}
+
 // Step is a change of an alert's severity.
 type Step struct {
 	Alert    string

@@ -56,6 +56,10 @@ CREATE INDEX IF NOT EXISTS hits_key ON hits(key, at);
 CREATE TABLE IF NOT EXISTS marks(key INTEGER, bucket INTEGER, n INTEGER NOT NULL, PRIMARY KEY(key, bucket)) WITHOUT ROWID;
 CREATE INDEX IF NOT EXISTS marks_bucket ON marks(bucket, key);
 CREATE TABLE IF NOT EXISTS tide(bucket INTEGER, origin INTEGER, n INTEGER NOT NULL, PRIMARY KEY(bucket, origin)) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS around(alert TEXT PRIMARY KEY, lines BLOB NOT NULL) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS kept(
+  path TEXT PRIMARY KEY, source TEXT NOT NULL, host TEXT NOT NULL, way TEXT NOT NULL, first INTEGER NOT NULL, last INTEGER NOT NULL,
+  entries INTEGER NOT NULL, bytes INTEGER NOT NULL) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS blind(origin INTEGER, since INTEGER, until INTEGER, words TEXT NOT NULL, PRIMARY KEY(origin, since)) WITHOUT ROWID;
 `
 
@@ -235,6 +239,8 @@ type Batch struct {
 	Ticks       []Tick
 	Blind       []Blind
 	Sources     []string          // that have been seen now
+	Around      map[string][]byte // by alert, the lines around its hits, as JSON
+	Kept        *KeptIndex        // nil: as it was
 	Meta        map[string][]byte // further values
 	Now         entry.Instant
 }
@@ -242,7 +248,8 @@ type Batch struct {
 // Empty tells whether there is nothing to keep.
 func (b *Batch) Empty() bool {
 	return len(b.Journal) == 0 && b.Snapshot == nil && len(b.Transitions) == 0 && len(b.Hits) == 0 && len(b.Places) == 0 &&
-		len(b.Ticks) == 0 && len(b.Blind) == 0 && len(b.Sources) == 0 && len(b.Meta) == 0
+		len(b.Ticks) == 0 && len(b.Blind) == 0 && len(b.Sources) == 0 && len(b.Meta) == 0 &&
+		len(b.Around) == 0 && b.Kept == nil
 }
 
 // perKey is how many hits of a key are kept as evidence.
@@ -271,6 +278,18 @@ func (s *Store) Commit(b *Batch) (err error) {
 	}
 	for name, value := range b.Meta {
 		w.exec("INSERT OR REPLACE INTO meta(name, value) VALUES(?, ?)", name, value)
+	}
+	for alert, lines := range b.Around {
+		w.exec("INSERT OR REPLACE INTO around(alert, lines) VALUES(?, ?)", alert, lines)
+	}
+	if b.Kept != nil {
+		for _, x := range b.Kept.Changed {
+			w.exec("INSERT OR REPLACE INTO kept(path, source, host, way, first, last, entries, bytes) VALUES(?, ?, ?, ?, ?, ?, ?, ?)",
+				x.Path, x.Origin.Source, x.Origin.Host, x.Origin.Way, int64(x.First), int64(x.Last), x.Entries, x.Bytes)
+		}
+		for _, path := range b.Kept.Gone {
+			w.exec("DELETE FROM kept WHERE path = ?", path)
+		}
 	}
 	for _, n := range b.Sources {
 		w.exec("INSERT OR IGNORE INTO sources(name, first_seen) VALUES(?, ?)", n, int64(b.Now))
