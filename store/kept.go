@@ -32,9 +32,8 @@ type Kept struct {
 	mu   sync.Mutex
 	open map[string]*segment // by the origin's folder
 	list map[string]Segment  // by path, as the index has them
-	// Failed is why entries cannot be written now; nil where they can.
+	// failed is why entries cannot be written now; nil where they can.
 	failed error
-	failAt time.Time
 }
 
 // segment is a segment that is being written.
@@ -128,8 +127,8 @@ func (k *Kept) Write(o KeptOrigin, entries []KeptEntry, now time.Time) (string, 
 		err = s.write(entries, now)
 	}
 	if err != nil {
-		k.failed, k.failAt = err, now
-		return "", fmt.Errorf("entries cannot be kept in %s: %w", dir, err)
+		k.failed = fmt.Errorf("entries cannot be kept in %s: %w", dir, unwrapped(err))
+		return "", k.failed
 	}
 	k.failed = nil
 	return s.path, nil
@@ -141,6 +140,15 @@ func (k *Kept) Failed() error {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	return k.failed
+}
+
+// unwrapped leaves the path out, which is said already.
+func unwrapped(err error) error {
+	var pe *fs.PathError
+	if errors.As(err, &pe) {
+		return pe.Err
+	}
+	return err
 }
 
 func (s *segment) write(entries []KeptEntry, now time.Time) error {
