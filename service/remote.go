@@ -36,6 +36,7 @@ func (s *Service) Serve(ctx context.Context) error {
 		return err
 	}
 	os.Chmod(path, 0o600)
+	l = owners{l}
 	mux := http.NewServeMux()
 	handle(mux, "/view", s.View)
 	handle(mux, "/detail", s.Detail)

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"io"
 	"net"
@@ -122,4 +123,67 @@ func TestWhatCannotBeKeptWaits(t *testing.T) {
 	last, ok := kept.Last(store.KeptOrigin{Source: "boxes", Host: "host-a", Way: "127.0.0.1"})
 	require.True(t, ok)
 	assert.Equal(t, fmt.Sprintf("<13>Nov 24 05:32:28 host-a pumpd: low %d", n-1), string(last.Text))
+}
+
+// A service that was joined answers as the one inside does.
+func TestJoinedIsTheSame(t *testing.T) {
+	in, out := io.Pipe()
+	defer out.Close()
+	s, data, _ := running(t, pipedRule, in)
+	ctx, cancel := context.WithCancel(context.Background())
+	served := make(chan error, 1)
+	go func() { served <- s.Serve(ctx) }()
+	defer func() { cancel(); require.NoError(t, <-served) }()
+	_, err := io.WriteString(out, "one before\nlow 7\nlow 8\none behind\n")
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		v, err := s.View(ctx, ViewQuery{Column: time.Minute, Columns: 60})
+		return err == nil && len(v.Open) == 2
+	}, 10*time.Second, 10*time.Millisecond)
+	now := entry.Of(time.Now())
+	joined := Join(data)
+	require.Eventually(t, func() bool {
+		_, err := joined.View(ctx, ViewQuery{Column: time.Minute, Columns: 60})
+		return err == nil
+	}, 5*time.Second, 10*time.Millisecond)
+	v, err := s.View(ctx, ViewQuery{At: now, Column: time.Minute, Columns: 60})
+	require.NoError(t, err)
+	alert := v.Open[0]
+	origin := s.host + ":input"
+	for name, ask := range map[string]func(l Lantern) (any, error){
+		"view": func(l Lantern) (any, error) {
+			v, err := l.View(ctx, ViewQuery{At: now, Column: time.Minute, Columns: 60})
+			if v != nil {
+				v.Now = 0
+			}
+			return v, err
+		},
+		"sources": func(l Lantern) (any, error) {
+			return l.Sources(ctx, ViewQuery{At: now, Column: time.Minute, Columns: 60})
+		},
+		"entries": func(l Lantern) (any, error) { return l.Entries(ctx, EntriesQuery{Origin: origin, At: now, Lines: 10}) },
+		"detail": func(l Lantern) (any, error) {
+			return l.Detail(ctx, DetailQuery{Rule: alert.Rule, Key: alert.Key, Alert: alert.Alert, At: now, Lines: 10})
+		},
+		"bring": func(l Lantern) (any, error) { return l.Bring(ctx, BringQuery{Path: data + "/*"}) },
+		"no such": func(l Lantern) (any, error) {
+			_, err := l.Entries(ctx, EntriesQuery{Origin: "nobody"})
+			return fmt.Sprint(err), nil
+		},
+		"clear": func(l Lantern) (any, error) { return fmt.Sprint(l.Clear(ctx, ClearQuery{Alert: "nonsense"})), nil },
+	} {
+		a, err := ask(s)
+		require.NoError(t, err, name)
+		b, err := ask(joined)
+		require.NoError(t, err, name)
+		x, err := json.Marshal(a)
+		require.NoError(t, err)
+		y, err := json.Marshal(b)
+		require.NoError(t, err)
+		assert.JSONEq(t, string(x), string(y), name)
+	}
+	require.NoError(t, joined.Clear(ctx, ClearQuery{Alert: alert.Alert, By: "mira"}))
+	v, err = s.View(ctx, ViewQuery{Column: time.Minute, Columns: 60})
+	require.NoError(t, err)
+	assert.Len(t, v.Open, 1)
 }

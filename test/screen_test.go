@@ -303,3 +303,32 @@ func TestHostileLinesOnTheScreen(t *testing.T) {
 	x.see("usual")
 	unharmed("␛[2J")
 }
+
+// Screens that have joined a service go on when it has been started anew.
+func TestJoinedOverARestart(t *testing.T) {
+	f := newFolder(t)
+	write(t, f.log, "")
+	s := f.start(t)
+	f.ready(t)
+	x := open(t, 120, 30, "NO_COLOR=1", "--settings", f.settings, "--data", f.data)
+	x.see("joined: service on")
+	require.NoError(t, s.cmd.Process.Kill())
+	s.cmd.Wait()
+	x.see("does not answer")
+	f.start(t)
+	appendTo(t, f.log, strings.Repeat(stamp()+" a pump 7 low\n", 2))
+	x.see("1 open")
+	x.until("the trouble is over", func(screen string) bool { return !strings.Contains(screen, "does not answer") })
+}
+
+// An event of a channel raises and clears on the screen, by its identifier.
+func TestEventOnTheScreen(t *testing.T) {
+	x := open(t, 150, 45, "NO_COLOR=1", "demo", "--pace", "12")
+	x.until("gate 3 is raised", func(screen string) bool { return under(screen, "open", "gate-position-lost") })
+	x.until("gate 3 is over", func(screen string) bool {
+		return under(screen, "over", "gate-position-lost") && !under(screen, "open", "gate-position-lost")
+	})
+	x.keys("3")
+	x.see("Harbour-Control/Operational")
+	x.see("is it switched on at the host?")
+}

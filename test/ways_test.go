@@ -500,5 +500,29 @@ func TestPiped(t *testing.T) {
 	t.Cleanup(func() { c.Process.Kill(); c.Wait() })
 	_, err = io.WriteString(in, "1 low\n  because\n2 fine\n")
 	require.NoError(t, err)
-	eventually(t, "it is judged", func() bool { return strings.Join(f.texts(t), "|") == "1 low\n  because" || strings.Join(f.texts(t), "\n") == "1 low\n  because" })
+	eventually(t, "it is judged", func() bool {
+		return strings.Join(f.texts(t), "|") == "1 low\n  because" || strings.Join(f.texts(t), "\n") == "1 low\n  because"
+	})
+}
+
+// The unit that is written is one that systemd understands, and never written over
+// another.
+func TestInstall(t *testing.T) {
+	f := newFolder(t)
+	path := filepath.Join(f.dir, "dimlantern.service")
+	out, errs, code := run(t, "watch", "--install="+path, "--settings", f.settings, "--data", f.data)
+	require.Zero(t, code, errs)
+	assert.Contains(t, out, "systemctl enable --now dimlantern")
+	b, err := os.ReadFile(path)
+	require.NoError(t, err)
+	assert.Contains(t, string(b), "watch --settings "+f.settings+" --data "+f.data+"\n")
+	assert.Contains(t, string(b), "ReadWritePaths="+f.data)
+	write(t, path, "[Unit]\n")
+	_, errs, code = run(t, "watch", "--install="+path, "--settings", f.settings, "--data", f.data)
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errs, "is there already")
+	write(t, path, string(b))
+	said, err := exec.Command(needs(t, "systemd-analyze"), "verify", path).CombinedOutput()
+	require.NoError(t, err, "%s", said)
+	assert.Empty(t, string(said))
 }

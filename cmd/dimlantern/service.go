@@ -139,17 +139,22 @@ func runInside(s *service.Service, o screens.Options) error {
 func watchCommand() *cobra.Command {
 	o := &places{}
 	var asJSON bool
+	var unit string
 	c := &cobra.Command{
 		Use:   "watch",
 		Short: "The service without screens",
 		Long: `Watch follows the sources of the settings folder until it is told to end (^C or
 SIGTERM). SIGHUP, or a change in the folder, takes up new settings. With --json
-each committed transition is printed as one line.`,
-		Example: "  dimlantern watch --settings ./rules --data ./state --json",
+each committed transition is printed as one line. With --install it writes a unit
+for systemd instead, with these folders, and says what is still to be done.`,
+		Example: "  dimlantern watch --settings ./rules --data ./state --json\n  dimlantern watch --settings /etc/dimlantern --data /var/lib/dimlantern --install",
 		Args:    cobra.NoArgs,
-		RunE: func(_ *cobra.Command, _ []string) error {
+		RunE: func(c *cobra.Command, _ []string) error {
 			if err := o.clean(); err != nil {
 				return err
+			}
+			if c.Flags().Changed("install") {
+				return install(strings.TrimSpace(unit), o)
 			}
 			opts := service.Options{Settings: o.settings, Data: o.data, Input: piped(), Where: "service on " + hostName(),
 				Log: slog.New(slog.NewTextHandler(os.Stderr, nil))}
@@ -185,6 +190,8 @@ each committed transition is printed as one line.`,
 	}
 	o.flags(c)
 	c.Flags().BoolVar(&asJSON, "json", false, "print each committed transition as a line")
+	c.Flags().StringVar(&unit, "install", "", "write a unit for systemd, to the system's place or to this file")
+	c.Flags().Lookup("install").NoOptDefVal = " "
 	return c
 }
 
