@@ -26,6 +26,7 @@ type bringIn struct {
 	asked  string
 	found  *service.Brought
 	err    string
+	again  time.Time // when it was last asked who is sending
 }
 
 // begins are where reading can begin, as the screen and as a rule file has it.
@@ -111,6 +112,8 @@ func (m *Model) bringKey(k tea.KeyPressMsg) tea.Cmd {
 // as far as the files that are there agree.
 func (f *bringIn) choose(by int) {
 	switch {
+	case f.field == 0 && by > 0 && f.found != nil && len(f.found.Offers) > 0:
+		f.path = f.found.Offers[0].Type
 	case f.field == 0 && by > 0:
 		f.path = complete(f.path)
 	case f.field == 1:
@@ -190,11 +193,19 @@ func (m *Model) drawBring(c *paint.Canvas, y, bottom int, p paint.Palette, base 
 	case f.err != "":
 		c.Cut(10, y, m.w-11, warn, f.err)
 		return
-	case b == nil:
+	case b == nil || f.path == "":
 		c.Cut(10, y, m.w-11, dim, "a path that begins with /, in which * stands for any part of a name and ** for any folders")
+		for i, w := range [][2]string{{"channel", "an event channel: those that there are are listed"}, {"journal", "the system's journal"}, {"syslog udp 514", "a port to which others send"}} {
+			if i == 0 {
+				c.Put(10, y+1+i, dim, "or")
+			}
+			c.Cut(c.Put(13, y+1+i, base, w[0])+2, y+1+i, m.w-40, dim, w[1])
+		}
 		return
 	case b.Words != "":
 		c.Cut(10, y, m.w-11, base, b.Words)
+	case len(b.Offers) > 0:
+		y--
 	default:
 		words := fmt.Sprintf("%d files fit", len(b.Files))
 		if len(b.Files) == 1 {
@@ -213,23 +224,24 @@ func (m *Model) drawBring(c *paint.Canvas, y, bottom int, p paint.Palette, base 
 		}
 		y = m.drawFile(c, y, x, p, base)
 	}
+	limit := bottom - 1
+	if b.Text != "" {
+		limit = max(bottom-15, y+3)
+	}
+	for _, o := range b.Offers {
+		if y >= limit {
+			break
+		}
+		y = m.drawOffer(c, y, limit, o, p, base)
+	}
 	if b.Text == "" {
 		return
 	}
 	y++
-	label(y, 1, "begin")
-	x = 10
-	for i, w := range begins {
-		style := dim
-		text := " " + w[0] + " "
-		if i == f.begin {
-			style = strong.Strong()
-			text = "‹" + w[0] + "›"
-		}
-		x = c.Put(x, y, style, text) + 1
-	}
-	if f.begin == 0 {
-		c.Cut(x+2, y, m.w-x-3, dim, "what is already there raises nothing; replay can try rules on it all the same")
+	if strings.HasPrefix(f.path, "syslog") {
+		y -= 2 // nothing was there before it comes
+	} else {
+		m.drawBeginAt(c, y, label, p, base)
 	}
 	y += 2
 	label(y, 2, "layout")
@@ -275,6 +287,48 @@ func (m *Model) drawBring(c *paint.Canvas, y, bottom int, p paint.Palette, base 
 			y++
 		}
 	}
+}
+
+// drawBeginAt draws where reading can begin.
+func (m *Model) drawBeginAt(c *paint.Canvas, y int, label func(y, field int, text string), p paint.Palette, base paint.Style) {
+	f, dim, strong := &m.first, base.With(p.Dim), base.With(p.Strong)
+	label(y, 1, "begin")
+	x := 10
+	for i, w := range begins {
+		style := dim
+		text := " " + w[0] + " "
+		if i == f.begin {
+			style = strong.Strong()
+			text = "‹" + w[0] + "›"
+		}
+		x = c.Put(x, y, style, text) + 1
+	}
+	if f.begin == 0 {
+		c.Cut(x+2, y, m.w-x-3, dim, "what is already there raises nothing; replay can try rules on it all the same")
+	}
+}
+
+// drawOffer draws what can be brought in that is no file, and what it says lately.
+func (m *Model) drawOffer(c *paint.Canvas, y, bottom int, o service.Offer, p paint.Palette, base paint.Style) int {
+	at := c.Cut(12, y, max(m.w*2/3-14, 20), base, o.Type)
+	words := base.With(p.Dim)
+	if o.Bad {
+		words = base.With(p.Severity[entry.Warning])
+	}
+	c.Cut(at+2, y, m.w-at-3, words, o.Words)
+	y++
+	if o.Mend != "" && y < bottom {
+		c.Cut(16, y, m.w-17, base.With(p.Over), "to mend it:  "+o.Mend)
+		y++
+	}
+	for _, d := range o.Detail {
+		if y >= bottom {
+			break
+		}
+		c.Cut(16, y, m.w-17, base.With(p.Dim), d)
+		y++
+	}
+	return y
 }
 
 func (m *Model) drawFile(c *paint.Canvas, y int, x service.BroughtFile, p paint.Palette, base paint.Style) int {

@@ -244,6 +244,10 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		if m.held != 0 {
 			next = max(next, 500*time.Millisecond)
 		}
+		if m.mode == bringing && strings.HasPrefix(m.first.path, "syslog") && time.Since(m.first.again) > time.Second {
+			m.first.again = time.Now()
+			return m, tea.Batch(m.ask(), m.bring(false), tick(next)) // who is sending now
+		}
 		return m, tea.Batch(m.ask(), tick(next))
 	case viewMsg:
 		m.slow = time.Since(m.asking)

@@ -29,13 +29,26 @@ func (s *Service) Bring(_ context.Context, q BringQuery) (*Brought, error) {
 	if path == "" {
 		return b, nil
 	}
+	begin := q.Begin
+	if begin == "" {
+		begin = "now"
+	}
+	if clause, name, kind, ok := s.bringWay(b, path, q.Layout); ok {
+		if clause == "" {
+			return b, nil
+		}
+		name = sourceName("/"+strings.ReplaceAll(name, "/", "-"), taken)
+		b.wayLayouts(settings, kind, q.Layout)
+		b.Text = wayText(name, clause, begin, b.Layout, kind)
+		return s.bringText(b, name, q.Write)
+	}
 	if strings.HasPrefix(path, "~/") {
 		if home, err := os.UserHomeDir(); err == nil {
 			path = filepath.Join(home, path[2:])
 		}
 	}
 	if !filepath.IsAbs(path) {
-		b.Words = "a path begins with /"
+		b.Words = "a path begins with /; what is no file begins with one of: " + strings.Join(OfferWords, ", ")
 		return b, nil
 	}
 	readable := ""
@@ -51,15 +64,17 @@ func (s *Service) Bring(_ context.Context, q BringQuery) (*Brought, error) {
 	}
 	name := sourceName(path, taken)
 	b.sample(settings, readable, q.Layout)
-	begin := q.Begin
-	if begin == "" {
-		begin = "now"
-	}
 	b.Text = lang.Parse("new", []byte(fmt.Sprintf("source %s {\nfiles %s\nbegin %s\nlayout %s\n}\n", name, lang.Quote(path), begin, b.Layout))).Format()
+	return s.bringText(b, name, q.Write)
+}
+
+// bringText says where the text would be written, or writes it.
+func (s *Service) bringText(b *Brought, name string, write bool) (*Brought, error) {
 	b.Name = filepath.Join(s.settingsDir(), name+".lantern")
-	if !q.Write {
+	if !write {
 		return b, nil
 	}
+	s.ways.endTries()
 	if err := writeNew(b.Name, b.Text); err != nil {
 		return nil, err
 	}

@@ -177,6 +177,7 @@ type Brought struct {
 	Odd     []EntryView `json:"odd"`     // of those of which there are few
 	Looked  int         `json:"looked"`  // entries that were looked at
 	Copies  int         `json:"copies"`  // rotated copies beside the files
+	Offers  []Offer     `json:"offers"`  // what can be brought in that is no file
 }
 
 // LayoutFit says how many of the entries that were looked at a layout fits.

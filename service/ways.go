@@ -45,6 +45,7 @@ type ways struct {
 	news    map[news]bool // files that were written to
 	running map[string]*collector
 	indexed *store.KeptIndex // not taken yet
+	tries   map[string]*portTrial
 	tidying atomic.Bool
 
 	// ahead is how many bytes were kept and not judged yet, and judged when everything

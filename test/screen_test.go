@@ -331,4 +331,13 @@ func TestEventOnTheScreen(t *testing.T) {
 	x.keys("3")
 	x.see("Harbour-Control/Operational")
 	x.see("is it switched on at the host?")
+	x.keys("+")
+	x.see("an event channel")
+	x.typed("channel Gullhaven-B")
+	x.see("301 info")
+	x.keys("Right")
+	x.see("this will be written")
+	x.keys("Enter")
+	x.see("is written, and taken up")
+	x.see("gullhaven-berths-fenders")
 }

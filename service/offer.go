@@ -1,0 +1,340 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+	"dimlantern/core/layout"
+	"dimlantern/intake/channel"
+	"dimlantern/intake/feed"
+	"dimlantern/intake/journal"
+	"dimlantern/intake/listen"
+)
+
+// Offer is something other than a file that can be brought in.
+type Offer struct {
+	Type   string   `json:"type"`  // what is typed to choose it
+	Words  string   `json:"words"` // what is known of it
+	Mend   string   `json:"mend,omitempty"`
+	Bad    bool     `json:"bad,omitempty"`    // it cannot be read
+	Detail []string `json:"detail,omitempty"` // what it has written lately, who is sending
+}
+
+// OfferWords are the words that stand in the place of a path.
+var OfferWords = []string{"channel", "journal", "syslog"}
+
+// bringWay answers for what is no path; false where it is one.
+func (s *Service) bringWay(b *Brought, typed, want string) (clause, name, kind string, ok bool) {
+	word, rest, _ := strings.Cut(typed, " ")
+	rest = strings.TrimSpace(rest)
+	switch word {
+	case "channel":
+		clause, name = s.bringChannel(b, rest)
+		kind = "event-xml"
+	case "journal":
+		clause, name = s.bringJournal(b)
+		kind = "journal"
+	case "syslog":
+		clause, name = s.bringSyslog(b, rest, want)
+		kind = "syslog"
+	default:
+		for _, w := range OfferWords {
+			if typed != "" && strings.HasPrefix(w, typed) {
+				b.Offers = append(b.Offers, Offer{Type: w})
+				ok = true
+			}
+		}
+	}
+	return clause, name, kind, ok || slices.Contains(OfferWords, word)
+}
+
+// placesOfChannels are the places where channels can be: this machine, and those that
+// sources name.
+func (s *Service) placesOfChannels() []string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	out := []string{""}
+	if s.o.Channels != "" {
+		out[0] = s.o.Channels
+	}
+	for _, src := range s.settings.Sources {
+		if len(src.Channels) > 0 && !src.Journal() && src.At != "" && !slices.Contains(out, src.At) {
+			out = append(out, src.At)
+		}
+	}
+	return out
+}
+
+// bringChannel offers the channels that there are, of those the ones that begin as
+// what was typed; one that was typed in full becomes a source.
+func (s *Service) bringChannel(b *Brought, typed string) (clause, name string) {
+	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
+	defer cancel()
+	typed, at, named := strings.Cut(typed, " at ")
+	typed, at = strings.TrimSpace(typed), strings.TrimSpace(at)
+	places := s.placesOfChannels()
+	if named && at != "" {
+		places = []string{at}
+	}
+	var missing []string
+	for _, place := range places {
+		list, err := channel.List(ctx, place)
+		if err != nil {
+			missing = append(missing, err.Error())
+			continue
+		}
+		for _, x := range list {
+			if !strings.HasPrefix(strings.ToLower(x.Name), strings.ToLower(typed)) {
+				continue
+			}
+			o := Offer{Type: "channel " + x.Name, Words: channelWords(x), Mend: x.Mend, Bad: x.Words != ""}
+			if place != "" {
+				o.Type += " at " + place
+			}
+			for _, k := range x.Kinds[:min(len(x.Kinds), 3)] {
+				o.Detail = append(o.Detail, fmt.Sprintf("%d × %s %s  %s", k.N, k.Event, k.Level, k.Text))
+			}
+			b.Offers = append(b.Offers, o)
+			if x.Name != typed {
+				continue
+			}
+			for i, k := range x.Kinds {
+				e := EntryView{At: entry.None, Text: k.Event + " " + k.Level + "  " + k.Text, Fits: true}
+				if i < 4 {
+					b.Usual = append(b.Usual, e)
+				} else if i >= len(x.Kinds)-3 {
+					b.Odd = append(b.Odd, e)
+				}
+			}
+			clause = "channel " + lang.Quote(x.Name)
+			if place != "" {
+				clause += " at " + lang.Quote(place)
+			}
+			name = x.Name
+		}
+	}
+	if len(b.Offers) == 0 && len(missing) > 0 {
+		b.Words = strings.Join(missing, "; ")
+	} else if len(b.Offers) == 0 {
+		b.Words = "no channel begins so"
+	}
+	return clause, name
+}
+
+func channelWords(x channel.Info) string {
+	if x.Newest.IsZero() {
+		return x.Say()
+	}
+	return fmt.Sprintf("%d events, newest %s ago", x.Records, entry.RoughSpan(time.Since(x.Newest).Truncate(time.Second)))
+}
+
+func (s *Service) bringJournal(b *Brought) (clause, name string) {
+	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
+	defer cancel()
+	newest, words, mend := journal.Look(ctx, "")
+	o := Offer{Type: "journal", Words: words, Mend: mend, Bad: words != ""}
+	if words == "" {
+		o.Words = "the system's journal"
+		if !newest.IsZero() {
+			o.Words += ", newest entry " + entry.RoughSpan(time.Since(newest).Truncate(time.Second)) + " ago"
+		}
+	}
+	b.Offers = append(b.Offers, o)
+	return "channel journal", "journal"
+}
+
+// bringSyslog listens at a port for as long as somebody looks, and says who sends.
+func (s *Service) bringSyslog(b *Brought, typed, want string) (clause, name string) {
+	proto, port, _ := strings.Cut(typed, " ")
+	port = strings.TrimSpace(port)
+	if proto != "udp" && proto != "tcp" {
+		for _, p := range []string{"udp 514", "tcp 514", "udp 5514", "tcp 5514"} {
+			if strings.HasPrefix(p, typed) {
+				b.Offers = append(b.Offers, Offer{Type: "syslog " + p})
+			}
+		}
+		b.Words = "syslog udp or tcp, and a port: syslog udp 514, or an address of this machine: syslog tcp 192.0.2.1:514"
+		return "", ""
+	}
+	at := port
+	if !strings.Contains(at, ":") {
+		at = ":" + at
+	}
+	_, number, err := net.SplitHostPort(at)
+	if err != nil || number == "" || strings.Trim(number, "0123456789") != "" {
+		b.Words = "write the port: syslog " + proto + " 514"
+		return "", ""
+	}
+	clause = fmt.Sprintf("listen syslog %s %s", proto, lang.Quote(at))
+	if taken := s.listensAt(proto, at); taken != "" {
+		b.Offers = append(b.Offers, Offer{Type: "syslog " + proto + " " + port, Words: "the source " + taken + " listens there already", Bad: true})
+		return "", ""
+	}
+	t := s.ways.try(lang.Listen{Proto: proto, Address: at})
+	st, sample := t.look()
+	o := Offer{Type: "syslog " + proto + " " + port, Words: st.Words, Mend: st.Mend, Bad: st.Words != ""}
+	for _, x := range st.Senders[:min(len(st.Senders), 6)] {
+		o.Detail = append(o.Detail, fmt.Sprintf("%s sends: %d so far, the last one %s ago", x.Name, x.Received, entry.RoughSpan(time.Since(x.Last).Truncate(time.Second))))
+	}
+	if o.Words == "" && len(o.Detail) == 0 {
+		o.Words = "it can be opened; nobody has sent anything yet"
+	} else if o.Words == "" {
+		o.Words = "it can be opened"
+	}
+	b.Offers = append(b.Offers, o)
+	b.Looked = len(sample)
+	s.mu.Lock()
+	l := s.settings.Layout("syslog")
+	if x := s.settings.Layout(want); x != nil {
+		l = x
+	}
+	s.mu.Unlock()
+	b.kinds(sample, layout.Compile(l, time.Local), entry.Of(time.Now()))
+	return clause, "syslog-" + proto + "-" + number
+}
+
+// listensAt is the source that listens there already.
+func (s *Service) listensAt(proto, at string) string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	_, port, _ := net.SplitHostPort(at)
+	for _, src := range s.settings.Sources {
+		for _, l := range src.Listen {
+			if _, p, _ := net.SplitHostPort(l.Address); p == port && (l.Proto == proto || l.Proto == "tls" && proto == "tcp") && !src.Off {
+				return src.Name
+			}
+		}
+	}
+	return ""
+}
+
+// tryFor is how long a port is listened at after somebody looked.
+const tryFor = 10 * time.Second
+
+// portTrial is a port at which is listened to see who sends. What comes is kept nowhere.
+type portTrial struct {
+	l    *listen.Listener
+	stop context.CancelFunc
+	done chan struct{}
+
+	mu     sync.Mutex
+	sample [][]byte
+	end    *time.Timer
+}
+
+// try listens at a port, until nobody has looked for a while.
+func (w *ways) try(spec lang.Listen) *portTrial {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	key := spec.Proto + " " + spec.Address
+	if t := w.tries[key]; t != nil {
+		t.end.Reset(tryFor)
+		return t
+	}
+	ctx, stop := context.WithCancel(w.ctx)
+	t := &portTrial{l: listen.New(spec), stop: stop, done: make(chan struct{})}
+	if w.tries == nil {
+		w.tries = map[string]*portTrial{}
+	}
+	w.tries[key] = t
+	t.end = time.AfterFunc(tryFor, func() { w.endTry(key) })
+	w.all.Go(func() {
+		defer close(t.done)
+		t.l.Run(ctx)
+	})
+	w.all.Go(func() {
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-t.l.Ready():
+				t.take()
+			}
+		}
+	})
+	opened := time.Now()
+	for t.l.Addr() == nil && t.l.State().Words == "" && time.Since(opened) < 200*time.Millisecond {
+		time.Sleep(2 * time.Millisecond)
+	}
+	return t
+}
+
+// endTry lets go of a port that was tried, so that a source can have it.
+func (w *ways) endTry(key string) {
+	w.mu.Lock()
+	t := w.tries[key]
+	delete(w.tries, key)
+	w.mu.Unlock()
+	if t != nil {
+		t.end.Stop()
+		t.stop()
+		<-t.done
+	}
+}
+
+func (w *ways) endTries() {
+	w.mu.Lock()
+	var keys []string
+	for k := range w.tries {
+		keys = append(keys, k)
+	}
+	w.mu.Unlock()
+	for _, k := range keys {
+		w.endTry(k)
+	}
+}
+
+const maxSample = 500
+
+func (t *portTrial) take() {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for _, m := range t.l.Take(1000) {
+		t.sample = append(t.sample, m.Text[:min(len(m.Text), 4096)])
+	}
+	if n := len(t.sample) - maxSample; n > 0 {
+		t.sample = append([][]byte(nil), t.sample[n:]...)
+	}
+}
+
+func (t *portTrial) look() (feed.State, [][]byte) {
+	st := t.l.State()
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return st, append([][]byte(nil), t.sample...)
+}
+
+// wayText is the text of a source of another way in.
+func wayText(name, clause, begin, layout, kind string) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "source %s {\n%s\n", name, clause)
+	if kind != "syslog" {
+		fmt.Fprintf(&b, "begin %s\n", begin)
+	}
+	if layout != kind {
+		fmt.Fprintf(&b, "layout %s\n", layout)
+	}
+	b.WriteString("}\n")
+	return lang.Parse("new", []byte(b.String())).Format()
+}
+
+// wayLayouts are the layouts that entries of a kind can be divided by.
+func (b *Brought) wayLayouts(settings *lang.Settings, kind, want string) {
+	b.Layout = kind
+	b.Layouts = []LayoutFit{{Name: kind, Fits: b.Looked}}
+	for _, l := range settings.Layouts {
+		if l.Format == kind {
+			b.Layouts = append(b.Layouts, LayoutFit{Name: l.Name, Fits: b.Looked})
+			if l.Name == want {
+				b.Layout = want
+			}
+		}
+	}
+}
