@@ -44,11 +44,7 @@ type found struct {
 }
 
 func statOf(path string, info fs.FileInfo) found {
-	f := found{path: path, size: info.Size(), mod: info.ModTime().UnixNano()}
-	if st, ok := info.Sys().(*syscall.Stat_t); ok {
-		f.id = Identity{uint64(st.Dev), st.Ino}
-	}
-	return f
+	return found{path: path, size: info.Size(), mod: info.ModTime().UnixNano(), id: identity(path, info)}
 }
 
 var (
@@ -290,8 +286,8 @@ func denied(path string, err error) (words, mend string) {
 		return fmt.Sprintf("%s may not be read by %s", path, me), ""
 	}
 	owner := "somebody else"
-	if st, ok := info.Sys().(*syscall.Stat_t); ok {
-		owner = strconv.Itoa(int(st.Uid))
+	if uid, _, ok := ownersOf(info); ok {
+		owner = uid
 		if u, e := user.LookupId(owner); e == nil {
 			owner = u.Username
 		}
@@ -305,8 +301,8 @@ func denied(path string, err error) (words, mend string) {
 func mendRight(me, right, path string) string {
 	bit := map[string]fs.FileMode{"r": 0o040, "x": 0o010}[right]
 	if info, err := os.Stat(path); err == nil && info.Mode().Perm()&bit != 0 {
-		if st, ok := info.Sys().(*syscall.Stat_t); ok && st.Gid != 0 {
-			if g, err := user.LookupGroupId(strconv.Itoa(int(st.Gid))); err == nil {
+		if _, gid, ok := ownersOf(info); ok && gid != "0" {
+			if g, err := user.LookupGroupId(gid); err == nil {
 				return fmt.Sprintf("usermod -aG %s %s    (and start anew)", g.Name, me)
 			}
 		}

@@ -11,7 +11,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"syscall"
 	"time"
 
 	"dimlantern/core/engine"
@@ -190,7 +189,7 @@ func lockFolder(dir string) (*os.File, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the data folder %s cannot be used: %w", dir, reason(err))
 	}
-	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+	if err := lockFile(f); err != nil {
 		b, _ := os.ReadFile(path)
 		f.Close()
 		pid, since, _ := strings.Cut(strings.TrimSpace(string(b)), " ")
