@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bytes"
 	"fmt"
 	"os"
 	"os/exec"
@@ -115,4 +116,36 @@ func TestKeptDiskFull(t *testing.T) {
 	require.NoError(t, os.Remove(filepath.Join(dir, "kept")))
 	keep(t, k, time.Now(), "y")
 	assert.NoError(t, k.Failed())
+}
+
+// FuzzSegment: whatever a crash left in a segment, it is gone on with behind its last
+// whole line, and nothing breaks.
+func FuzzSegment(f *testing.F) {
+	f.Add([]byte("2026-11-24T05:33:10.114208Z 192.0.2.7:514 one\n2026-11-24T05:33:1"))
+	f.Add([]byte("\x00\x00\n\x00"))
+	f.Add([]byte(""))
+	f.Fuzz(func(t *testing.T, left []byte) {
+		dir := t.TempDir()
+		now := time.Date(2026, 11, 24, 5, 40, 0, 0, time.UTC)
+		o := KeptOrigin{"boxes", "lock-3", "192.0.2.7"}
+		k := OpenKept(dir)
+		defer k.Close()
+		path := filepath.Join(k.Folder(o), KeptBase+"-2026-11-24T053300.log")
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o700))
+		require.NoError(t, os.WriteFile(path, left, 0o600))
+		written, err := k.Write(o, []KeptEntry{{entry.Of(now), "-", []byte("new")}}, now)
+		require.NoError(t, err)
+		require.Equal(t, path, written)
+		b, err := os.ReadFile(path)
+		require.NoError(t, err)
+		whole := left[:bytes.LastIndexByte(left, '\n')+1]
+		require.Equal(t, string(whole)+"2026-11-24T05:40:00.000000Z - new\n", string(b))
+		last, ok := k.Last(o)
+		require.True(t, ok)
+		require.Equal(t, "new", string(last.Text))
+		x := k.Index()
+		require.Len(t, x.Changed, 1)
+		require.EqualValues(t, bytes.Count(b, []byte("\n")), x.Changed[0].Entries)
+		require.Nil(t, k.Index())
+	})
 }
