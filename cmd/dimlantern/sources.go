@@ -46,7 +46,9 @@ func printReach(list []intake.Reach, asJSON bool) bool {
 		if r.Files > 0 {
 			fmt.Printf("    %s, %s\n", count(r.Files, "file", "files"), bytesWords(r.Size))
 		}
-		if r.Newest != entry.None && r.Origin != "" {
+		if r.First == entry.None && r.Newest != entry.None {
+			fmt.Printf("    newest entry %s\n", local(r.Newest))
+		} else if r.Newest != entry.None && r.Origin != "" {
 			fmt.Printf("    entries from %s to %s\n", local(r.First), local(r.Newest))
 		}
 		if r.Lines > 0 {

@@ -127,6 +127,17 @@ func dial(ctx context.Context, at string) (net.Conn, error) {
 	return d.DialContext(ctx, "tcp", at)
 }
 
+// Find is the channel of that name, of those that there are; false, with words, where
+// there is none.
+func Find(all []Info, name string) (Info, string, bool) {
+	for _, x := range all {
+		if x.Name == name {
+			return x, "", true
+		}
+	}
+	return Info{}, noSuch(name, all), false
+}
+
 // noSuch says that a channel is not there, and what is.
 func noSuch(name string, all []Info) string {
 	if len(all) == 0 {

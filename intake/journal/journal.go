@@ -113,10 +113,11 @@ func (f *Feed) readable() (words, mend string) {
 			files = append(files, list...)
 		}
 	}
-	denied, me := "", userName()
+	denied, may, me := "", false, userName()
 	for _, path := range files {
 		if x, err := os.Open(path); err == nil {
 			x.Close()
+			may = true
 		} else if errors.Is(err, os.ErrPermission) {
 			denied = path
 		}
@@ -133,6 +134,9 @@ func (f *Feed) readable() (words, mend string) {
 			return "the journal may not be read by " + me, mend
 		}
 		return "this machine has no journal: neither /var/log/journal nor /run/log/journal holds one", "systemctl status systemd-journald says whether it runs"
+	}
+	if denied != "" && !may {
+		return fmt.Sprintf("%s may not read the journal: %s", me, denied), mend
 	}
 	f.mu.Lock()
 	defer f.mu.Unlock()

@@ -117,6 +117,35 @@ func (l *Listener) Run(ctx context.Context) {
 	}
 }
 
+// Try opens a port and closes it again, and says why it cannot be opened, and what
+// mends that.
+func Try(spec lang.Listen) (words, mend string) {
+	l := New(spec)
+	var err error
+	if spec.Proto == "udp" {
+		var c net.PacketConn
+		if c, err = net.ListenPacket("udp", spec.Address); err == nil {
+			c.Close()
+		}
+	} else {
+		if spec.Proto == "tls" {
+			_, err = l.config()
+		}
+		if err == nil {
+			var in net.Listener
+			if in, err = net.Listen("tcp", spec.Address); err == nil {
+				in.Close()
+			}
+		}
+	}
+	if err == nil {
+		return "", ""
+	}
+	l.fail(err)
+	st := l.State()
+	return st.Words, st.Mend
+}
+
 func (l *Listener) fail(err error) {
 	mend := ""
 	switch {
