@@ -55,10 +55,18 @@ type OriginView struct {
 	Entries int64         `json:"entries"` // read in all
 	Minute  int64         `json:"minute"`  // in the last whole minute
 	Newest  entry.Instant `json:"newest"`
+	Kept    *KeptView     `json:"kept,omitempty"` // of entries that exist nowhere else
 	Began   string        `json:"began"`
 	Read    string        `json:"read"` // in words, what was read
 	Flow    []int64       `json:"flow"` // entries by column
 	Dark    []Span        `json:"dark"`
+}
+
+// KeptView is what is kept of an origin; it lags behind by half a minute.
+type KeptView struct {
+	Entries int64         `json:"entries"`
+	Bytes   int64         `json:"bytes"` // as they lie on the disk
+	First   entry.Instant `json:"first"` // when the oldest of them arrived
 }
 
 // Sources is part of Lantern.
@@ -93,6 +101,11 @@ func (s *Service) Sources(_ context.Context, q ViewQuery) (*SourcesView, error) 
 				if t.Bucket < last && t.Bucket >= last-6 {
 					o.Minute += t.N
 				}
+			}
+			if o.Way != "" {
+				k := KeptView{}
+				k.Entries, k.Bytes, k.First = s.store.KeptOf(store.KeptOrigin{Source: v.Sources[i].Name, Host: o.Host, Way: o.Way})
+				o.Kept = &k
 			}
 			for _, d := range darks {
 				if d.Origin == o.Name {

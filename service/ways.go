@@ -472,6 +472,9 @@ func merged(a, b []feed.Sender) []feed.Sender {
 		if x.Last.After(y.Last) {
 			y.Last = x.Last
 		}
+		if y.Note == "" {
+			y.Note = x.Note
+		}
 	}
 	return a
 }

@@ -165,6 +165,10 @@ action(type="omfwd" Target="127.0.0.1" Port="%[3]s" Protocol="tcp" TCP_Framing="
 	c.Stdin = strings.NewReader("<12>Nov 24 05:32:28 host-a pumpd: pump 8: low\n")
 	c.Run()
 	assert.NotContains(t, strings.Join(f.texts(t), "\n"), "pump 8")
+	eventually(t, "that is told", func() bool {
+		out, _, _ := run(t, "sources", "--data", f.data)
+		return strings.Contains(out, "it was not let in")
+	})
 
 	// Kept as text that is replayed as it was judged.
 	kept, err := filepath.Glob(filepath.Join(f.data, "kept/boxes/*/*"))

@@ -248,7 +248,10 @@ func (c *client) follow(ctx context.Context, name string) (words, mend string) {
 			return fmt.Sprintf("the host at %s does not speak the channel protocol: %v", c.at, err), "see docs/channels.md"
 		}
 		if a.Error != nil {
-			return a.Error.Words, a.Error.Mend
+			if a.Error.Words == "" {
+				a.Error.Words = fmt.Sprintf("the host at %s cannot go on, and does not say why", c.at)
+			}
+			return short(a.Error.Words), short(a.Error.Mend)
 		}
 		c.fail(name, "", "")
 		switch {
@@ -276,6 +279,9 @@ func (c *client) follow(ctx context.Context, name string) (words, mend string) {
 		}
 	}
 }
+
+// short bounds what a host says.
+func short(words string) string { return words[:min(len(words), 500)] }
 
 func fromWords(b lang.Begin) string {
 	switch b.How {
@@ -327,7 +333,7 @@ func listAt(ctx context.Context, at string) ([]Info, error) {
 		return nil, fmt.Errorf("the host at %s does not speak the channel protocol: %w", at, err)
 	}
 	if a.Error != nil {
-		return nil, errors.New(a.Error.Words)
+		return nil, errors.New(short(a.Error.Words))
 	}
 	return a.Channels, nil
 }

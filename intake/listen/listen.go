@@ -33,9 +33,14 @@ const MaxMessage = 1 << 20
 const (
 	maxWaiting      = 20_000
 	maxWaitingBytes = 16 << 20
+	maxAllWaiting   = 128 << 20 // bytes of all peers together: then who has more than a fair part waits
 	maxPeers        = 4096
 	maxStreams      = 1000 // TCP connections of one listener
+	maxOfPeer       = 200  // and of one peer
 )
+
+// handshake is how long a peer may take to show its certificate.
+const handshake = 10 * time.Second
 
 // Listener receives at one port. Its methods may be called concurrently.
 type Listener struct {
@@ -49,6 +54,7 @@ type Listener struct {
 	state  error   // why nothing is received; nil where it is
 	mend   string
 	since  time.Time
+	all    int64 // bytes that wait
 	lost   int64 // datagrams that the system dropped before they were read
 	closed bool
 	bound  net.Addr
@@ -214,9 +220,10 @@ func (l *Listener) put(m feed.Message, wait bool) bool {
 	defer l.mu.Unlock()
 	p := l.find(m.Way)
 	if p == nil {
+		l.lost++
 		return !l.closed
 	}
-	for len(p.queue) >= maxWaiting || p.bytes+len(m.Text) > maxWaitingBytes && p.bytes > 0 {
+	for l.full(p, len(m.Text)) {
 		if !wait {
 			p.Received++
 			p.Dropped++
@@ -231,6 +238,7 @@ func (l *Listener) put(m feed.Message, wait bool) bool {
 	p.Last = m.Arrived.Time()
 	p.queue = append(p.queue, m)
 	p.bytes += len(m.Text)
+	l.all += int64(len(m.Text))
 	if !p.inRow {
 		p.inRow = true
 		l.turn = append(l.turn, p)
@@ -240,6 +248,12 @@ func (l *Listener) put(m feed.Message, wait bool) bool {
 	default:
 	}
 	return !l.closed
+}
+
+// full tells whether a peer has no room for so many bytes.
+func (l *Listener) full(p *peer, n int) bool {
+	return len(p.queue) >= maxWaiting || p.bytes > 0 && (p.bytes+n > maxWaitingBytes ||
+		l.all > maxAllWaiting && p.bytes > maxAllWaiting/max(len(l.turn), 1))
 }
 
 // atOnce is how many messages of one peer are taken before it is another's turn.
@@ -256,6 +270,7 @@ func (l *Listener) Take(most int) []feed.Message {
 		n := min(atOnce, len(p.queue), most-len(out))
 		for _, m := range p.queue[:n] {
 			p.bytes -= len(m.Text)
+			l.all -= int64(len(m.Text))
 		}
 		out = append(out, p.queue[:n]...)
 		if p.queue = p.queue[n:]; len(p.queue) > 0 {
@@ -379,8 +394,21 @@ func (l *Listener) stream(ctx context.Context, conn net.Conn) {
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
 	defer stop()
 	from, address := plainAddr(conn.RemoteAddr())
-	l.count(address, 1)
+	if !l.count(address, 1) {
+		l.note(address, fmt.Sprintf("it has %d connections open, and may have no more", maxOfPeer))
+		return
+	}
 	defer l.count(address, -1)
+	if c, ok := conn.(*tls.Conn); ok {
+		ctx, cancel := context.WithTimeout(ctx, handshake)
+		err := c.HandshakeContext(ctx)
+		cancel()
+		if err != nil {
+			l.note(address, "it was not let in: "+err.Error())
+			return
+		}
+		l.note(address, "")
+	}
 	r := NewFrames(conn)
 	for {
 		text, err := r.Next()
@@ -395,11 +423,24 @@ func (l *Listener) stream(ctx context.Context, conn net.Conn) {
 	}
 }
 
-func (l *Listener) count(address string, by int) {
+// count counts the connections of a peer; it answers false where it has too many.
+func (l *Listener) count(address string, by int) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	p := l.find(address)
+	if p == nil || by > 0 && p.Streams >= maxOfPeer {
+		return false
+	}
+	p.Streams += by
+	return true
+}
+
+// note says what is the matter with a peer.
+func (l *Listener) note(address, words string) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if p := l.find(address); p != nil {
-		p.Streams += by
+		p.Note = words
 	}
 }
 

@@ -484,7 +484,11 @@ func wayFacts(put func(string, paint.Style, string), w *service.WayView, o *serv
 	if w.Waiting > 0 {
 		put("waiting", warn, fmt.Sprintf("%d entries wait until they can be kept", w.Waiting))
 	}
-	put("kept", base.With(p.Dim), filepath.Dir(o.Path))
+	where := "in " + filepath.Dir(o.Path)
+	if k := o.Kept; k != nil && k.Entries > 0 {
+		where = fmt.Sprintf("%d entries since %s, %d kB, %s", k.Entries, time.Unix(0, int64(k.First)).Format("2006-01-02 15:04"), (k.Bytes+999)/1000, where)
+	}
+	put("kept", base.With(p.Dim), where)
 }
 
 // entries draws entries newest first: their time, their fields, their text.
