@@ -261,6 +261,9 @@ func (m *Model) keys(c *paint.Canvas, y int, p paint.Palette, base paint.Style) 
 		where, keys = "reading help", [][2]string{{"esc", "back"}, {"q", "leave"}}
 	case bringing:
 		where, keys = "typing a path", [][2]string{{"tab", "next"}, {"→", "complete"}, {"←→", "choose"}, {"enter", "write it and begin"}, {"esc", "leave it"}}
+		if m.w < 110 {
+			keys[3][1], keys[4][1] = "write it", "leave"
+		}
 		if m.first.field > 0 {
 			where, keys = "choosing", append([][2]string{{"tab", "next"}}, keys[2:]...)
 		}
@@ -293,7 +296,11 @@ func (m *Model) keys(c *paint.Canvas, y int, p paint.Palette, base paint.Style) 
 		gap = 2
 	}
 	x := 1 - gap
-	if where != "" {
+	need := len([]rune(where)) + 1
+	for _, k := range keys {
+		need += gap + len([]rune(k[0]+k[1])) + 1
+	}
+	if where != "" && (need <= m.w || m.w >= 110) { // the keys matter more
 		x = c.Cut(1, y, m.w/3, dim, where)
 	}
 	for _, k := range keys {
@@ -317,6 +324,9 @@ func (m *Model) sourcesKeys() (string, [][2]string) {
 		form := "in full"
 		if m.sources.Full {
 			form = "divided"
+		}
+		if m.w < 110 {
+			return "", [][2]string{{"↑↓", "older"}, {"f", form}, {"m", "misfits"}, {"r", "rule"}, {"/", "find"}, {"←→", "back"}, {"esc", "leave"}, {"?", "help"}}
 		}
 		return "reading entries", [][2]string{{"↑↓", "older, newer"}, {"f", form}, {"m", "misfits"}, {"r", "begin a rule"}, {"/", "find"}, {"←→", "back in time"}, {"space", "live"}, {"esc", "back"}, {"?", "help"}}
 	case m.w < 110:
