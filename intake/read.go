@@ -348,6 +348,7 @@ func (o *Origin) scan(m *member, slab []byte, base int64, now time.Time) {
 	}
 	var ticks []match.Tick
 	o.reader.Future = 0
+	skew := o.reader.Skew
 	entries := o.reader.Scan(slab, base, entry.Of(now), func(j *engine.Judged) {
 		host := o.reader.LastHost
 		if j.Entry.Fits {
@@ -371,7 +372,7 @@ func (o *Origin) scan(m *member, slab []byte, base int64, now time.Time) {
 	if !o.reader.Plan.Layout.Plain() && o.reader.Encoding <= match.UTF8 && o.reader.Plan.Closed() == 0 {
 		o.fit.came(o.reader.Plan, slab, now)
 	}
-	if o.caught { // a backlog says nothing of how late its writer is
+	if o.caught && o.reader.Skew == skew { // a backlog says nothing of how late its writer is
 		own := entry.None
 		if o.reader.Plan.Timed() {
 			own = o.reader.Last
