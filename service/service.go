@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
-	"maps"
 	"os"
 	"sync"
 	"time"
@@ -398,67 +397,6 @@ func (s *Service) drain(now time.Time) bool {
 	return done
 }
 
-// sourcesOf names the sources at which rules look.
-func (s *Service) sourcesOf(rules []int) map[string]bool {
-	out := map[string]bool{}
-	all := s.engine.Rules()
-	for _, i := range rules {
-		for _, src := range s.settings.Sources {
-			if looksAt(all[i], src.Name) {
-				out[src.Name] = true
-			}
-		}
-	}
-	return out
-}
-
-func looksAt(r *lang.Rule, source string) bool {
-	return len(r.On) == 0 || containsString(r.On, source)
-}
-
-// hold tells the engine which rules have origins that were not read up to now: a
-// source that is looked at only now and then, or a file that waits for another.
-func (s *Service) hold(now time.Time) {
-	behind := map[string]entry.Instant{} // by source
-	for _, o := range s.follower.Origins() {
-		if to := o.ReadTo(now); to < entry.Of(now) {
-			if had, ok := behind[o.Source.Name]; !ok || to < had {
-				behind[o.Source.Name] = to
-			}
-		}
-	}
-	for _, src := range s.settings.Sources {
-		if src.Kept() && s.ways.behind(src.Name) {
-			to := entry.Of(now)
-			for _, o := range s.follower.Origins() {
-				if o.Source.Name == src.Name {
-					to = min(to, o.Reached())
-				}
-			}
-			if had, ok := behind[src.Name]; !ok || to < had {
-				behind[src.Name] = to
-			}
-		}
-	}
-	var bounds map[int]entry.Instant
-	if len(behind) > 0 {
-		bounds = map[int]entry.Instant{}
-		for i, r := range s.engine.Rules() {
-			for name, to := range behind {
-				if had, ok := bounds[i]; looksAt(r, name) && (!ok || to < had) {
-					bounds[i] = to
-				}
-			}
-		}
-	}
-	if maps.Equal(bounds, s.engine.Held()) {
-		return
-	}
-	s.flushReach()
-	s.engine.Hold(bounds)
-	s.batch.Journal = encodeBounds(append(s.batch.Journal, inputHold), bounds)
-}
-
 func (s *Service) trim(now time.Time) {
 	grown, err := s.store.Grown()
 	if err == nil {
@@ -468,29 +406,6 @@ func (s *Service) trim(now time.Time) {
 		s.o.Log.Warn("old evidence could not be let go of", "reason", err)
 	}
 	s.ways.tidy(s.settings, s.follower.Held())
-}
-
-// conditions hands on which origins can be seen and which cannot.
-func (s *Service) conditions(now time.Time) {
-	at := entry.Of(now)
-	s.ways.conditions(s.follower, s.settings.Sources, now)
-	delete(s.trouble, "kept")
-	if err := s.ways.kept.Failed(); err != nil {
-		s.trouble["kept"] = err.Error() + "; ports and channels wait, and nothing that was confirmed is lost"
-	}
-	for _, o := range s.follower.Changed() {
-		blind := o.Condition.Blind()
-		s.seq++
-		switch {
-		case blind:
-			s.inputName(inputBlind, at, o.Name, s.engine.Blind(o.Name, at))
-		case s.engine.IsBlind(o.Name):
-			s.inputName(inputSeen, at, o.Name, s.engine.Seen(o.Name, at))
-		case o.Condition != intake.Seen:
-			continue
-		}
-		s.batch.Blind = append(s.batch.Blind, store.Blind{Origin: o.Name, At: at, Seen: !blind, Words: string(o.Condition)})
-	}
 }
 
 // seenSources notes the sources that have been seen for the first time.
