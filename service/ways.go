@@ -70,8 +70,9 @@ type collector struct {
 	since   time.Time
 	hosts   map[string]map[string]bool // by way, those that have sent
 
-	arrived entry.Instant               // of the newest entry
-	skip    map[store.KeptOrigin]string // the newest entry of an origin that is kept, though its position is not
+	arrived   entry.Instant // of the newest entry
+	positions store.Positions
+	skip      map[store.KeptOrigin]string // the newest entry of an origin that is kept, though its position is not
 }
 
 func newWays(data, host, channels string, input io.Reader, notice func(string)) *ways {
@@ -123,7 +124,7 @@ func (w *ways) start(settings *lang.Settings, s *lang.Source) {
 	c := &collector{w: w, source: s, plan: match.NewPlan(settings, s, nil, time.Local), spec: specOf(s), stop: stop, done: make(chan struct{}), hosts: map[string]map[string]bool{}}
 	positions := w.kept.Positions(s.Name)
 	c.resume(positions)
-	c.feeds = w.feedsOf(s, positions)
+	c.feeds = w.feedsOf(s, positions.Streams)
 	w.mu.Lock()
 	w.running[s.Name] = c
 	w.mu.Unlock()
@@ -160,20 +161,24 @@ func (w *ways) feedsOf(s *lang.Source, positions map[string]store.Position) []fe
 }
 
 // resume finds out which entries were kept, but come once more: what was kept after
-// the positions were.
-func (c *collector) resume(positions map[string]store.Position) {
-	c.skip, c.arrived = map[store.KeptOrigin]string{}, entry.None
+// the positions were, and what had to be passed over before and was not yet.
+func (c *collector) resume(p store.Positions) {
+	c.positions, c.skip, c.arrived = p, map[store.KeptOrigin]string{}, entry.None
 	newest := entry.None
-	for _, p := range positions {
-		newest = entry.Later(newest, p.Arrived)
+	for _, x := range p.Streams {
+		newest = entry.Later(newest, x.Arrived)
 	}
 	c.arrived = newest
 	for _, o := range c.w.kept.Origins(c.source.Name) {
-		if last, ok := c.w.kept.Last(o); ok {
-			c.arrived = entry.Later(c.arrived, last.Arrived)
-			if last.Arrived > newest {
-				c.skip[o] = last.Peer
-			}
+		last, ok := c.w.kept.Last(o)
+		if !ok {
+			continue
+		}
+		c.arrived = entry.Later(c.arrived, last.Arrived)
+		if last.Arrived > newest {
+			c.skip[o] = last.Peer
+		} else if mark := p.Skip[match.KeptFolder(o.Host, o.Way)]; mark != "" {
+			c.skip[o] = mark
 		}
 	}
 }
@@ -295,7 +300,7 @@ func (c *collector) keep(batch []feed.Message) bool {
 	d := &layout.Divider{Layout: plan.Layout}
 	groups := map[store.KeptOrigin][]store.KeptEntry{}
 	var order []store.KeptOrigin
-	positions := map[string]store.Position{}
+	moved := false
 	for i := range batch {
 		m := &batch[i]
 		if m.Stream != "" {
@@ -306,7 +311,8 @@ func (c *collector) keep(batch []feed.Message) bool {
 			}
 			c.arrived = entry.Later(c.arrived, m.Arrived)
 			if m.Position != "" {
-				positions[m.Stream] = store.Position{Position: m.Position, Arrived: c.arrived}
+				c.positions.Streams[m.Stream] = store.Position{Position: m.Position, Arrived: c.arrived}
+				moved = true
 			}
 		}
 		if m.Text == nil {
@@ -346,8 +352,12 @@ func (c *collector) keep(batch []feed.Message) bool {
 		}
 		c.w.tell(source.Name, path)
 	}
-	if len(positions) > 0 {
-		if err := c.w.kept.SetPositions(source.Name, positions); err != nil {
+	if moved {
+		c.positions.Skip = map[string]string{}
+		for o, mark := range c.skip {
+			c.positions.Skip[match.KeptFolder(o.Host, o.Way)] = mark
+		}
+		if err := c.w.kept.SetPositions(source.Name, c.positions); err != nil {
 			c.note(batch, now)
 			return false
 		}

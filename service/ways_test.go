@@ -8,14 +8,20 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+	"dimlantern/core/match"
+	"dimlantern/intake/channel"
+	"dimlantern/intake/feed"
 	"dimlantern/store"
 )
 
@@ -186,4 +192,193 @@ func TestJoinedIsTheSame(t *testing.T) {
 	v, err = s.View(ctx, ViewQuery{Column: time.Minute, Columns: 60})
 	require.NoError(t, err)
 	assert.Len(t, v.Open, 1)
+}
+
+// fakeFeed brings numbered messages of several hosts, from its position on.
+type fakeFeed struct {
+	at, most int
+	begun    bool
+}
+
+func (f *fakeFeed) Run(ctx context.Context) { <-ctx.Done() }
+func (f *fakeFeed) Ready() <-chan struct{}  { return nil }
+func (f *fakeFeed) State() feed.State       { return feed.State{} }
+func (f *fakeFeed) Take(n int) []feed.Message {
+	var out []feed.Message
+	for ; len(out) < n && f.at < f.most; f.at++ {
+		place := fmt.Sprint(f.at + 1)
+		out = append(out, feed.Message{Host: fmt.Sprintf("host-%d", f.at%3), Way: "Berths", Peer: place, Arrived: entry.Of(time.Now()), Text: []byte("event " + place), Stream: "Berths", Position: place})
+	}
+	return out
+}
+
+// Whenever it is cut off, between the entries of one host and those of another, or
+// before their place is remembered: each entry is kept once, in its order.
+func TestKeptOnce(t *testing.T) {
+	base := t.TempDir()
+	rapid.Check(t, func(t *rapid.T) {
+		data, err := os.MkdirTemp(base, "")
+		require.NoError(t, err)
+		src := &lang.Source{Name: "control", Channels: []string{"Berths"}, At: "/nowhere.sock"}
+		settings := &lang.Settings{Sources: []*lang.Source{src}}
+		n := 0
+		for range rapid.IntRange(1, 8).Draw(t, "lives") {
+			w := newWays(data, "self", "", nil, func(string) {})
+			c := &collector{w: w, source: src, plan: match.NewPlan(settings, src, nil, time.UTC), hosts: map[string]map[string]bool{}}
+			positions := w.kept.Positions("control")
+			c.resume(positions)
+			from, _ := strconv.Atoi(positions.Streams["Berths"].Position)
+			n += rapid.IntRange(0, 12).Draw(t, "new")
+			f := &fakeFeed{at: from, most: n}
+			for {
+				batch := f.Take(rapid.IntRange(1, 9).Draw(t, "batch"))
+				if len(batch) == 0 {
+					break
+				}
+				saved := filepath.Join(data, "kept", "control", "positions.json")
+				before, had := os.ReadFile(saved)
+				sizes := map[string]int64{}
+				for host := range 3 {
+					for _, path := range keptFiles(w.kept, origin(host)) {
+						info, err := os.Stat(path)
+						require.NoError(t, err)
+						sizes[path] = info.Size()
+					}
+				}
+				require.True(t, c.keep(batch))
+				if rapid.IntRange(0, 3).Draw(t, "crash") > 0 {
+					continue
+				}
+				// A crash before the place was remembered, and perhaps before all were kept.
+				os.Remove(saved)
+				if had == nil {
+					require.NoError(t, os.WriteFile(saved, before, 0o600))
+				}
+				if host := rapid.IntRange(-1, 2).Draw(t, "lost"); host >= 0 {
+					for _, path := range keptFiles(w.kept, origin(host)) {
+						require.NoError(t, os.Truncate(path, sizes[path]))
+					}
+				}
+				break
+			}
+			w.kept.Close()
+		}
+		w := newWays(data, "self", "", nil, func(string) {})
+		c := &collector{w: w, source: src, plan: match.NewPlan(settings, src, nil, time.UTC), hosts: map[string]map[string]bool{}}
+		positions := w.kept.Positions("control")
+		c.resume(positions)
+		from, _ := strconv.Atoi(positions.Streams["Berths"].Position)
+		c.keep((&fakeFeed{at: from, most: n}).Take(n))
+		for host := range 3 {
+			var want strings.Builder
+			for i := host; i < n; i += 3 {
+				fmt.Fprintf(&want, "event %d\n", i+1)
+			}
+			require.Equal(t, want.String(), keptTexts(t, w.kept, origin(host)), "host-%d", host)
+		}
+		w.kept.Close()
+	})
+}
+
+// keptFiles are the segments of an origin; where an hour has just passed there are two.
+func keptFiles(k *store.Kept, o store.KeptOrigin) []string {
+	list, _ := filepath.Glob(filepath.Join(k.Folder(o), "entries-*.log"))
+	return list
+}
+
+func origin(host int) store.KeptOrigin {
+	return store.KeptOrigin{Source: "control", Host: fmt.Sprintf("host-%d", host), Way: "Berths"}
+}
+
+func keptTexts(t require.TestingT, k *store.Kept, o store.KeptOrigin) string {
+	var out strings.Builder
+	for _, path := range keptFiles(k, o) {
+		b, err := os.ReadFile(path)
+		require.NoError(t, err)
+		for _, line := range strings.SplitAfter(string(b), "\n") {
+			if _, _, text, ok := match.CutKept([]byte(line)); ok {
+				out.Write(text)
+			}
+		}
+	}
+	return out.String()
+}
+
+// What is no file is offered with what it says lately, and written as a source that
+// checks clean.
+func TestOffers(t *testing.T) {
+	dir, err := os.MkdirTemp("", "of-")
+	require.NoError(t, err)
+	defer os.RemoveAll(dir)
+	at := filepath.Join(dir, "h.sock")
+	h := channel.NewHost("lock-1")
+	h.Open("Berths", 10)
+	h.Open("Valves", 10)
+	for i := range 3 {
+		h.Add("Berths", time.Now(), func(record int64) string {
+			return fmt.Sprintf(`<Event><System><EventID>%d</EventID><Level>3</Level><EventRecordID>%d</EventRecordID><Channel>Berths</Channel></System><RenderingInfo><Message>Fender load.</Message></RenderingInfo></Event>`, 301+i%2, record)
+		})
+	}
+	l, err := channel.ListenAt(at)
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	go h.Serve(ctx, l)
+	s, _, _ := running(t, "source other {\n channel \"X\" at "+lang.Quote(at)+"\n}\nsource taken {\n listen syslog udp \"127.0.0.1:5599\"\n}\n", nil)
+	bring := func(typed string, write bool) *Brought {
+		b, err := s.Bring(ctx, BringQuery{Path: typed, Write: write})
+		require.NoError(t, err)
+		return b
+	}
+	b := bring("chan", false)
+	require.Len(t, b.Offers, 1)
+	assert.Equal(t, "channel", b.Offers[0].Type)
+	b = bring("channel", false)
+	require.Len(t, b.Offers, 2)
+	assert.Equal(t, "channel Berths at "+at, b.Offers[0].Type)
+	assert.Equal(t, "2 × 301 warning  Fender load.", b.Offers[0].Detail[0])
+	assert.Contains(t, b.Offers[1].Words, "is it switched on at the host?")
+	assert.Empty(t, b.Text)
+	b = bring("channel Berths at "+at, false)
+	assert.Equal(t, "source berths {\n  channel \"Berths\" at "+lang.Quote(at)+"\n  begin   now\n}\n", b.Text)
+	_, ds := CheckSettings([]Text{{"t", b.Text}})
+	assert.Empty(t, ds)
+
+	assert.Contains(t, bring("syslog udp 5599", false).Offers[0].Words, "the source taken listens there already")
+	port := freeUDP(t)
+	b = bring("syslog udp "+port, false)
+	require.Empty(t, b.Words)
+	c, err := net.Dial("udp", "127.0.0.1:"+port)
+	require.NoError(t, err)
+	defer c.Close()
+	require.Eventually(t, func() bool {
+		fmt.Fprint(c, "<12>Nov 24 05:32:28 lock-3 pumpd: pump 7: low")
+		b = bring("syslog udp "+port, false)
+		return len(b.Usual) > 0
+	}, 10*time.Second, 20*time.Millisecond)
+	assert.Contains(t, b.Offers[0].Detail[0], "127.0.0.1 sends")
+	assert.Equal(t, "pump 7: low", b.Usual[0].Text)
+	b = bring("syslog udp "+port, true)
+	require.True(t, b.Done)
+	require.Eventually(t, func() bool { // the port was let go of, and its source has it
+		fmt.Fprint(c, "<12>Nov 24 05:32:28 lock-3 pumpd: pump 7: low")
+		v, err := s.Sources(ctx, ViewQuery{Column: time.Minute, Columns: 10})
+		require.NoError(t, err)
+		for _, x := range v.Sources {
+			if strings.HasPrefix(x.Name, "syslog-udp-") {
+				return len(x.Origins) == 1 && x.Origins[0].Entries > 0
+			}
+		}
+		return false
+	}, 10*time.Second, 20*time.Millisecond)
+}
+
+func freeUDP(t *testing.T) string {
+	t.Helper()
+	c, err := net.ListenPacket("udp", ":0")
+	require.NoError(t, err)
+	defer c.Close()
+	_, port, err := net.SplitHostPort(c.LocalAddr().String())
+	require.NoError(t, err)
+	return port
 }

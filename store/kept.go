@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -450,14 +449,18 @@ type Position struct {
 	Arrived  entry.Instant `json:"arrived"` // of the last entry that was kept with it
 }
 
-// SetPositions remembers up to where the streams of a source have been read, and all
-// that is before that kept.
-func (k *Kept) SetPositions(source string, positions map[string]Position) error {
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	all := k.positions(source)
-	maps.Copy(all, positions)
-	b, err := json.Marshal(all)
+// Positions are up to where the streams of a source have been read, and all that is
+// before that kept.
+type Positions struct {
+	Streams map[string]Position `json:"streams"`
+	// Skip are, by the folder of an origin, entries that are kept though their place
+	// comes once more, as a crash left them.
+	Skip map[string]string `json:"skip,omitempty"`
+}
+
+// SetPositions remembers positions.
+func (k *Kept) SetPositions(source string, p Positions) error {
+	b, err := json.Marshal(p)
 	if err != nil {
 		return err
 	}
@@ -471,19 +474,16 @@ func (k *Kept) SetPositions(source string, positions map[string]Position) error 
 	return os.Rename(path+".part", path)
 }
 
-// Positions are those that SetPositions was given.
-func (k *Kept) Positions(source string) map[string]Position {
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	return k.positions(source)
-}
-
-func (k *Kept) positions(source string) map[string]Position {
-	all := map[string]Position{}
+// Positions are those that SetPositions was given last.
+func (k *Kept) Positions(source string) Positions {
+	var p Positions
 	if b, err := os.ReadFile(k.positionsPath(source)); err == nil {
-		json.Unmarshal(b, &all) // a damaged file is as good as none: the way begins anew
+		json.Unmarshal(b, &p) // a damaged file is as good as none: the way begins anew
 	}
-	return all
+	if p.Streams == nil {
+		p.Streams = map[string]Position{}
+	}
+	return p
 }
 
 func (k *Kept) positionsPath(source string) string {
