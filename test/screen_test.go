@@ -2,6 +2,7 @@ package test
 
 import (
 	"fmt"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -340,4 +341,48 @@ func TestEventOnTheScreen(t *testing.T) {
 	x.keys("Enter")
 	x.see("is written, and taken up")
 	x.see("gullhaven-berths-fenders")
+}
+
+// What somebody sends to a port does nothing to the screens that show it, whole,
+// divided or in full.
+func TestHostileMessagesOnTheScreen(t *testing.T) {
+	at := freePort(t)
+	f := newWays(t, fmt.Sprintf("source boxes {\n listen syslog udp %q\n}\nrule low {\n problem /low (?<n>\\S+)/\n per n\n raise error\n clear by hand\n}\n", at))
+	f.start(t)
+	eventually(t, "it listens", func() bool {
+		out, _, _ := run(t, "sources", "--data", f.data)
+		return strings.Contains(out, "nothing has come yet")
+	})
+	c, err := net.Dial("udp", at)
+	require.NoError(t, err)
+	defer c.Close()
+	for _, text := range []string{
+		"<11>1 - \x1b[2Jhost - - - [a@1 \x1b]0;owned\x07=\"x\"] low \x1b[2J\x1b[31m",
+		"<11>1 - host-a pumpd - - [a@1 b=\"\u202e\x1b[5A\"] low \u202eesrever\x00\xff",
+		"<11>1 - host-a pumpd - - - low " + strings.Repeat("x", 60_000),
+		"<11>Nov 24 05:32:28 host-a pumpd: low \x1b[1;1H\x9b2J\r\n\n\nx",
+	} {
+		_, err := c.Write([]byte(text))
+		require.NoError(t, err)
+	}
+	eventually(t, "all are judged", func() bool { return f.sql(t, "SELECT count(*) FROM transitions") == "4" })
+	x := open(t, 100, 30, "NO_COLOR=1", "--settings", f.settings, "--data", f.data)
+	frame := func(what string) {
+		t.Helper()
+		x.until(what, func(screen string) bool {
+			lines := strings.Split(screen, "\n")
+			return strings.Contains(lines[0], "dim lantern") && strings.Contains(screen, what) && strings.Contains(screen, "tide") && !strings.ContainsAny(screen, "\x1b\u202e\x00")
+		})
+	}
+	frame("4 open")
+	x.keys("Enter", "Down", "Enter")
+	frame("raised, an error")
+	x.keys("Escape")
+	frame("enter story")
+	x.keys("3")
+	frame("1 source")
+	x.keys("Down", "Enter")
+	frame("newest first, 3")
+	x.keys("f")
+	frame("facility user")
 }

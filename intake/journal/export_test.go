@@ -2,8 +2,13 @@ package journal
 
 import (
 	"bytes"
+	"context"
 	"encoding/binary"
 	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -94,4 +99,60 @@ func FuzzExport(f *testing.F) {
 			require.True(t, json.Valid(JSON(fields)))
 		}
 	})
+}
+
+// The journal is followed from its cursor on; where that entry is gone, that is told.
+func TestFollowsTheJournal(t *testing.T) {
+	remote := "/usr/lib/systemd/systemd-journal-remote"
+	if _, err := exec.LookPath("journalctl"); err != nil {
+		t.Skip("journalctl is not on this machine")
+	}
+	if _, err := os.Stat(remote); err != nil {
+		t.Skip("systemd-journal-remote is not on this machine")
+	}
+	dir := t.TempDir()
+	write := func(name string, numbers ...int) {
+		var in bytes.Buffer
+		for _, n := range numbers {
+			in.Write(exported([]Field{{"__REALTIME_TIMESTAMP", []byte(fmt.Sprint(time.Now().UnixMicro()))}, {"__MONOTONIC_TIMESTAMP", []byte(fmt.Sprint(1000 + n))},
+				{"_BOOT_ID", []byte("0123456789abcdef0123456789abcdef")}, {"_HOSTNAME", []byte("lock-3")}, {"MESSAGE", []byte(fmt.Sprintf("low %d\nbecause", n))}}))
+		}
+		c := exec.Command(remote, "--output="+filepath.Join(dir, name), "-")
+		c.Stdin = &in
+		out, err := c.CombinedOutput()
+		require.NoError(t, err, "%s", out)
+	}
+	follow := func(begin int, cursor string, n int) (texts []string, last string, f *Feed) {
+		f = New(dir, lang.Begin{How: begin}, cursor)
+		ctx, cancel := context.WithCancel(context.Background())
+		ended := make(chan struct{})
+		go func() { f.Run(ctx); close(ended) }()
+		defer func() { cancel(); <-ended }()
+		require.Eventually(t, func() bool {
+			for _, m := range f.Take(100) {
+				last = m.Position
+				if m.Text != nil {
+					var e map[string]string
+					require.NoError(t, json.Unmarshal(m.Text, &e))
+					texts = append(texts, e["MESSAGE"])
+					require.Equal(t, "lock-3", m.Host)
+				}
+			}
+			return len(texts) >= n && !f.State().Behind
+		}, 10*time.Second, 5*time.Millisecond)
+		return texts, last, f
+	}
+	write("a.journal", 1, 2, 3)
+	texts, cursor, _ := follow(lang.BeginOldest, "", 3)
+	assert.Equal(t, []string{"low 1\nbecause", "low 2\nbecause", "low 3\nbecause"}, texts)
+	none, now, _ := follow(lang.BeginNow, "", 0)
+	assert.Empty(t, none)
+	assert.Equal(t, cursor, now)
+	write("b.journal", 4, 5)
+	texts, _, f := follow(lang.BeginOldest, cursor, 2)
+	assert.Equal(t, []string{"low 4\nbecause", "low 5\nbecause"}, texts)
+	assert.Empty(t, f.Told())
+	require.NoError(t, os.Remove(filepath.Join(dir, "a.journal")))
+	_, _, f = follow(lang.BeginOldest, cursor, 0)
+	require.Len(t, f.Told(), 1)
 }
