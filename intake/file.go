@@ -108,6 +108,7 @@ type finished struct {
 	ID    Identity `json:"id"`
 	Print []byte   `json:"print"`
 	Size  int64    `json:"size"`
+	mod   int64    // when the file had changed that was found to be it
 }
 
 // open opens the member's file, and makes sure that it is the one that is meant.

@@ -278,8 +278,37 @@ func (f *Follower) lookSource(s *lang.Source, dirs map[string]map[string][]strin
 	}
 	sort.Strings(names)
 	claimed := map[Identity]string{}
+	type surveyed struct {
+		o     *Origin
+		s     survey
+		first bool
+	}
+	var fresh []surveyed
 	for _, name := range names {
-		f.lookSeries(s, name, dirs, claimed, first, now)
+		o, files, first := f.lookSeries(s, name, dirs, claimed, first, now)
+		if o == nil || o.peek() != nil {
+			continue
+		}
+		switch x, ok := o.survey(files); {
+		case !ok:
+			o.look(o.settled(), first, now)
+		case x.fresh:
+			fresh = append(fresh, surveyed{o, x, first})
+		default:
+			o.takeUp(x, first, now)
+		}
+	}
+	again := map[string]map[string][]string{}
+	for _, x := range fresh { // their folders are listed again, once each
+		dir := filepath.Dir(x.o.Series)
+		if again[dir] == nil {
+			again[dir] = bySeries(dir)
+		}
+		if files := x.o.own(membersOf(again[dir][x.o.Series])); sameFiles(x.s.files, files) {
+			x.o.takeUp(x.s, x.first, now)
+		} else {
+			x.o.look(files, x.first, now)
+		}
 	}
 }
 
@@ -294,8 +323,9 @@ func (f *Follower) recent(s *lang.Source, path string, now time.Time) bool {
 	return err != nil || now.Sub(info.ModTime()) < s.Changed
 }
 
-// lookSeries finds the members of a series in their folder, oldest first.
-func (f *Follower) lookSeries(s *lang.Source, name string, dirs map[string]map[string][]string, claimed map[Identity]string, first bool, now time.Time) {
+// lookSeries finds the members of a series in their folder, oldest first, and whether
+// its source says where to begin. The origin is nil where it cannot be seen.
+func (f *Follower) lookSeries(s *lang.Source, name string, dirs map[string]map[string][]string, claimed map[Identity]string, first bool, now time.Time) (*Origin, []found, bool) {
 	dir := filepath.Dir(name)
 	list, ok := dirs[dir]
 	if !ok {
@@ -304,10 +334,15 @@ func (f *Follower) lookSeries(s *lang.Source, name string, dirs map[string]map[s
 		f.watch(dir)
 	}
 	var files []found
+	var foreign map[Identity]bool
 	condition, words, mend := Condition(""), "", ""
 	for _, x := range membersOf(list[name]) {
-		if other, twice := claimed[x.id]; twice && other != name {
-			continue // another name of a file that is followed already
+		if other, twice := claimed[x.id]; twice && other != name { // another name of a file that is followed already
+			if foreign == nil {
+				foreign = map[Identity]bool{}
+			}
+			foreign[x.id] = true
+			continue
 		}
 		claimed[x.id] = name
 		files = append(files, x)
@@ -335,12 +370,13 @@ func (f *Follower) lookSeries(s *lang.Source, name string, dirs map[string]map[s
 		}
 		f.origins[key] = o
 	}
+	o.foreign = foreign
 	if condition != "" {
 		o.set(condition, words, mend, now)
-		return
+		return nil, nil, false
 	}
-	o.look(files, first && o.Condition == "" && len(o.place.Members) == 0, now)
 	o.unread = true
+	return o, files, first && o.Condition == "" && len(o.place.Members) == 0
 }
 
 // bySeries lists the paths in a folder by the series that they belong to.

@@ -51,6 +51,7 @@ type Origin struct {
 	place     Place
 	reader    *match.Reader
 	zips      map[Identity]int64 // compressed files that were looked into → when they had changed
+	foreign   map[Identity]bool  // files of the series that are followed under another name
 	base      string             // the path of the newest member
 	absent    time.Time
 	polled    time.Time // with `every`: when it was last looked at
@@ -168,7 +169,7 @@ func (o *Origin) finish(id Identity, print []byte, size int64) {
 			break
 		}
 	}
-	o.place.Finished = append(o.place.Finished, finished{id, print, size})
+	o.place.Finished = append(o.place.Finished, finished{id, print, size, 0})
 	if n := len(o.place.Finished) - maxFinished; n > 0 {
 		o.place.Finished = slices.Delete(o.place.Finished, 0, n)
 	}
@@ -187,17 +188,42 @@ func (o *Origin) look(files []found, first bool, now time.Time) {
 		return // what was judged ahead belongs to the files as they were
 	}
 	for range 20 {
-		if o.lookOnce(files, first, now) {
+		if s, ok := o.survey(files); ok && (!s.fresh || sameFiles(s.files, o.members())) {
+			o.takeUp(s, first, now)
 			return
 		}
-		files = settledMembers(o.Series)
+		files = o.settled()
 	}
 	o.relook = true
 }
 
-// lookOnce does nothing to files that are not known, and answers false, while a
-// rotation is going on.
-func (o *Origin) lookOnce(files []found, first bool, now time.Time) bool {
+// survey is what a look at the files of a series found.
+type survey struct {
+	files  []found
+	prints map[string][]byte // of those that may be new, by their paths
+	// fresh tells that one of them is not known at all. What it holds may have stood in
+	// another by the time that the files were listed: they must be listed again, and be
+	// the same.
+	fresh bool
+}
+
+// members lists the files of the series, but for those that are followed under another
+// name.
+func (o *Origin) members() []found { return o.own(members(o.Series)) }
+
+// settled is like members, when no rotation is going on.
+func (o *Origin) settled() []found { return o.own(settledMembers(o.Series)) }
+
+func (o *Origin) own(files []found) []found {
+	if len(o.foreign) == 0 {
+		return files
+	}
+	return slices.DeleteFunc(files, func(f found) bool { return o.foreign[f.id] })
+}
+
+// survey compares known files with what they were. It answers false while a rotation
+// is going on.
+func (o *Origin) survey(files []found) (survey, bool) {
 	o.nameMembers(files)
 	o.part(files)
 	type cut struct {
@@ -224,15 +250,17 @@ func (o *Origin) lookOnce(files []found, first bool, now time.Time) bool {
 		o.wasCut(x.m, x.now)
 	}
 	if len(cuts) > 0 {
-		files = settledMembers(o.Series)
+		files = o.settled()
 	}
+	return o.printsOf(files)
+}
+
+// takeUp takes up what a survey found.
+func (o *Origin) takeUp(s survey, first bool, now time.Time) {
+	files, prints := s.files, s.prints
 	newest := -1
 	if n := len(files); n > 0 && files[n-1].age == 0 && !files[n-1].zip {
 		newest = n - 1
-	}
-	prints, ok := o.printsOf(files)
-	if !ok || len(prints) > 0 && !sameFiles(files, members(o.Series)) {
-		return false // what one of them holds may have stood in another by the time of the list
 	}
 	var live []byte // how a newest file begins that is not known
 	if newest >= 0 {
@@ -282,31 +310,37 @@ func (o *Origin) lookOnce(files []found, first bool, now time.Time) bool {
 	case now.Sub(o.absent) >= newestGone && o.Condition != Waiting:
 		o.set(Gone, fmt.Sprintf("the file %s is gone", o.Series), "it is taken up again when it comes back", now)
 	}
-	return true
 }
 
-// printsOf reads how the files begin that may be new, by their paths. It answers
-// false where one of them is being renamed.
-func (o *Origin) printsOf(files []found) (map[string][]byte, bool) {
-	var out map[string][]byte
+// printsOf reads how the files begin that may be new. It answers false where one of
+// them is being renamed.
+func (o *Origin) printsOf(files []found) (survey, bool) {
+	s := survey{files: files}
 	for _, f := range files {
 		d := o.finished(f)
 		if f.zip || o.copied(f) {
 			continue
 		}
-		if f.mod < o.place.Old && d == nil && (f.age > 0 || f.date != "") {
-			continue // it was there before
+		if f.mod < o.place.Old && d == nil && (f.age > 0 || f.date != "") || d != nil && d.mod == f.mod && d.Size == f.size {
+			continue // it was there before, or is as it was
 		}
 		print, ok := f.print()
 		if !ok {
-			return nil, false
+			return s, false
 		}
-		if out == nil {
-			out = map[string][]byte{}
+		if s.prints == nil {
+			s.prints = map[string][]byte{}
 		}
-		out[f.path] = print
+		s.prints[f.path] = print
+		done := d != nil && (len(d.Print) == 0 || alike(print, d.Print))
+		if done && len(d.Print) > 0 {
+			d.mod = f.mod
+		}
+		known := done ||
+			(f.age > 0 || f.date != "") && slices.ContainsFunc(o.place.Members, func(m *member) bool { return alike(m.Print, print) })
+		s.fresh = s.fresh || !known
 	}
-	return out, true
+	return s, true
 }
 
 // nameMembers learns what the members' files are called now.
@@ -334,7 +368,7 @@ func (o *Origin) part(files []found) {
 		}
 		err := m.open()
 		for try := 0; err != nil && try < 3 && (errors.Is(err, errOther) || errors.Is(err, fs.ErrNotExist)); try++ {
-			files = settledMembers(o.Series) // it is being renamed, or is gone
+			files = o.settled() // it is being renamed, or is gone
 			o.nameMembers(files)
 			err = m.open()
 		}
@@ -357,12 +391,12 @@ func (o *Origin) part(files []found) {
 // copyOf finds the copy of a member that was cut or taken away: a file that begins
 // as it did, reaches as far as was read, and is not known as another.
 func (o *Origin) copyOf(m *member) (found, []byte) {
-	files := settledMembers(o.Series)
+	files := o.settled()
 	for range 20 {
 		if f, print := o.copyIn(files, m); print != nil {
 			return f, print
 		}
-		again := settledMembers(o.Series)
+		again := o.settled()
 		if sameFiles(files, again) {
 			break
 		}

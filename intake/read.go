@@ -172,7 +172,7 @@ func (o *Origin) readMember(m *member, buf []byte, newest bool, now time.Time) (
 		return nothing, nil
 	}
 	if unknown && len(m.Print) > 0 { // it was empty: something may have come and gone before that
-		o.look(settledMembers(o.Series), false, now)
+		o.look(o.settled(), false, now)
 		return changed, nil
 	}
 	return outcomeOf(o.judge(m, buf[:n], buf, now)), nil
@@ -190,7 +190,7 @@ func (o *Origin) notSame(m *member, was int64, now time.Time) outcome {
 	}
 	m.size, m.mod = was, 0
 	before := m.Offset
-	if o.look(settledMembers(o.Series), false, now); m.Offset == before && before > 0 && cut {
+	if o.look(o.settled(), false, now); m.Offset == before && before > 0 && cut {
 		o.wasCut(m, firstBytes(m.file)) // it begins as it did
 	}
 	return changed

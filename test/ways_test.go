@@ -355,7 +355,10 @@ rule boxes-low { on boxes
 	whole := func(rule string, want int) {
 		t.Helper()
 		var got map[int]int
-		assert.Eventually(t, func() bool { got = f.numbers(t, rule); return len(got) == want }, patience, 100*time.Millisecond, rule)
+		if !assert.Eventually(t, func() bool { got = f.numbers(t, rule); return len(got) == want }, patience, 100*time.Millisecond, rule) {
+			out, _, _ := run(t, "sources", "--data", f.data)
+			require.Fail(t, fmt.Sprintf("%d of %d", len(got), want), "%s\n%s\n%s", rule, out, s.errs)
+		}
 		for n := 1; n <= want; n++ {
 			if got[n] != 1 {
 				assert.Equal(t, 1, got[n], "%s: number %d of %d", rule, n, want)
