@@ -357,6 +357,8 @@ rule boxes-low { on boxes
 		var got map[int]int
 		if !assert.Eventually(t, func() bool { got = f.numbers(t, rule); return len(got) == want }, patience, 100*time.Millisecond, rule) {
 			out, _, _ := run(t, "sources", "--data", f.data)
+			there, _ := exec.Command("journalctl", "--directory="+filepath.Join(f.dir, "journal"), "--output=cat", "--quiet").Output()
+			out += fmt.Sprintf("in the journal: %d\n", strings.Count(string(there), "\n"))
 			require.Fail(t, fmt.Sprintf("%d of %d", len(got), want), "%s\n%s\n%s", rule, out, s.errs)
 		}
 		for n := 1; n <= want; n++ {
