@@ -133,6 +133,9 @@ what would mend it. Without a service, dimlantern check --reach tries them.`,
 				return failed{err.Error() + "; dimlantern check --reach tries sources without one"}
 			}
 			for _, s := range v.Sources {
+				if asJSON && s.Way != nil {
+					printJSON(map[string]any{"source": s.Name, "where": s.Where, "way": s.Way, "words": s.Words, "mend": s.Mend})
+				}
 				if !asJSON {
 					fmt.Printf("%s  %s, layout %s%s\n", s.Name, s.Where, s.Layout, beginsWords(s))
 					if s.Words != "" {
@@ -163,6 +166,6 @@ what would mend it. Without a service, dimlantern check --reach tries them.`,
 		},
 	}
 	o.dataFlag(c)
-	c.Flags().BoolVar(&asJSON, "json", false, "one JSON object an origin")
+	c.Flags().BoolVar(&asJSON, "json", false, "one JSON object an origin, and one a way in that is no file")
 	return c
 }
