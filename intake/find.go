@@ -119,14 +119,21 @@ func ReadAt(path string, buf []byte, offset int64) (int, error) {
 	return io.ReadFull(r, buf)
 }
 
-// Written returns the path of the member of the series that holds what was written
-// at an instant: the oldest one that was written to after it, else the newest.
-func (o *Origin) Written(at entry.Instant) string {
+// Written returns the paths of the members of the series that may hold what was
+// written up to an instant, the likeliest first: the oldest one that was written to
+// after it, and those before that.
+func (o *Origin) Written(at entry.Instant) []string {
 	files := members(o.Series)
-	for _, f := range files {
+	end := len(files) - 1
+	for i, f := range files {
 		if entry.Instant(f.mod) >= at {
-			return f.path
+			end = i
+			break
 		}
 	}
-	return o.base
+	var out []string
+	for i := end; i >= 0; i-- {
+		out = append(out, files[i].path)
+	}
+	return out
 }

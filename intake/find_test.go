@@ -38,8 +38,8 @@ func TestFoundInItsCopy(t *testing.T) {
 			m.finish()
 		}
 		assert.Equal(t, m.path()+".1"+end, o.Holding(offset, "line 20 "))
-		assert.Equal(t, m.path()+".1"+end, o.Written(entry.Of(old.Add(-time.Minute))))
-		assert.Equal(t, m.path(), o.Written(entry.Of(time.Now().Add(-time.Minute))))
+		assert.Equal(t, m.path()+".1"+end, o.Written(entry.Of(old.Add(-time.Minute)))[0])
+		assert.Equal(t, m.path(), o.Written(entry.Of(time.Now().Add(-time.Minute)))[0])
 		buf := make([]byte, 7)
 		n, err := ReadAt(m.path()+".1"+end, buf, offset)
 		require.NoError(t, err)

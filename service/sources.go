@@ -198,13 +198,14 @@ const entriesSize = 1 << 20
 func (s *Service) Entries(_ context.Context, q EntriesQuery) (*Entries, error) {
 	s.mu.Lock()
 	var src *lang.Source
-	path, skew := "", time.Duration(0)
+	var paths []string // the likeliest first
+	skew := time.Duration(0)
 	settings := s.settings
 	for _, o := range s.follower.Origins() {
 		if o.Name == q.Origin {
-			src, path, skew = o.Source, o.Newest(), o.Skew()
-			if q.At != 0 {
-				path = o.Written(q.At.Add(-skew))
+			src, skew = o.Source, o.Skew()
+			if paths = []string{o.Newest()}; q.At != 0 {
+				paths = o.Written(q.At.Add(-skew))
 			}
 		}
 	}
@@ -227,12 +228,16 @@ func (s *Service) Entries(_ context.Context, q EntriesQuery) (*Entries, error) {
 			}
 		}
 	}
-	text, err := intake.Tail(path, plan, at.Add(-skew), entriesSize)
-	if err != nil {
-		out.Words = fmt.Sprintf("%s cannot be read: %v", filepath.Base(path), reason(err))
-		return out, nil
+	for _, path := range paths[:min(len(paths), 3)] {
+		text, err := intake.Tail(path, plan, at.Add(-skew), entriesSize)
+		if err != nil {
+			out.Words = fmt.Sprintf("%s cannot be read: %v", filepath.Base(path), reason(err))
+			return out, nil
+		}
+		if out.fill(text, plan, at, skew, q); out.Looked > 0 {
+			break // else what is asked for lies before what this one holds
+		}
 	}
-	out.fill(text, plan, at, skew, q)
 	if len(out.Lines) == 0 && out.Words == "" {
 		out.Words = "no entry has come yet"
 		if q.Filter != "" {

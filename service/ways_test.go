@@ -7,6 +7,7 @@ import (
 	"io"
 	"net"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -381,4 +382,74 @@ func freeUDP(t *testing.T) string {
 	_, port, err := net.SplitHostPort(c.LocalAddr().String())
 	require.NoError(t, err)
 	return port
+}
+
+// At the start what a channel had meanwhile is judged among what files had, in the
+// order of their times.
+func TestBacklogsAreMerged(t *testing.T) {
+	dir, err := os.MkdirTemp("", "bm-")
+	require.NoError(t, err)
+	defer os.RemoveAll(dir)
+	h := channel.NewHost("lock-1")
+	h.Open("Berths", 100)
+	now := time.Now().UTC().Truncate(time.Second)
+	h.Add("Berths", now.Add(-5*time.Minute), func(record int64) string {
+		return fmt.Sprintf(`<Event><System><EventID>301</EventID><TimeCreated SystemTime="%s"/><EventRecordID>%d</EventRecordID><Channel>Berths</Channel><Computer>lock-1</Computer></System><RenderingInfo><Message>low 2</Message></RenderingInfo></Event>`,
+			now.Add(-5*time.Minute).Format(time.RFC3339), record)
+	})
+	l, err := channel.ListenAt(filepath.Join(dir, "h.sock"))
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	go h.Serve(ctx, l)
+	log := filepath.Join(dir, "a.log")
+	require.NoError(t, os.WriteFile(log, []byte(fmt.Sprintf("%s low 1\n%s low 3\n", now.Add(-10*time.Minute).Format(time.RFC3339), now.Add(-time.Minute).Format(time.RFC3339))), 0o644))
+	s, _, _ := running(t, "source a {\n files "+lang.Quote(log)+"\n begin oldest\n layout l\n}\nlayout l {\n pattern /^(?<at>\\S+) (?<text>.*)$/\n time at rfc3339\n}\n"+
+		"source b {\n channel \"Berths\" at "+lang.Quote(filepath.Join(dir, "h.sock"))+"\n begin oldest\n}\nrule low {\n problem /low (?<n>\\d)/\n per n\n raise error\n clear by hand\n}\n", nil)
+	var got []store.Alert
+	require.Eventually(t, func() bool {
+		got, err = s.store.Alerts(0, entry.Of(time.Now()))
+		return err == nil && len(got) == 3
+	}, 10*time.Second, 10*time.Millisecond)
+	for _, a := range got {
+		want := map[string]time.Duration{"1": 10 * time.Minute, "2": 5 * time.Minute, "3": time.Minute}[a.Key[0]]
+		assert.Equal(t, entry.Of(now.Add(-want)), a.Raised, "low %s is raised at its own time", a.Key[0])
+	}
+}
+
+// The entries of a moment that a rotated and compressed copy holds are shown from it.
+func TestEntriesOfAMomentInACopy(t *testing.T) {
+	dir := t.TempDir()
+	log := filepath.Join(dir, "a.log")
+	now := time.Now().UTC().Truncate(time.Second)
+	line := func(ago time.Duration, text string) string {
+		return now.Add(-ago).Format(time.RFC3339) + " " + text + "\n"
+	}
+	require.NoError(t, os.WriteFile(log+".1", []byte(line(2*time.Hour, "first")+line(100*time.Minute, "second")), 0o644))
+	old := now.Add(-100 * time.Minute)
+	require.NoError(t, os.Chtimes(log+".1", old, old))
+	require.NoError(t, os.WriteFile(log, []byte(line(time.Minute, "newest")), 0o644))
+	s, _, _ := running(t, "source a {\n files "+lang.Quote(log)+"\n begin oldest\n layout l\n}\nlayout l {\n pattern /^(?<at>\\S+) (?<text>.*)$/\n time at rfc3339\n}\n", nil)
+	origin := s.host + ":" + log
+	texts := func(ago time.Duration) string {
+		q := EntriesQuery{Origin: origin, Lines: 10}
+		if ago > 0 {
+			q.At = entry.Of(now.Add(-ago))
+		}
+		e, err := s.Entries(context.Background(), q)
+		if err != nil {
+			return err.Error()
+		}
+		var out []string
+		for _, l := range e.Lines {
+			out = append(out, l.Text)
+		}
+		return strings.Join(out, " ")
+	}
+	require.Eventually(t, func() bool { return texts(0) == "newest" }, 5*time.Second, 5*time.Millisecond)
+	assert.Equal(t, "second first", texts(99*time.Minute+time.Second))
+	assert.Equal(t, "first", texts(110*time.Minute))
+	out, err := exec.Command("gzip", log+".1").CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	assert.Equal(t, "first", texts(110*time.Minute))
 }

@@ -535,3 +535,65 @@ func TestInstall(t *testing.T) {
 	require.NoError(t, err, "%s", said)
 	assert.Empty(t, string(said))
 }
+
+// Rules that are edited leave ports and their connections as they are.
+func TestEditKeepsThePort(t *testing.T) {
+	at := freePort(t)
+	settings := fmt.Sprintf("source boxes {\n listen syslog tcp %q\n}\nrule low {\n problem /low (?<n>\\d+)/\n per n\n raise error\n clear by hand\n}\n", at)
+	f := newWays(t, settings)
+	f.start(t)
+	var c net.Conn
+	var err error
+	eventually(t, "it listens", func() bool { c, err = net.Dial("tcp", at); return err == nil })
+	defer c.Close()
+	fmt.Fprintln(c, "<12>Nov 24 05:32:28 host-a pumpd: low 1")
+	f.waitFor(t, "raised", 1)
+	write(t, filepath.Join(f.settings, "ways.lantern"), strings.Replace(settings, "raise error", "raise critical", 1))
+	eventually(t, "the new rule holds", func() bool {
+		fmt.Fprintf(c, "<12>Nov 24 05:32:28 host-a pumpd: low %d\n", time.Now().UnixNano())
+		return strings.Contains(f.sql(t, "SELECT line FROM transitions ORDER BY seq DESC LIMIT 1"), `"critical"`)
+	})
+	write(t, filepath.Join(f.settings, "ways.lantern"), strings.Replace(settings, "source boxes {", "source boxes {\n off", 1))
+	eventually(t, "the port is closed", func() bool {
+		x, err := net.Dial("tcp", at)
+		if err == nil {
+			x.Close()
+		}
+		return err != nil
+	})
+}
+
+// What can be tried without a service is tried for real: ports, channels, the journal.
+func TestReachOfWays(t *testing.T) {
+	at := freePort(t)
+	f := newWays(t, fmt.Sprintf(`source port { listen syslog udp %q }
+source secure { listen syslog tls "127.0.0.1:0" cert "DIR/none.pem" key "DIR/none.key" }
+source control { channel "Harbour-Control/Access", "Harbour-Control/Acess" at "DIR/control.sock" }
+source gone { channel "X" at "DIR/gone.sock" }
+source piped { input }
+`, at))
+	host := channel.NewHost("lock-control")
+	host.Open("Harbour-Control/Access", 10)
+	host.Open("Harbour-Control/Wages", 10)
+	host.Forbid("Harbour-Control/Wages", "the account dimlantern may not read it")
+	l, err := channel.ListenAt(filepath.Join(f.dir, "control.sock"))
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	go host.Serve(ctx, l)
+	out, _, code := run(t, "check", "--reach", f.settings)
+	assert.Equal(t, 1, code)
+	for _, want := range []string{"udp " + at + "\n    well: it can be opened", "none.pem with its key", "well: it may be read, and never had an event: is it switched on at the host?",
+		"there is no channel Harbour-Control/Acess; there are: Harbour-Control/Access", "no channel host is at " + f.dir + "/gone.sock", "it is what is piped into"} {
+		assert.Contains(t, out, want)
+	}
+	out, _, code = run(t, "channels", "--settings", f.settings)
+	assert.Equal(t, 1, code)
+	assert.Contains(t, out, "the account dimlantern may not read it")
+	assert.Contains(t, out, "not reached: no channel host is at "+f.dir+"/gone.sock")
+	taken, err := net.ListenPacket("udp", at)
+	require.NoError(t, err)
+	defer taken.Close()
+	out, _, _ = run(t, "check", "--reach", f.settings)
+	assert.Contains(t, out, "is in use by another program")
+}
