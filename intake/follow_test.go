@@ -382,6 +382,29 @@ func TestConditions(t *testing.T) {
 	assert.Equal(t, []string{"line 1", "line 2"}, r.sink.lines)
 }
 
+// A folder that has gone, with its file system perhaps, is told as such, and its logs
+// are taken up when it comes back.
+func TestFolderThatVanishes(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "mounted")
+	path := filepath.Join(dir, "a.log")
+	write(t, path, "line 1\n")
+	r := newRig(t, filepath.Join(dir, "*.log"), "oldest")
+	defer r.f.Close()
+	r.step(time.Second)
+	require.NoError(t, os.Rename(dir, dir+"-away"))
+	r.step(time.Second)
+	r.step(10 * time.Second)
+	assert.Equal(t, Gone, r.origin().Condition)
+	assert.Contains(t, r.origin().Words, "was its file system taken away?")
+	assert.Contains(t, r.origin().Mend, "mount it again")
+	write(t, filepath.Join(dir+"-away", "a.log"), "line 1\nline 2\n")
+	require.NoError(t, os.Rename(dir+"-away", dir))
+	r.step(time.Second)
+	r.step(time.Second)
+	assert.Equal(t, Seen, r.origin().Condition)
+	assert.Equal(t, []string{"line 1", "line 2"}, r.sink.lines)
+}
+
 // Bytes that are no text, and lines without an end, do no harm.
 func TestOddLines(t *testing.T) {
 	dir := t.TempDir()

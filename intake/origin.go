@@ -3,6 +3,8 @@ package intake
 import (
 	"encoding/json"
 	"fmt"
+	"os"
+	"path/filepath"
 	"slices"
 	"time"
 
@@ -306,8 +308,18 @@ func (o *Origin) takeUp(s survey, first bool, now time.Time) {
 			o.set(Waiting, fmt.Sprintf("waiting for %s to appear", o.Series), "", now)
 		}
 	case now.Sub(o.absent) >= newestGone && o.Condition != Waiting:
-		o.set(Gone, fmt.Sprintf("the file %s is gone", o.Series), "it is taken up again when it comes back", now)
+		words, mend := fmt.Sprintf("the file %s is gone", o.Series), "it is taken up again when it comes back"
+		if dir := filepath.Dir(o.Series); !isFolder(dir) {
+			words = fmt.Sprintf("the folder %s is gone, and its files with it: was its file system taken away?", dir)
+			mend = "mount it again, or make the folder: it is taken up when it comes back"
+		}
+		o.set(Gone, words, mend, now)
 	}
+}
+
+func isFolder(path string) bool {
+	info, err := os.Stat(path)
+	return err == nil && info.IsDir()
 }
 
 // printsOf reads how the files begin that may be new. It answers false where one of
