@@ -40,7 +40,7 @@ func (s *Service) hold(now time.Time) {
 		}
 	}
 	for _, src := range s.settings.Sources {
-		if src.Kept() && s.ways.behind(src.Name) {
+		if src.Kept() && s.ways.behind(src.Name, now) {
 			to := entry.Of(now)
 			for _, o := range s.follower.Origins() {
 				if o.Source.Name == src.Name {

@@ -51,6 +51,8 @@ type ways struct {
 	// ahead is how many bytes were kept and not judged yet, and judged when everything
 	// was last, in nanoseconds.
 	ahead, judged atomic.Int64
+
+	glances map[string]glance // the judge's own
 }
 
 type news struct{ source, path string }
@@ -76,7 +78,7 @@ type collector struct {
 }
 
 func newWays(data, host, channels string, input io.Reader, notice func(string)) *ways {
-	w := &ways{kept: store.OpenKept(data), host: host, channels: channels, input: pipe.New(input), notice: notice, wrote: make(chan struct{}, 1), news: map[news]bool{}, running: map[string]*collector{}}
+	w := &ways{kept: store.OpenKept(data), host: host, channels: channels, input: pipe.New(input), notice: notice, wrote: make(chan struct{}, 1), news: map[news]bool{}, running: map[string]*collector{}, glances: map[string]glance{}}
 	w.ctx, w.stop = context.WithCancel(context.Background())
 	return w
 }
@@ -489,10 +491,30 @@ func merged(a, b []feed.Sender) []feed.Sender {
 	return a
 }
 
+// glanceFor is how long the judge relies on what it saw of a way.
+const glanceFor = 50 * time.Millisecond
+
+type glance struct {
+	at time.Time
+	v  WayView
+}
+
+// glance is like view, and may be a moment old: it is asked again and again.
+func (w *ways) glance(source string, now time.Time) (WayView, bool) {
+	if g, ok := w.glances[source]; ok && now.Sub(g.at) < glanceFor && !now.Before(g.at) {
+		return g.v, true
+	}
+	v, ok := w.view(source)
+	if ok {
+		w.glances[source] = glance{now, v}
+	}
+	return v, ok
+}
+
 // conditions hands on to the follower which ways are open.
 func (w *ways) conditions(f *intake.Follower, sources []*lang.Source, now time.Time) {
 	for _, s := range sources {
-		v, ok := w.view(s.Name)
+		v, ok := w.glance(s.Name, now)
 		if !ok {
 			continue
 		}
@@ -504,8 +526,8 @@ func (w *ways) conditions(f *intake.Follower, sources []*lang.Source, now time.T
 }
 
 // behind tells whether something of a source has come, and was not kept yet.
-func (w *ways) behind(source string) bool {
-	v, ok := w.view(source)
+func (w *ways) behind(source string, now time.Time) bool {
+	v, ok := w.glance(source, now)
 	return ok && (v.Waiting > 0 || v.State.Behind && v.State.Words == "")
 }
 
@@ -522,7 +544,7 @@ func (w *ways) starting(sources []*lang.Source, now time.Time) bool {
 		return false
 	}
 	for _, s := range sources {
-		if s.Kept() && w.behind(s.Name) {
+		if s.Kept() && w.behind(s.Name, now) {
 			return true
 		}
 	}
