@@ -24,7 +24,7 @@ const (
 	aroundAtOnce = 2
 	keptBefore   = 8 << 10 // bytes before the newest hit
 	keptAfter    = 4 << 10
-	maxBare      = 5000
+	maxBare      = 1000
 )
 
 // noteBare remembers alerts of entries that exist nowhere else: the lines around
@@ -51,19 +51,21 @@ func (s *Service) isKept(origin string) bool {
 // findBare takes up the alerts whose lines could not be kept before a crash.
 func (s *Service) findBare() {
 	list, err := s.store.Bare()
-	if err != nil {
+	if err != nil || len(list) == 0 {
 		return
 	}
+	alerts := map[string]bool{}
 	for _, c := range list {
-		var t struct {
-			Alert, Rule string
-			Entry       *struct{ Origin string }
+		var t struct{ Alert string }
+		if json.Unmarshal([]byte(c.Line), &t) == nil {
+			alerts[t.Alert] = true
 		}
-		if json.Unmarshal([]byte(c.Line), &t) == nil && t.Entry != nil {
-			if s.bare == nil {
-				s.bare = map[string]bareAlert{}
-			}
-			s.bare[t.Alert] = bareAlert{rule: t.Rule, due: time.Now().Add(aroundWait)}
+	}
+	s.bare = map[string]bareAlert{}
+	due := time.Now().Add(aroundWait)
+	for _, k := range s.engine.Keys() {
+		if alerts[k.Alert] {
+			s.bare[k.Alert] = bareAlert{k.Rule, k.Key, due}
 		}
 	}
 }
@@ -79,15 +81,7 @@ func (s *Service) keepAround(now time.Time) {
 			return
 		}
 		delete(s.bare, alert)
-		key := b.key
-		if key == nil {
-			v, ok := s.engine.Find(alert)
-			if !ok {
-				continue
-			}
-			key = v.Key
-		}
-		hits, err := s.store.HitsOf(s.store.KeyID(b.rule, key), entry.Of(now), aroundLines)
+		hits, err := s.store.HitsOf(s.store.KeyID(b.rule, b.key), entry.Of(now), aroundLines)
 		if err != nil || len(hits) == 0 {
 			continue
 		}

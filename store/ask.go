@@ -131,12 +131,17 @@ func (s *Store) Around(alert string) []byte {
 	return b
 }
 
-// Bare returns the raises of open alerts around whose hits no lines are kept.
+// bareLooked is how many of the newest transitions are looked at for alerts around
+// whose hits no lines are kept.
+const bareLooked = 5000
+
+// Bare returns the newest raises of open alerts around whose hits no lines are kept.
 func (s *Store) Bare() ([]Change, error) {
 	return rows(s.ask, func(r *sql.Rows) (c Change, err error) {
 		return c, r.Scan(&c.Seq, &c.At, &c.Change, &c.Severity, &c.Line)
 	}, `SELECT t.seq, t.at, t.change, t.severity, t.line FROM transitions t JOIN alerts a ON a.alert = t.alert
-		WHERE t.change = 'raised' AND a.cleared IS NULL AND t.alert NOT IN (SELECT alert FROM around)`)
+		WHERE t.seq > (SELECT coalesce(max(seq), 0) FROM transitions) - ? AND t.change = 'raised' AND a.cleared IS NULL
+		AND NOT EXISTS (SELECT 1 FROM around r WHERE r.alert = t.alert) ORDER BY t.seq DESC LIMIT 500`, bareLooked)
 }
 
 // KeptOf sums up what is kept of an origin.
