@@ -1,0 +1,160 @@
+package sources
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/charmbracelet/x/ansi"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"dimlantern/core/entry"
+	"dimlantern/intake"
+	"dimlantern/intake/feed"
+	"dimlantern/screens/paint"
+	"dimlantern/screens/watch"
+	"dimlantern/service"
+)
+
+func draw(r *Room, v *service.SourcesView, e *service.Entries, w, h int) string {
+	p := paint.Dark()
+	c := paint.New(w, h, p.Ground)
+	r.Take(v)
+	x := watch.ColumnsOf(w)
+	r.Draw(c, 0, h, v, e, paint.Axis{X: x.Life, Columns: x.LifeWidth, Column: time.Minute, Lamp: v.At}, p)
+	return ansi.Strip(c.String())
+}
+
+func origin(source, host, path, way string, c intake.Condition, words string) service.OriginView {
+	name := host + ":" + path
+	if way != "" {
+		name = host + ":" + way
+	}
+	return service.OriginView{Name: name, Host: host, Path: path, Way: way, State: intake.State{Condition: c, Words: words, Mend: "mend it"}, Blind: c.Blind(),
+		Minute: 7, Flow: make([]int64, 88), Read: "all 10 bytes"}
+}
+
+func view() *service.SourcesView {
+	v := &service.SourcesView{At: entry.Instant(88 * time.Minute), Column: time.Minute}
+	v.Sources = []service.SourceView{
+		{Name: "pumps", Where: "files /v/pump-*.log", Layout: "plain", Origins: []service.OriginView{
+			origin("pumps", "a", "/v/pump-1.log", "", intake.Seen, ""),
+			origin("pumps", "a", "/v/pump-2.log", "", intake.Unreadable, "its owner is root"),
+		}},
+		{Name: "gauges", Where: "files /v/**/level.log", Origins: []service.OriginView{
+			origin("gauges", "a", "/v/north/level.log", "", intake.Gone, "the file is gone"),
+			origin("gauges", "a", "/v/south/level.log", "", intake.Catching, "catching up: 4 MB still to go"),
+		}},
+		{Name: "boxes", Where: "syslog udp :514", Layout: "syslog", Way: &service.WayView{State: feed.State{Lost: 3, Senders: []feed.Sender{{Name: "192.0.2.7", Received: 90, Dropped: 5}}}, Waiting: 2},
+			Origins: []service.OriginView{
+				origin("boxes", "lock-3", "/data/kept/boxes/x/entries.log", "192.0.2.7", intake.Seen, ""),
+				origin("boxes", "lock-3", "/data/kept/boxes/y/entries.log", "192.0.2.8", intake.Seen, ""),
+				origin("boxes", "lock-4", "/data/kept/boxes/z/entries.log", "192.0.2.7", intake.Seen, ""),
+			}},
+		{Name: "control", Where: "channel Access, Valves", Layout: "event-xml", Words: "Valves: is it switched on?", Way: &service.WayView{},
+			Origins: []service.OriginView{origin("control", "lock-1", "/data/kept/control/x/entries.log", "Access", intake.Seen, "")}},
+	}
+	return v
+}
+
+// Each origin is called by what tells it from the others of its source.
+func TestLabels(t *testing.T) {
+	v := view()
+	var got []string
+	for i := range v.Sources {
+		for k := range v.Sources[i].Origins {
+			got = append(got, label(&v.Sources[i], &v.Sources[i].Origins[k]))
+		}
+	}
+	assert.Equal(t, []string{"pump-1.log", "pump-2.log", "north/level.log", "south/level.log", "lock-3 192.0.2.7", "lock-3 192.0.2.8", "lock-4", "Access"}, got)
+}
+
+// What is the matter stands beside the origin in a word, and below in full with its
+// mend; of a way in, who sends and what was lost.
+func TestStatesAreSaid(t *testing.T) {
+	r := &Room{}
+	v := view()
+	s := draw(r, v, nil, 160, 44)
+	for _, want := range []string{"4 sources", "8 origins, 6 seen", "not readable", "gone", "catching up", "files /v/pump-*.log", "syslog udp :514", "channel Access, Valves", "is it switched on?"} {
+		assert.Contains(t, s, want)
+	}
+	r.Move(1)
+	s = draw(r, v, nil, 160, 44)
+	assert.Contains(t, s, "its owner is root")
+	assert.Contains(t, s, "mend it")
+	r.Move(3)
+	s = draw(r, v, nil, 160, 44)
+	for _, want := range []string{"90 came since the start", "5 were dropped for want of room", "3 datagrams were dropped by the system", "2 entries wait until they can be kept"} {
+		assert.Contains(t, s, want)
+	}
+	assert.NotContains(t, draw(&Room{Filter: "blind-nothing"}, v, nil, 160, 44), "pump-1.log")
+}
+
+// An event in full says all that it has by name, in as many lines as that takes.
+func TestEventInFull(t *testing.T) {
+	v := view()
+	r := &Room{Inside: true, Full: true}
+	r.Take(v)
+	r.Move(7)
+	e := &service.Entries{Origin: "lock-1:Access", Layout: "event-xml", Named: true, Shown: 1, Looked: 1, Lines: []service.EntryView{{At: v.At, Text: "A sign-in was refused.", Fits: true,
+		Fields: []entry.Field{{Name: "event", Value: "5120"}, {Name: "account", Value: "night-crew"}, {Name: "Panel", Value: "4"}, {Name: "text", Value: "A sign-in was refused."}, {Name: "Long", Value: strings.Repeat("x", 300)}}}}}
+	s := draw(r, v, e, 100, 20)
+	assert.Contains(t, s, "A sign-in was refused.")
+	assert.Contains(t, s, "event 5120   account night-crew   Panel 4")
+	assert.NotContains(t, s, "text A sign")
+	for i := range 20 {
+		draw(&Room{Inside: true, Full: true, chosen: "lock-1:Access"}, v, e, 10+7*i, 2+i)
+	}
+}
+
+// Whatever is said of whatever is watched, in whatever window: it is drawn within its
+// lines, and what is chosen is among them.
+func TestDrawsWithinItsLines(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		text := rapid.SampledFrom([]string{"", "a", "pump 7 low", "日本語のログ", "\x1b[2J\u202e", strings.Repeat("long ", 60)})
+		v := &service.SourcesView{At: entry.Instant(time.Hour), Column: time.Minute}
+		for i := range rapid.IntRange(0, 6).Draw(t, "sources") {
+			s := service.SourceView{Name: fmt.Sprint("s", i), Where: rapid.SampledFrom([]string{"files /v/*.log", "channel A", "channel journal", "syslog udp :514", "standard input"}).Draw(t, "where"), Words: text.Draw(t, "words")}
+			if rapid.Bool().Draw(t, "way") {
+				s.Way = &service.WayView{State: feed.State{Senders: []feed.Sender{{Name: "w", Note: text.Draw(t, "note"), Dropped: 1}}}}
+			}
+			for k := range rapid.IntRange(0, 7).Draw(t, "origins") {
+				way := ""
+				if s.Way != nil {
+					way = "w"
+				}
+				o := origin(s.Name, text.Draw(t, "host"), fmt.Sprintf("/v/%d/%s.log", k, text.Draw(t, "file")), way,
+					rapid.SampledFrom([]intake.Condition{intake.Seen, intake.Gone, intake.Waiting, intake.Late, intake.Unreached}).Draw(t, "condition"), text.Draw(t, "state"))
+				o.Name += fmt.Sprint(i, k)
+				o.Flow = make([]int64, rapid.IntRange(0, 300).Draw(t, "columns"))
+				s.Origins = append(s.Origins, o)
+			}
+			v.Sources = append(v.Sources, s)
+		}
+		r := &Room{Inside: rapid.Bool().Draw(t, "inside"), Full: rapid.Bool().Draw(t, "full"), Misfits: rapid.Bool().Draw(t, "misfits")}
+		r.Take(v)
+		r.Move(rapid.IntRange(0, 30).Draw(t, "move"))
+		var e *service.Entries
+		if _, o := r.Chosen(); o != nil && rapid.Bool().Draw(t, "entries") {
+			e = &service.Entries{Origin: o.Name, Named: rapid.Bool().Draw(t, "named"), Fields: []string{"host", "level"}, Values: map[string]int{}, Words: text.Draw(t, "why")}
+			for range rapid.IntRange(0, 30).Draw(t, "lines") {
+				e.Lines = append(e.Lines, service.EntryView{At: entry.Instant(rapid.Int64Range(0, 1e12).Draw(t, "at")), Text: text.Draw(t, "text"), Raw: text.Draw(t, "raw"), Fits: rapid.Bool().Draw(t, "fits"),
+					Fields: []entry.Field{{Name: "host", Value: text.Draw(t, "value")}}})
+			}
+		}
+		w, h := rapid.IntRange(1, 220).Draw(t, "width"), rapid.IntRange(1, 60).Draw(t, "height")
+		s := draw(r, v, e, w, h)
+		lines := strings.Split(strings.TrimRight(s, "\n"), "\n")
+		require.LessOrEqual(t, len(lines), h)
+		for _, l := range lines {
+			require.LessOrEqual(t, ansi.StringWidth(l), w, "%q", l)
+			require.NotContains(t, l, "\u202e")
+		}
+		if _, o := r.Chosen(); o != nil && !r.Inside && w >= 80 && h >= 24 {
+			require.Contains(t, r.lines, r.index(), "what is chosen is shown")
+		}
+	})
+}
