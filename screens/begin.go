@@ -3,7 +3,6 @@ package screens
 import (
 	"context"
 	"fmt"
-	"path/filepath"
 	"strings"
 	"time"
 
@@ -46,7 +45,7 @@ func (m *Model) startRule() tea.Cmd {
 		m.note, m.noted = "a rule begins with an entry, and none has come yet", time.Now()
 		return nil
 	}
-	m.rule = beginRule{origin: o.Name, label: filepath.Base(o.Path), severity: entry.Warning}
+	m.rule = beginRule{origin: o.Name, label: m.sources.Label(), severity: entry.Warning}
 	seen := map[string]bool{}
 	for _, l := range m.entries.Lines {
 		text := l.Text

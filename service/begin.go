@@ -112,19 +112,34 @@ func writeNew(name, text string) error {
 // the number that a word names.
 func ruleFor(s *lang.Settings, src *lang.Source, plan *match.Plan, sample []byte, q BeginQuery) string {
 	text, hosted := strings.ToValidUTF8(q.Raw, ""), false
-	by := ""
+	by, event := "", ""
+	var data []string // the data that an event names
 	if l := s.Layout(src.LayoutName()); l != nil {
 		hosted = plan.Layout.GivesHost()
 		by = tellsApart(l, plan, sample)
 		x, _ := plan.Divide(&layout.Divider{Layout: plan.Layout}, []byte(q.Raw), entry.Of(time.Now()))
 		for _, f := range x.Fields {
-			if f.Name == "text" {
+			switch {
+			case f.Name == "text":
 				text = f.Value
+			case f.Name == "event" && l.Format == "event-xml":
+				event = f.Value
+			case event != "" && !slices.Contains(l.Fields(), f.Name):
+				data = append(data, f.Name)
 			}
 		}
 	}
 	text, _, _ = strings.Cut(text, "\n")
 	pattern, named := patternOf(text)
+	if event != "" { // its identifier says what it is, however it is worded
+		pattern, named = "event == "+lang.Quote(event), ""
+		if strings.Trim(event, "0123456789") == "" {
+			pattern = "event == " + event
+		}
+		if len(data) > 0 && !lang.Reserved(data[0]) {
+			named = data[0]
+		}
+	}
 	per := []string{}
 	if hosted || src.Host != "" || src.HostFrom != nil {
 		per = append(per, "host")

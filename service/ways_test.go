@@ -453,3 +453,19 @@ func TestEntriesOfAMomentInACopy(t *testing.T) {
 	require.NoError(t, err, "%s", out)
 	assert.Equal(t, "first", texts(110*time.Minute))
 }
+
+// A rule that begins with an event asks for its identifier, and counts by what the
+// event names.
+func TestRuleFromAnEvent(t *testing.T) {
+	s, ds := CheckSettings([]Text{{"t", "source control {\n channel \"Access\" at \"/h.sock\"\n}\n"}})
+	require.Empty(t, ds)
+	src := s.Sources[0]
+	plan := match.NewPlan(s, src, nil, time.UTC)
+	raw := `<Event><System><Provider Name="Harbour-Control"/><EventID>2310</EventID><Level>2</Level><Channel>Access</Channel><Computer>lock-1</Computer></System><EventData><Data Name="Gate">3</Data><Data Name="Sensor">upper</Data></EventData><RenderingInfo><Message>The position of gate 3 is not known.</Message></RenderingInfo></Event>`
+	text := ruleFor(s, src, plan, nil, BeginQuery{Raw: raw})
+	assert.Contains(t, text, "rule the-position-gate {")
+	assert.Contains(t, text, "problem event == 2310\n  per     host, Gate\n  raise   warning")
+	both, ds := CheckSettings([]Text{{"t", "source control {\n channel \"Access\" at \"/h.sock\"\n}\n"}, {"r", text}})
+	require.Empty(t, ds)
+	require.Len(t, both.Rules, 1)
+}

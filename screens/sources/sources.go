@@ -77,6 +77,14 @@ func (r *Room) Chosen() (*service.SourceView, *service.OriginView) {
 	return nil, nil
 }
 
+// Label is how the chosen origin is called on the screen; "" where there is none.
+func (r *Room) Label() string {
+	if s, o := r.Chosen(); o != nil {
+		return label(s, o)
+	}
+	return ""
+}
+
 // Move chooses the origin that many rows below.
 func (r *Room) Move(by int) {
 	var list []string
