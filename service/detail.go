@@ -2,6 +2,7 @@ package service
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -59,7 +60,11 @@ func (s *Service) Detail(_ context.Context, q DetailQuery) (*Detail, error) {
 	s.story(d, r, changes, hits, at)
 	if r != nil {
 		d.Clears = clears(r, view, open && q.At == 0, changes, hits, at)
+		vars := s.varsOf(settings, r, hits, at)
 		d.Advise = engine.Fill(r.Advise, func(f string) string {
+			if v := vars[f]; v != "" {
+				return v
+			}
 			if i := slices.Index(r.Per, f); i >= 0 && i < len(q.Key) {
 				return q.Key[i]
 			}
@@ -68,6 +73,37 @@ func (s *Service) Detail(_ context.Context, q DetailQuery) (*Detail, error) {
 	}
 	s.evidence(d, q, settings, r, hits, at)
 	return d, nil
+}
+
+// varsOf are the fields that the rule's texts name, as its newest hit has them.
+func (s *Service) varsOf(settings *lang.Settings, r *lang.Rule, hits []store.Hit, at entry.Instant) map[string]string {
+	want := engine.Vars(r)
+	i := slices.IndexFunc(hits, func(h store.Hit) bool { return !h.Recovery })
+	if len(want) == 0 || i < 0 {
+		return nil
+	}
+	var src *lang.Source
+	s.mu.Lock()
+	for _, o := range s.follower.Origins() {
+		if o.Name == hits[i].Origin {
+			src = o.Source
+		}
+	}
+	s.mu.Unlock()
+	if src == nil {
+		return nil
+	}
+	plan := match.NewPlan(settings, src, nil, time.Local)
+	x, line := plan.Divide(&layout.Divider{Layout: plan.Layout}, []byte(hits[i].Text), at)
+	v, ok := match.Judge(r, &entry.Entry{Raw: string(line), At: hits[i].At, Origin: hits[i].Origin, Fields: x.Fields, Fits: x.Fits}, true, false, want)
+	if !ok {
+		return nil
+	}
+	out := map[string]string{}
+	for _, f := range v.Vars {
+		out[f.Name] = f.Value
+	}
+	return out
 }
 
 // story tells what happened to an alert, newest first.
@@ -415,8 +451,9 @@ func lit(x lang.Expr, line string) [][2]int {
 				out = append(out, [2]int{i, i + len(p.Text)})
 			}
 		case *lang.Compare:
-			if i := strings.Index(line, p.Value.Text); !under && p.Value.Text != "" && i >= 0 {
-				out = append(out, [2]int{i, i + len(p.Value.Text)})
+			text := cmp.Or(p.Value.Text, p.Value.Src)
+			if i := strings.Index(line, text); !under && text != "" && i >= 0 {
+				out = append(out, [2]int{i, i + len(text)})
 			}
 		}
 	})

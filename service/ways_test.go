@@ -469,3 +469,20 @@ func TestRuleFromAnEvent(t *testing.T) {
 	require.Empty(t, ds)
 	require.Len(t, both.Rules, 1)
 }
+
+// Advice is filled from the newest hit, not from the key alone.
+func TestAdviceIsFilled(t *testing.T) {
+	in, out := io.Pipe()
+	defer out.Close()
+	s, _, _ := running(t, "source piped {\n input\n}\nrule low {\n problem /pump (?<n>\\d+) low at (?<bar>[\\d.]+)/\n per n\n raise error\n clear by hand\n advise \"Pump {n}: it has {bar} bar, {gone}\"\n}\n", in)
+	_, err := io.WriteString(out, "pump 7 low at 1.2\npump 7 low at 0.9\n")
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		open, err := s.store.Alerts(0, entry.Of(time.Now()))
+		if err != nil || len(open) == 0 {
+			return false
+		}
+		d, err := s.Detail(context.Background(), DetailQuery{Rule: "low", Key: []string{"7"}, Alert: open[0].Alert, Lines: 5})
+		return err == nil && d.Advise == "Pump 7: it has 0.9 bar, {gone}"
+	}, 10*time.Second, 10*time.Millisecond)
+}
