@@ -1,0 +1,245 @@
+package service
+
+import (
+	"context"
+	"sync"
+	"time"
+
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+	"dimlantern/core/layout"
+	"dimlantern/core/match"
+	"dimlantern/intake/feed"
+	"dimlantern/store"
+)
+
+// collector takes what the feeds of a source bring, and keeps it.
+type collector struct {
+	w      *ways
+	source *lang.Source
+	plan   *match.Plan
+	spec   string
+	feeds  []feed.Feed
+	stop   context.CancelFunc
+	done   chan struct{}
+
+	mu      sync.Mutex
+	waiting int // entries that were taken, and could not be kept yet
+	since   time.Time
+	hosts   map[string]map[string]bool // by way, those that have sent
+
+	arrived   entry.Instant // of the newest entry
+	positions store.Positions
+	skip      map[store.KeptOrigin]string // the newest entry of an origin that is kept, though its position is not
+}
+
+// resume finds out which entries were kept, but come once more: what was kept after
+// the positions were, and what had to be passed over before and was not yet.
+func (c *collector) resume(p store.Positions) {
+	c.positions, c.skip, c.arrived = p, map[store.KeptOrigin]string{}, entry.None
+	newest := entry.None
+	for _, x := range p.Streams {
+		newest = entry.Later(newest, x.Arrived)
+	}
+	c.arrived = newest
+	for _, o := range c.w.kept.Origins(c.source.Name) {
+		last, ok := c.w.kept.Last(o)
+		if !ok {
+			continue
+		}
+		c.arrived = entry.Later(c.arrived, last.Arrived)
+		if last.Arrived > newest {
+			c.skip[o] = last.Peer
+		} else if mark := p.Skip[match.KeptFolder(o.Host, o.Way)]; mark != "" {
+			c.skip[o] = mark
+		}
+	}
+}
+
+// atOnce is how many messages are kept together.
+const atOnce = 1000
+
+// run takes and keeps until the context ends, and then what is left.
+func (c *collector) run(ctx context.Context) {
+	var all sync.WaitGroup
+	ready := make(chan struct{}, 1)
+	for _, f := range c.feeds {
+		all.Go(func() { f.Run(ctx) })
+		all.Go(func() {
+			for {
+				select {
+				case <-ctx.Done():
+					return
+				case <-f.Ready():
+					select {
+					case ready <- struct{}{}:
+					default:
+					}
+				}
+			}
+		})
+	}
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	for ctx.Err() == nil {
+		select {
+		case <-ctx.Done():
+		case <-ready:
+		case <-tick.C:
+		}
+		for c.once(ctx) {
+		}
+		c.told()
+	}
+	all.Wait()
+	for c.once(ctx) {
+	}
+	c.told()
+}
+
+// once keeps what each feed has; it answers true where more may be there.
+func (c *collector) once(ctx context.Context) bool {
+	more := false
+	for _, f := range c.feeds {
+		c.w.pace(ctx)
+		batch := f.Take(atOnce)
+		if len(batch) == 0 {
+			continue
+		}
+		more = true
+		for !c.keep(batch) { // nothing is taken until this could be kept
+			select {
+			case <-ctx.Done():
+				return false
+			case <-time.After(time.Second):
+			}
+		}
+	}
+	return more
+}
+
+// keep keeps messages, each with its origin. What was kept is taken out of the
+// batch, so that it may be called again with the rest.
+func (c *collector) keep(batch []feed.Message) bool {
+	c.mu.Lock()
+	source, plan := c.source, c.plan
+	c.mu.Unlock()
+	d := &layout.Divider{Layout: plan.Layout}
+	groups := map[store.KeptOrigin][]store.KeptEntry{}
+	var order []store.KeptOrigin
+	moved := false
+	for i := range batch {
+		m := &batch[i]
+		if m.Stream != "" {
+			// Each arrives later than the one before, so that what is kept can be told
+			// from what is not.
+			if m.Arrived = m.Arrived / 1000 * 1000; m.Text != nil && m.Arrived <= c.arrived {
+				m.Arrived = c.arrived + 1000
+			}
+			c.arrived = entry.Later(c.arrived, m.Arrived)
+			if m.Position != "" {
+				c.positions.Streams[m.Stream] = store.Position{Position: m.Position, Arrived: c.arrived}
+				moved = true
+			}
+		}
+		if m.Text == nil {
+			continue
+		}
+		host := c.hostOf(source, m)
+		if last := c.skip[store.KeptOrigin{Source: source.Name, Host: host, Way: m.Way}]; last != "" && m.Stream != "" {
+			if last == m.Peer {
+				delete(c.skip, store.KeptOrigin{Source: source.Name, Host: host, Way: m.Way})
+			}
+			m.Text = nil
+			continue
+		}
+		if !plan.Wants(d, m.Arrived, host, m.Text) {
+			continue
+		}
+		o := store.KeptOrigin{Source: source.Name, Host: host, Way: m.Way}
+		if groups[o] == nil {
+			order = append(order, o)
+		}
+		groups[o] = append(groups[o], store.KeptEntry{Arrived: m.Arrived, Peer: m.Peer, Text: m.Text})
+	}
+	now := time.Now()
+	for _, o := range order {
+		path, err := c.w.kept.Write(o, groups[o], now)
+		if err != nil {
+			c.note(batch, now)
+			return false
+		}
+		for _, e := range groups[o] {
+			c.w.ahead.Add(int64(len(e.Text)))
+		}
+		for i := range batch { // it is kept
+			if m := &batch[i]; m.Way == o.Way && m.Text != nil && c.hostOf(source, m) == o.Host {
+				m.Text = nil
+			}
+		}
+		c.w.tell(source.Name, path)
+	}
+	if moved {
+		c.positions.Skip = map[string]string{}
+		for o, mark := range c.skip {
+			c.positions.Skip[match.KeptFolder(o.Host, o.Way)] = mark
+		}
+		if err := c.w.kept.SetPositions(source.Name, c.positions); err != nil {
+			c.note(batch, now)
+			return false
+		}
+	}
+	c.note(nil, now)
+	return true
+}
+
+// note remembers what waits to be kept.
+func (c *collector) note(batch []feed.Message, now time.Time) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.waiting == 0 {
+		c.since = now
+	}
+	c.waiting = len(batch)
+}
+
+// maxHosts bounds how many hosts one peer may speak for; the entries of others are
+// the peer's own.
+const maxHosts = 500
+
+// hostOf is the host of a message: as it says itself, else its peer.
+func (c *collector) hostOf(s *lang.Source, m *feed.Message) string {
+	host := m.Host
+	if host == "" && s.LayoutName() == "syslog" {
+		host = layout.SyslogHost(m.Text)
+	}
+	switch {
+	case len(host) > 255, host == "" && len(s.Listen) > 0:
+		return m.Way
+	case host == "":
+		return c.w.host
+	}
+	seen := c.hosts[m.Way]
+	if seen[host] {
+		return host
+	}
+	if len(seen) >= maxHosts {
+		return m.Way
+	}
+	if seen == nil {
+		seen = map[string]bool{}
+		c.hosts[m.Way] = seen
+	}
+	seen[host] = true
+	return host
+}
+
+func (c *collector) told() {
+	for _, f := range c.feeds {
+		if t, ok := f.(feed.Teller); ok {
+			for _, words := range t.Told() {
+				c.w.notice(c.source.Name + ": " + words)
+			}
+		}
+	}
+}
