@@ -158,7 +158,11 @@ func TestStreamWaits(t *testing.T) {
 	}, 5*time.Second, time.Millisecond)
 	assert.Zero(t, l.State().Senders[0].Dropped)
 	go io.Copy(c, io.LimitReader(&numbered{}, n*8))
-	require.Eventually(t, func() bool { return len(l.find("127.0.0.1").queue) == maxWaiting }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool {
+		l.mu.Lock()
+		defer l.mu.Unlock()
+		return len(l.find("127.0.0.1").queue) == maxWaiting
+	}, 5*time.Second, time.Millisecond)
 	cancel()
 	<-ended
 }
