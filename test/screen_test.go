@@ -7,6 +7,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -15,6 +16,8 @@ import (
 )
 
 // terminal is a program in a real terminal.
+var terminals atomic.Int64
+
 type terminal struct {
 	t    *testing.T
 	sock string
@@ -23,7 +26,7 @@ type terminal struct {
 // open runs a command in a terminal of that size.
 func open(t *testing.T, w, h int, env string, args ...string) *terminal {
 	t.Helper()
-	term := &terminal{t, fmt.Sprintf("dl-%d-%s", os.Getpid(), strings.ToLower(t.Name()))}
+	term := &terminal{t, fmt.Sprintf("dl-%d-%s-%d", os.Getpid(), strings.ToLower(t.Name()), terminals.Add(1))} // a server takes a moment to go
 	quoted := env
 	for _, a := range append([]string{binary}, args...) {
 		quoted += " '" + a + "'"
