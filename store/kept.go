@@ -29,7 +29,11 @@ type Kept struct {
 	dir  string
 	mu   sync.Mutex
 	open map[string]*segment // by the origin's folder
-	list map[string]Segment  // by path, as the index has them
+	// sealed are segments that are being compressed or taken away: nothing is written to
+	// them any more.
+	sealed map[string]bool
+	most   int64              // the size of a segment at most, in bytes
+	list   map[string]Segment // by path, as the index has them
 	// failed is why entries cannot be written now; nil where they can.
 	failed error
 }
@@ -71,7 +75,7 @@ const segmentStamp = "2006-01-02T150405"
 
 // OpenKept opens the kept entries of a data folder.
 func OpenKept(data string) *Kept {
-	return &Kept{dir: filepath.Join(data, "kept"), open: map[string]*segment{}}
+	return &Kept{dir: filepath.Join(data, "kept"), open: map[string]*segment{}, sealed: map[string]bool{}, most: segmentSize}
 }
 
 // Glob is what fits the segments of a source.
@@ -152,7 +156,7 @@ func (s *segment) write(entries []KeptEntry, now time.Time) error {
 // segment is the one that entries of an origin go to.
 func (k *Kept) segment(dir string, now time.Time) (*segment, error) {
 	s := k.open[dir]
-	if s != nil && s.size > 0 && (now.Sub(s.began) >= segmentTime || now.UTC().Truncate(segmentTime).After(s.began) || s.size >= segmentSize) {
+	if s != nil && s.size > 0 && (now.Sub(s.began) >= segmentTime || now.UTC().Truncate(segmentTime).After(s.began) || s.size >= k.most) {
 		s.file.Close()
 		delete(k.open, dir)
 		s = nil
@@ -165,8 +169,8 @@ func (k *Kept) segment(dir string, now time.Time) (*segment, error) {
 	}
 	s = &segment{began: now.UTC().Truncate(time.Second)}
 	if last, began, ok := newest(dir); ok {
-		if !strings.HasSuffix(last, ".zst") && began.Truncate(segmentTime).Equal(s.began.Truncate(segmentTime)) && !began.After(s.began) {
-			if err := s.goOn(last, began); err == nil && s.size < segmentSize {
+		if !strings.HasSuffix(last, ".zst") && !k.sealed[last] && began.Truncate(segmentTime).Equal(s.began.Truncate(segmentTime)) && !began.After(s.began) {
+			if err := s.goOn(last, began); err == nil && s.size < k.most {
 				k.open[dir] = s
 				return s, nil
 			}
@@ -324,6 +328,9 @@ const settledAfter = 2 * time.Minute
 // It returns how many bytes went because of the capacity.
 // A segment that holds tells of has not been judged to its end, and stays.
 func (k *Kept) Tidy(keep map[string]Retention, capacity int64, holds func(path string) bool, now time.Time) (over int64, err error) {
+	k.mu.Lock()
+	k.most = min(max(capacity/32, 64<<10), segmentSize) // so that what is being written is no great part of all
+	k.mu.Unlock()
 	k.closeIdle(now)
 	type piece struct {
 		path  string
@@ -357,6 +364,9 @@ func (k *Kept) Tidy(keep map[string]Retention, capacity int64, holds func(path s
 		return 0, err
 	}
 	sort.Slice(all, func(i, j int) bool { return all[i].began.Before(all[j].began) })
+	if total > capacity {
+		k.closeAll() // what is being written may be what has to go
+	}
 	for _, p := range all {
 		o, _ := k.OriginOf(p.path)
 		r := keep[o.Source]
@@ -366,7 +376,7 @@ func (k *Kept) Tidy(keep map[string]Retention, capacity int64, holds func(path s
 		if r.Read {
 			r.For = settledAfter
 		}
-		active := k.writing(p.path) || holds(p.path)
+		active := holds(p.path) || !k.seal(p.path)
 		switch {
 		case !active && now.Sub(p.mod) > r.For:
 			if os.Remove(p.path) == nil {
@@ -384,15 +394,37 @@ func (k *Kept) Tidy(keep map[string]Retention, capacity int64, holds func(path s
 				err = e
 			}
 		}
+		k.unseal(p.path)
 	}
 	return over, err
 }
 
-func (k *Kept) writing(path string) bool {
+// seal lets nothing be written to a segment any more; it answers false where something
+// is being written to it.
+func (k *Kept) seal(path string) bool {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	s := k.open[filepath.Dir(path)]
-	return s != nil && s.path == path
+	if s := k.open[filepath.Dir(path)]; s != nil && s.path == path {
+		return false
+	}
+	k.sealed[path] = true
+	return true
+}
+
+func (k *Kept) unseal(path string) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	delete(k.sealed, path)
+}
+
+// closeAll lets the next entry of each origin begin a segment of its own.
+func (k *Kept) closeAll() {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	for dir, s := range k.open {
+		s.file.Close()
+		delete(k.open, dir)
+	}
 }
 
 // closeIdle closes segments that are full, or have been idle for a while.

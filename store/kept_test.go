@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -116,6 +117,84 @@ func TestKeptDiskFull(t *testing.T) {
 	require.NoError(t, os.Remove(filepath.Join(dir, "kept")))
 	keep(t, k, time.Now(), "y")
 	assert.NoError(t, k.Failed())
+}
+
+// However much is written while it is tidied, everything that was kept and did not have
+// to go is there, once and in its order, compressed or not; and what is there stays
+// within the capacity, but for what is being written.
+func TestTidyBesideWriting(t *testing.T) {
+	dir := t.TempDir()
+	k := OpenKept(dir)
+	o := KeptOrigin{"boxes", "lock-3", "192.0.2.7"}
+	const n = 3000
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		for i := range n {
+			_, err := k.Write(o, []KeptEntry{{entry.Of(time.Now()), "-", []byte(fmt.Sprintf("entry %d", i))}}, time.Now())
+			assert.NoError(t, err)
+		}
+	}()
+	for tidying := true; tidying; {
+		select {
+		case <-done:
+			tidying = false
+		default:
+		}
+		k.closeAll()
+		_, err := k.Tidy(nil, capacity, nothing, time.Now().Add(3*time.Minute)) // everything counts as settled
+		require.NoError(t, err)
+	}
+	require.NoError(t, k.Close())
+	seen := 0
+	for _, path := range segments(k.Folder(o)) {
+		b, err := os.ReadFile(path)
+		require.NoError(t, err)
+		if strings.HasSuffix(path, ".zst") {
+			z, err := zstd.NewReader(nil)
+			require.NoError(t, err)
+			b, err = z.DecodeAll(b, nil)
+			require.NoError(t, err)
+		}
+		for _, line := range strings.Split(strings.TrimSuffix(string(b), "\n"), "\n") {
+			require.True(t, strings.HasSuffix(line, fmt.Sprintf(" entry %d", seen)), "%s is not entry %d", line, seen)
+			seen++
+		}
+	}
+	assert.Equal(t, n, seen)
+}
+
+// What all origins write takes no more than the capacity, also within an hour.
+func TestCapacityWithinAnHour(t *testing.T) {
+	k := OpenKept(t.TempDir())
+	defer k.Close()
+	now := time.Date(2026, 11, 24, 5, 10, 0, 0, time.UTC)
+	const most = 4 << 20
+	over := int64(0)
+	for i := range 200 {
+		now = now.Add(time.Second)
+		for h := range 8 {
+			o := KeptOrigin{"boxes", fmt.Sprint("host-", h), "192.0.2.7"}
+			_, err := k.Write(o, []KeptEntry{{entry.Of(now), "-", bytes.Repeat([]byte{'x'}, 10_000)}}, now)
+			require.NoError(t, err)
+		}
+		if i%10 == 9 {
+			n, err := k.Tidy(nil, most, nothing, now)
+			require.NoError(t, err)
+			over += n
+		}
+	}
+	total := int64(0)
+	for h := range 8 {
+		for _, path := range segments(k.Folder(KeptOrigin{"boxes", fmt.Sprint("host-", h), "192.0.2.7"})) {
+			info, err := os.Stat(path)
+			require.NoError(t, err)
+			total += info.Size()
+		}
+	}
+	assert.LessOrEqual(t, total, int64(most))
+	assert.Greater(t, total, int64(most/2), "no more goes than has to")
+	assert.Positive(t, over)
 }
 
 // FuzzSegment: whatever a crash left in a segment, it is gone on with behind its last
