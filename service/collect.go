@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"dimlantern/core/entry"
@@ -22,6 +23,9 @@ type collector struct {
 	feeds  []feed.Feed
 	stop   context.CancelFunc
 	done   chan struct{}
+
+	// holds tells that something was taken which is neither kept nor noted as waiting.
+	holds atomic.Bool
 
 	mu      sync.Mutex
 	waiting int // entries that were taken, and could not be kept yet
@@ -99,11 +103,14 @@ func (c *collector) run(ctx context.Context) {
 
 // once keeps what each feed has; it answers true where more may be there.
 func (c *collector) once(ctx context.Context) bool {
+	defer c.holds.Store(false)
 	more := false
 	for _, f := range c.feeds {
 		c.w.pace(ctx)
+		c.holds.Store(true)
 		batch := f.Take(atOnce)
 		if len(batch) == 0 {
+			c.holds.Store(false)
 			continue
 		}
 		more = true
@@ -114,6 +121,7 @@ func (c *collector) once(ctx context.Context) bool {
 			case <-time.After(time.Second):
 			}
 		}
+		c.holds.Store(false)
 	}
 	return more
 }

@@ -235,6 +235,7 @@ func (w *ways) view(source string) (WayView, bool) {
 	c.mu.Lock()
 	v.Waiting = c.waiting
 	c.mu.Unlock()
+	v.State.Behind = v.State.Behind || c.holds.Load() // asked after the feeds, so that nothing is between the two
 	return v, true
 }
 

@@ -89,11 +89,9 @@ func newFollower(channels []string, begin lang.Begin, positions map[string]strin
 
 // State is part of feed.Feed.
 func (f *follower) State() feed.State {
-	n := f.Len()
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	s := f.state
-	s.Behind = n > 0
 	s.Ways = map[string]feed.Trouble{}
 	for _, c := range f.channels {
 		if t, bad := f.trouble[c]; bad {
@@ -107,6 +105,8 @@ func (f *follower) State() feed.State {
 		}
 		s.Senders = append(s.Senders, x)
 	}
+	// The queue is asked last: an event is put into it before all is said to be sent.
+	s.Behind = s.Behind || f.Len() > 0
 	if len(s.Ways) == len(f.channels) { // none can be seen
 		t := s.Ways[f.channels[0]]
 		s.Words, s.Mend = t.Words, t.Mend

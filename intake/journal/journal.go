@@ -50,13 +50,12 @@ func New(folder string, begin lang.Begin, cursor string) *Feed {
 
 // State is part of feed.Feed.
 func (f *Feed) State() feed.State {
-	n := f.Len()
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	s := f.state
 	s.Senders = append([]feed.Sender(nil), s.Senders...)
 	now := time.Now()
-	s.Behind = n > 0 || s.Words == "" && (f.started.IsZero() || f.last.Before(f.started) && now.Sub(f.started) < time.Second || f.old && now.Sub(f.last) < 300*time.Millisecond)
+	s.Behind = s.Words == "" && (f.started.IsZero() || f.last.Before(f.started) && now.Sub(f.started) < time.Second || f.old && now.Sub(f.last) < 300*time.Millisecond) || f.Len() > 0
 	return s
 }
 

@@ -59,12 +59,11 @@ func (f *Feed) joins() *lang.EntrySpec {
 
 // State is part of feed.Feed.
 func (f *Feed) State() feed.State {
-	n := f.Len()
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	s := f.state
 	s.Senders = append([]feed.Sender(nil), s.Senders...)
-	s.Behind = n > 0
+	s.Behind = f.Len() > 0
 	return s
 }
 
