@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"dimlantern/core/entry"
+	"dimlantern/core/layout"
 	"dimlantern/core/match"
 
 	"github.com/bmatcuk/doublestar/v4"
@@ -77,13 +78,23 @@ func (o *Origin) Holding(offset int64, text string) string {
 	files := members(o.Series)
 	head := []byte(text[:min(len(text), 64)])
 	kept := o.Source.Kept()
+	plan := o.reader.Plan
+	masked := plan.Layout.Masked() && !kept
 	for i := len(files) - 1; i >= 0; i-- {
 		buf := make([]byte, len(head))
 		if kept { // when it arrived, and from whom, stands in front
 			buf = make([]byte, 1024)
+		} else if masked {
+			buf = make([]byte, 64<<10)
 		}
 		n, _ := ReadAt(files[i].path, buf, offset)
 		buf = buf[:n]
+		if masked { // the text is
+			line, _, _ := bytes.Cut(buf, []byte{'\n'})
+			d := &layout.Divider{Layout: plan.Layout, Header: o.reader.Header()}
+			_, shown := plan.Shown(d, bytes.TrimSuffix(line, []byte{'\r'}), o.reader.Reached)
+			buf = []byte(shown)
+		}
 		if kept {
 			_, _, line, ok := match.CutKept(buf)
 			if !ok {

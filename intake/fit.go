@@ -27,11 +27,11 @@ const (
 )
 
 // came looks at some lines of a slab.
-func (f *fit) came(p *match.Plan, slab []byte, now time.Time) {
+func (f *fit) came(p *match.Plan, header string, slab []byte, now time.Time) {
 	if now.Sub(f.last) < fitEvery && f.n >= len(f.looked) {
 		return
 	}
-	f.last, f.divider.Layout = now, p.Layout
+	f.last, f.divider.Layout, f.divider.Header = now, p.Layout, header
 	at := max(0, len(slab)-16<<10)
 	if at > 0 {
 		at += bytes.IndexByte(slab[at:], '\n') + 1
@@ -43,14 +43,17 @@ func (f *fit) came(p *match.Plan, slab []byte, now time.Time) {
 		}
 		line := bytes.TrimSuffix(slab[at:at+end], []byte{'\r'})
 		if len(line) > 0 {
-			x, text := p.Divide(&f.divider, line, entry.Of(now))
+			if p.Layout.Headed() {
+				f.divider.See(line)
+			}
+			x, text := p.Shown(&f.divider, line, entry.Of(now))
 			f.add(x.Fits, text)
 		}
 		at += end + 1
 	}
 }
 
-func (f *fit) add(fits bool, line []byte) {
+func (f *fit) add(fits bool, line string) {
 	if f.n == len(f.looked) && !f.looked[f.at] {
 		f.misfits--
 	}
@@ -59,7 +62,7 @@ func (f *fit) add(fits bool, line []byte) {
 	f.at = (f.at + 1) % len(f.looked)
 	if !fits {
 		f.misfits++
-		f.example = Visible(string(line[:min(len(line), 200)]))
+		f.example = Visible(line[:min(len(line), 200)])
 	}
 }
 

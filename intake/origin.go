@@ -25,6 +25,7 @@ type Place struct {
 	Last     entry.Instant `json:"last"`
 	Reached  entry.Instant `json:"reached"`
 	Host     string        `json:"host"`
+	Header   string        `json:"header,omitempty"` // the line that names the columns
 	Began    string        `json:"began"` // in words, where reading began
 	Entries  int64         `json:"entries"`
 	// Skew is how far the clock of its writer lies back.
@@ -79,6 +80,7 @@ type item struct {
 	reached entry.Instant
 	last    entry.Instant
 	host    string
+	header  string
 	skew    time.Duration
 	ticks   []match.Tick
 	lines   int64
@@ -113,6 +115,7 @@ func (o *Origin) rewind() {
 	}
 	o.reader.Last, o.reader.Reached, o.reader.LastHost = o.place.Last, o.place.Reached, o.place.Host
 	o.reader.Skew = o.place.Skew
+	o.reader.SetHeader(o.place.Header)
 }
 
 // MarshalPlace writes the origin's place.

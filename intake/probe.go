@@ -136,14 +136,14 @@ func (r *Reach) look(plan *match.Plan, f *os.File, m found, now time.Time) {
 	enc := plan.EncodingOf(head[:min(n, printSize)])
 	d := &layout.Divider{Layout: plan.Layout}
 	near := entry.Instant(m.mod)
-	r.divide(d, plan.Text(head[:n], enc), near)
+	r.divide(plan, d, plan.Text(head[:n], enc), near)
 	if m.size > probeSize {
 		tail := make([]byte, probeSize)
 		from := (m.size - probeSize) &^ 1
 		n, err := f.ReadAt(tail, from)
 		if err == nil || err == io.EOF {
 			b := tail[:n]
-			r.divide(d, plan.Text(b[plan.LineEnd(b, enc):], enc), near)
+			r.divide(plan, d, plan.Text(b[plan.LineEnd(b, enc):], enc), near)
 		}
 	}
 	if r.Newest != entry.None {
@@ -151,7 +151,7 @@ func (r *Reach) look(plan *match.Plan, f *os.File, m found, now time.Time) {
 	}
 }
 
-func (r *Reach) divide(d *layout.Divider, text []byte, near entry.Instant) {
+func (r *Reach) divide(plan *match.Plan, d *layout.Divider, text []byte, near entry.Instant) {
 	for len(text) > 0 {
 		k := bytes.IndexByte(text, '\n')
 		if k < 0 {
@@ -159,12 +159,15 @@ func (r *Reach) divide(d *layout.Divider, text []byte, near entry.Instant) {
 		}
 		line := bytes.TrimSuffix(text[:k], []byte{'\r'})
 		text = text[k+1:]
-		x := d.Divide(line, near)
+		if plan.Layout.Headed() {
+			d.See(line)
+		}
+		x, shown := plan.Shown(d, line, near)
 		r.Lines++
 		if x.Fits {
 			r.Fits++
 		} else if r.Misfit == "" {
-			r.Misfit = Visible(string(line[:min(len(line), 200)]))
+			r.Misfit = Visible(shown[:min(len(shown), 200)])
 		}
 		if x.Timed {
 			if r.First == entry.None || x.At < r.First {

@@ -253,7 +253,7 @@ func (o *Origin) atEnd(m *member, newest bool, now time.Time) bool {
 	}
 	if m.Limit > 0 || now.UnixNano()-m.idle > int64(late) {
 		m.Retired = true
-		o.queue = append(o.queue, item{m: m, next: m.read, reached: o.reader.Reached, last: o.reader.Last, host: o.reader.LastHost, skew: o.reader.Skew})
+		o.queue = append(o.queue, item{m: m, next: m.read, reached: o.reader.Reached, last: o.reader.Last, host: o.reader.LastHost, header: o.reader.Header(), skew: o.reader.Skew})
 		return true
 	}
 	return false
@@ -346,6 +346,9 @@ func (o *Origin) scan(m *member, slab []byte, base int64, now time.Time) {
 	if o.reader.Skew != 0 {
 		o.measure(slab, now)
 	}
+	if plan := o.reader.Plan; base > 0 && plan.Layout.Headed() && o.reader.Header() == "" && m.file != nil {
+		o.reader.SetHeader(headerBefore(m.file, base, plan))
+	}
 	var ticks []match.Tick
 	o.reader.Future = 0
 	skew := o.reader.Skew
@@ -356,7 +359,7 @@ func (o *Origin) scan(m *member, slab []byte, base int64, now time.Time) {
 				host = h
 			}
 		}
-		o.queue = append(o.queue, item{j: j, m: m, next: j.Next, reached: j.Reached, last: j.Entry.At, host: host, skew: o.reader.Skew})
+		o.queue = append(o.queue, item{j: j, m: m, next: j.Next, reached: j.Reached, last: j.Entry.At, host: host, header: o.reader.Header(), skew: o.reader.Skew})
 	}, func(t match.Tick) { ticks = append(ticks, t) })
 	m.read = base + int64(len(slab))
 	if o.Behind() > catching {
@@ -370,7 +373,7 @@ func (o *Origin) scan(m *member, slab []byte, base int64, now time.Time) {
 		o.skew.seen = nil
 	}
 	if !o.reader.Plan.Layout.Plain() && o.reader.Encoding <= match.UTF8 && o.reader.Plan.Closed() == 0 {
-		o.fit.came(o.reader.Plan, slab, now)
+		o.fit.came(o.reader.Plan, o.reader.Header(), slab, now)
 	}
 	if o.caught && o.reader.Skew == skew { // a backlog says nothing of how late its writer is
 		own := entry.None
@@ -422,7 +425,7 @@ func (o *Origin) lose(n int64, why string) {
 // push ends a slab in the queue.
 func (o *Origin) push(m *member, lines int64, ticks []match.Tick) {
 	o.queue = append(o.queue, item{m: m, next: m.read, reached: o.reader.Reached, last: o.reader.Last,
-		host: o.reader.LastHost, skew: o.reader.Skew, ticks: ticks, lines: lines})
+		host: o.reader.LastHost, header: o.reader.Header(), skew: o.reader.Skew, ticks: ticks, lines: lines})
 }
 
 // head item, or nil.
@@ -441,7 +444,7 @@ func (o *Origin) pop() {
 	if x.j == nil {
 		x.m.Cut = x.m.cut
 	}
-	o.place.Last, o.place.Reached, o.place.Host, o.place.Skew = x.last, x.reached, x.host, x.skew
+	o.place.Last, o.place.Reached, o.place.Host, o.place.Header, o.place.Skew = x.last, x.reached, x.host, x.header, x.skew
 	o.place.Entries += x.lines
 	o.dirty = true
 	if x.m.Retired && (x.j == nil && o.head == len(o.queue)) {

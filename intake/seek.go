@@ -53,7 +53,7 @@ func (o *Origin) bisect(f found, at entry.Instant) int64 {
 // place finds, in a file of that size, the offset of the first entry at or after
 // an instant.
 func place(file *os.File, p *match.Plan, size int64, at, near entry.Instant) int64 {
-	d := &layout.Divider{Layout: p.Layout}
+	d := &layout.Divider{Layout: p.Layout, Header: headerBefore(file, size, p)}
 	lo, hi := int64(0), size
 	for hi-lo > 64<<10 {
 		mid := lo + (hi-lo)/2
@@ -134,6 +134,61 @@ func endOfLine(f *os.File, place int64) int64 {
 			return place
 		}
 	}
+}
+
+// What is read of a file to find the line that names its columns, in bytes.
+const (
+	headSize = 64 << 10
+	backSize = 256 << 10
+)
+
+// headerBefore is the line of a file that names the columns of what comes behind a
+// place: at its start, or not far before the place; "" where the layout has none.
+func headerBefore(f io.ReaderAt, place int64, p *match.Plan) string {
+	if !p.Layout.Headed() {
+		return ""
+	}
+	d := &layout.Divider{Layout: p.Layout}
+	buf := make([]byte, min(place, headSize))
+	n, _ := f.ReadAt(buf, 0)
+	p.SeeAll(d, buf[:bytes.LastIndexByte(buf[:n], '\n')+1])
+	if from := max(place-backSize, int64(n)); from < place {
+		buf = make([]byte, place-from)
+		n, _ = f.ReadAt(buf, from)
+		buf = buf[bytes.IndexByte(buf[:n], '\n')+1:]
+		p.SeeAll(d, buf)
+	}
+	return d.Header
+}
+
+// HeaderOf is the line that names the columns at the end of a file; "" where the
+// layout has none.
+func HeaderOf(path string, p *match.Plan) string {
+	if !p.Layout.Headed() {
+		return ""
+	}
+	if Packed(path) {
+		r, err := Unpack(path)
+		if err != nil {
+			return ""
+		}
+		defer r.Close()
+		d := &layout.Divider{Layout: p.Layout}
+		buf := make([]byte, headSize)
+		n, _ := io.ReadFull(r, buf)
+		p.SeeAll(d, buf[:bytes.LastIndexByte(buf[:n], '\n')+1])
+		return d.Header
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return ""
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return ""
+	}
+	return headerBefore(f, info.Size(), p)
 }
 
 // Tail reads the last bytes of a log up to an instant, from the start of a line

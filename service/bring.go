@@ -101,7 +101,7 @@ func (b *Brought) sample(settings *lang.Settings, path, want string) {
 	b.Looked = len(lines)
 	now := entry.Of(time.Now())
 	for _, l := range settings.Layouts {
-		d := layout.Divider{Layout: layout.Compile(l, time.Local)}
+		d := layout.Divider{Layout: layout.Compile(l, time.Local, settings.Secret)}
 		fit := LayoutFit{Name: l.Name}
 		for _, x := range lines {
 			if d.Divide(x, now).Fits {
@@ -118,7 +118,7 @@ func (b *Brought) sample(settings *lang.Settings, path, want string) {
 	if slices.ContainsFunc(b.Layouts, func(x LayoutFit) bool { return x.Name == want }) {
 		b.Layout = want
 	}
-	b.kinds(lines, layout.Compile(settings.Layout(b.Layout), time.Local), now)
+	b.kinds(lines, layout.Compile(settings.Layout(b.Layout), time.Local, settings.Secret), now)
 }
 
 // kinds picks entries of the commonest and of the rarest kinds of lines, where what
@@ -152,12 +152,13 @@ func (b *Brought) kinds(lines [][]byte, l *layout.Layout, now entry.Instant) {
 	d := layout.Divider{Layout: l}
 	view := func(x []byte) EntryView {
 		v := d.Divide(x, now)
-		e := EntryView{At: entry.None, Raw: strings.ToValidUTF8(string(x[:min(len(x), 2000)]), "\uFFFD"), Fits: v.Fits, Fields: v.Fields}
+		raw := v.Hide(valid(x))
+		e := EntryView{At: entry.None, Raw: strings.ToValidUTF8(raw[:min(len(raw), 2000)], "\uFFFD"), Fits: v.Fits, Fields: v.HideFields()}
 		if v.Timed {
 			e.At = v.At
 		}
 		e.Text = e.Raw
-		for _, f := range v.Fields {
+		for _, f := range e.Fields {
 			if f.Name == "text" {
 				e.Text = f.Value
 			}
@@ -201,3 +202,5 @@ func sourceName(path string, taken []*lang.Source) string {
 		name = fmt.Sprintf("%s-%d", want, n)
 	}
 }
+
+func valid(b []byte) string { return strings.ToValidUTF8(string(b), "\uFFFD") }

@@ -168,7 +168,7 @@ func (c *collector) keep(batch []feed.Message) bool {
 		if groups[o] == nil {
 			order = append(order, o)
 		}
-		groups[o] = append(groups[o], store.KeptEntry{Arrived: m.Arrived, Peer: m.Peer, Text: m.Text})
+		groups[o] = append(groups[o], store.KeptEntry{Arrived: m.Arrived, Peer: m.Peer, Text: plan.Conceal(d, m.Arrived, m.Text)})
 	}
 	now := time.Now()
 	for _, o := range order {

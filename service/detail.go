@@ -334,7 +334,7 @@ func around(settings *lang.Settings, src *lang.Source, path string, newest store
 		}
 	}
 	plan := match.NewPlan(settings, src, nil, time.Local)
-	div := &layout.Divider{Layout: plan.Layout}
+	div := &layout.Divider{Layout: plan.Layout, Header: intake.HeaderOf(path, plan)}
 	l := settings.Layout(src.LayoutName())
 	var out []Evidence
 	last := entry.None
@@ -344,8 +344,11 @@ func around(settings *lang.Settings, src *lang.Source, path string, newest store
 			break
 		}
 		line := bytes.TrimSuffix(buf[:k], []byte{'\r'})
-		x, line := plan.Divide(div, line, at)
-		e := Evidence{At: entry.None, Text: strings.ToValidUTF8(string(line), "\uFFFD")}
+		if plan.Layout.Headed() {
+			div.See(line)
+		}
+		x, shown := plan.Shown(div, line, at)
+		e := Evidence{At: entry.None, Text: shown}
 		if x.Timed {
 			e.At = x.At.Add(newest.Skew)
 		} else {

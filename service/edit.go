@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"sort"
 	"strings"
 	"time"
 
@@ -77,18 +76,7 @@ func matching(s *lang.Settings, r *lang.Rule) string {
 		}
 		fmt.Fprintf(&b, "\n%s %q %q %s %v %s", src.Name, src.Files, src.Except, src.Host, src.HostFrom, waysIn(src))
 		if l := s.Layout(src.LayoutName()); l != nil {
-			for _, p := range l.Patterns {
-				b.WriteString(p.Source + " ")
-			}
-			if l.Time != nil {
-				fmt.Fprintf(&b, "%q %q %q %v", l.Time.Fields, l.Time.Like, l.Time.Order, l.Time.RFC339)
-			}
-			var types []string
-			for f, t := range l.Types {
-				types = append(types, f+" "+t)
-			}
-			sort.Strings(types)
-			fmt.Fprintf(&b, "%q%v", types, l.Names)
+			b.WriteString(l.Meaning())
 		}
 	}
 	return b.String()
@@ -119,7 +107,7 @@ func containsString(list []string, s string) bool {
 // checkSettings reads the settings again where the folder has changed. With an
 // error in them the last good ones go on.
 func (s *Service) checkSettings() {
-	stamp := stampOf(s.o.Settings)
+	stamp := stampOf(s.o.Settings, s.texts)
 	if stamp == s.stamp {
 		s.next = ""
 		return
@@ -145,7 +133,7 @@ func (s *Service) checkSettings() {
 		s.seq++
 		return
 	}
-	settings, ds := CheckSettings(texts)
+	settings, ds := s.check(texts)
 	if lang.Errors(ds) {
 		s.sayErrors(ds, "goes on with the last good settings")
 		s.seq++
@@ -189,12 +177,17 @@ func countOf(n int, one, many string) string {
 const settled = 300 * time.Millisecond
 
 // stampOf changes whenever a settings file does.
-func stampOf(path string) string {
+func stampOf(path string, texts []Text) string {
 	names := []string{path}
 	if info, err := os.Stat(path); err == nil && info.IsDir() {
 		names, _ = filepath.Glob(filepath.Join(escapeGlob(path), "*.lantern"))
 	}
 	var b strings.Builder
+	for _, t := range texts {
+		if !t.Table && strings.Contains(t.Body, "from file") {
+			names = append(names, lang.Parse(t.Name, []byte(t.Body)).Tables()...)
+		}
+	}
 	for _, n := range names {
 		if info, err := os.Stat(n); err == nil {
 			fmt.Fprintf(&b, "%s %d %d\n", n, info.Size(), info.ModTime().UnixNano())

@@ -196,7 +196,7 @@ func (s *Service) bringSyslog(b *Brought, typed, want string) (clause, name stri
 		l = x
 	}
 	s.mu.Unlock()
-	b.kinds(sample, layout.Compile(l, time.Local), entry.Of(time.Now()))
+	b.kinds(sample, layout.Compile(l, time.Local, s.settings.Secret), entry.Of(time.Now()))
 	return clause, "syslog-" + proto + "-" + number
 }
 

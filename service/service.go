@@ -78,6 +78,7 @@ type Service struct {
 	fired    []engine.Transition
 	watcher  *fsnotify.Watcher
 	ways     *ways
+	secret   []byte               // of the data folder
 	told     chan string          // notices of other goroutines
 	bare     map[string]bareAlert // alerts around whose hits no lines are kept yet
 }
@@ -105,6 +106,10 @@ func Open(o Options) (*Service, error) {
 	s.host, _ = os.Hostname()
 	var err error
 	if s.lock, err = lockFolder(o.Data); err != nil {
+		return nil, err
+	}
+	if s.secret, err = Secret(o.Data); err != nil {
+		s.lock.Close()
 		return nil, err
 	}
 	if s.store, err = store.Open(o.Data); err != nil {
@@ -141,9 +146,9 @@ func (s *Service) start() error {
 		s.engine = engine.New(nil)
 		s.settings = &lang.Settings{}
 	}
-	settings, ds := CheckSettings(texts)
+	settings, ds := s.check(texts)
 	s.sayErrors(ds, "runs without what is wrong")
-	s.stamp = stampOf(s.o.Settings)
+	s.stamp = stampOf(s.o.Settings, texts)
 	s.use(settings, texts)
 	s.findBare()
 	s.snapshot = true
@@ -163,7 +168,7 @@ func (s *Service) recover() error {
 			return err
 		}
 	}
-	s.settings, _ = CheckSettings(texts)
+	s.settings, _ = s.check(texts)
 	s.texts = texts
 	rules := trial.Active(s.settings)
 	snap, err := s.store.Meta("snapshot")
@@ -187,6 +192,13 @@ func (s *Service) recover() error {
 		}
 	}
 	return nil
+}
+
+// check checks settings, with the data folder's key.
+func (s *Service) check(texts []Text) (*lang.Settings, []lang.Diagnostic) {
+	out, ds := CheckSettings(texts)
+	out.Secret = s.secret
+	return out, ds
 }
 
 func (s *Service) setMeta(name string, value []byte) {

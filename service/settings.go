@@ -6,18 +6,20 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
 	"time"
 
 	"dimlantern/core/lang"
-	_ "dimlantern/core/layout" // it checks the examples of times
+	"dimlantern/core/layout"
 )
 
-// Text is one settings file as it was read.
+// Text is one settings file as it was read, or a table that one names.
 type Text struct {
-	Name string `json:"name"`
-	Body string `json:"body"`
+	Name  string `json:"name"`
+	Body  string `json:"body"`
+	Table bool   `json:"table,omitempty"`
 }
 
 // maxSettings bounds the size of one settings file, in bytes.
@@ -56,10 +58,31 @@ func ReadSettings(paths ...string) ([]Text, error) {
 			if err != nil {
 				return nil, fmt.Errorf("%s cannot be read: %w", n, reason(err))
 			}
-			out = append(out, Text{n, string(b)})
+			out = append(out, Text{Name: n, Body: string(b)})
 		}
 	}
-	return out, nil
+	return append(out, tables(out)...), nil
+}
+
+// tables are the files in which the settings' words for values stand; one that
+// cannot be read is left out, and checking tells it.
+func tables(texts []Text) []Text {
+	var out []Text
+	for _, t := range texts {
+		if !strings.Contains(t.Body, "from file") {
+			continue
+		}
+		for _, name := range lang.Parse(t.Name, []byte(t.Body)).Tables() {
+			info, err := os.Stat(name)
+			if err != nil || info.Size() > maxSettings || slices.ContainsFunc(out, func(x Text) bool { return x.Name == name }) {
+				continue
+			}
+			if b, err := os.ReadFile(name); err == nil {
+				out = append(out, Text{name, string(b), true})
+			}
+		}
+	}
+	return out
 }
 
 func escapeGlob(p string) string {
@@ -79,7 +102,11 @@ func reason(err error) error {
 func CheckSettings(texts []Text) (*lang.Settings, []lang.Diagnostic) {
 	var files []*lang.File
 	for _, t := range texts {
-		files = append(files, lang.Parse(t.Name, []byte(t.Body)))
+		if t.Table {
+			files = append(files, lang.Table(t.Name, []byte(t.Body)))
+		} else {
+			files = append(files, lang.Parse(t.Name, []byte(t.Body)))
+		}
 	}
 	s, ds := lang.Check(files)
 	for _, src := range s.Sources {
@@ -90,7 +117,10 @@ func CheckSettings(texts []Text) (*lang.Settings, []lang.Diagnostic) {
 	return s, ds
 }
 
-func init() { lang.CheckZone = func(name string) bool { return zone(name) != nil } }
+func init() {
+	lang.CheckZone = func(name string) bool { return zone(name) != nil }
+	layout.ZoneOf = zone
+}
 
 // zone looks up a zone; nil where there is none of that name.
 func zone(name string) *time.Location {

@@ -234,7 +234,7 @@ func (s *Service) Entries(_ context.Context, q EntriesQuery) (*Entries, error) {
 			out.Words = fmt.Sprintf("%s cannot be read: %v", filepath.Base(path), reason(err))
 			return out, nil
 		}
-		if out.fill(text, plan, at, skew, q); out.Looked > 0 {
+		if out.fill(text, intake.HeaderOf(path, plan), plan, at, skew, q); out.Looked > 0 {
 			break // else what is asked for lies before what this one holds
 		}
 	}
@@ -261,15 +261,18 @@ func shownFields(l *lang.Layout) []string {
 	return out
 }
 
-func (e *Entries) fill(text []byte, plan *match.Plan, at entry.Instant, skew time.Duration, q EntriesQuery) {
-	d := &layout.Divider{Layout: plan.Layout}
+func (e *Entries) fill(text []byte, header string, plan *match.Plan, at entry.Instant, skew time.Duration, q EntriesQuery) {
+	d := &layout.Divider{Layout: plan.Layout, Header: header}
 	last := entry.None
 	different := map[string]map[string]bool{}
 	words := strings.Fields(strings.ToLower(q.Filter))
 	var all []EntryView
 	plan.Entries(text, func(line []byte) {
-		x, line := plan.Divide(d, line, at)
-		v := EntryView{At: last, Raw: strings.ToValidUTF8(string(line[:min(len(line), 8192)]), "\uFFFD"), Fits: x.Fits || plan.Layout.Plain(), Fields: x.Fields}
+		if plan.Layout.Headed() {
+			d.See(line)
+		}
+		x, shown := plan.Shown(d, line, at)
+		v := EntryView{At: last, Raw: strings.ToValidUTF8(shown[:min(len(shown), 8192)], "\uFFFD"), Fits: x.Fits || plan.Layout.Plain(), Fields: x.Fields}
 		if x.Timed {
 			v.At = x.At.Add(skew)
 		}

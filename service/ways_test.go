@@ -342,7 +342,7 @@ func TestOffers(t *testing.T) {
 	assert.Empty(t, b.Text)
 	b = bring("channel Berths at "+at, false)
 	assert.Equal(t, "source berths {\n  channel \"Berths\" at "+lang.Quote(at)+"\n  begin   now\n}\n", b.Text)
-	_, ds := CheckSettings([]Text{{"t", b.Text}})
+	_, ds := CheckSettings([]Text{{Name: "t", Body: b.Text}})
 	assert.Empty(t, ds)
 
 	assert.Contains(t, bring("syslog udp 5599", false).Offers[0].Words, "the source taken listens there already")

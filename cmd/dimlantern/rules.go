@@ -33,6 +33,12 @@ the layout fits.`,
 				return err
 			}
 			settings, ds := service.CheckSettings(texts)
+			files := len(texts)
+			for _, t := range texts {
+				if t.Table {
+					files--
+				}
+			}
 			if asJSON {
 				printDiagnosticsJSON(ds)
 			} else {
@@ -49,7 +55,7 @@ the layout fits.`,
 						finds++
 					}
 				}
-				fmt.Printf("%s: %s, %s\n", count(len(texts), "file", "files"), count(errs, "error", "errors"), count(finds, "finding", "findings"))
+				fmt.Printf("%s: %s, %s\n", count(files, "file", "files"), count(errs, "error", "errors"), count(finds, "finding", "findings"))
 			}
 			if len(texts) == 0 {
 				return failed{"there is no *.lantern file there"}
@@ -71,7 +77,7 @@ the layout fits.`,
 // sayZone says in which zone times are read that do not name theirs.
 func sayZone(s *lang.Settings) {
 	for _, l := range s.Layouts {
-		if c := layout.Compile(l, time.Local); c.Timed() && !c.Zoned() {
+		if c := layout.Compile(l, time.Local, nil); c.Timed() && !c.Zoned() {
 			fmt.Printf("layout %s: its times name no zone, and are read in this machine's, %s\n", l.Name, zoneName())
 		}
 	}
@@ -143,6 +149,9 @@ A file with errors of syntax is left alone.`,
 			}
 			bad, differ := false, false
 			for _, t := range texts {
+				if t.Table {
+					continue
+				}
 				f := lang.Parse(t.Name, []byte(t.Body))
 				if ds := f.Diagnostics(); lang.Errors(ds) {
 					bad = true
@@ -236,7 +245,12 @@ at which step, and what happened instead. Its last line is "N passed, N failed".
 			passed, fails := 0, 0
 			for _, o := range trial.Expects(settings) {
 				if asJSON {
-					printJSON(map[string]any{"rule": o.Rule, "expect": o.Expect.Title, "passed": !o.Failed, "why": o.Why})
+					x := map[string]any{"expect": o.Expect.Title, "passed": !o.Failed, "why": o.Why}
+					if x["rule"] = o.Rule; o.Rule == "" {
+						delete(x, "rule")
+						x["layout"] = o.Layout
+					}
+					printJSON(x)
 				}
 				if !o.Failed {
 					passed++
@@ -244,7 +258,7 @@ at which step, and what happened instead. Its last line is "N passed, N failed".
 				}
 				fails++
 				if !asJSON {
-					fmt.Printf("%s: %s: %s\n    %s\n    %s\n", o.Step.Pos, o.Rule, o.Expect.Title, o.Step.Line, o.Why)
+					fmt.Printf("%s: %s: %s\n    %s\n    %s\n", o.Step.Pos, o.Rule+o.Layout, o.Expect.Title, o.Step.Line, o.Why)
 				}
 			}
 			out := os.Stdout

@@ -3,6 +3,7 @@ package lang
 import (
 	"fmt"
 	"regexp/syntax"
+	"slices"
 	"sort"
 	"strings"
 	"unicode"
@@ -12,8 +13,12 @@ import (
 // is wrong or doubtful. A block with an error is left out; what names it is told
 // so only where it does not exist at all. Check may be called with no files.
 func Check(files []*File) (*Settings, []Diagnostic) {
-	k := &checker{settings: &Settings{}, first: map[string]token{}, file: map[any]*File{}}
+	k := &checker{settings: &Settings{}, first: map[string]token{}, file: map[any]*File{}, tables: map[string][]byte{}}
 	for _, f := range files {
+		if f.isTable {
+			k.tables[f.Name] = f.table
+			continue
+		}
 		k.read(f)
 	}
 	sort.SliceStable(k.settings.Sources, func(i, j int) bool { return k.settings.Sources[i].Name < k.settings.Sources[j].Name })
@@ -35,6 +40,7 @@ type checker struct {
 	names    map[string][]string // kind → all names, also of blocks with errors
 	first    map[string]token    // kind and name → where it was first
 	file     map[any]*File       // node → its file
+	tables   map[string][]byte   // files with words for values
 	diags    []Diagnostic
 }
 
@@ -84,6 +90,7 @@ func (k *checker) read(f *File) {
 			node = &Source{Pos: b.name.pos, Name: b.name.src}
 		case "layout":
 			node = &Layout{Pos: b.name.pos, Name: b.name.src}
+			f.reading = node
 		case "rule":
 			r := &Rule{Pos: b.name.pos, Name: b.name.src}
 			for _, c := range b.clauses { // the steps of an expect look at the key
@@ -113,6 +120,17 @@ func (k *checker) read(f *File) {
 	}
 }
 
+// broken tells whether an error stands somewhere in the block of a layout.
+func (k *checker) broken(l *Layout) bool {
+	f := k.file[l]
+	for _, b := range f.blocks {
+		if b.kind.src == "layout" && b.name.src == l.Name && b.name.pos == l.Pos {
+			return f.broken(b)
+		}
+	}
+	return false
+}
+
 // broken tells whether an error stands somewhere in the block.
 func (f *File) broken(b *block) bool {
 	if !b.complete {
@@ -134,37 +152,6 @@ func (k *checker) complete(f *File, b *block, node any) {
 	switch n := node.(type) {
 	case *Source:
 		k.completeSource(f, b, n)
-	case *Layout:
-		if n.Format != "" {
-			if len(n.Patterns) > 0 || n.Time != nil {
-				f.report(Err, "two-formats", b.name, fmt.Sprintf("the layout %s has the format %s and divides by itself as well", n.Name, n.Format), "keep one of them")
-			}
-			return
-		}
-		if len(n.Patterns) == 0 {
-			if n.Time != nil || len(n.Types) > 0 || len(n.Names) > 0 {
-				f.report(Err, "incomplete", b.name, fmt.Sprintf("the layout %s gives no field", n.Name), "write: pattern /^(?<at>\\S+ \\S+) (?<text>.*)$/")
-			}
-			return
-		}
-		fields := n.divided()
-		for _, x := range n.Names {
-			if !contains(fields, x.Field) {
-				k.clause(f, b, "names", x.Field, Err, "unknown-field", fmt.Sprintf("no pattern of this layout gives the field %s", x.Field), meant(x.Field, fields))
-			}
-		}
-		if n.Time != nil {
-			for _, x := range n.Time.Fields {
-				if !contains(fields, x) {
-					k.tell(f, Err, "unknown-field", n.Time.Pos, len("time"), fmt.Sprintf("the time stands in %s, which no pattern of this layout gives", x), meant(x, fields))
-				}
-			}
-		}
-		for x := range n.Types {
-			if !contains(fields, x) {
-				k.clause(f, b, "type", x, Err, "unknown-field", fmt.Sprintf("no pattern of this layout gives the field %s", x), meant(x, fields))
-			}
-		}
 	case *Rule:
 		if n.Per == nil {
 			n.Per = []string{"origin"}
@@ -204,18 +191,30 @@ func (k *checker) clause(f *File, b *block, word, arg string, w Weight, code, wh
 // resolve looks up the names that blocks use of each other.
 func (k *checker) resolve() {
 	s := k.settings
+	for _, l := range s.Layouts {
+		k.words(l)
+	}
+	for _, l := range s.Layouts {
+		k.spread(l, nil)
+	}
+	for _, l := range s.Layouts {
+		k.whole(l)
+	}
+	s.Layouts = slices.DeleteFunc(s.Layouts, func(l *Layout) bool { return k.broken(l) })
 	keep := s.Sources[:0]
 	for _, x := range s.Sources {
 		f := k.file[x]
 		switch {
 		case x.Layout == "" || x.Layout == "plain" || s.Layout(x.Layout) != nil: // those that are built in among them
+			if l := s.Layout(x.Layout); l != nil && l.Time != nil && !l.Divides() && len(l.Steps) == 0 {
+				k.at(f, x, "source", "layout", x.Layout, Err, "incomplete", fmt.Sprintf("the layout %s divides nothing, so there is no field %s", x.Layout, l.Time.Fields[0]), "write a pattern into it: pattern /^(?<at>\\S+ \\S+) (?<text>.*)$/")
+				continue
+			}
 			keep = append(keep, x)
-		case contains(builtInLayouts, x.Layout):
-			k.at(f, x, "source", "layout", x.Layout, Err, "not-in-this-version", notYet+": the built-in layout "+x.Layout, "use plain, or a layout with a pattern of your own")
 		case contains(k.names["layout"], x.Layout): // it has errors of its own
 		default:
 			k.at(f, x, "source", "layout", x.Layout, Err, "unknown-name", fmt.Sprintf("there is no layout %q", x.Layout),
-				meant(x.Layout, append([]string{"plain"}, k.names["layout"]...)))
+				meant(x.Layout, append(append([]string{"plain"}, builtInLayouts...), k.names["layout"]...)))
 		}
 	}
 	s.Sources = keep

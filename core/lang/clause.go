@@ -24,9 +24,9 @@ func init() { // it refers to itself through the readers
 		"layout": {
 			"pattern": readPattern, "time": readTime, "type": readType, "plain": readPlain,
 			"note": readNote, "about": readAbout, "off": readOff,
-			"delimited": nil, "json": nil, "logfmt": nil, "csv": nil, "clf": nil, "combined": nil, "w3c": nil,
-			"syslog": readFormat, "event-xml": readFormat, "journal": readFormat, "find": nil, "map": nil, "set": nil, "names": readNames,
-			"lower": nil, "mask": nil, "include": nil, "expect": nil,
+			"delimited": readDelimited, "json": readFormat, "logfmt": readFormat, "csv": readFormat, "clf": readFormat, "combined": readFormat, "w3c": readFormat,
+			"syslog": readFormat, "event-xml": readFormat, "journal": readFormat, "find": readFind, "map": readMap, "set": readSet, "names": readNames,
+			"lower": readLower, "mask": readMask, "include": readInclude, "expect": readExpect,
 		},
 		"rule": {
 			"on": readOn, "problem": readProblem, "recovery": readRecovery, "ignore": readIgnore, "per": readPer,
@@ -38,14 +38,15 @@ func init() { // it refers to itself through the readers
 		"expect": {
 			"at": readAt, "line": readLine, "wait": readWait, "blind": readBlind, "seen": readBlind, "then": readThen,
 		},
-		"contact":  {"mail": nil, "webhook": nil, "syslog": nil, "command": nil, "from": nil, "hours": nil, "gather": nil, "most": nil, "on": nil},
-		"hush":     {"rules": nil, "about": nil, "where": nil, "from": nil, "why": nil},
-		"settings": {"mail": nil, "tell": nil, "heartbeat": nil, "zone": readZone, "apply": nil, "keep": readAtMost, "most": nil},
+		"expect of a layout": {"line": readLine, "then": readThenFields},
+		"contact":            {"mail": nil, "webhook": nil, "syslog": nil, "command": nil, "from": nil, "hours": nil, "gather": nil, "most": nil, "on": nil},
+		"hush":               {"rules": nil, "about": nil, "where": nil, "from": nil, "why": nil},
+		"settings":           {"mail": nil, "tell": nil, "heartbeat": nil, "zone": readZone, "apply": nil, "keep": readAtMost, "most": nil},
 	}
 }
 
-// builtInLayouts are the open formats that a source can name; formats are those that
-// this version understands, with the fields that entries of each always can have.
+// builtInLayouts are the open formats that a source can name; formats are the fields
+// that entries of each always can have.
 var (
 	builtInLayouts = []string{"json", "logfmt", "csv", "clf", "combined", "w3c", "syslog", "event-xml", "journal"}
 	formats        = map[string][]string{
@@ -53,6 +54,8 @@ var (
 		"journal": {"at", "host", "program", "pid", "unit", "level", "facility", "transport", "boot-id", "machine-id", "cursor", "uid", "text"},
 		"event-xml": {"at", "host", "provider", "channel", "event", "level", "category", "account", "account-id", "account-name", "record",
 			"keywords", "opcode", "pid", "thread", "text"},
+		"clf":      {"client", "ident", "account", "at", "request", "method", "path", "query", "protocol", "status", "bytes"},
+		"combined": {"client", "ident", "account", "at", "request", "method", "path", "query", "protocol", "status", "bytes", "referrer", "agent"},
 	}
 )
 
@@ -94,7 +97,7 @@ func (f *File) readBlock(b *block, kind string, node any) {
 		}
 		seen[key.src] = key
 		if kind == "layout" && key.src == "names" {
-			f.readNamesBlock(c, node.(*Layout))
+			f.readNamesClause(c, node.(*Layout))
 			continue
 		}
 		if c.body != nil && key.src != "expect" {
@@ -102,55 +105,11 @@ func (f *File) readBlock(b *block, kind string, node any) {
 			continue
 		}
 		if key.src == "expect" {
-			f.readExpectBlock(c, node.(*Rule))
+			f.readExpectBlock(c, node)
 			continue
 		}
 		reader(&cursor{file: f, toks: c.toks, i: 1}, node)
 	}
-}
-
-// readNames stands for readNamesBlock in the list of clauses.
-func readNames(*cursor, any) {}
-
-// maxNames bounds how many values of a field can have a word.
-const maxNames = 10_000
-
-func (f *File) readNamesBlock(c *clause, l *Layout) {
-	const mend = `write: names event { 4310 "gate refused" }`
-	cur := &cursor{file: f, toks: c.toks, i: 1}
-	n := Names{Field: cur.fieldName("a field"), Words: map[string]string{}}
-	cur.done(mend)
-	if c.body == nil || len(c.body.clauses) == 0 {
-		f.report(Err, "incomplete", c.toks[0], "no value has a word here", mend)
-		return
-	}
-	for _, x := range c.body.clauses {
-		cur := &cursor{file: f, toks: x.toks}
-		t := cur.next()
-		value := t.src
-		switch t.kind {
-		case text:
-			value = t.val
-		case number, name:
-		default:
-			cur.expected(t, "a value", mend)
-		}
-		word := cur.text("a word for it")
-		cur.done("one value and its word a line")
-		if _, twice := n.Words[value]; twice && !cur.failed {
-			f.report(Err, "twice", t, fmt.Sprintf("%s has a word already", visible(value)), "keep one of them")
-		}
-		n.Words[value] = word
-	}
-	if len(n.Words) > maxNames {
-		f.report(Err, "too-many", c.toks[0], fmt.Sprintf("%d values have words, and %d can", len(n.Words), maxNames), "leave out those that no rule and nobody needs")
-	}
-	for _, had := range l.Names {
-		if had.Field == n.Field {
-			f.report(Err, "twice", c.toks[0], "names for "+n.Field+" are written twice", "put them into one block")
-		}
-	}
-	l.Names = append(l.Names, n)
 }
 
 // once are the clauses that a block can have one of.
@@ -158,7 +117,7 @@ var once = map[string]bool{
 	"source begin": true, "source layout": true, "source host": true, "source entry": true, "source encoding": true,
 	"source channel": true, "source message": true, "source account": true, "source input": true, "source zone": true, "source keep": true,
 	"settings zone": true, "settings keep": true,
-	"layout time": true, "rule per": true, "rule on": true, "rule remind": true, "rule say": true, "rule advise": true,
+	"layout time": true, "layout delimited": true, "rule per": true, "rule on": true, "rule remind": true, "rule say": true, "rule advise": true,
 }
 
 func article(kind string) string {
@@ -219,91 +178,6 @@ func (c *cursor) names(what string) []string {
 		}
 	}
 }
-
-func readPattern(c *cursor, node any) {
-	l := node.(*Layout)
-	t := c.peek()
-	if p := c.pattern("a pattern"); p != nil {
-		if len(p.Groups) == 0 {
-			c.fail(t, "no-groups", "the pattern names no part of the line, so it gives no field", "name the parts: (?<at>…) (?<host>…) (?<text>…)")
-		}
-		l.Patterns = append(l.Patterns, p)
-	}
-	c.done("one pattern a clause; further ones in clauses of their own")
-}
-
-func readTime(c *cursor, node any) {
-	l := node.(*Layout)
-	spec := &TimeSpec{Pos: c.toks[0].pos}
-	for {
-		spec.Fields = append(spec.Fields, c.fieldName("the field that holds the time"))
-		if !c.accept(",") {
-			break
-		}
-	}
-	const mend = `write: time at like "2026-11-24 05:32:28.114", or time at rfc3339`
-	t := c.next()
-	switch t.src {
-	case "like":
-		ex := c.peek()
-		spec.Like = c.text("an example of the time")
-		if c.accept("day") {
-			spec.Order = "day"
-		} else if c.accept("month") {
-			spec.Order = "month"
-		}
-		if spec.Order != "" && !c.accept("first") {
-			c.expected(c.peek(), "first", "write: day first, or month first")
-		}
-		if !c.failed && CheckTime != nil {
-			if what, mend := CheckTime(spec.Like, spec.Order); what != "" {
-				c.fail(ex, "bad-time-example", what, mend)
-			}
-		}
-	case "rfc3339":
-		spec.RFC339 = true
-	case "epoch", "epoch-ms", "strftime":
-		c.fail(t, "not-in-this-version", notYet+": time … "+t.src, `give an example: time at like "2026-11-24 05:32:28"`)
-	default:
-		c.expected(t, "how the time is written", mend)
-	}
-	c.done(mend)
-	l.Time = spec
-}
-
-// CheckTime says what is wrong with an example of a time, and the mend; "" where
-// it is understood. The package layout provides it.
-var CheckTime func(example, order string) (what, mend string)
-
-var fieldTypes = []string{"integer", "decimal", "time", "duration", "address", "boolean", "text"}
-
-func readType(c *cursor, node any) {
-	l := node.(*Layout)
-	f := c.fieldName("a field")
-	t := c.next()
-	switch {
-	case t.kind != name:
-		c.expected(t, "a type", "types are "+strings.Join(fieldTypes, ", "))
-	case !contains(fieldTypes, t.src):
-		c.fail(t, "unknown-type", fmt.Sprintf("there is no type %q", t.src), meant(t.src, fieldTypes))
-	}
-	if c.more() && c.peek().is("in") {
-		c.fail(c.peek(), "not-in-this-version", notYet+": duration in UNIT", "leave the unit out")
-	}
-	c.done("write: type FIELD TYPE")
-	if l.Types == nil {
-		l.Types = map[string]string{}
-	}
-	l.Types[f] = t.src
-}
-
-func readFormat(c *cursor, node any) {
-	l := node.(*Layout)
-	l.Format = c.toks[0].src
-	c.done("the format stands alone")
-}
-
-func readPlain(c *cursor, _ any) { c.done("plain stands alone") }
 
 func readOn(c *cursor, node any) {
 	r := node.(*Rule)

@@ -12,7 +12,7 @@ import (
 // readExpect stands in the table of clauses; readExpectBlock does its work.
 func readExpect(*cursor, any) {}
 
-func (f *File) readExpectBlock(c *clause, r *Rule) {
+func (f *File) readExpectBlock(c *clause, node any) {
 	x := &Expect{Pos: c.toks[0].pos}
 	cur := &cursor{file: f, toks: c.toks, i: 1}
 	x.Title = cur.text("what is expected, as a text")
@@ -22,11 +22,21 @@ func (f *File) readExpectBlock(c *clause, r *Rule) {
 		return
 	}
 	before := len(f.diags)
-	f.readBlock(c.body, "expect", x)
+	kind := "expect"
+	l, ofLayout := node.(*Layout)
+	if ofLayout {
+		kind = "expect of a layout"
+	}
+	f.readBlock(c.body, kind, x)
 	if len(f.diags) == before && len(x.Steps) == 0 {
 		f.report(Err, "incomplete", c.toks[0], "this expect has no steps", `feed it entries: at 10:00:00 "pump 7: pressure low", then say what should follow: then raised warning`)
 	}
-	r.Expects = append(r.Expects, x)
+	if ofLayout {
+		l.Expects = append(l.Expects, x)
+	} else {
+		r := node.(*Rule)
+		r.Expects = append(r.Expects, x)
+	}
 }
 
 func (c *cursor) step(kind string) Step {
@@ -153,10 +163,30 @@ func readThen(c *cursor, node any) {
 	for c.more() {
 		c.accept(",")
 		p := c.pair()
-		if r := c.file.reading; r != nil && !c.failed && r.Per != nil && !contains(r.Per, p.Name) {
+		if r, ok := c.file.reading.(*Rule); ok && !c.failed && r.Per != nil && !contains(r.Per, p.Name) {
 			c.fail(c.toks[c.i-2], "unknown-field", fmt.Sprintf("%s is not in the key of %s", p.Name, r.Name), meant(p.Name, r.Per))
 		}
 		s.With = append(s.With, p)
 	}
+	c.add(node, s)
+}
+
+// readThenFields reads what a layout's expect says of a line: its fields, or that
+// it does not fit.
+func readThenFields(c *cursor, node any) {
+	s := c.step("then")
+	if len(c.toks) == 2 && c.peek().is("misfit") {
+		s.Change = "misfit"
+		c.add(node, s)
+		return
+	}
+	s.Change = "fields"
+	for {
+		s.With = append(s.With, c.pair())
+		if !c.accept(",") {
+			break
+		}
+	}
+	c.done(`write: then pump "7", state "low", or then misfit`)
 	c.add(node, s)
 }

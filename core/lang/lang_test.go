@@ -80,7 +80,7 @@ func TestMistakes(t *testing.T) {
 		{"settings with a name", "settings mine {\n keep at most 1 GiB\n}\n", "bad-name", "1:10", "settings have no name", "settings {"},
 		{"an ambiguous example of a time", "layout l {\n pattern /(?<at>\\S+ \\S+)/\n time at like \"03/04/2026 05:00:00\"\n}\n", "bad-time-example", "3:15", "two readings", "day first"},
 		{"an example that is no time", "layout l {\n pattern /(?<at>\\S+)/\n time at like \"soon\"\n}\n", "bad-time-example", "3:15", "not understood", "2026-11-24"},
-		{"a time in a field that no pattern gives", "layout l {\n pattern /(?<when>\\S+) (?<text>.*)/\n time at like \"2026-11-24 05:32:28\"\n}\n", "unknown-field", "3:2", "no pattern of this layout gives", "there are: text, when"},
+		{"a time in a field that no pattern gives", "layout l {\n pattern /(?<when>\\S+) (?<text>.*)/\n time at like \"2026-11-24 05:32:28\"\n}\n", "unknown-field", "3:7", "nothing in this layout gives the field at", "there are: text, when"},
 		{"clear by hand beside another way", rule("problem \"x\"\nraise warning\nclear by hand\nclear after 5m quiet"), "clear-by-hand", "4:1", "another way to clear stands beside it", "keep one"},
 		{"clear on recovery without one", rule("problem \"x\"\nraise warning\nclear on recovery"), "no-recovery", "4:1", "nothing says what the recovery is", "recovery /…/"},
 		{"a rule without a problem", rule("raise warning\nclear by hand"), "incomplete", "1:6", "does not say what the problem is", "problem /…/"},

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"net/netip"
 	"regexp"
-	"slices"
 	"strings"
 	"time"
 
@@ -20,6 +19,9 @@ type Settings struct {
 	Zone    string    // of times without one; "" is the machine's
 	// AtMost is how many bytes kept entries may take; 0 is DefaultAtMost.
 	AtMost int64
+	// Secret is the key of the stand-ins that a mask puts for values. Who reads
+	// settings sets it; where it is empty, such values are masked whole.
+	Secret []byte
 }
 
 // DefaultAtMost is how many bytes kept entries may take where nothing is said.
@@ -45,7 +47,7 @@ func (s *Settings) Source(name string) *Source {
 
 // Layout returns the layout of that name, or nil; nil stands for plain.
 func (s *Settings) Layout(name string) *Layout {
-	if formats[name] != nil {
+	if contains(builtInLayouts, name) {
 		return &Layout{Name: name, Format: name}
 	}
 	for _, x := range s.Layouts {
@@ -77,72 +79,6 @@ func (s *Settings) RulesFor(source string) []*Rule {
 		}
 	}
 	return out
-}
-
-// Names are words for the values of a field. An entry whose value has one has it as
-// the field FIELD-name.
-type Names struct {
-	Field string
-	Words map[string]string // value → word
-}
-
-// Name is the field that holds the word.
-func (n Names) Name() string { return n.Field + "-name" }
-
-// Named tells whether a field of the layout holds words for values of another.
-func (l *Layout) Named(field string) bool {
-	return slices.ContainsFunc(l.Names, func(n Names) bool { return n.Name() == field })
-}
-
-// Layout says how the entries of a source divide into fields.
-type Layout struct {
-	Pos      Pos
-	Name     string
-	Format   string     // an open format; "" where patterns divide
-	Patterns []*Pattern // the first that fits
-	Time     *TimeSpec
-	Types    map[string]string // field → type
-	Names    []Names
-	About    []string
-	Note     string
-}
-
-// Fields are the names that the layout can give.
-func (l *Layout) Fields() []string {
-	out := l.divided()
-	for _, n := range l.Names {
-		if !contains(out, n.Name()) {
-			out = append(out, n.Name())
-		}
-	}
-	return out
-}
-
-// divided are the fields that the format or the patterns give.
-func (l *Layout) divided() []string {
-	out := slices.Clone(formats[l.Format])
-	for _, p := range l.Patterns {
-		for _, n := range p.Groups {
-			if !contains(out, n) {
-				out = append(out, n)
-			}
-		}
-	}
-	return out
-}
-
-// Open tells whether entries can have further fields of names that are not known
-// before.
-func (l *Layout) Open() bool { return l.Format != "" }
-
-// TimeSpec says in which fields an entry's own time stands and how it is
-// written.
-type TimeSpec struct {
-	Pos    Pos
-	Fields []string
-	Like   string // an example; "" with RFC3339
-	Order  string // "day", "month" or ""
-	RFC339 bool
 }
 
 // Rule is what a problem looks like, what says that it is over, per what it is

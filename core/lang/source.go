@@ -54,6 +54,7 @@ type SourceField struct {
 	Name  string
 	Const string
 	From  *regexp.Regexp // with a group of the field's name, applied to the path; nil with Const
+	Host  bool           // From is applied to the host's name instead
 }
 
 // Keep says how long entries that exist nowhere else are kept.
@@ -285,10 +286,10 @@ func readZone(c *cursor, node any) {
 func readSourceField(c *cursor, node any) {
 	s := node.(*Source)
 	f := SourceField{Name: c.fieldName("a field")}
-	const mend = `write: field site "north", or field site from path /sites\/(?<site>[^\/]+)/`
+	const mend = `write: field site "north", field site from path /sites\/(?<site>[^\/]+)/, or field site from host /^(?<site>[a-z]+)-/`
 	if c.accept("from") {
-		if !c.accept("path") {
-			c.expected(c.peek(), "path", mend)
+		if f.Host = c.accept("host"); !f.Host && !c.accept("path") {
+			c.expected(c.peek(), "path, or host,", mend)
 		}
 		t := c.peek()
 		if p := c.pattern("a pattern"); p != nil {

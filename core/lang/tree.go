@@ -15,7 +15,9 @@ type File struct {
 	lines  []string
 	diags  []Diagnostic
 
-	reading *Rule // the rule whose clauses are being read
+	reading any // the rule or layout whose clauses are being read
+	isTable bool
+	table   []byte
 }
 
 // block is KIND NAME { clauses }. Settings has no name.

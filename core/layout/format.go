@@ -2,9 +2,11 @@ package layout
 
 import (
 	"strings"
+	"unicode"
 	"unicode/utf8"
 
 	"dimlantern/core/entry"
+	"dimlantern/core/lang"
 )
 
 // An open format divides an entry by its published grammar instead of by patterns.
@@ -12,12 +14,13 @@ import (
 // entry names. It answers with Fits false where the entry is not of the format.
 type format func(d *Divider, line []byte, near entry.Instant) Division
 
-var formats = map[string]format{"syslog": (*Divider).syslog, "journal": (*Divider).journal, "event-xml": (*Divider).event}
+var formats = map[string]format{"syslog": (*Divider).syslog, "journal": (*Divider).journal, "event-xml": (*Divider).event,
+	"json": (*Divider).json, "logfmt": (*Divider).logfmt, "clf": (*Divider).clf, "combined": (*Divider).combined, "w3c": (*Divider).w3c}
 
 // Escapes tells whether an entry of the layout may hold a text in another form than
 // its fields do, so that only letters, digits and plain marks of it can be searched
 // for.
-func (l *Layout) Escapes() bool { return l.format != nil }
+func (l *Layout) Escapes() bool { return l.format != nil || l.columns != nil }
 
 // Plainly is the longest stretch of a text that stands in an entry of every format
 // as it stands in its field.
@@ -67,12 +70,29 @@ func (f *fields) add(name, value string) {
 }
 
 func (f fields) get(name string) string {
-	for _, x := range f {
-		if x.Name == name {
-			return x.Value
+	v, _ := f.look(name)
+	return v
+}
+
+// look is a field's value, and whether there is one.
+func (f fields) look(name string) (string, bool) {
+	for i := range f {
+		if f[i].Name == name {
+			return f[i].Value, f[i].Value != ""
 		}
 	}
-	return ""
+	return "", false
+}
+
+// put sets a field, whether it was there or not.
+func (f *fields) put(name, value string) {
+	for i := range *f {
+		if (*f)[i].Name == name {
+			(*f)[i].Value = value
+			return
+		}
+	}
+	f.add(name, value)
 }
 
 // extra adds a field of a name that the entry itself gives: as a rule can write it,
@@ -87,21 +107,49 @@ func (f *fields) extra(name, prefix, value string) {
 	}
 }
 
-// Name makes a field's name of one that an entry gives: letters, digits, - _ and .
-// stay, all else becomes -, and it begins with a letter.
+// Name makes a field's name of one that an entry gives. A name that ours can be stays
+// as it is; any other is written in small letters, with - for what a name cannot hold:
+// cs(User-Agent) is cs-user-agent. A word of the language gets field- in front.
 func Name(s string) string {
-	s = strings.Map(func(r rune) rune {
-		switch {
-		case r >= 'a' && r <= 'z', r >= 'A' && r <= 'Z', r >= '0' && r <= '9', r == '-', r == '_', r == '.':
-			return r
-		case r == utf8.RuneError:
-			return -1
+	if named(s) {
+		if lang.Reserved(s) {
+			return "field-" + s
 		}
-		return '-'
-	}, s)
-	s = strings.TrimLeft(s, "-_.")
-	if s != "" && s[0] >= '0' && s[0] <= '9' {
+		return s
+	}
+	var b strings.Builder
+	gap := false
+	for _, r := range strings.ToLower(s) {
+		if r == utf8.RuneError || !nameRune(r) {
+			gap = b.Len() > 0
+			continue
+		}
+		if gap {
+			b.WriteByte('-')
+			gap = false
+		}
+		b.WriteRune(r)
+	}
+	s = strings.Trim(b.String(), "-_.")
+	if s != "" && !unicode.IsLetter([]rune(s)[0]) {
 		s = "n" + s
 	}
+	if lang.Reserved(s) {
+		return "field-" + s
+	}
 	return s
+}
+
+// named tells whether a text is a name as rules write them.
+func named(s string) bool {
+	for i, r := range s {
+		if i == 0 && !unicode.IsLetter(r) || r == utf8.RuneError || !nameRune(r) {
+			return false
+		}
+	}
+	return s != ""
+}
+
+func nameRune(r rune) bool {
+	return unicode.IsLetter(r) || unicode.IsDigit(r) || unicode.IsMark(r) || r == '-' || r == '_' || r == '.'
 }

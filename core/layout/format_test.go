@@ -16,7 +16,7 @@ import (
 )
 
 func format(name string) *layout.Divider {
-	return &layout.Divider{Layout: layout.Compile((&lang.Settings{}).Layout(name), time.UTC)}
+	return &layout.Divider{Layout: layout.Compile((&lang.Settings{}).Layout(name), time.UTC, nil)}
 }
 
 // divided is a division in one line: fields in their order, and the time.

@@ -6,9 +6,11 @@ package layout
 
 import (
 	"bytes"
-	"net/netip"
+	"maps"
+	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
@@ -18,16 +20,22 @@ import (
 // each with a Divider of its own.
 type Layout struct {
 	patterns []compiled
-	time     *TimeFormat // nil where the layout gives no time
+	columns  *columns // nil where no delimiter divides
+	format   format   // nil where patterns or a delimiter divide
+	name     string   // of the open format
+	wants    map[string]bool
+	time     *TimeFormat // nil where the layout gives no time, or the format finds it
 	timeIn   []string
 	types    map[string]string
+	units    map[string]string
 	zone     *time.Location
-	host     bool   // a pattern gives the field host
-	format   format // nil where patterns divide
+	host     bool // it gives the field host
+	steps    []lang.FieldStep
+	names    []lang.Names
+	masks    []mask
 	// How the events of a channel are told.
 	essentials bool
 	account    string
-	names      []lang.Names
 }
 
 type compiled struct {
@@ -42,34 +50,42 @@ type compiled struct {
 }
 
 // Compile makes a layout of its settings; nil stands for plain. Times without a
-// zone are read in zone.
-func Compile(l *lang.Layout, zone *time.Location) *Layout {
+// zone are read in zone; secret is the key of the stand-ins of masks.
+func Compile(l *lang.Layout, zone *time.Location, secret []byte) *Layout {
 	out := &Layout{zone: zone}
 	if l == nil {
 		return out
 	}
-	out.names = l.Names
-	if out.format = formats[l.Format]; out.format != nil {
-		out.host = true
-		return out
+	out.name = l.Format
+	out.format = formats[l.Format]
+	if d := l.Delimited; d != nil {
+		out.columns = newColumns(d)
+	} else if l.Format == "csv" {
+		out.columns = newColumns(&lang.Delimited{By: ",", Header: true})
 	}
+	out.steps, out.names, out.units = l.Steps, l.Names, l.Units
+	out.masks = compileMasks(l, secret)
 	if l.Time != nil {
-		out.timeIn = l.Time.Fields
-		if l.Time.RFC339 {
-			out.time = RFC3339
-		} else {
-			out.time, _ = TimeLike(l.Time.Like, l.Time.Order)
+		for _, f := range l.Time.Fields {
+			out.timeIn = append(out.timeIn, l.Resolve(f))
+		}
+		out.time, _ = TimeOf(l.Time)
+	}
+	out.types = map[string]string{}
+	for f, t := range l.Types {
+		if t != "text" {
+			out.types[l.Resolve(f)] = t
+		}
+		if u := l.Units[f]; u != "" && l.Resolve(f) != f {
+			out.units = maps.Clone(out.units)
+			out.units[l.Resolve(f)] = u
 		}
 	}
-	out.types = l.Types
 	for _, p := range l.Patterns {
 		c := compiled{pattern: p, names: p.Re.SubexpNames(), timeAt: -1, behind: -1}
 		c.steps = compileSteps(p.Source, c.names)
 		for i, n := range c.names {
-			if n == "host" {
-				out.host = true
-			}
-			if n != "" && len(out.timeIn) == 1 && n == out.timeIn[0] {
+			if n != "" && len(out.timeIn) == 1 && n == out.timeIn[0] && len(l.Steps) == 0 {
 				c.timeAt = i
 			}
 		}
@@ -78,18 +94,50 @@ func Compile(l *lang.Layout, zone *time.Location) *Layout {
 		}
 		out.patterns = append(out.patterns, c)
 	}
+	out.host = l.Open() || slices.Contains(l.Fields(), "host")
 	return out
 }
 
+// Narrow makes the layout give no more than some fields, and what its time and its
+// steps need, so that dividing costs less.
+func (l *Layout) Narrow(fields []string) {
+	l.wants = map[string]bool{}
+	for _, f := range append(slices.Clone(fields), l.timeIn...) {
+		l.wants[f] = true
+		l.wants[strings.TrimSuffix(f, "-name")] = true
+	}
+	if len(l.masks) > 0 {
+		l.wants = nil // what is masked may stand in any field
+	}
+	for _, s := range l.steps {
+		switch {
+		case l.wants == nil:
+		case s.Kind == lang.StepSet:
+			for _, p := range lang.Template(s.To) {
+				l.wants[p.Field] = true
+			}
+		default:
+			l.wants[s.Field] = true
+		}
+	}
+}
+
+// wanted tells whether a field is asked for.
+func (l *Layout) wanted(name string) bool { return l.wants == nil || l.wants[name] }
+
 // Timed tells whether the layout gives entries a time of their own.
-func (l *Layout) Timed() bool { return l.time != nil || l.format != nil }
+func (l *Layout) Timed() bool {
+	return l.time != nil || l.format != nil || l.columns != nil && l.columns.guess
+}
 
 // Tell says how the events of a channel are told: of their messages the essentials
 // alone, and their accounts by "id", "name" or "both".
 func (l *Layout) Tell(essentials bool, account string) { l.essentials, l.account = essentials, account }
 
 // Plain tells whether the layout gives no fields at all.
-func (l *Layout) Plain() bool { return len(l.patterns) == 0 && l.format == nil }
+func (l *Layout) Plain() bool {
+	return len(l.patterns) == 0 && l.format == nil && l.columns == nil && len(l.steps) == 0 && len(l.types) == 0 && len(l.masks) == 0 && len(l.names) == 0
+}
 
 // GivesHost tells whether the layout gives the field host.
 func (l *Layout) GivesHost() bool { return l.host }
@@ -101,16 +149,45 @@ func (l *Layout) Zoned() bool { return l.time == nil || l.time.HasZone() }
 // once. The zero value with a Layout is ready.
 type Divider struct {
 	Layout *Layout
-	spans  []int
-	cache  timeCache
+	// Header is the line that names the columns of those behind it, where the layout
+	// has such lines: See sets it.
+	Header string
+
+	spans []int
+	cache timeCache
+	heads head // what Header says
+	keys  map[string]string
+	guess guessed
+	cells []cell
+	reuse fields
+	// Reuse makes each division use the memory of the one before.
+	Reuse bool
 }
 
 // Division is what became of one line.
 type Division struct {
-	Fields []entry.Field
-	At     entry.Instant
-	Timed  bool // At was found and read
-	Fits   bool
+	Fields  []entry.Field
+	At      entry.Instant
+	Timed   bool // At was found and read
+	Fits    bool
+	Misfits []Misfit // why it does not fit, or which values do not fit their types
+
+	hidden []hidden
+	masks  []mask
+}
+
+// Misfit is why an entry, or a value of it, does not fit.
+type Misfit struct {
+	Field  string // "" where the entry does not fit as a whole
+	Reason string // in words; entries of one reason belong together
+	Value  string // what does not fit
+}
+
+func (m Misfit) String() string {
+	if m.Value == "" {
+		return m.Reason
+	}
+	return m.Reason + ": `" + m.Value + "`"
 }
 
 // Divide divides a line. Near is where a time without a year, or an hour that
@@ -121,14 +198,7 @@ type Division struct {
 // with it.
 func (d *Divider) Divide(line []byte, near entry.Instant) Division {
 	out := d.whole(line, near)
-	for _, n := range d.Layout.names {
-		for _, f := range out.Fields {
-			if word := n.Words[f.Value]; f.Name == n.Field && word != "" {
-				out.Fields = append(out.Fields, entry.Field{Name: n.Name(), Value: word})
-				break
-			}
-		}
-	}
+	d.finish(&out, line, near)
 	return out
 }
 
@@ -138,12 +208,13 @@ func (d *Divider) whole(line []byte, near entry.Instant) Division {
 		return out
 	}
 	if i := bytes.IndexByte(line, '\n'); i >= 0 {
-		if out = d.divide(line[:i], near); out.Fits {
-			for k := range out.Fields {
-				if f := &out.Fields[k]; f.Name == "text" && strings.HasSuffix(string(line[:i]), f.Value) {
-					f.Value += strings.ToValidUTF8(string(line[i:]), "\uFFFD")
+		if first := d.divide(line[:i], near); first.Fits {
+			for k := range first.Fields {
+				if f := &first.Fields[k]; f.Name == "text" && strings.HasSuffix(string(line[:i]), f.Value) {
+					f.Value += valid(line[i:])
 				}
 			}
+			return first
 		}
 	}
 	return out
@@ -151,11 +222,13 @@ func (d *Divider) whole(line []byte, near entry.Instant) Division {
 
 func (d *Divider) divide(line []byte, near entry.Instant) Division {
 	l := d.Layout
-	if l.Plain() {
-		return Division{Fits: true}
-	}
-	if l.format != nil {
+	switch {
+	case l.columns != nil:
+		return d.delimited(line, near)
+	case l.format != nil:
 		return l.format(d, line, near)
+	case len(l.patterns) == 0:
+		return Division{Fits: true}
 	}
 	for i := range l.patterns {
 		c := &l.patterns[i]
@@ -163,22 +236,135 @@ func (d *Divider) divide(line []byte, near entry.Instant) Division {
 		if spans == nil {
 			continue
 		}
-		out := Division{Fits: true, Fields: make([]entry.Field, 0, len(c.names)-1)}
+		out := Division{Fits: true, Fields: d.fields(len(c.names) + 1)}
+		text := string(line)
+		sound := utf8.ValidString(text)
 		for g, name := range c.names {
-			if name != "" && spans[2*g] >= 0 {
-				v := strings.ToValidUTF8(string(line[spans[2*g]:spans[2*g+1]]), "\uFFFD")
-				if t := l.types[name]; t != "" {
-					v = Typed(v, t)
-				}
-				out.Fields = append(out.Fields, entry.Field{Name: name, Value: v})
+			if name == "" || spans[2*g] < 0 || !l.wanted(name) {
+				continue
 			}
+			v := text[spans[2*g]:spans[2*g+1]]
+			if !sound {
+				v = strings.ToValidUTF8(v, "\uFFFD")
+			}
+			out.Fields = append(out.Fields, entry.Field{Name: name, Value: v})
 		}
-		if l.time != nil {
-			out.At, out.Timed = d.time(out.Fields, near)
+		if d.Reuse {
+			d.reuse = out.Fields
 		}
 		return out
 	}
 	return Division{}
+}
+
+// fields is memory for some fields.
+func (d *Divider) fields(most int) fields {
+	if d.Reuse && cap(d.reuse) >= most {
+		return d.reuse[:0]
+	}
+	return make(fields, 0, most)
+}
+
+// finish does what a layout does behind the division: its steps, types, names and
+// time; and notes what nobody is to be shown.
+func (d *Divider) finish(out *Division, line []byte, near entry.Instant) {
+	l := d.Layout
+	out.masks = l.masks
+	if !out.Fits {
+		return
+	}
+	if len(l.masks) > 0 {
+		out.hide(l.masks)
+	}
+	if len(l.steps) > 0 {
+		f := fields(out.Fields)
+		for i := range l.steps {
+			f.change(&l.steps[i], line)
+		}
+		out.Fields = f
+	}
+	if len(l.types) > 0 {
+		for i := range out.Fields {
+			f := &out.Fields[i]
+			t := l.types[f.Name]
+			if t == "" || f.Value == "" {
+				continue
+			}
+			v, ok := typed(f.Value, t, l.units[f.Name], l.zone, near)
+			if !ok {
+				out.Misfits = append(out.Misfits, Misfit{f.Name, "`" + f.Name + "` is " + typeWords[t], f.Value})
+			} else if v != f.Value {
+				f.Value = v
+			}
+		}
+	}
+	for i := range l.names {
+		n := &l.names[i]
+		for _, f := range out.Fields {
+			if f.Name == n.Field {
+				if word := n.Words[f.Value]; word != "" {
+					out.Fields = append(out.Fields, entry.Field{Name: n.Name(), Value: word})
+				}
+				break
+			}
+		}
+	}
+	if l.time != nil {
+		var bad string
+		if out.At, out.Timed, bad = d.time(out.Fields, near); bad != "" {
+			out.Misfits = append(out.Misfits, Misfit{l.timeIn[0], "`" + strings.Join(l.timeIn, ", ") + "` is no time as the layout has it", bad})
+		}
+	}
+	if len(l.masks) > 0 {
+		out.settle(l.masks)
+	}
+}
+
+// change makes one change of the fields.
+func (f *fields) change(s *lang.FieldStep, line []byte) {
+	switch s.Kind {
+	case lang.StepFind:
+		v, ok := f.look(s.Field)
+		if !ok && s.Field == "text" {
+			v, ok = valid(line), true
+		}
+		if !ok {
+			return
+		}
+		m := s.Pattern.Re.FindStringSubmatchIndex(v)
+		if m == nil {
+			return
+		}
+		for g, name := range s.Pattern.Re.SubexpNames() {
+			if name != "" && m[2*g] >= 0 {
+				f.put(name, v[m[2*g]:m[2*g+1]])
+			}
+		}
+	case lang.StepMap:
+		v, ok := f.look(s.Field)
+		if !ok {
+			return
+		}
+		*f = slices.DeleteFunc(*f, func(x entry.Field) bool { return x.Name == s.Field })
+		f.put(s.To, v)
+	case lang.StepSet:
+		v := ""
+		for _, p := range lang.Template(s.To) {
+			if p.Field == "" {
+				v += p.Text
+			} else {
+				x, _ := f.look(p.Field)
+				v += x
+			}
+		}
+		f.put(s.Field, v)
+	case lang.StepLower:
+		for i := range *f {
+			if x := &(*f)[i]; x.Name == s.Field {
+				x.Value = strings.ToLower(x.Value)
+			}
+		}
+	}
 }
 
 func (d *Divider) match(c *compiled, line []byte, stop int) []int {
@@ -196,26 +382,38 @@ func (d *Divider) match(c *compiled, line []byte, stop int) []int {
 	return d.spans
 }
 
-func (d *Divider) time(fields []entry.Field, near entry.Instant) (entry.Instant, bool) {
-	var parts []string
-	for _, name := range d.Layout.timeIn {
-		for _, f := range fields {
-			if f.Name == name && f.Value != "" {
-				parts = append(parts, f.Value)
+// time reads the entry's own time; bad is what stands there instead of one.
+func (d *Divider) time(fields []entry.Field, near entry.Instant) (at entry.Instant, ok bool, bad string) {
+	l := d.Layout
+	whole := ""
+	for i, name := range l.timeIn {
+		v := ""
+		for k := range fields {
+			if fields[k].Name == name {
+				v = fields[k].Value
+				break
 			}
 		}
+		switch {
+		case v == "":
+			return 0, false, ""
+		case i == 0:
+			whole = v
+		default:
+			whole += " " + v
+		}
 	}
-	if len(parts) != len(d.Layout.timeIn) {
-		return 0, false
+	if at, ok = d.cache.parse(l.time, whole, l.zone, near); !ok {
+		bad = whole
 	}
-	return d.cache.parse(d.Layout.time, strings.Join(parts, " "), d.Layout.zone, near)
+	return at, ok, bad
 }
 
 // Glance reads the time of a line without dividing it. Sure tells that the
 // line's time, if it fits and has one, can be no other; else only Divide knows.
 func (d *Divider) Glance(line []byte, near entry.Instant) (at entry.Instant, ok, sure bool) {
 	l := d.Layout
-	if len(l.patterns) != 1 || l.time == nil {
+	if len(l.patterns) != 1 || l.time == nil || len(l.steps) > 0 {
 		return 0, false, false
 	}
 	c := &l.patterns[0]
@@ -255,7 +453,7 @@ type Run struct {
 func (d *Divider) GlanceOn(slab []byte, at, stop, most int) Run {
 	r := Run{Next: at, Top: entry.None}
 	l := d.Layout
-	if len(l.patterns) != 1 || l.time == nil || d.cache.n == 0 {
+	if len(l.patterns) != 1 || l.time == nil || len(l.steps) > 0 || d.cache.n == 0 {
 		return r
 	}
 	behind := l.patterns[0].behind
@@ -307,39 +505,4 @@ func fraction(b []byte, i int) (nano, end int) {
 		return 0, 0
 	}
 	return v * powers[n], i + n
-}
-
-// Typed writes a value in the one form of its type, so that keys agree: 007 is
-// the integer 7. A value that its type does not fit stays as it is.
-func Typed(v, typ string) string {
-	switch typ {
-	case "integer":
-		neg := strings.HasPrefix(v, "-")
-		n := strings.TrimLeft(v, "+-")
-		if n == "" || len(v)-len(n) > 1 || digits(n, 0) != len(n) {
-			return v
-		}
-		if n = strings.TrimLeft(n, "0"); n == "" {
-			return "0"
-		}
-		if neg {
-			return "-" + n
-		}
-		return n
-	case "address":
-		if a, err := netip.ParseAddr(v); err == nil {
-			return a.String()
-		}
-		if p, err := netip.ParsePrefix(v); err == nil {
-			return p.String()
-		}
-	case "boolean":
-		switch strings.ToLower(v) {
-		case "true", "yes", "on", "1":
-			return "true"
-		case "false", "no", "off", "0":
-			return "false"
-		}
-	}
-	return v
 }

@@ -169,6 +169,7 @@ func TestTyped(t *testing.T) {
 		{"007", "integer"}: "7", {"-00", "integer"}: "0", {"-07", "integer"}: "-7", {"n/a", "integer"}: "n/a", {"+-1", "integer"}: "+-1",
 		{"0:0::1", "address"}: "::1", {"YES", "boolean"}: "true", {"maybe", "boolean"}: "maybe", {"1.50", "decimal"}: "1.50",
 	} {
-		assert.Equal(t, want, Typed(in[0], in[1]), in)
+		got, _ := Typed(in[0], in[1], "")
+		assert.Equal(t, want, got, in)
 	}
 }

@@ -10,13 +10,32 @@ import (
 )
 
 func init() {
-	lang.CheckTime = func(example, order string) (string, string) {
-		_, err := TimeLike(example, order)
+	lang.CheckTime = func(spec *lang.TimeSpec) (string, string) {
+		_, err := TimeOf(spec)
 		if e, ok := err.(*TimeError); ok {
 			return e.What, e.Mend
 		}
 		return "", ""
 	}
+}
+
+// ZoneOf looks up a zone of the time zone database by its name; nil where there is
+// none. Who reads settings provides it, since the core knows no machine.
+var ZoneOf func(name string) *time.Location
+
+// TimeOf makes the format that a layout's time clause describes.
+func TimeOf(spec *lang.TimeSpec) (*TimeFormat, error) {
+	switch spec.How {
+	case lang.TimeRFC3339:
+		return RFC3339, nil
+	case lang.TimeEpoch:
+		return &TimeFormat{elems: []element{{part: partSeconds}}, hasYear: true, hasZone: true}, nil
+	case lang.TimeEpochMS:
+		return &TimeFormat{elems: []element{{part: partMillis}}, hasYear: true, hasZone: true}, nil
+	case lang.TimeStrftime:
+		return strftime(spec.Like)
+	}
+	return TimeLike(spec.Like, spec.Order)
 }
 
 // TimeError says why an example of a time is not understood, and what would be.
@@ -39,7 +58,11 @@ const (
 	partName                     // the name of a month, short or long
 	partWeekday                  // the name of a weekday; it is passed over
 	partHalf                     // am or pm
-	partZone                     // Z, or an offset such as +01:00, or UTC, GMT
+	partZone                     // Z, an offset such as +01:00, or the name of a zone: CET, Europe/Dublin
+	partYearDay                  // the day of the year in 3 digits, as ISO 8601 has it
+	partCompact2                 // YYMMDD
+	partSeconds                  // seconds since 1970, perhaps with decimals
+	partMillis                   // milliseconds since 1970
 	partCompact                  // YYYYMMDD
 	partCompactClock             // HHMMSS
 	partEpoch                    // digits since 1970: s, ms, µs or ns by their number
@@ -80,19 +103,7 @@ func TimeLike(example, order string) (*TimeFormat, error) {
 		return nil, err
 	}
 	f := x.f
-	has := map[part]bool{}
-	for _, e := range f.elems {
-		has[e.part] = true
-	}
-	f.hasYear = has[partYear] || has[partYear2] || has[partCompact] || has[partEpoch]
-	f.hasZone = has[partZone] || has[partEpoch]
-	day := has[partDay] || has[partCompact] || has[partEpoch]
-	clock := has[partHour] || has[partCompactClock] || has[partEpoch]
-	if !day || !clock {
-		lacks := "no day"
-		if day {
-			lacks = "no time of day"
-		}
+	if lacks := f.complete(); lacks != "" {
 		return nil, &TimeError{fmt.Sprintf("the example %q has %s", example, lacks), `give a whole one, such as "2026-11-24 05:32:28.114", "Nov 24 05:32:28" or "24/Nov/2026:05:32:28 +0000"`}
 	}
 	f.fixed = f.fixedWidth(example)
@@ -102,11 +113,31 @@ func TimeLike(example, order string) (*TimeFormat, error) {
 	return f, nil
 }
 
+// complete notes what the elements are together, and says what they lack.
+func (f *TimeFormat) complete() string {
+	has := map[part]bool{}
+	for _, e := range f.elems {
+		has[e.part] = true
+	}
+	epoch := has[partEpoch] || has[partSeconds] || has[partMillis]
+	f.hasYear = has[partYear] || has[partYear2] || has[partCompact] || has[partCompact2] || epoch
+	f.hasZone = has[partZone] || epoch
+	switch {
+	case !(has[partDay] || has[partYearDay] || has[partCompact] || has[partCompact2] || epoch):
+		return "no day"
+	case !(has[partHour] || has[partCompactClock] || epoch):
+		return "no time of day"
+	}
+	return ""
+}
+
 // civil is a time as written, before its zone is known.
 type civil struct {
 	year, month, day, hour, minute, second, nano int
-	half                                         int // 0 none, 1 am, 2 pm
-	offset                                       int // seconds east of Greenwich
+	half                                         int    // 0 none, 1 am, 2 pm
+	offset                                       int    // seconds east of Greenwich
+	yearDay                                      int    // 1 to 366, instead of month and day; 0 is none
+	zone                                         string // a zone's name, instead of an offset
 	zoned                                        bool
 	epoch                                        bool
 	at                                           entry.Instant // with epoch
@@ -164,12 +195,28 @@ func (f *TimeFormat) scan(s string, c *civil) (string, bool) {
 			_, n = nameIn(weekdayNames, s)
 		case partHalf:
 			if c.half = half(s) + 1; c.half > 0 {
-				n = 2
+				n = halfLen(s)
 			}
 		case partZone:
 			if n, ok = zoneLen(s); ok {
-				c.zoned, c.offset = true, zoneOffset(s[:n])
+				switch w := s[:n]; {
+				case w[0] == '+' || w[0] == '-' || n == 1 || w == "UTC" || w == "GMT":
+					c.zoned, c.offset = true, zoneOffset(w)
+				default:
+					c.zone = w
+				}
 			}
+		case partYearDay:
+			c.yearDay, n = scanDigits(s, 3, 3)
+		case partCompact2:
+			if digits(s, 0) == 6 {
+				c.year, c.month, c.day, n = 1900+atoi(s[:2]), atoi(s[2:4]), atoi(s[4:6]), 6
+				if c.year < 1970 {
+					c.year += 100
+				}
+			}
+		case partSeconds, partMillis:
+			return c.scanCount(s, e.part)
 		case partCompact:
 			if digits(s, 0) >= 8 {
 				c.year, c.month, c.day, n = atoi(s[:4]), atoi(s[4:6]), atoi(s[6:8]), 8
@@ -272,6 +319,21 @@ func (c *civil) scanEpoch(s string) (string, bool) {
 	return s[n:], true
 }
 
+// scanCount reads seconds or milliseconds since 1970.
+func (c *civil) scanCount(s string, p part) (string, bool) {
+	unit, n := int64(1e9), digits(s, 0)
+	if p == partMillis {
+		unit = 1e6
+	}
+	if n == 0 || n > 16 || int64(atoi(s[:n])) > (1<<63-1)/unit {
+		return s, false
+	}
+	c.epoch, c.at = true, entry.Instant(int64(atoi(s[:n]))*unit)
+	nano, rest := scanFraction(s[n:])
+	c.at += entry.Instant(int64(nano) * unit / 1e9)
+	return rest, true
+}
+
 func (c *civil) instant(loc *time.Location, ref entry.Instant) (entry.Instant, bool) {
 	if c.epoch {
 		return c.at, true
@@ -284,6 +346,11 @@ func (c *civil) instant(loc *time.Location, ref entry.Instant) (entry.Instant, b
 	}
 	if c.hour > 23 || c.minute > 59 || c.second > 60 || c.month < 1 || c.month > 12 || c.day < 1 || c.day > 31 {
 		return 0, false
+	}
+	if c.zone != "" {
+		if loc = c.named(loc, ref); loc == nil && !c.zoned {
+			return 0, false
+		}
 	}
 	if c.year >= 0 {
 		return c.in(loc, ref)
@@ -304,22 +371,64 @@ func gap(a, b entry.Instant) entry.Instant { return max(a-b, b-a) }
 
 // in reads the civil time with its year in its own zone, or in loc.
 func (c *civil) in(loc *time.Location, ref entry.Instant) (entry.Instant, bool) {
+	if c.yearDay > 0 {
+		if c.yearDay > 365 && daysIn(c.year, 2) == 28 || c.yearDay > 366 {
+			return 0, false
+		}
+		c.month, c.day = 1, c.yearDay
+		for c.day > daysIn(c.year, c.month) {
+			c.day -= daysIn(c.year, c.month)
+			c.month++
+		}
+	}
 	if c.year < 1678 || c.year > 2261 || c.day > daysIn(c.year, c.month) {
 		return 0, false
 	}
-	if c.zoned || loc == time.UTC {
+	if c.zoned || loc == time.UTC || loc == nil {
 		days := daysSince1970(c.year, c.month, c.day)
 		return entry.Instant((int64(days)*86400+int64(c.hour*3600+c.minute*60+c.second-c.offset))*1e9 + int64(c.nano)), true
 	}
-	t := time.Date(c.year, time.Month(c.month), c.day, c.hour, c.minute, c.second, c.nano, loc)
-	best := entry.Of(t)
-	for _, shift := range [2]time.Duration{-time.Hour, time.Hour} {
-		u := t.Add(shift)
-		if u.Hour() == t.Hour() && u.Minute() == t.Minute() && gap(entry.Of(u), ref) < gap(best, ref) {
-			best = entry.Of(u)
+	// The offsets before and after a change of clocks that may be near.
+	naive := entry.Instant(int64(daysSince1970(c.year, c.month, c.day))*86400e9 + int64(c.hour*3600+c.minute*60+c.second)*1e9 + int64(c.nano))
+	before, after := offsetAt(loc, naive-day), offsetAt(loc, naive+day)
+	a, b := naive-entry.Instant(before)*1e9, naive-entry.Instant(after)*1e9
+	switch okA, okB := offsetAt(loc, a) == before, offsetAt(loc, b) == after; {
+	case okA && okB && gap(b, ref) < gap(a, ref), okB && !okA:
+		return b, true
+	}
+	return a, true // also of an hour that there is not: as if the clocks had not changed yet
+}
+
+const day = entry.Instant(24 * time.Hour)
+
+// offsetAt is how many seconds a zone is ahead of UTC at an instant.
+func offsetAt(loc *time.Location, at entry.Instant) int {
+	_, n := at.Time().In(loc).Zone()
+	return n
+}
+
+// named finds the zone that the time names. Zones known by some letters have these
+// in several countries: those of loc itself come first. Where it is an offset that
+// the letters stand for, zoned is set.
+func (c *civil) named(loc *time.Location, ref entry.Instant) *time.Location {
+	if strings.IndexByte(c.zone, '/') > 0 {
+		if ZoneOf == nil {
+			return nil
+		}
+		return ZoneOf(c.zone)
+	}
+	if loc != nil && loc != time.UTC {
+		for _, half := range [2]int{0, 182} { // its letters of both halves of the year
+			at := ref + entry.Instant(half)*day
+			if name, n := at.Time().In(loc).Zone(); name == c.zone {
+				c.zoned, c.offset = true, n
+				return loc
+			}
 		}
 	}
-	return best, true
+	n, ok := zoneLetters[c.zone]
+	c.zoned, c.offset = ok, n*60
+	return nil
 }
 
 func daysIn(year, month int) int {

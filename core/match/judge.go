@@ -7,6 +7,7 @@ import (
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
+	"dimlantern/core/layout"
 )
 
 // judge divides a line that some rule may care about, and asks the rules.
@@ -19,13 +20,14 @@ func (s *scan) judge(at, end, stop int) {
 	arrived := s.now
 	if p.kept {
 		if a, _, text, ok := CutKept(raw); ok {
-			arrived, raw = a, Unkept(text)
+			arrived, raw = a, p.Unkept(text)
 		}
 	}
+	var d layout.Division
 	if p.Layout.Plain() && !p.kept {
 		e.Fits = true
 	} else {
-		d := s.divide(at, end)
+		d = s.divide(at, end)
 		e.Fits, e.Fields = d.Fits, d.Fields
 		if d.Timed {
 			e.At, e.Skew = d.At, r.Skew
@@ -79,7 +81,21 @@ func (s *scan) judge(at, end, stop int) {
 		}
 		if v, ok := Judge(p.rules[n].rule, e, problem, recovery, p.rules[n].vars); ok {
 			v.Rule = p.rules[n].index
+			if d.Hides() {
+				for i := range v.Key {
+					v.Key[i] = d.Hide(v.Key[i])
+				}
+				for i := range v.Vars {
+					v.Vars[i].Value = d.Hide(v.Vars[i].Value)
+				}
+			}
 			j.Verdicts = append(j.Verdicts, v)
+		}
+	}
+	if d.Hides() { // rules have seen it; nobody else does
+		e.Raw = d.Hide(e.Raw)
+		for i := range e.Fields {
+			e.Fields[i].Value = d.Hide(e.Fields[i].Value)
 		}
 	}
 	if len(j.Verdicts) > 0 {

@@ -2,6 +2,11 @@ package match
 
 import (
 	"bytes"
+	"crypto/aes"
+	"crypto/cipher"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/base64"
 	"strings"
 	"time"
 
@@ -54,12 +59,84 @@ func CutKept(line []byte) (arrived entry.Instant, peer, text []byte, ok bool) {
 	return entry.Of(at), line[n+1 : n+1+end], line[n+2+end:], true
 }
 
-// Unkept is the text of a kept entry as it came.
-func Unkept(text []byte) []byte {
+// Unkept is the text of a kept entry as it came. Of one of which something is masked
+// it is what was sealed with it, or, without the key, what is masked.
+func (p *Plan) Unkept(text []byte) []byte {
+	if i := bytes.LastIndexByte(text, seal); i >= 0 {
+		if whole, ok := unseal(p.secret, text[i+1:]); ok {
+			return whole
+		}
+		text = text[:i]
+	}
 	if bytes.IndexByte(text, '\v') < 0 {
 		return text
 	}
 	return bytes.ReplaceAll(text, []byte{'\v'}, newline)
+}
+
+// Unkept is the text of a kept entry as anyone may see it.
+func Unkept(text []byte) []byte { return (&Plan{}).Unkept(text) }
+
+// Conceal is an entry as it may be kept: what nobody is to be shown is masked, and the
+// entry as it came is sealed behind it, so that rules can see it.
+func (p *Plan) Conceal(d *layout.Divider, near entry.Instant, text []byte) []byte {
+	if !p.Layout.Masked() {
+		return text
+	}
+	x := d.Divide(text, near)
+	masked := x.Hide(strings.ToValidUTF8(string(text), "\uFFFD"))
+	if masked == string(text) {
+		return text
+	}
+	return append(append([]byte(masked), seal), sealed(p.secret, text)...)
+}
+
+// seal stands between what is masked and what is sealed: the control character
+// "record separator".
+const seal = 0x1e
+
+// sealed encrypts a text with AES-GCM; the nonce comes of the text itself, so that
+// two texts never share one.
+func sealed(secret, text []byte) []byte {
+	if len(secret) == 0 {
+		return nil
+	}
+	h := hmac.New(sha256.New, secret)
+	h.Write(text)
+	nonce := h.Sum(nil)[:12]
+	return base64.RawStdEncoding.AppendEncode(nil, cipherOf(secret).Seal(nonce, nonce, text, nil))
+}
+
+func unseal(secret, b []byte) ([]byte, bool) {
+	raw, err := base64.RawStdEncoding.AppendDecode(nil, b)
+	if err != nil || len(raw) < 12 || len(secret) == 0 {
+		return nil, false
+	}
+	out, err := cipherOf(secret).Open(nil, raw[:12], raw[12:], nil)
+	return out, err == nil
+}
+
+func cipherOf(secret []byte) cipher.AEAD {
+	key := sha256.Sum256(append([]byte("sealed entries "), secret...))
+	block, _ := aes.NewCipher(key[:]) // a key of 32 bytes never fails
+	aead, _ := cipher.NewGCM(block)
+	return aead
+}
+
+// Shown divides an entry like Divide, for those who are to see it: its fields and its
+// text are masked.
+func (p *Plan) Shown(d *layout.Divider, line []byte, near entry.Instant) (layout.Division, string) {
+	x, text := p.Divide(d, line, near)
+	s := strings.ToValidUTF8(string(text), "\uFFFD")
+	if !x.Hides() {
+		return x, s
+	}
+	s = x.Hide(s)
+	x.Fields = x.HideFields()
+	for i := range x.Misfits {
+		x.Misfits[i].Value = x.Hide(x.Misfits[i].Value)
+	}
+	return x, s
 }
 
 // Divide divides an entry as it stands in a log of the source, and says what its
@@ -69,7 +146,7 @@ func (p *Plan) Divide(d *layout.Divider, line []byte, near entry.Instant) (layou
 	arrived := entry.None
 	if p.kept {
 		if at, _, text, ok := CutKept(line); ok {
-			arrived, line = at, Unkept(text)
+			arrived, line = at, p.Unkept(text)
 		}
 	}
 	x := d.Divide(line, near)
@@ -145,14 +222,18 @@ func unescapeName(s string) (string, bool) {
 	return b.String(), true
 }
 
-// constants are the fields that every entry of a log has, by the log's path.
-func constants(s *lang.Source, path string) []entry.Field {
+// constants are the fields that every entry of a log has, by the log's path and host.
+func constants(s *lang.Source, path, host string) []entry.Field {
 	var out []entry.Field
 	for _, f := range s.Fields {
 		v := f.Const
 		if f.From != nil {
 			v = ""
-			if m := f.From.FindStringSubmatch(path); m != nil {
+			from := path
+			if f.Host {
+				from = host
+			}
+			if m := f.From.FindStringSubmatch(from); m != nil {
 				v = m[f.From.SubexpIndex(f.Name)]
 			}
 		}

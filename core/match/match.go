@@ -35,6 +35,7 @@ type Plan struct {
 	kept     bool   // entries stand with when they arrived, and from whom
 	only     lang.Expr
 	source   *lang.Source
+	secret   []byte
 }
 
 // Timed tells whether entries have a time of their own: by their layout, or by when
@@ -82,13 +83,18 @@ func NewPlan(s *lang.Settings, source *lang.Source, rules []*lang.Rule, zone *ti
 		}
 	}
 	p.Source = name
-	p.Layout = layout.Compile(l, zone)
+	p.Layout = layout.Compile(l, zone, s.Secret)
+	p.secret = s.Secret
 	if source != nil {
 		p.Layout.Tell(source.Message == "essentials", source.Account)
 	}
 	escapes := p.kept || p.Layout.Escapes()
 	typed := func(field string) bool {
-		return constant[field] || l != nil && (l.Named(field) || l.Format != "" && !slices.Contains(asWritten, field) || l.Types[field] != "" && l.Types[field] != "text")
+		if constant[field] || l == nil {
+			return constant[field]
+		}
+		from, computed := l.Trace(field)
+		return computed || slices.ContainsFunc(from, func(f string) bool { return constant[f] || translated[l.Format] && !slices.Contains(asWritten, f) })
 	}
 	index := map[lang.Literal]int{}
 	for i, r := range rules {
@@ -103,6 +109,9 @@ func NewPlan(s *lang.Settings, source *lang.Source, rules []*lang.Rule, zone *ti
 			}
 			cond := 2*at + k
 			needs := needsOf(x, typed)
+			if l != nil && l.Format == "json" && needs != nil { // any character may be written as a number
+				needs = append(slices.Clone(needs), lang.Literal{Text: `\u00`})
+			}
 			if escapes {
 				needs = plainly(needs)
 			}
@@ -129,16 +138,18 @@ func NewPlan(s *lang.Settings, source *lang.Source, rules []*lang.Rule, zone *ti
 	return p
 }
 
-// asWritten are the fields of the open formats that stand in an entry as they are
-// given.
+// translated are the open formats of which some fields are not given as they stand in
+// an entry; asWritten are those of their fields that are.
+var translated = map[string]bool{"syslog": true, "journal": true, "event-xml": true}
+
 var asWritten = []string{"program", "pid", "msgid", "unit", "record"}
 
-// Constants are the fields that every entry of a log has, by the log's path.
-func (p *Plan) Constants(path string) []entry.Field {
+// Constants are the fields that every entry of a log has, by the log's path and host.
+func (p *Plan) Constants(path, host string) []entry.Field {
 	if p.source == nil {
 		return nil
 	}
-	return constants(p.source, path)
+	return constants(p.source, path, host)
 }
 
 // Prepare chooses what is searched for by what is rare in the sample. It is
@@ -184,12 +195,33 @@ type Reader struct {
 	mark     int
 }
 
+// Header is the line that names the columns of what comes, where the layout has such
+// lines; "" where none has come.
+func (r *Reader) Header() string { return r.divider.Header }
+
+// SetHeader says which line names the columns of what comes.
+func (r *Reader) SetHeader(line string) { r.divider.Header = line }
+
+// SeeAll shows a divider the lines of a block, so that it knows which line names the
+// columns behind it.
+func (p *Plan) SeeAll(d *layout.Divider, block []byte) {
+	for len(block) > 0 {
+		line := block
+		if i := bytes.IndexByte(block, '\n'); i >= 0 {
+			line, block = block[:i], block[i+1:]
+		} else {
+			block = nil
+		}
+		d.See(bytes.TrimSuffix(line, []byte{'\r'}))
+	}
+}
+
 // NewReader returns a reader for an origin that has not been read yet.
 func NewReader(p *Plan, origin, host string, live bool) *Reader {
 	r := &Reader{Plan: p, Origin: origin, Host: host, Live: live, Last: entry.None, Reached: entry.None, Near: entry.None}
 	r.divider.Layout = p.Layout
 	if _, path, ok := strings.Cut(origin, ":"); ok {
-		r.constant = p.Constants(path)
+		r.constant = p.Constants(path, host)
 	}
 	r.marks = make([]int, 2*len(p.rules))
 	return r
@@ -262,7 +294,8 @@ func (s *scan) run() {
 	}
 	s.topAt = -1
 	every := len(p.always) > 0
-	walk := every || p.Timed()
+	headed := p.Layout.Headed()
+	walk := every || p.Timed() || headed
 	next := 0 // in r.spots
 	lines, step, since := 0, 0, 0
 	if s.tick != nil {
@@ -275,7 +308,7 @@ func (s *scan) run() {
 			}
 			at = bytes.LastIndexByte(s.slab[:r.spots[next].at], '\n') + 1
 		}
-		if walk && !every {
+		if walk && !every && !headed {
 			if k := s.skip(at, next, step-since); k.Lines > 0 {
 				lines += k.Lines
 				since += k.Lines
@@ -294,6 +327,9 @@ func (s *scan) run() {
 		} else {
 			end += at
 			stop = end + 1
+		}
+		if headed {
+			r.divider.See(s.line(at, end))
 		}
 		s.glance(at, end)
 		if next < len(r.spots) && r.spots[next].at < end || every {
@@ -381,10 +417,15 @@ func (r *Reader) Times(raw []byte, now entry.Instant) (first, last entry.Instant
 	slab, _, _ := r.framed(raw, 0)
 	s := &scan{r: r, slab: slab, now: now}
 	first, last = entry.None, entry.None
+	headed, header := r.Plan.Layout.Headed(), r.divider.Header
+	defer func() { r.divider.Header = header }()
 	for at := 0; at < len(slab) && first == entry.None; {
 		end := len(slab)
 		if i := bytes.IndexByte(slab[at:], '\n'); i >= 0 {
 			end = at + i
+		}
+		if headed {
+			r.divider.See(s.line(at, end))
 		}
 		first = s.written(at, end)
 		at = end + 1
@@ -411,10 +452,15 @@ func (s *scan) written(at, end int) entry.Instant {
 
 // firstTime looks for the first time in the slab, which lines before it take.
 func (s *scan) firstTime() entry.Instant {
+	headed, header := s.r.Plan.Layout.Headed(), s.r.divider.Header
+	defer func() { s.r.divider.Header = header }()
 	for at := 0; at < len(s.slab); {
 		end := bytes.IndexByte(s.slab[at:], '\n')
 		if end < 0 {
 			end = len(s.slab) - at
+		}
+		if headed {
+			s.r.divider.See(s.line(at, at+end))
 		}
 		if d := s.divide(at, at+end); d.Timed {
 			return d.At

@@ -403,10 +403,13 @@ func needsOf(x lang.Expr, typed func(field string) bool) []lang.Literal {
 		}
 		return all
 	case *lang.Match:
-		if !x.Neg && (x.Field == "" || x.Field == "text" || inLine(x.Field)) {
+		if !x.Neg && (x.Field == "" || x.Field == "text") && !typed("text") || !x.Neg && x.Field != "" && inLine(x.Field) {
 			return lang.Needs(x.Pattern)
 		}
 	case *lang.Phrase:
+		if typed("text") {
+			return nil
+		}
 		return textNeeds(x.Text)
 	case *lang.Compare:
 		if x.Op == "==" && x.Value.Kind == lang.TextValue && inLine(x.Field) {

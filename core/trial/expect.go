@@ -12,6 +12,7 @@ import (
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
+	"dimlantern/core/layout"
 	"dimlantern/core/match"
 )
 
@@ -23,16 +24,23 @@ const host = "expect"
 
 // Outcome is what became of one expect.
 type Outcome struct {
-	Rule   string
+	Rule   string // "" of a layout's
+	Layout string // "" of a rule's
 	Expect *lang.Expect
 	Failed bool
 	Step   lang.Step // where it failed
 	Why    string
 }
 
-// Expects runs every expect of the rules, those that are off included.
+// Expects runs every expect of the layouts and of the rules, those that are off
+// included.
 func Expects(s *lang.Settings) []Outcome {
 	var out []Outcome
+	for _, l := range s.Layouts {
+		for _, x := range l.Expects {
+			out = append(out, runLayout(s, l, x))
+		}
+	}
 	for _, r := range s.Rules {
 		for _, x := range r.Expects {
 			out = append(out, run(s, r, x))
@@ -82,6 +90,58 @@ func run(s *lang.Settings, r *lang.Rule, x *lang.Expect) Outcome {
 		i = j
 	}
 	return out
+}
+
+// runLayout plays the expect of a layout: each line is divided, and what follows
+// speaks of it.
+func runLayout(s *lang.Settings, l *lang.Layout, x *lang.Expect) Outcome {
+	out := Outcome{Layout: l.Name, Expect: x}
+	compiled := layout.Compile(l, time.UTC, s.Secret)
+	compiled.Unmasked()
+	d := &layout.Divider{Layout: compiled}
+	var got layout.Division
+	fed := false
+	for _, step := range x.Steps {
+		switch {
+		case step.Kind == "line":
+			if compiled.Headed() {
+				d.See([]byte(step.Text))
+			}
+			got, fed = d.Divide([]byte(step.Text), monday), true
+			continue
+		case !fed:
+			out.Why = `no line was given before: line "WHOLE LINE"`
+		case step.Change == "misfit":
+			if got.Fits && len(got.Misfits) == 0 {
+				out.Why = "it fits: " + fieldsTold(got.Fields)
+			}
+		case !got.Fits:
+			out.Why = "it does not fit the layout"
+		}
+		for _, w := range step.With {
+			i := slices.IndexFunc(got.Fields, func(f entry.Field) bool { return f.Name == w.Name })
+			if out.Why == "" && (i < 0 || got.Fields[i].Value != w.Value) {
+				out.Why = "the line has " + fieldsTold(got.Fields)
+			}
+		}
+		if out.Why != "" {
+			out.Failed, out.Step = true, step
+			return out
+		}
+	}
+	return out
+}
+
+// fieldsTold puts fields into words, as a then would write them.
+func fieldsTold(fields []entry.Field) string {
+	var out []string
+	for _, f := range fields {
+		out = append(out, f.Name+" "+lang.Quote(f.Value))
+	}
+	if len(out) == 0 {
+		return "no fields"
+	}
+	return strings.Join(out, ", ")
 }
 
 func (st *stage) note(ts []engine.Transition) { st.happened = append(st.happened, ts...) }
@@ -159,6 +219,7 @@ func (st *stage) line(s lang.Step) {
 	r := st.readers[path]
 	if r == nil {
 		plan := match.NewPlan(st.settings, st.source, []*lang.Rule{st.rule}, time.UTC)
+		plan.Layout.Unmasked() // a test speaks of what it wrote itself
 		r = match.NewReader(plan, h+":"+path, h, false)
 		r.Near = monday
 		st.readers[path] = r

@@ -43,7 +43,7 @@ func Why(s *lang.Settings, r *lang.Rule, src *lang.Source, host, line string, zo
 		e.Host = HostOf(src, "", host)
 		if l := s.Layout(src.LayoutName()); l != nil {
 			out.Layout = l.Name
-			d := layout.Divider{Layout: layout.Compile(l, zone)}
+			d := layout.Divider{Layout: layout.Compile(l, zone, s.Secret)}
 			x := d.Divide([]byte(line), now)
 			e.Fits, e.Fields = x.Fits, x.Fields
 			if x.Timed {

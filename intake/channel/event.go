@@ -34,7 +34,7 @@ type tally struct {
 
 // reader divides events as the layout event-xml does.
 func reader() *layout.Divider {
-	return &layout.Divider{Layout: layout.Compile((&lang.Settings{}).Layout("event-xml"), time.UTC)}
+	return &layout.Divider{Layout: layout.Compile((&lang.Settings{}).Layout("event-xml"), time.UTC, nil)}
 }
 
 // maxKinds is how many kinds of events are told of a channel.

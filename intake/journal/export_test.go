@@ -60,7 +60,7 @@ func TestExport(t *testing.T) {
 			line := JSON(got)
 			require.True(t, json.Valid(line), "%s", line)
 			require.False(t, bytes.ContainsRune(line, '\n'))
-			x := (&layout.Divider{Layout: layout.Compile((&lang.Settings{}).Layout("journal"), time.UTC)}).Divide(line, 0)
+			x := (&layout.Divider{Layout: layout.Compile((&lang.Settings{}).Layout("journal"), time.UTC, nil)}).Divide(line, 0)
 			require.True(t, x.Fits)
 			for _, f := range x.Fields {
 				if f.Name == "text" {
