@@ -26,7 +26,7 @@ type Place struct {
 	Reached  entry.Instant `json:"reached"`
 	Host     string        `json:"host"`
 	Header   string        `json:"header,omitempty"` // the line that names the columns
-	Began    string        `json:"began"` // in words, where reading began
+	Began    string        `json:"began"`            // in words, where reading began
 	Entries  int64         `json:"entries"`
 	// Skew is how far the clock of its writer lies back.
 	Skew time.Duration `json:"skew,omitempty"`

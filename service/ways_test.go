@@ -457,7 +457,7 @@ func TestEntriesOfAMomentInACopy(t *testing.T) {
 // A rule that begins with an event asks for its identifier, and counts by what the
 // event names.
 func TestRuleFromAnEvent(t *testing.T) {
-	s, ds := CheckSettings([]Text{{"t", "source control {\n channel \"Access\" at \"/h.sock\"\n}\n"}})
+	s, ds := CheckSettings([]Text{{Name: "t", Body: "source control {\n channel \"Access\" at \"/h.sock\"\n}\n"}})
 	require.Empty(t, ds)
 	src := s.Sources[0]
 	plan := match.NewPlan(s, src, nil, time.UTC)
@@ -465,7 +465,7 @@ func TestRuleFromAnEvent(t *testing.T) {
 	text := ruleFor(s, src, plan, nil, BeginQuery{Raw: raw})
 	assert.Contains(t, text, "rule the-position-gate {")
 	assert.Contains(t, text, "problem event == 2310\n  per     host, Gate\n  raise   warning")
-	both, ds := CheckSettings([]Text{{"t", "source control {\n channel \"Access\" at \"/h.sock\"\n}\n"}, {"r", text}})
+	both, ds := CheckSettings([]Text{{Name: "t", Body: "source control {\n channel \"Access\" at \"/h.sock\"\n}\n"}, {Name: "r", Body: text}})
 	require.Empty(t, ds)
 	require.Len(t, both.Rules, 1)
 }

@@ -67,7 +67,21 @@ func loadRules(path string) (*lang.Settings, error) {
 		return nil, fmt.Errorf("there is no *.lantern file in %s", path)
 	}
 	settings, ds := service.CheckSettings(texts)
-	return settings, refuse(ds)
+	if err := refuse(ds); err != nil {
+		return settings, err
+	}
+	return settings, withSecret(settings)
+}
+
+// withSecret gives settings that mask something the key of the user's data folder, so
+// that stand-ins are those that the service makes.
+func withSecret(s *lang.Settings) error {
+	if !slices.ContainsFunc(s.Layouts, func(l *lang.Layout) bool { return len(l.Masks) > 0 }) {
+		return nil
+	}
+	var err error
+	s.Secret, err = service.Secret(defaultFolder("STATE_DIRECTORY", "XDG_STATE_HOME", ".local/state", "/var/lib"))
+	return err
 }
 
 func replay(o *replayOptions, files []string) error {

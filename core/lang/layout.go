@@ -719,3 +719,47 @@ func (k *checker) whole(l *Layout) {
 		}
 	}
 }
+
+// Clauses writes clauses that stand behind each other on a line each on one of its
+// own, where the next one begins with a word that only a clause begins with.
+func Clauses(kind, text string) string {
+	toks, _, _ := lex("", []byte(text))
+	var b strings.Builder
+	depth := 0
+	for i, t := range toks {
+		if t.kind == end {
+			break
+		}
+		switch {
+		case i == 0:
+		case t.newline:
+			b.WriteByte('\n')
+		case depth == 0 && t.kind == name && !toks[i-1].is(",") && clauses[kind][t.src] != nil && !takesName(toks[:i]):
+			b.WriteByte('\n')
+		default:
+			b.WriteByte(' ')
+		}
+		b.WriteString(t.src)
+		switch {
+		case t.is("{"), t.is("("):
+			depth++
+		case t.is("}"), t.is(")"):
+			depth--
+		}
+	}
+	return b.String()
+}
+
+// takesName tells whether a name is still to come in the clause that the tokens end
+// with.
+func takesName(toks []token) bool {
+	last := toks[len(toks)-1]
+	if last.kind != name {
+		return false
+	}
+	switch last.src {
+	case "time", "type", "in", "map", "to", "set", "names", "lower", "mask", "include", "columns", "as", "like", "keep", "from":
+		return true
+	}
+	return len(toks) > 1 && toks[len(toks)-2].is("type")
+}

@@ -276,17 +276,33 @@ func (p *Plan) Text(raw []byte, enc Encoding) []byte {
 // Entries gives the whole entries of UTF-8 text that begins at a line, without their
 // line ends. Lines before the start of the first entry belong to one that is not
 // there, and are left out. What is given is valid until the next one.
-func (p *Plan) Entries(text []byte, each func(entry []byte)) {
-	r := &Reader{Plan: p}
-	slab, _, _ := r.framed(text, 1)
+func (p *Plan) Entries(text []byte, each func(entry []byte)) { p.entries(text, false, each) }
+
+// All is Entries of text that begins where an entry does, and ends where one does.
+func (p *Plan) All(text []byte, each func(entry []byte)) { p.entries(text, true, each) }
+
+func (p *Plan) entries(text []byte, all bool, each func(entry []byte)) {
+	slab := text
+	if p.entry != nil || bytes.IndexByte(text, 0) >= 0 {
+		r := &Reader{Plan: p}
+		slab, _, _ = r.framed(text, 1)
+	}
 	for first := true; len(slab) > 0; first = false {
 		k := bytes.IndexByte(slab, '\n')
-		if k < 0 {
+		x := slab
+		switch {
+		case k >= 0:
+			x, slab = slab[:k], slab[k+1:]
+		case !all:
 			return
+		default:
+			slab = nil
 		}
-		x := unjoin(bytes.TrimSuffix(slab[:k], cr))
-		slab = slab[k+1:]
-		if first && p.entry != nil && len(slab) > 0 && !p.entry.Starts.Re.Match(x) {
+		x = bytes.TrimSuffix(x, cr)
+		if p.entry != nil {
+			x = unjoin(x)
+		}
+		if first && !all && p.entry != nil && len(slab) > 0 && !p.entry.Starts.Re.Match(x) {
 			continue
 		}
 		each(x)

@@ -1,0 +1,632 @@
+package main
+
+import (
+	"bufio"
+	"bytes"
+	"cmp"
+	"encoding/json"
+	"fmt"
+	"os"
+	"slices"
+	"sort"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/mattn/go-runewidth"
+	"github.com/spf13/cobra"
+
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+	"dimlantern/core/layout"
+	"dimlantern/core/match"
+	"dimlantern/service"
+)
+
+type fieldsOptions struct {
+	rules, as, layout string
+	only              []string
+	asJSON, asCSV     bool
+	misfits           bool
+}
+
+func fieldsCommand() *cobra.Command {
+	o := &fieldsOptions{}
+	c := &cobra.Command{
+		Use:   "fields [--rules PATH --as SOURCE | --layout TEXT] FILE…",
+		Short: "The entries of a log, divided into their fields",
+		Long: `Fields divides the entries of logs, and prints them as a table, as CSV or as JSON
+lines. The layout is that of a source of the rules; or what --layout says: the name
+of one that is built in, or clauses as they stand in a layout; or what detect finds.
+With --misfits it prints only what does not fit, and why, and how many of each.`,
+		Example: `  dimlantern fields --rules pumps.lantern --as pump-logs pump-03.log
+  dimlantern fields --layout combined --csv access.log.2.gz
+  dimlantern fields --layout 'delimited ";" columns at, bay, temp  type temp decimal' cold.log
+  dimlantern fields --misfits pump-03.log`,
+		Args: atLeast("a FILE"),
+		RunE: func(_ *cobra.Command, args []string) error { return printFields(o, args) },
+	}
+	c.Flags().StringVar(&o.rules, "rules", "", "a settings file, or a folder of them")
+	c.Flags().StringVar(&o.as, "as", "", "the source that the files are read as")
+	c.Flags().StringVar(&o.layout, "layout", "", "the name of a built-in layout, or the clauses of one")
+	c.Flags().StringSliceVar(&o.only, "only", nil, "no more than these fields")
+	c.Flags().BoolVar(&o.asJSON, "json", false, "one JSON object an entry")
+	c.Flags().BoolVar(&o.asCSV, "csv", false, "comma-separated values with a header line")
+	c.Flags().BoolVar(&o.misfits, "misfits", false, "only what does not fit, with the reasons")
+	c.MarkFlagsMutuallyExclusive("json", "csv")
+	c.MarkFlagsMutuallyExclusive("rules", "layout")
+	return c
+}
+
+// planOf is how the entries of files are divided.
+func (o *fieldsOptions) planOf(files []string) (*match.Plan, *lang.Layout, error) {
+	settings, src := &lang.Settings{}, &lang.Source{Name: "log"}
+	switch {
+	case o.rules != "":
+		var err error
+		if settings, err = loadRules(o.rules); err != nil {
+			return nil, nil, err
+		}
+		var paths []string
+		for _, f := range files {
+			paths = append(paths, absolute(f))
+		}
+		list, err := sourcesFor(settings, o.as, paths...)
+		if err != nil {
+			return nil, nil, err
+		}
+		if len(list) == 0 || list[0] == nil {
+			return nil, nil, fmt.Errorf("no source of %s has files that fit %s: say which with --as SOURCE", o.rules, files[0])
+		}
+		src = list[0]
+	case o.as != "":
+		return nil, nil, fmt.Errorf("--as %s needs --rules PATH, where the source stands", o.as)
+	case o.layout != "":
+		var err error
+		if settings, src.Layout, err = layoutGiven(o.layout); err != nil {
+			return nil, nil, err
+		}
+	default:
+		lines, near, err := sampleOf(files)
+		if err != nil {
+			return nil, nil, err
+		}
+		p := layout.Detect(lines, near)[0]
+		fmt.Fprintln(os.Stderr, "dimlantern: "+p.Describe())
+		texts := []service.Text{{Name: "detected", Body: service.Proposed(&p, "log", []string{absolute(files[0])})}}
+		var ds []lang.Diagnostic
+		if settings, ds = service.CheckSettings(texts); lang.Errors(ds) {
+			return nil, nil, refuse(ds)
+		}
+		src = settings.Sources[0]
+	}
+	if err := withSecret(settings); err != nil {
+		return nil, nil, err
+	}
+	return match.NewPlan(settings, src, nil, time.Local), settings.Layout(src.LayoutName()), nil
+}
+
+// layoutGiven reads what --layout says.
+func layoutGiven(text string) (*lang.Settings, string, error) {
+	name := strings.TrimSpace(text)
+	if empty := (&lang.Settings{}); name == "plain" || empty.Layout(name) != nil {
+		return empty, name, nil
+	}
+	body := text
+	if !strings.HasPrefix(name, "layout ") || !strings.Contains(name, "{") {
+		body = "layout given {\n" + lang.Clauses("layout", text) + "\n}\n"
+	}
+	settings, ds := service.CheckSettings([]service.Text{{Name: "--layout", Body: body}})
+	if err := refuse(ds); err != nil {
+		return nil, "", err
+	}
+	if len(settings.Layouts) == 0 {
+		return nil, "", fmt.Errorf("--layout %s is no layout: give the name of one that is built in, or clauses such as: json, or pattern /…/", text)
+	}
+	return settings, settings.Layouts[0].Name, nil
+}
+
+// written is what became of an entry.
+type written struct {
+	at      entry.Instant
+	fits    bool
+	fields  []entry.Field
+	text    string
+	misfits []layout.Misfit
+}
+
+func printFields(o *fieldsOptions, files []string) error {
+	plan, l, err := o.planOf(files)
+	if err != nil {
+		return err
+	}
+	out := bufio.NewWriterSize(os.Stdout, 64<<10)
+	var p fieldPrinter
+	switch {
+	case o.asJSON:
+		p = &jsonFields{only: o.only}
+	case o.asCSV:
+		p = &csvFields{columns: o.columns(l), known: o.only != nil || l != nil && !l.Open()}
+	default:
+		p = &tableFields{columns: slices.DeleteFunc(o.columns(l), func(f string) bool { // its own column has it
+			return o.only == nil && l != nil && l.Time != nil && slices.Contains(l.Time.Fields, f)
+		}), narrow: o.misfits}
+	}
+	if o.only != nil {
+		plan.Layout.Narrow(o.only)
+	}
+	reasons := newReasons()
+	for _, path := range files {
+		d := &layout.Divider{Layout: plan.Layout}
+		near, last := entry.Of(time.Now()), entry.None
+		if info, err := os.Stat(path); err == nil {
+			near = entry.Of(info.ModTime())
+		}
+		d.Reuse = o.asCSV || o.asJSON
+		headed := plan.Layout.Headed()
+		masked := plan.Layout.Masked()
+		if _, err := eachBlock(path, plan, func(text []byte) error {
+			var failure error
+			plan.All(text, func(line []byte) {
+				if headed {
+					d.See(line)
+				}
+				x, raw := plan.Divide(d, line, near)
+				if x.Timed {
+					last, near = x.At, x.At
+				}
+				if reasons.total++; !x.Fits || len(x.Misfits) > 0 {
+					x.Misfits = d.Why(&x, raw)
+					reasons.add(&x, raw)
+				} else if o.misfits {
+					return
+				}
+				w := written{at: last, fits: x.Fits, fields: x.Fields, misfits: x.Misfits}
+				if masked {
+					var shown string
+					x, shown = plan.Shown(d, line, near)
+					w.fields, w.text = x.Fields, shown
+				}
+				if failure == nil {
+					failure = p.print(out, &w, raw, masked)
+				}
+			})
+			return failure
+		}); err != nil {
+			return err
+		}
+	}
+	if err := p.end(out); err != nil {
+		return err
+	}
+	if err := out.Flush(); err != nil {
+		return fmt.Errorf("the result cannot be written: %w", err)
+	}
+	reasons.tell()
+	return nil
+}
+
+// columns are the fields that a layout gives, in their order.
+func (o *fieldsOptions) columns(l *lang.Layout) []string {
+	if o.only != nil {
+		return o.only
+	}
+	if l == nil {
+		return nil
+	}
+	return l.Fields()
+}
+
+// reasons groups what does not fit.
+type reasons struct {
+	total  int
+	counts map[string]int
+	first  map[string]string
+	order  []string
+}
+
+func newReasons() *reasons { return &reasons{counts: map[string]int{}, first: map[string]string{}} }
+
+// maxReasons bounds how many reasons are told apart.
+const maxReasons = 1000
+
+func (r *reasons) add(x *layout.Division, line []byte) {
+	for _, m := range x.Misfits {
+		if r.counts[m.Reason] == 0 {
+			if len(r.order) >= maxReasons {
+				continue
+			}
+			r.order = append(r.order, m.Reason)
+			v := m.Value
+			if v == "" {
+				v = strings.ToValidUTF8(string(line[:min(len(line), 200)]), "\uFFFD")
+			}
+			r.first[m.Reason] = x.Hide(v)
+		}
+		r.counts[m.Reason]++
+	}
+}
+
+// tell says on standard error how many entries do not fit, and why.
+func (r *reasons) tell() {
+	clearProgress()
+	sort.SliceStable(r.order, func(i, j int) bool { return r.counts[r.order[i]] > r.counts[r.order[j]] })
+	for _, reason := range r.order {
+		fmt.Fprintf(os.Stderr, "%s of %s: %s: `%s`\n", thousands(r.counts[reason]), thousands(r.total), reason, shown(r.first[reason]))
+	}
+	if len(r.order) == 0 {
+		fmt.Fprintf(os.Stderr, "all %s fit\n", thousands(r.total))
+	}
+}
+
+func thousands(n int) string {
+	s := fmt.Sprint(n)
+	for i := len(s) - 3; i > 0; i -= 3 {
+		s = s[:i] + "," + s[i:]
+	}
+	return s
+}
+
+// fieldPrinter prints entries in one form.
+type fieldPrinter interface {
+	// print prints an entry; hidden tells that its text is masked and stands in w.
+	print(out *bufio.Writer, w *written, raw []byte, hidden bool) error
+	end(out *bufio.Writer) error
+}
+
+func (w *written) whole(raw []byte, hidden bool) string {
+	if hidden {
+		return w.text
+	}
+	return strings.ToValidUTF8(string(raw), "\uFFFD")
+}
+
+func (w *written) misfit() string {
+	var all []string
+	for _, m := range w.misfits {
+		all = append(all, m.String())
+	}
+	return strings.Join(all, "; ")
+}
+
+// stamp writes instants, and remembers the second that it wrote last.
+type stamp struct {
+	second int64
+	text   []byte
+}
+
+func (s *stamp) append(b []byte, at entry.Instant) []byte {
+	nanos := int64(at) % 1e9
+	second := int64(at) / 1e9
+	if nanos < 0 {
+		nanos, second = nanos+1e9, second-1
+	}
+	if s.text == nil || second != s.second {
+		s.second = second
+		s.text = time.Unix(second, 0).UTC().AppendFormat(s.text[:0], "2006-01-02T15:04:05")
+	}
+	ms := nanos / 1e6
+	b = append(b, s.text...)
+	return append(b, '.', byte('0'+ms/100), byte('0'+ms/10%10), byte('0'+ms%10), 'Z')
+}
+
+type jsonFields struct {
+	only []string
+	buf  []byte
+	at   stamp
+}
+
+func (p *jsonFields) print(out *bufio.Writer, w *written, raw []byte, hidden bool) error {
+	b := append(p.buf[:0], `{"at":`...)
+	if w.at == entry.None {
+		b = append(b, "null"...)
+	} else {
+		b = append(p.at.append(append(b, '"'), w.at), '"')
+	}
+	if w.fits {
+		b = append(b, `,"fits":true,"fields":{`...)
+	} else {
+		b = append(b, `,"fits":false,"fields":{`...)
+	}
+	some := false
+	for i := range w.fields {
+		f := &w.fields[i]
+		if f.Value == "" || p.only != nil && !slices.Contains(p.only, f.Name) {
+			continue
+		}
+		if some {
+			b = append(b, ',')
+		}
+		some = true
+		b = appendJSON(b, f.Name)
+		b = append(b, ':')
+		b = appendJSON(b, f.Value)
+	}
+	b = append(b, '}')
+	if p.only == nil {
+		b = append(b, `,"text":`...)
+		b = appendJSON(b, w.whole(raw, hidden))
+	}
+	if m := w.misfit(); m != "" {
+		b = append(b, `,"misfit":`...)
+		b = appendJSON(b, m)
+	}
+	b = append(b, "}\n"...)
+	p.buf = b
+	_, err := out.Write(b)
+	return err
+}
+
+func (p *jsonFields) end(*bufio.Writer) error { return nil }
+
+// appendJSON writes a text as JSON has it.
+func appendJSON(b []byte, s string) []byte {
+	for i := range len(s) {
+		if c := s[i]; c < ' ' || c == '"' || c == '\\' || c >= utf8.RuneSelf {
+			var x bytes.Buffer
+			e := json.NewEncoder(&x)
+			e.SetEscapeHTML(false)
+			e.Encode(s)
+			return append(b, bytes.TrimSuffix(x.Bytes(), []byte{'\n'})...)
+		}
+	}
+	return append(append(append(b, '"'), s...), '"')
+}
+
+// csvFields prints a header line and a row an entry. Where it is not known which
+// fields there are, they are those of the first entries.
+type csvFields struct {
+	columns []string
+	known   bool
+	began   bool
+	held    []written
+	raws    []string
+	late    map[string]bool
+	buf     []byte
+	at      stamp
+}
+
+// heldBack is how many entries are looked at before the header is written, where the
+// layout does not say which fields there are.
+const heldBack = 20_000
+
+func (p *csvFields) print(out *bufio.Writer, w *written, raw []byte, hidden bool) error {
+	if p.known || p.began {
+		if err := p.begin(out); err != nil {
+			return err
+		}
+		return p.row(out, w, func() string { return w.whole(raw, hidden) })
+	}
+	x := *w
+	x.fields = slices.Clone(w.fields)
+	p.held = append(p.held, x)
+	p.raws = append(p.raws, w.whole(raw, hidden))
+	for _, f := range w.fields {
+		if !slices.Contains(p.columns, f.Name) {
+			p.columns = append(p.columns, f.Name)
+		}
+	}
+	if len(p.held) < heldBack {
+		return nil
+	}
+	return p.flush(out)
+}
+
+func (p *csvFields) flush(out *bufio.Writer) error {
+	err := p.begin(out)
+	for i := range p.held {
+		if err == nil {
+			err = p.row(out, &p.held[i], func() string { return p.raws[i] })
+		}
+	}
+	p.held, p.raws = nil, nil
+	return err
+}
+
+func (p *csvFields) begin(out *bufio.Writer) error {
+	if p.began {
+		return nil
+	}
+	p.began = true
+	b := append(p.buf[:0], "entry-time"...)
+	for _, c := range p.columns {
+		b = appendCSV(append(b, ','), c)
+	}
+	b = append(b, ",misfit,entry\r\n"...)
+	_, err := out.Write(b)
+	return err
+}
+
+func (p *csvFields) row(out *bufio.Writer, w *written, whole func() string) error {
+	b := p.buf[:0]
+	if w.at != entry.None {
+		b = p.at.append(b, w.at)
+	}
+	used := 0
+	for k, c := range p.columns {
+		b = append(b, ',')
+		if k < len(w.fields) && w.fields[k].Name == c { // they mostly come in that order
+			b = appendCSV(b, w.fields[k].Value)
+			used++
+			continue
+		}
+		for i := range w.fields {
+			if w.fields[i].Name == c {
+				b = appendCSV(b, w.fields[i].Value)
+				used++
+				break
+			}
+		}
+	}
+	if used < len(w.fields) {
+		p.missed(w)
+	}
+	b = append(b, ',')
+	if len(w.misfits) > 0 {
+		b = appendCSV(b, w.misfit())
+	}
+	b = append(b, ',')
+	if !w.fits || len(w.fields) == 0 {
+		b = appendCSV(b, whole())
+	}
+	b = append(b, "\r\n"...)
+	p.buf = b
+	_, err := out.Write(b)
+	return err
+}
+
+// missed notes fields that came too late for a column.
+func (p *csvFields) missed(w *written) {
+	if p.known {
+		return
+	}
+	for _, f := range w.fields {
+		if f.Value != "" && !slices.Contains(p.columns, f.Name) && len(p.late) < 100 {
+			if p.late == nil {
+				p.late = map[string]bool{}
+			}
+			p.late[f.Name] = true
+		}
+	}
+}
+
+func (p *csvFields) end(out *bufio.Writer) error {
+	if err := p.flush(out); err != nil {
+		return err
+	}
+	if len(p.late) > 0 {
+		var names []string
+		for n := range p.late {
+			names = append(names, n)
+		}
+		sort.Strings(names)
+		fmt.Fprintf(os.Stderr, "dimlantern: these fields came first behind %s entries, and have no column: %s; --json prints all\n", thousands(heldBack), strings.Join(names, ", "))
+	}
+	return nil
+}
+
+// appendCSV writes a cell, RFC 4180.
+func appendCSV(b []byte, s string) []byte {
+	if !strings.ContainsAny(s, "\",\r\n") {
+		return append(b, s...)
+	}
+	b = append(b, '"')
+	for i := range len(s) {
+		if s[i] == '"' {
+			b = append(b, '"')
+		}
+		b = append(b, s[i])
+	}
+	return append(b, '"')
+}
+
+// tableFields prints a table for people. Its columns are as wide as the first entries
+// need.
+type tableFields struct {
+	columns []string
+	narrow  bool // only misfits: their reasons come first
+	rows    [][]string
+	widths  []int
+	began   bool
+	open    bool
+}
+
+// The bounds of a table: how many entries decide on its columns, and how wide one is.
+const (
+	firstRows = 500
+	cellWidth = 48
+)
+
+func (p *tableFields) print(out *bufio.Writer, w *written, raw []byte, hidden bool) error {
+	if !p.began && len(p.rows) == 0 && p.columns == nil {
+		p.open = true
+	}
+	if p.open && !p.began {
+		for _, f := range w.fields {
+			if !slices.Contains(p.columns, f.Name) {
+				p.columns = append(p.columns, f.Name)
+			}
+		}
+	}
+	at := "-"
+	if w.at != entry.None {
+		at = time.Unix(0, int64(w.at)).Format("2006-01-02 15:04:05.000")
+	}
+	row := []string{at}
+	if p.narrow || !w.fits {
+		row = append(row, "\x00"+w.misfit(), w.whole(raw, hidden))
+	} else if len(w.fields) == 0 {
+		row = append(row, "\x00", w.whole(raw, hidden))
+	} else {
+		for _, c := range p.columns {
+			v := ""
+			for i := range w.fields {
+				if w.fields[i].Name == c {
+					v = w.fields[i].Value
+					break
+				}
+			}
+			row = append(row, v)
+		}
+	}
+	if p.began {
+		return p.row(out, row)
+	}
+	if p.rows = append(p.rows, row); len(p.rows) < firstRows {
+		return nil
+	}
+	return p.begin(out)
+}
+
+func (p *tableFields) begin(out *bufio.Writer) error {
+	p.began = true
+	head := append([]string{"time"}, p.columns...)
+	if p.narrow {
+		head = []string{"time", "\x00why", "entry"}
+	}
+	p.widths = make([]int, len(p.columns)+1)
+	for _, row := range append([][]string{head}, p.rows...) {
+		for i, v := range row {
+			if i < len(p.widths) && (len(row) == 1 || !strings.HasPrefix(row[1], "\x00") || i == 0) {
+				p.widths[i] = min(cellWidth, max(p.widths[i], runewidth.StringWidth(shown(v))))
+			}
+		}
+	}
+	if err := p.row(out, head); err != nil {
+		return err
+	}
+	for _, row := range p.rows {
+		if err := p.row(out, row); err != nil {
+			return err
+		}
+	}
+	p.rows = nil
+	return nil
+}
+
+func (p *tableFields) row(out *bufio.Writer, row []string) error {
+	if len(row) > 1 && strings.HasPrefix(row[1], "\x00") {
+		why := row[1][1:]
+		if why != "" {
+			why += "  "
+		}
+		_, err := fmt.Fprintf(out, "%-*s  %s%s\n", p.widths[0], row[0], shown(why), shown(row[2]))
+		return err
+	}
+	for i, v := range row {
+		if v = shown(v); i+1 < len(row) {
+			v = runewidth.FillRight(runewidth.Truncate(v, p.widths[min(i, len(p.widths)-1)], "…"), cmp.Or(p.widths[min(i, len(p.widths)-1)], 1)) + "  "
+		}
+		if _, err := out.WriteString(v); err != nil {
+			return err
+		}
+	}
+	return out.WriteByte('\n')
+}
+
+func (p *tableFields) end(out *bufio.Writer) error {
+	if p.began {
+		return nil
+	}
+	return p.begin(out)
+}

@@ -1,0 +1,44 @@
+package service
+
+import (
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	"dimlantern/core/lang"
+	"dimlantern/core/layout"
+)
+
+// SourceName makes a source's name of a file's.
+func SourceName(path string) string { return sourceName(path, nil) }
+
+// Proposed writes a proposal as a settings file has it: the source, and the layout
+// where it is not built in.
+func Proposed(p *layout.Proposal, name string, paths []string) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "source %s {\n", name)
+	var files []string
+	for _, path := range paths {
+		if path == "-" {
+			continue
+		}
+		if abs, err := filepath.Abs(path); err == nil {
+			path = abs
+		}
+		files = append(files, lang.Quote(path))
+	}
+	if files == nil {
+		b.WriteString("input\n")
+	} else {
+		fmt.Fprintf(&b, "files %s\nbegin now\n", strings.Join(files, ", "))
+	}
+	if p.Starts != "" {
+		fmt.Fprintf(&b, "entry starts %s\n", (&lang.Pattern{Source: p.Starts}).String())
+	}
+	if p.Name != "" {
+		fmt.Fprintf(&b, "layout %s\n}\n", p.Name)
+	} else {
+		fmt.Fprintf(&b, "layout %s\n}\n\nlayout %s {\n%s\n}\n", name, name, strings.Join(p.Clauses, "\n"))
+	}
+	return lang.Parse("", []byte(b.String())).Format()
+}
