@@ -43,8 +43,9 @@ func (f *fit) came(p *match.Plan, header string, slab []byte, now time.Time) {
 		}
 		line := bytes.TrimSuffix(slab[at:at+end], []byte{'\r'})
 		if len(line) > 0 {
-			if p.Layout.Headed() {
-				f.divider.See(line)
+			if p.Layout.Headed() && f.divider.See(line) {
+				at += end + 1
+				continue
 			}
 			x, text := p.Shown(&f.divider, line, entry.Of(now))
 			f.add(x.Fits, text)

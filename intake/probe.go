@@ -159,8 +159,8 @@ func (r *Reach) divide(plan *match.Plan, d *layout.Divider, text []byte, near en
 		}
 		line := bytes.TrimSuffix(text[:k], []byte{'\r'})
 		text = text[k+1:]
-		if plan.Layout.Headed() {
-			d.See(line)
+		if plan.Layout.Headed() && d.See(line) {
+			continue
 		}
 		x, shown := plan.Shown(d, line, near)
 		r.Lines++

@@ -268,8 +268,8 @@ func (e *Entries) fill(text []byte, header string, plan *match.Plan, at entry.In
 	words := strings.Fields(strings.ToLower(q.Filter))
 	var all []EntryView
 	plan.Entries(text, func(line []byte) {
-		if plan.Layout.Headed() {
-			d.See(line)
+		if plan.Layout.Headed() && d.See(line) {
+			return
 		}
 		x, shown := plan.Shown(d, line, at)
 		v := EntryView{At: last, Raw: strings.ToValidUTF8(shown[:min(len(shown), 8192)], "\uFFFD"), Fits: x.Fits || plan.Layout.Plain(), Fields: x.Fields}

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"runtime/debug"
 	"slices"
 	"sort"
 	"strings"
@@ -150,12 +151,14 @@ func printFields(o *fieldsOptions, files []string) error {
 	default:
 		p = &tableFields{columns: slices.DeleteFunc(o.columns(l), func(f string) bool { // its own column has it
 			return o.only == nil && l != nil && l.Time != nil && slices.Contains(l.Time.Fields, f)
-		}), narrow: o.misfits}
+		}), narrow: o.misfits, open: o.only == nil && (l == nil || l.Open())}
 	}
 	if o.only != nil {
 		plan.Layout.Narrow(o.only)
 	}
 	reasons := newReasons()
+	debug.SetGCPercent(400) // entries are forgotten as soon as they are printed
+	var w written
 	for _, path := range files {
 		d := &layout.Divider{Layout: plan.Layout}
 		near, last := entry.Of(time.Now()), entry.None
@@ -168,8 +171,8 @@ func printFields(o *fieldsOptions, files []string) error {
 		if _, err := eachBlock(path, plan, func(text []byte) error {
 			var failure error
 			plan.All(text, func(line []byte) {
-				if headed {
-					d.See(line)
+				if headed && d.See(line) {
+					return
 				}
 				x, raw := plan.Divide(d, line, near)
 				if x.Timed {
@@ -181,7 +184,7 @@ func printFields(o *fieldsOptions, files []string) error {
 				} else if o.misfits {
 					return
 				}
-				w := written{at: last, fits: x.Fits, fields: x.Fields, misfits: x.Misfits}
+				w = written{at: last, fits: x.Fits, fields: x.Fields, misfits: x.Misfits}
 				if masked {
 					var shown string
 					x, shown = plan.Shown(d, line, near)
@@ -211,7 +214,7 @@ func (o *fieldsOptions) columns(l *lang.Layout) []string {
 	if o.only != nil {
 		return o.only
 	}
-	if l == nil {
+	if l == nil || l.Open() {
 		return nil
 	}
 	return l.Fields()
@@ -395,7 +398,7 @@ func (p *csvFields) print(out *bufio.Writer, w *written, raw []byte, hidden bool
 		if err := p.begin(out); err != nil {
 			return err
 		}
-		return p.row(out, w, func() string { return w.whole(raw, hidden) })
+		return p.row(out, w, raw, hidden)
 	}
 	x := *w
 	x.fields = slices.Clone(w.fields)
@@ -416,7 +419,8 @@ func (p *csvFields) flush(out *bufio.Writer) error {
 	err := p.begin(out)
 	for i := range p.held {
 		if err == nil {
-			err = p.row(out, &p.held[i], func() string { return p.raws[i] })
+			p.held[i].text = p.raws[i]
+			err = p.row(out, &p.held[i], nil, true)
 		}
 	}
 	p.held, p.raws = nil, nil
@@ -437,7 +441,7 @@ func (p *csvFields) begin(out *bufio.Writer) error {
 	return err
 }
 
-func (p *csvFields) row(out *bufio.Writer, w *written, whole func() string) error {
+func (p *csvFields) row(out *bufio.Writer, w *written, raw []byte, hidden bool) error {
 	b := p.buf[:0]
 	if w.at != entry.None {
 		b = p.at.append(b, w.at)
@@ -467,7 +471,7 @@ func (p *csvFields) row(out *bufio.Writer, w *written, whole func() string) erro
 	}
 	b = append(b, ',')
 	if !w.fits || len(w.fields) == 0 {
-		b = appendCSV(b, whole())
+		b = appendCSV(b, w.whole(raw, hidden))
 	}
 	b = append(b, "\r\n"...)
 	p.buf = b
@@ -507,7 +511,14 @@ func (p *csvFields) end(out *bufio.Writer) error {
 
 // appendCSV writes a cell, RFC 4180.
 func appendCSV(b []byte, s string) []byte {
-	if !strings.ContainsAny(s, "\",\r\n") {
+	plain := true
+	for i := range len(s) {
+		if c := s[i]; c == ',' || c == '"' || c < ' ' {
+			plain = false
+			break
+		}
+	}
+	if plain {
 		return append(b, s...)
 	}
 	b = append(b, '"')
@@ -538,9 +549,6 @@ const (
 )
 
 func (p *tableFields) print(out *bufio.Writer, w *written, raw []byte, hidden bool) error {
-	if !p.began && len(p.rows) == 0 && p.columns == nil {
-		p.open = true
-	}
 	if p.open && !p.began {
 		for _, f := range w.fields {
 			if !slices.Contains(p.columns, f.Name) {

@@ -35,20 +35,24 @@ type head struct {
 // has to be shown every line.
 func (l *Layout) Headed() bool { return l.name == "w3c" || l.columns != nil && l.columns.header }
 
-// See looks whether a line is a header, and remembers it. It is shown the lines of a
-// log one after the other, each before it is divided.
-func (d *Divider) See(line []byte) {
+// See looks whether a line is a header, remembers it, and answers true where it is
+// one: such a line is no entry. It is shown the lines of a log one after the other,
+// each before it is divided.
+func (d *Divider) See(line []byte) bool {
 	l := d.Layout
 	switch {
 	case l.name == "w3c":
 		if len(line) > 0 && line[0] == '#' {
 			d.directive(valid(line))
+			return true
 		}
 	case l.columns != nil && l.columns.header:
 		if d.isHeader(line) {
 			d.Header = valid(line)
+			return true
 		}
 	}
+	return false
 }
 
 // isHeader tells whether a line names columns. The first line does, unless it holds
@@ -225,7 +229,7 @@ func (d *Divider) delimited(line []byte, near entry.Instant) Division {
 		return Division{}
 	}
 	if c.header && d.isHeader(line) {
-		return Division{Fits: true}
+		return Division{Fits: true, Header: true}
 	}
 	names := d.columnsNow()
 	if names == nil {
@@ -322,7 +326,7 @@ func (d *Divider) w3c(line []byte, near entry.Instant) Division {
 		return Division{}
 	}
 	if s[0] == '#' {
-		return Division{Fits: true}
+		return Division{Fits: true, Header: true}
 	}
 	h := d.w3cHead()
 	if len(h.names) == 0 {

@@ -123,8 +123,9 @@ func (x *detection) add(p Proposal, weight float64) {
 	p.Of = len(lines)
 	fields, names := 0, map[string]bool{}
 	for _, line := range lines {
-		if compiled.Headed() {
-			d.See([]byte(line))
+		if compiled.Headed() && d.See([]byte(line)) {
+			p.Of--
+			continue
 		}
 		v := d.Divide([]byte(line), x.near)
 		if v.Fits {
@@ -139,6 +140,9 @@ func (x *detection) add(p Proposal, weight float64) {
 		}
 	}
 	p.Fields = len(names)
+	if p.Of == 0 {
+		return
+	}
 	fits := float64(p.Fits) / float64(p.Of)
 	p.score = fits*fits*weight + 0.3*float64(p.Timed)/float64(p.Of)
 	if fits < 0.5 {
@@ -182,7 +186,9 @@ func (x *detection) open() {
 		x.add(Proposal{What: "the system journal's export format", Name: "journal", Starts: `^__CURSOR=`}, 1.5)
 	case x.share(func(l string) bool { return strings.HasPrefix(strings.TrimSpace(l), "<Event") }) > 0.02 && strings.Contains(strings.Join(x.lines[:min(len(x.lines), 60)], ""), "<System>"):
 		p := Proposal{What: "event XML", Name: "event-xml"}
-		if x.share(func(l string) bool { return strings.HasSuffix(strings.TrimSpace(l), "</Event>") && strings.Contains(l, "<Event") }) < 0.9 {
+		if x.share(func(l string) bool {
+			return strings.HasSuffix(strings.TrimSpace(l), "</Event>") && strings.Contains(l, "<Event")
+		}) < 0.9 {
 			p.Starts = `^\s*<Event[ >]`
 		}
 		x.add(p, 1.5)
@@ -211,7 +217,9 @@ func (x *detection) named(what, format string) Proposal {
 	counts, samples := map[string]int{}, map[string][]string{}
 	var order []string
 	for _, line := range x.lines {
-		d.See([]byte(line))
+		if d.See([]byte(line)) {
+			continue
+		}
 		for _, f := range d.Divide([]byte(line), x.near).Fields {
 			if counts[f.Name]++; counts[f.Name] == 1 {
 				order = append(order, f.Name)
@@ -286,7 +294,9 @@ func (x *detection) clausesOf(order []string, counts map[string]int, samples map
 		out = append(out, "map "+n+" to "+ours)
 	}
 	for _, n := range order {
-		if unitDecimals(samples[n]) {
+		if unitDurations(samples[n]) {
+			out = append(out, "type "+n+" duration")
+		} else if unitDecimals(samples[n]) {
 			out = append(out, "type "+n+" decimal")
 		}
 	}
@@ -338,6 +348,21 @@ func timeClause(field string, values []string) string {
 		}
 	}
 	return fmt.Sprintf("time %s like %s", field, lang.Quote(example))
+}
+
+// unitDurations tells whether values are spans of time with a unit that means nothing
+// else.
+func unitDurations(values []string) bool {
+	sure := 0
+	for _, v := range values {
+		if _, ok := duration(v, ""); !ok {
+			return false
+		}
+		if strings.HasSuffix(v, "ms") || strings.HasSuffix(v, "us") || strings.HasSuffix(v, "µs") || strings.HasSuffix(v, "ns") || strings.HasSuffix(v, "sec") {
+			sure++
+		}
+	}
+	return sure > 0
 }
 
 // unitDecimals tells whether values are numbers only once units or marks are taken off
@@ -480,8 +505,10 @@ func nameOf(values []string, i int) string {
 		return "level"
 	case every(func(v string) bool { _, ok := typed(v, "address", "", nil, 0); return ok }):
 		return "client"
-	case every(hostLike):
+	case every(hostLike) && slices.ContainsFunc(some, func(v string) bool { return strings.ContainsAny(v, "-0123456789") }):
 		return "host"
+	case every(hostLike):
+		return "program"
 	case every(func(v string) bool { return strings.Count(v, " ") > 1 }):
 		return "text"
 	}

@@ -49,7 +49,9 @@ func (x *exampleReader) read() error {
 			x.add(partZone)
 			x.i += n
 		default:
-			x.mark(c)
+			if n := len(x.f.elems); c != ' ' || n == 0 || x.f.elems[n-1] != (element{partMark, ' '}) { // of blanks any number stands for any
+				x.mark(c)
+			}
 			x.i++
 		}
 		if err != nil {

@@ -53,7 +53,7 @@ func (x *detection) patterns() {
 	if _, err := TimeLike(example, ""); err != nil {
 		var sure bool
 		if order, sure = orderOf(times); !sure {
-			note = "day and month cannot be told apart by this sample: " + err.Error()
+			note = "day and month cannot be told apart by this sample: look at the time clause"
 		}
 	}
 	like := "time at like " + lang.Quote(example)
@@ -283,7 +283,7 @@ func hosts(lines []head2, at []int, who []int) bool {
 			like++
 		}
 	}
-	return 10*like >= 9*len(who) && (len(different) <= 3 || 3*len(different) <= len(who) || len(who) < 12)
+	return 10*like >= 9*len(who) && (len(different) <= 3 || 2*len(different) <= len(who) || len(who) < 8)
 }
 
 func wordAt(s string, i int) string {

@@ -215,6 +215,9 @@ func (x *induction) attempt(names []string, whole []Example, left, right int) (s
 	if begins {
 		pieces = append(pieces, piece{forms: []string{"^"}})
 	}
+	if n > 1 && !begins && tokenKind(lefts[0][len(lefts[0])-n]) == " " { // a blank holds nothing
+		n--
+	}
 	for k := range n {
 		var all []string
 		for _, t := range lefts {

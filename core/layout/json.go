@@ -36,6 +36,7 @@ type jsonScan struct {
 	d *Divider
 	b []byte
 	i int
+	n int // names so far
 	f fields
 }
 
@@ -65,12 +66,12 @@ func (s *jsonScan) object(prefix string, depth int) bool {
 		if s.space() != '"' {
 			return false
 		}
-		key, escaped, ok := s.str()
+		key, _, ok := s.str()
 		if !ok || s.space() != ':' {
 			return false
 		}
 		s.i++
-		if !s.value(prefix, key, escaped, depth) {
+		if !s.value(prefix, key, depth) {
 			return false
 		}
 		switch s.space() {
@@ -85,40 +86,52 @@ func (s *jsonScan) object(prefix string, depth int) bool {
 	}
 }
 
-// name is the field's name of a member.
-func (s *jsonScan) name(prefix string, key []byte, escaped bool) string {
-	d := s.d
-	if prefix == "" && !escaped {
-		if n, ok := d.keys[string(key)]; ok {
-			return n
-		}
-	}
-	k := string(key)
-	if escaped {
-		k = unescape(key)
-	}
-	n := Name(prefix + k)
-	if prefix == "" && !escaped && len(d.keys) < maxFields {
-		if d.keys == nil {
-			d.keys = map[string]string{}
-		}
-		d.keys[k] = n
-	}
-	return n
+// keyed is what is known of a name that entries give.
+type keyed struct {
+	raw, parent string // as it is written, and what stands in front of it
+	name        string // the field's
+	inner       string // what stands in front of the names of its members
+	wanted      bool
 }
 
-func (s *jsonScan) value(prefix string, key []byte, escaped bool, depth int) bool {
-	l := s.d.Layout
+// key finds out about a name; n is the how many-th of the entry it is.
+func (d *Divider) key(n int, parent string, raw []byte) keyed {
+	if n < len(d.order) && d.order[n].raw == string(raw) && d.order[n].parent == parent {
+		return d.order[n]
+	}
+	k, ok := d.keys[string(raw)]
+	if !ok || k.parent != parent {
+		s := string(raw)
+		if bytes.IndexByte(raw, '\\') >= 0 {
+			s = unescape(raw)
+		}
+		k = keyed{raw: string(raw), parent: parent, inner: parent + s + ".", name: Name(parent + s)}
+		l := d.Layout
+		k.wanted = k.name != "" && (l.wants == nil || l.wants[k.name] || l.time == nil && timeRank(k.name) >= 0)
+		if d.keys == nil {
+			d.keys = map[string]keyed{}
+		}
+		if len(d.keys) < maxFields {
+			d.keys[k.raw] = k
+		}
+	}
+	switch {
+	case n < len(d.order):
+		d.order[n] = k
+	case n == len(d.order) && n < maxFields:
+		d.order = append(d.order, k)
+	}
+	return k
+}
+
+func (s *jsonScan) value(parent string, key []byte, depth int) bool {
+	k := s.d.key(s.n, parent, key)
+	s.n++
 	c := s.space()
 	if c == '{' {
-		k := string(key)
-		if escaped {
-			k = unescape(key)
-		}
-		return s.object(prefix+k+".", depth+1)
+		return s.object(k.inner, depth+1)
 	}
-	name := s.name(prefix, key, escaped)
-	wanted := name != "" && len(s.f) < maxFields && (l.wants == nil || l.wants[name] || l.time == nil && timeRank(name) >= 0)
+	name, wanted := k.name, k.wanted && len(s.f) < maxFields
 	put := func(v string) {
 		if !wanted {
 			return
@@ -230,24 +243,7 @@ func (s *jsonScan) array(depth int) bool {
 		return true
 	}
 	for {
-		ok := false
-		switch c := s.space(); {
-		case c == '"':
-			_, _, ok = s.str()
-		case c == '[':
-			ok = s.array(depth + 1)
-		case c == '{':
-			ok = s.pass(depth + 1)
-		case c == 't':
-			ok = s.word("true")
-		case c == 'f':
-			ok = s.word("false")
-		case c == 'n':
-			ok = s.word("null")
-		default:
-			ok = s.number()
-		}
-		if !ok {
+		if !s.element(depth) {
 			return false
 		}
 		switch s.space() {
@@ -262,16 +258,58 @@ func (s *jsonScan) array(depth int) bool {
 	}
 }
 
-// pass passes an object in an array.
-func (s *jsonScan) pass(depth int) bool {
-	inner := &jsonScan{d: &Divider{Layout: nothing}, b: s.b, i: s.i}
-	ok := inner.object("", depth)
-	s.i = inner.i
-	return ok
+// element passes a value in an array.
+func (s *jsonScan) element(depth int) bool {
+	switch c := s.space(); {
+	case c == '"':
+		_, _, ok := s.str()
+		return ok
+	case c == '[':
+		return s.array(depth + 1)
+	case c == '{':
+		return s.pass(depth + 1)
+	case c == 't':
+		return s.word("true")
+	case c == 'f':
+		return s.word("false")
+	case c == 'n':
+		return s.word("null")
+	}
+	return s.number()
 }
 
-// nothing is a layout that asks for no field.
-var nothing = &Layout{wants: map[string]bool{}, time: RFC3339}
+// pass passes an object in an array.
+func (s *jsonScan) pass(depth int) bool {
+	if depth > maxNesting {
+		return false
+	}
+	s.i++
+	if s.space() == '}' {
+		s.i++
+		return true
+	}
+	for {
+		if s.space() != '"' {
+			return false
+		}
+		if _, _, ok := s.str(); !ok || s.space() != ':' {
+			return false
+		}
+		s.i++
+		if !s.element(depth) {
+			return false
+		}
+		switch s.space() {
+		case ',':
+			s.i++
+		case '}':
+			s.i++
+			return true
+		default:
+			return false
+		}
+	}
+}
 
 // str reads a string, without its quotes and with its escapes.
 func (s *jsonScan) str() (v []byte, escaped, ok bool) {

@@ -156,7 +156,8 @@ type Divider struct {
 	spans []int
 	cache timeCache
 	heads head // what Header says
-	keys  map[string]string
+	keys  map[string]keyed
+	order []keyed // as they came in the entry before
 	guess guessed
 	cells []cell
 	reuse fields
@@ -170,6 +171,7 @@ type Division struct {
 	At      entry.Instant
 	Timed   bool // At was found and read
 	Fits    bool
+	Header  bool     // it is no entry, but names the columns of those that come
 	Misfits []Misfit // why it does not fit, or which values do not fit their types
 
 	hidden []hidden
@@ -270,7 +272,7 @@ func (d *Divider) fields(most int) fields {
 func (d *Divider) finish(out *Division, line []byte, near entry.Instant) {
 	l := d.Layout
 	out.masks = l.masks
-	if !out.Fits {
+	if !out.Fits || out.Header {
 		return
 	}
 	if len(l.masks) > 0 {
@@ -420,7 +422,7 @@ func (d *Divider) Glance(line []byte, near entry.Instant) (at entry.Instant, ok,
 	if c.steps == nil || c.timeAt < 0 || l.types[c.names[c.timeAt]] != "" {
 		return 0, false, false
 	}
-	if n := d.cache.n; n > 0 && c.behind >= 0 && len(line) > n && string(d.cache.prefix[:n]) == string(line[:n]) {
+	if n := d.cache.n; n > 0 && d.cache.zone == "" && c.behind >= 0 && len(line) > n && string(d.cache.prefix[:n]) == string(line[:n]) {
 		nano, end := 0, n
 		if line[n] == '.' || line[n] == ',' {
 			nano, end = fraction(line, n+1)
@@ -453,7 +455,7 @@ type Run struct {
 func (d *Divider) GlanceOn(slab []byte, at, stop, most int) Run {
 	r := Run{Next: at, Top: entry.None}
 	l := d.Layout
-	if len(l.patterns) != 1 || l.time == nil || len(l.steps) > 0 || d.cache.n == 0 {
+	if len(l.patterns) != 1 || l.time == nil || len(l.steps) > 0 || d.cache.n == 0 || d.cache.zone != "" {
 		return r
 	}
 	behind := l.patterns[0].behind

@@ -67,38 +67,6 @@ func TestTimeLike(t *testing.T) {
 	}
 }
 
-// Of the hour that a change of clocks brings twice, the nearer one is meant.
-func TestTheHourThatComesTwice(t *testing.T) {
-	zone, err := time.LoadLocation("Europe/Dublin")
-	require.NoError(t, err)
-	f, err := TimeLike("2026-11-24 05:32:28", "")
-	require.NoError(t, err)
-	for near, want := range map[string]string{
-		"2026-10-25T00:20:00Z": "2026-10-25T00:30:00Z",
-		"2026-10-25T01:20:00Z": "2026-10-25T01:30:00Z",
-	} {
-		got, ok := f.Parse("2026-10-25 01:30:00", zone, at(near))
-		require.True(t, ok)
-		assert.Equal(t, at(want), got)
-	}
-}
-
-// Whatever an instant, it is read back as it was written.
-func TestTimesThereAndBack(t *testing.T) {
-	var cache timeCache
-	rapid.Check(t, func(t *rapid.T) {
-		want := time.Unix(rapid.Int64Range(0, 4e9).Draw(t, "s"), rapid.Int64Range(0, 999).Draw(t, "ms")*1e6).UTC()
-		for like, form := range map[string]string{"2026-11-24 05:32:28.114": "2006-01-02 15:04:05.000",
-			"24/Nov/2026:05:32:28 +0000": "02/Jan/2006:15:04:05.000 -0700", "11/24/2026 05:32:28 PM": "01/02/2006 03:04:05.000 PM"} {
-			f, err := TimeLike(like, "")
-			require.NoError(t, err)
-			got, ok := cache.parse(f, want.Format(form), time.UTC, 0)
-			require.True(t, ok, want.Format(form))
-			require.Equal(t, entry.Of(want), got, want.Format(form))
-		}
-	})
-}
-
 // parts of patterns and of lines, from which pairs are put together that often
 // fit and often nearly do.
 var patternParts = []string{`(?<a>\S+)`, `(?<b>\w+)`, `(?<c>\d+)`, ` `, ` +`, `\[`, `\]`, `: `, `x?`, `(?:\[(?<d>\d+)\])?`, `(?<e>[^,]*)`, `,`, `.`,

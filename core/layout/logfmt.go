@@ -12,8 +12,7 @@ import (
 func (d *Divider) logfmt(line []byte, near entry.Instant) Division {
 	out := Division{}
 	f := d.fields(12)
-	l := d.Layout
-	pairs := 0
+	pairs, n := 0, 0
 	for i := 0; ; {
 		for i < len(line) && (line[i] == ' ' || line[i] == '\t') {
 			i++
@@ -29,16 +28,8 @@ func (d *Divider) logfmt(line []byte, near entry.Instant) Division {
 		if len(key) == 0 || i < len(line) && line[i] == '"' {
 			return out
 		}
-		name, ok := d.keys[string(key)]
-		if !ok {
-			name = Name(string(key))
-			if d.keys == nil {
-				d.keys = map[string]string{}
-			}
-			if len(d.keys) < maxFields {
-				d.keys[string(key)] = name
-			}
-		}
+		k := d.key(n, "", key)
+		n++
 		value := "true"
 		if i < len(line) && line[i] == '=' {
 			pairs++
@@ -56,8 +47,12 @@ func (d *Divider) logfmt(line []byte, near entry.Instant) Division {
 				if end >= len(line) || end+1 < len(line) && line[end+1] > ' ' {
 					return out
 				}
-				if value = valid(line[from+1 : end]); escaped {
+				switch {
+				case !k.wanted:
+				case escaped:
 					value = unescape(line[from+1 : end])
+				default:
+					value = valid(line[from+1 : end])
 				}
 				i = end + 1
 			} else {
@@ -67,13 +62,14 @@ func (d *Divider) logfmt(line []byte, near entry.Instant) Division {
 				if i < len(line) && line[i] == '"' {
 					return out
 				}
-				value = valid(line[from:i])
+				if k.wanted {
+					value = valid(line[from:i])
+				}
 			}
 		}
-		if name == "" || len(f) >= maxFields || l.wants != nil && !l.wants[name] && (l.time != nil || timeRank(name) < 0) {
-			continue
+		if k.wanted && len(f) < maxFields {
+			f.put(k.name, value)
 		}
-		f.put(name, value)
 	}
 	if pairs == 0 {
 		return out

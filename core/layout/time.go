@@ -463,6 +463,7 @@ type timeCache struct {
 	prefix [32]byte
 	n      int
 	base   entry.Instant
+	zone   string // what stood behind the decimals
 }
 
 // parse is Parse with the cache.
@@ -472,16 +473,23 @@ func (tc *timeCache) parse(f *TimeFormat, s string, loc *time.Location, ref entr
 		return f.Parse(s, loc, ref)
 	}
 	if tc.n == n && string(tc.prefix[:n]) == s[:n] {
-		if nano, rest := scanFraction(s[n:]); rest == "" {
+		if nano, rest := scanFraction(s[n:]); rest == tc.zone {
 			return tc.base + entry.Instant(nano), true
 		}
 	}
 	at, ok := f.Parse(s, loc, ref)
-	if ok && !f.hasZone && loc == time.UTC {
-		if nano, rest := scanFraction(s[n:]); rest == "" {
+	if ok {
+		nano, rest := scanFraction(s[n:])
+		// A second means the same for all lines unless the clocks change near it.
+		if f.hasZone && len(rest) <= 6 && (rest == "Z" || rest != "" && (rest[0] == '+' || rest[0] == '-')) || !f.hasZone && rest == "" && steady(loc, at) {
 			tc.n = copy(tc.prefix[:], s[:n])
-			tc.base = at - entry.Instant(nano)
+			tc.base, tc.zone = at-entry.Instant(nano), rest
 		}
 	}
 	return at, ok
+}
+
+// steady tells whether no change of clocks is near an instant.
+func steady(loc *time.Location, at entry.Instant) bool {
+	return loc == time.UTC || loc == nil || offsetAt(loc, at-2*day) == offsetAt(loc, at+2*day)
 }

@@ -132,9 +132,9 @@ func thousands(s string) (string, bool) {
 			return s, false
 		}
 		s = strings.Replace(s, ",", ".", 1)
-	case point == 1 && comma > 0 && strings.LastIndexByte(s, ',') < strings.IndexByte(s, '.'), point == 0:
+	case point == 1 && strings.LastIndexByte(s, ',') < strings.IndexByte(s, '.') && grouped(s[:strings.IndexByte(s, '.')], ","), point == 0 && grouped(s, ","):
 		s = strings.ReplaceAll(s, ",", "")
-	case comma == 1 && strings.LastIndexByte(s, '.') < strings.IndexByte(s, ','), comma == 0:
+	case comma == 1 && strings.LastIndexByte(s, '.') < strings.IndexByte(s, ',') && grouped(s[:strings.IndexByte(s, ',')], "."), comma == 0 && grouped(s, "."):
 		s = strings.Replace(strings.ReplaceAll(s, ".", ""), ",", ".", 1)
 	default:
 		return s, false
@@ -143,6 +143,17 @@ func thousands(s string) (string, bool) {
 		s = "0" + s
 	}
 	return s, true
+}
+
+// grouped tells whether marks stand before each three digits.
+func grouped(s, mark string) bool {
+	parts := strings.Split(strings.TrimPrefix(s, "-"), mark)
+	for i, p := range parts {
+		if i > 0 && len(p) != 3 || i == 0 && (p == "" || len(p) > 3) {
+			return false
+		}
+	}
+	return true
 }
 
 // unitLike tells whether what stands behind a number can be its unit.

@@ -250,7 +250,7 @@ func (r *Reader) Scan(raw []byte, base int64, now entry.Instant, emit func(*engi
 	r.spots = r.Plan.search.search(slab, r.spots[:0])
 	s := &scan{r: r, slab: slab, marks: marks, base: base, now: now, emit: emit, tick: tick}
 	s.run()
-	n := int64(bytes.Count(slab, newline))
+	n := int64(bytes.Count(slab, newline)) - s.headers
 	if slab[len(slab)-1] != '\n' {
 		n++
 	}
@@ -273,6 +273,8 @@ type scan struct {
 	topEnd int
 	sure   bool
 	conds  []int
+	// headers is how many lines were no entries.
+	headers int64
 }
 
 func (s *scan) run() {
@@ -328,8 +330,13 @@ func (s *scan) run() {
 			end += at
 			stop = end + 1
 		}
-		if headed {
-			r.divider.See(s.line(at, end))
+		if headed && r.divider.See(s.line(at, end)) {
+			s.headers++
+			for next < len(r.spots) && r.spots[next].at < end {
+				next++
+			}
+			at = stop
+			continue
 		}
 		s.glance(at, end)
 		if next < len(r.spots) && r.spots[next].at < end || every {

@@ -1,0 +1,145 @@
+// Package layouts holds a corpus of log formats, all made up for it in the style of
+// many kinds of machines and programs, and the test of what is found in them.
+package layouts
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dimlantern/core/entry"
+	"dimlantern/core/layout"
+	"dimlantern/core/match"
+	"dimlantern/service"
+)
+
+// What is found in each log: the layout, how many entries it fits, how many have a
+// time, of how many; the times of the first and of the last entry, and the fields.
+var corpus = []struct {
+	file, what          string
+	fits, timed, of     int
+	first, last, fields string
+}{
+	{"01-iso-space-ms", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.114Z", "2026-11-24T05:40:29.283Z", "at host program pid text"},
+	{"02-iso-comma", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.114Z", "2026-11-24T05:40:29.283Z", "at level text"},
+	{"03-rfc3339", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:40:29.000Z", "at text"},
+	{"04-rfc3339-offset", "a pattern", 14, 14, 14, "2026-11-24T04:32:28.114Z", "2026-11-24T04:40:29.283Z", "at host text"},
+	{"05-bracketed", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:40:29.000Z", "at level text"},
+	{"06-syslog", "syslog", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:40:29.000Z", "at host program pid text"},
+	{"07-syslog-pri", "syslog", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:40:29.000Z", "facility level at host program text"},
+	{"08-rfc5424", "syslog", 14, 14, 14, "2026-11-24T05:32:28.114Z", "2026-11-24T05:40:29.283Z", "facility level at host program pid msgid sd-level tide-32473.level text"},
+	{"09-json", "JSON", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:40:29.000Z", "ts level host pid text"},
+	{"10-json-nested", "JSON", 14, 14, 14, "2026-11-24T05:32:28.114Z", "2026-11-24T05:40:29.283Z", "timestamp level host text"},
+	{"11-json-epoch", "JSON", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:45:28.000Z", "time text bay level"},
+	{"12-logfmt", "logfmt", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:40:29.000Z", "time level store bay temp text"},
+	{"13-logfmt-epoch", "logfmt", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:45:28.300Z", "ts took level text"},
+	{"14-csv-header", "columns with commas between them and a header line", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:40:29.000Z", "time host pump pressure text"},
+	{"15-csv-no-header", "columns with commas between them", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:40:29.000Z", "at host c3 c4 level"},
+	{"16-semicolon-german", "columns with ; between them and a header line", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:40:29.000Z", "Zeit Kammer Temperatur Tor"},
+	{"17-tabs-header", "columns with tabs between them and a header line", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:40:29.000Z", "when level host text"},
+	{"18-tabs", "columns with tabs between them", 14, 14, 14, "2026-11-24T05:32:28.114Z", "2026-11-24T05:40:29.283Z", "at host text"},
+	{"19-pipes", "columns with | between them", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:40:29.000Z", "at host level text"},
+	{"20-clf", "a common web log", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:40:29.000Z", "client at request method path query protocol status bytes"},
+	{"21-combined", "a combined web log", 14, 14, 14, "2026-11-24T04:32:28.000Z", "2026-11-24T04:40:29.000Z", "client account at request method path protocol status bytes referrer agent"},
+	{"22-w3c", "a W3C extended log", 12, 12, 12, "2026-11-24T05:32:28.000Z", "2026-11-24T05:39:15.000Z", "date time cs-method cs-uri-stem sc-status cs-user-agent time-taken client"},
+	{"23-us-ampm", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T19:59:08.000Z", "at host text"},
+	{"24-us-short", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T19:59:08.000Z", "at pid text"},
+	{"25-european-dots", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:40:29.000Z", "at program text"},
+	{"26-european-slash", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-30T05:59:08.000Z", "at level text"},
+	{"27-asctime", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:40:29.000Z", "at level text"},
+	{"28-asctime-us", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.114Z", "2026-11-24T05:40:29.283Z", "at thread program text"},
+	{"29-rfc1123", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:40:29.000Z", "at program text"},
+	{"30-epoch", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:45:41.000Z", "at text"},
+	{"31-epoch-ms", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.114Z", "2026-11-24T05:45:41.127Z", "at level text"},
+	{"32-epoch-decimals", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:45:41.091Z", "at text"},
+	{"33-epoch-brackets", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:45:41.000Z", "at text"},
+	{"34-compact", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:40:29.000Z", "at host text"},
+	{"35-compact-digits", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:40:29.000Z", "at level text"},
+	{"36-year-slash", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:40:29.000Z", "at text"},
+	{"37-thread", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.114Z", "2026-11-24T05:40:29.283Z", "at thread level program text"},
+	{"38-level-first", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:40:29.000Z", "level at text"},
+	{"39-level-bracket-first", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:40:29.000Z", "level at host text"},
+	{"40-level-padded", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:40:29.000Z", "at level text"},
+	{"41-day-month-name", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:40:29.000Z", "at text"},
+	{"42-day-month-year", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.114Z", "2026-11-24T05:40:29.283Z", "at level text"},
+	{"43-month-day-comma", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:40:29.000Z", "at text"},
+	{"44-zone-letters", "a pattern", 14, 14, 14, "2026-11-24T04:32:28.000Z", "2026-11-24T04:40:29.000Z", "at pid text"},
+	{"45-zone-offset-space", "a pattern", 14, 14, 14, "2026-11-24T04:32:28.000Z", "2026-11-24T04:40:29.000Z", "at host text"},
+	{"46-ordinal", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:40:29.000Z", "at text"},
+	{"47-mainframe", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.114Z", "2026-11-24T05:40:29.283Z", "at host text"},
+	{"48-key-colon", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:40:29.000Z", "at program text"},
+	{"49-address-first", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:40:29.000Z", "client at text"},
+	{"50-address-after", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:40:29.000Z", "at client text"},
+	{"51-pid-number", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.114Z", "2026-11-24T05:40:29.283Z", "at level pid text"},
+	{"52-angle-level", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:40:29.000Z", "at level text"},
+	{"53-quoted-time", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:40:29.000Z", "at host text"},
+	{"54-stack", "a pattern, of entries of several lines", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:40:29.000Z", "at level text"},
+	{"55-plain-words", "plain", 10, 0, 10, "", "", ""},
+	{"56-plain-numbers", "plain", 12, 0, 12, "", "", ""},
+	{"57-time-of-day-only", "plain", 12, 0, 12, "", "", ""},
+	{"58-event-xml", "event XML", 10, 10, 10, "2026-11-24T05:32:28.114Z", "2026-11-24T05:38:01.231Z", "at provider channel event level host record account-name account Account text"},
+	{"59-journal-json", "the system journal as JSON", 10, 10, 10, "2026-11-24T05:32:28.114Z", "2026-11-24T05:32:37.114Z", "cursor host level program at text"},
+	{"60-journal-export", "the system journal's export format", 10, 10, 10, "2026-11-24T05:32:28.114Z", "2026-11-24T05:32:37.114Z", "cursor host level program at text"},
+	{"61-mixed-level-case", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.114Z", "2026-11-24T05:40:29.283Z", "at level host text"},
+	{"62-uuid-text", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:40:29.000Z", "at level thread text"},
+	{"63-dash-separators", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:40:29.000Z", "at level host text"},
+	{"64-pipe-blanks", "columns with | between them", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:40:29.000Z", "at level program text"},
+	{"65-ambiguous", "a pattern", 9, 9, 9, "2026-01-01T00:00:00.000Z", "2026-09-09T08:00:00.000Z", "at text"},
+	{"66-microseconds", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.114Z", "2026-11-24T05:40:29.283Z", "at text"},
+	{"67-year-name", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:40:29.000Z", "at text"},
+	{"68-text-time-inside", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:40:29.000Z", "at text"},
+	{"69-json-array-values", "JSON", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:40:29.000Z", "timestamp gates level account"},
+	{"70-syslog-iso", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.114Z", "2026-11-24T05:40:29.283Z", "at host program pid text"},
+}
+
+// Each format is found, with its time, or plain is said; what is proposed checks clean,
+// is in its one form already, and gives the fields that were counted.
+func TestCorpus(t *testing.T) {
+	near := entry.Of(time.Date(2026, 11, 25, 12, 0, 0, 0, time.UTC))
+	require.GreaterOrEqual(t, len(corpus), 60)
+	files, err := filepath.Glob("logs/*.log")
+	require.NoError(t, err)
+	require.Len(t, files, len(corpus))
+	for _, c := range corpus {
+		t.Run(c.file, func(t *testing.T) {
+			path := filepath.Join("logs", c.file+".log")
+			data, err := os.ReadFile(path)
+			require.NoError(t, err)
+			all := layout.Detect(strings.Split(strings.TrimSuffix(string(data), "\n"), "\n"), near)
+			p := all[0]
+			assert.Equal(t, []any{c.what, c.fits, c.timed, c.of}, []any{p.What, p.Fits, p.Timed, p.Of}, p.Describe())
+			assert.Equal(t, "plain", all[len(all)-1].What, "plain is always among them")
+
+			text := service.Proposed(&p, "log", []string{path})
+			settings, ds := service.CheckSettings([]service.Text{{Name: "t.lantern", Body: text}})
+			require.Empty(t, ds, text)
+			src := settings.Sources[0]
+			plan := match.NewPlan(settings, src, nil, time.UTC)
+			d := &layout.Divider{Layout: plan.Layout}
+			first, last := entry.None, entry.None
+			var names []string
+			plan.All(data, func(line []byte) {
+				if plan.Layout.Headed() && d.See(line) {
+					return
+				}
+				x, _ := plan.Divide(d, line, near)
+				if x.Timed {
+					if last = x.At; first == entry.None {
+						first = x.At
+					}
+				}
+				for _, f := range x.Fields {
+					if !strings.Contains(" "+strings.Join(names, " ")+" ", " "+f.Name+" ") {
+						names = append(names, f.Name)
+					}
+				}
+			})
+			assert.Equal(t, []string{c.first, c.last, c.fields}, []string{first.String(), last.String(), strings.Join(names, " ")}, text)
+		})
+	}
+}
