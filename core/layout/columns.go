@@ -350,7 +350,7 @@ func (d *Divider) w3c(line []byte, near entry.Instant) Division {
 		case "time":
 			clock = x
 		}
-		if x != "-" && d.Layout.wanted(h.names[i]) {
+		if x != "-" && h.names[i] != "" && d.Layout.wanted(h.names[i]) {
 			f.add(h.names[i], x)
 		}
 	}
