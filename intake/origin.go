@@ -121,12 +121,27 @@ func (o *Origin) rewind() {
 // MarshalPlace writes the origin's place.
 func (o *Origin) MarshalPlace() []byte {
 	b, _ := json.Marshal(o.place)
+	if p := o.reader.Plan; p.Layout.Masked() { // the first bytes of files are among it
+		b, _ = json.Marshal(sealedPlace{p.Seal(b)})
+	}
 	return b
+}
+
+// sealedPlace is the place of an origin of which something is masked.
+type sealedPlace struct {
+	Sealed []byte `json:"sealed"`
 }
 
 // restore takes up a place that was kept.
 func (o *Origin) restore(data []byte) error {
 	var p Place
+	var s sealedPlace
+	if json.Unmarshal(data, &s) == nil && s.Sealed != nil {
+		var ok bool
+		if data, ok = o.reader.Plan.Unseal(s.Sealed); !ok {
+			return fmt.Errorf("the place of %s was sealed with another key", o.Name)
+		}
+	}
 	if err := json.Unmarshal(data, &p); err != nil {
 		return fmt.Errorf("the place of %s is damaged: %w", o.Name, err)
 	}

@@ -374,7 +374,11 @@ func around(settings *lang.Settings, src *lang.Source, path string, newest store
 		if _, left := places[spot{h.Offset, h.Text}]; !left && h.Origin == newest.Origin {
 			continue
 		}
-		e := Evidence{At: h.At, Text: told(l, div, h.Text, at), Hit: !h.Recovery, Recovery: h.Recovery}
+		x, text := plan.Shown(div, []byte(h.Text), at) // it may be from before something was masked
+		if src.Kept() || !x.Hides() {
+			text = h.Text
+		}
+		e := Evidence{At: h.At, Text: told(l, div, text, at), Hit: !h.Recovery, Recovery: h.Recovery}
 		if len(out) == 0 || e.At <= out[len(out)-1].At {
 			out = append(out, e)
 		}

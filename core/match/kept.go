@@ -77,6 +77,13 @@ func (p *Plan) Unkept(text []byte) []byte {
 // Unkept is the text of a kept entry as anyone may see it.
 func Unkept(text []byte) []byte { return (&Plan{}).Unkept(text) }
 
+// Seal encrypts what holds masked values and has to be kept; Unseal is its inverse,
+// and answers false where it was sealed with another key.
+func (p *Plan) Seal(b []byte) []byte { return sealed(p.secret, b) }
+
+// Unseal is the inverse of Seal.
+func (p *Plan) Unseal(b []byte) ([]byte, bool) { return unseal(p.secret, b) }
+
 // Conceal is an entry as it may be kept: what nobody is to be shown is masked, and the
 // entry as it came is sealed behind it, so that rules can see it.
 func (p *Plan) Conceal(d *layout.Divider, near entry.Instant, text []byte) []byte {

@@ -36,6 +36,22 @@ type ClauseSays struct {
 
 // Why asks a rule about one line of a source, which may be nil.
 func Why(s *lang.Settings, r *lang.Rule, src *lang.Source, host, line string, zone *time.Location, now entry.Instant) Reason {
+	var x layout.Division
+	out := why(s, r, src, host, line, zone, now, &x)
+	hide := func(pairs [][2]string) {
+		for i := range pairs {
+			pairs[i][1] = x.Hide(pairs[i][1])
+		}
+	}
+	hide(out.Key)
+	hide(out.Fields)
+	for i := range out.Clauses {
+		hide(out.Clauses[i].Captured)
+	}
+	return out
+}
+
+func why(s *lang.Settings, r *lang.Rule, src *lang.Source, host, line string, zone *time.Location, now entry.Instant, x *layout.Division) Reason {
 	e := &entry.Entry{Host: host, Raw: strings.ToValidUTF8(line, "\uFFFD"), At: now, Arrived: now, Fits: true}
 	out := Reason{Rule: r.Name, Layout: "plain"}
 	if src != nil {
@@ -44,7 +60,7 @@ func Why(s *lang.Settings, r *lang.Rule, src *lang.Source, host, line string, zo
 		if l := s.Layout(src.LayoutName()); l != nil {
 			out.Layout = l.Name
 			d := layout.Divider{Layout: layout.Compile(l, zone, s.Secret)}
-			x := d.Divide([]byte(line), now)
+			*x = d.Divide([]byte(line), now)
 			e.Fits, e.Fields = x.Fits, x.Fields
 			if x.Timed {
 				e.At = x.At

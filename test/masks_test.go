@@ -1,0 +1,161 @@
+package test
+
+import (
+	"bytes"
+	"fmt"
+	"io/fs"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// What is masked is nowhere: not in the database, in what is kept, on a screen, in
+// what commands print, in drawings, nor in what the service says. Rules see it.
+func TestMaskedIsNowhere(t *testing.T) {
+	port := freePort(t)
+	f := newWays(t, fmt.Sprintf(`source desk {
+  files  "DIR/desk.log"
+  begin  oldest
+  layout desk
+}
+source boxes {
+  listen syslog udp %q
+  layout box
+}
+layout desk {
+  pattern /^(?<at>\S+) (?<account>\S+) card (?<card>\d+) (?<text>.*)$/
+  time at rfc3339
+  mask card keep last 4
+  mask account as token
+  mask /password=(?<secret>\S+)/
+}
+layout box {
+  syslog
+  find in text /card (?<card>\d+)/
+  mask card
+}
+rule refused {
+  on desk
+  problem /refused (?<why>\w+)/ and card ~ /^49291111/
+  per account
+  raise warning
+  say "card {card} of {account}: {why}"
+  clear by hand
+}
+rule many {
+  on desk
+  problem "too many"
+  per card
+  raise error at 2 in 5m
+  clear by hand
+}
+rule boxed {
+  on boxes
+  problem card ~ /^55006666/
+  per card
+  raise notice
+  clear by hand
+}
+`, port))
+	secrets := []string{"4929111122223333", "4929555566667777", "mira-of-the-quay", "ann-of-the-lock", "gulls-and-fog", "5500666677778888"}
+	at := func(s int) string {
+		return time.Now().UTC().Add(time.Duration(s-60) * time.Second).Format("2006-01-02T15:04:05Z")
+	}
+	log := filepath.Join(f.dir, "desk.log")
+	write(t, log, strings.Join([]string{
+		at(0) + " mira-of-the-quay card 4929111122223333 refused expired",
+		at(1) + " ann-of-the-lock card 4929111122223333 refused stolen password=gulls-and-fog",
+		at(2) + " ann-of-the-lock card 4929555566667777 refused stolen",
+		at(3) + " ann-of-the-lock card 4929555566667777 too many",
+		at(4) + " ann-of-the-lock card 4929555566667777 too many by ann-of-the-lock, 4929555566667777",
+		at(5) + " a line that fits nothing password=gulls-and-fog",
+		""}, "\n"))
+	s := f.start(t)
+	eventually(t, "the service is there", func() bool {
+		_, _, code := run(t, "history", "--data", f.data)
+		return code == 0 && strings.Contains(f.sql(t, "SELECT group_concat(name) FROM sources"), "boxes")
+	})
+	conn, err := net.Dial("udp", port)
+	require.NoError(t, err)
+	defer conn.Close()
+	fmt.Fprintf(conn, "<12>1 %s lock-1 gated - - - card 5500666677778888 refused", at(6))
+	list := f.waitFor(t, "raised", 4)
+	accounts := map[string]bool{}
+	for _, x := range list {
+		if x["rule"] == "refused" {
+			accounts[fmt.Sprint(x["key"])] = true
+		}
+	}
+	assert.Len(t, accounts, 2, "accounts are told apart: %v", list)
+
+	var shown bytes.Buffer
+	term := open(t, 160, 47, "", "--settings", f.settings, "--data", f.data)
+	look := func(see string, keys ...string) {
+		term.keys(keys...)
+		term.see(see)
+		shown.WriteString(term.screen())
+	}
+	look("refused")
+	look("token-", "Enter")
+	look("desk", "3")
+	look("reading entries", "Enter")
+	term.keys("Escape")
+	term.see("choosing origins")
+	look("of desk", "Down")
+	look("reading entries", "Enter")
+	look("fits nothing")
+	for _, args := range [][]string{
+		{"history", "--data", f.data, "--json"}, {"history", "--data", f.data}, {"sources", "--data", f.data, "--json"}, {"check", "--reach", f.settings},
+		{"replay", "--rules", f.settings, "--as", "desk", "--json", "--svg", filepath.Join(f.dir, "out.svg"), "--pdf", filepath.Join(f.dir, "out.pdf"), log},
+		{"fields", "--rules", f.settings, "--as", "desk", "--json", log}, {"fields", "--rules", f.settings, "--as", "desk", "--csv", log}, {"fields", "--rules", f.settings, "--as", "desk", "--misfits", log},
+	} {
+		out, errs, _ := run(t, args...)
+		require.NotEmpty(t, out+errs)
+		shown.WriteString(out + errs)
+	}
+	out, _, _ := run(t, "why", "--rules", f.settings, "--rule", "refused", "--as", "desk", at(0)+" mira-of-the-quay card 4929111122223333 refused expired")
+	assert.Contains(t, out, "hit")
+	shown.WriteString(out)
+	require.NotContains(t, out, secrets[0])
+	require.NoError(t, s.cmd.Process.Signal(os.Interrupt))
+	s.cmd.Wait()
+	shown.Write(s.errs.Bytes())
+
+	files := map[string][]byte{"what was shown": shown.Bytes()}
+	require.NoError(t, filepath.WalkDir(f.dir, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || path == log || strings.HasPrefix(path, f.settings) || !d.Type().IsRegular() {
+			return err
+		}
+		b, err := os.ReadFile(path)
+		if strings.HasSuffix(path, ".zst") {
+			z, _ := zstd.NewReader(nil)
+			b, err = z.DecodeAll(b, nil)
+		}
+		files[path] = b
+		return err
+	}))
+	kept := false
+	for name, b := range files {
+		kept = kept || strings.Contains(name, "kept")
+		for _, secret := range secrets {
+			assert.False(t, bytes.Contains(b, []byte(secret)), "%s holds %s", name, secret)
+		}
+	}
+	assert.True(t, kept, "something is kept")
+	assert.Contains(t, shown.String(), "***3333")
+
+	// Started anew, it goes on where it was.
+	f.start(t)
+	appendTo(t, log, at(30)+" mira-of-the-quay card 4929555566667777 too many again\n")
+	f.waitFor(t, "raised", 4)
+	eventually(t, "the third hit", func() bool {
+		return strings.Contains(f.sql(t, "SELECT group_concat(text) FROM hits"), "again")
+	})
+}
