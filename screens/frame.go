@@ -150,6 +150,10 @@ func (m *Model) body(c *paint.Canvas, p paint.Palette, base paint.Style) {
 		c.Cut(3, top, m.w-4, base.With(p.Dim), watch.Clock(n.At)+" "+n.Text)
 		top++
 	}
+	if m.mode == dividing {
+		m.divide.Draw(c, top, bottom, p)
+		return
+	}
 	if m.mode == beginning {
 		m.drawBegin(c, top, bottom, p, base)
 		return
@@ -257,6 +261,15 @@ func (m *Model) keys(c *paint.Canvas, y int, p paint.Palette, base paint.Style) 
 		x = c.Put(x, y, base.With(p.Strong), "▏")
 		c.Put(max(x+3, m.w/2), y, dim, "enter clear it   esc leave it open")
 		return
+	case dividing:
+		if what, input, hint := m.divide.Asking(); what != "" {
+			x := c.Cut(1, y, m.w/2, dim, what)
+			x = c.Put(x+2, y, base.With(p.Strong), input)
+			x = c.Put(x, y, base.With(p.Strong), "▏")
+			c.Put(max(x+3, m.w/3), y, dim, hint)
+			return
+		}
+		where, keys = m.divide.Keys(m.w < 110)
 	case helping:
 		where, keys = "reading help", [][2]string{{"esc", "back"}, {"q", "leave"}}
 	case bringing:
@@ -326,11 +339,11 @@ func (m *Model) sourcesKeys() (string, [][2]string) {
 			form = "divided"
 		}
 		if m.w < 110 {
-			return "", [][2]string{{"↑↓", "older"}, {"f", form}, {"m", "misfits"}, {"r", "rule"}, {"/", "find"}, {"←→", "back"}, {"esc", "leave"}, {"?", "help"}}
+			return "", [][2]string{{"↑↓", "older"}, {"f", form}, {"m", "misfits"}, {"l", "fields"}, {"r", "rule"}, {"/", "find"}, {"←→", "back"}, {"esc", "leave"}, {"?", "help"}}
 		}
-		return "reading entries", [][2]string{{"↑↓", "older, newer"}, {"f", form}, {"m", "misfits"}, {"r", "begin a rule"}, {"/", "find"}, {"←→", "back in time"}, {"space", "live"}, {"esc", "back"}, {"?", "help"}}
+		return "reading entries", [][2]string{{"↑↓", "older, newer"}, {"f", form}, {"m", "misfits"}, {"l", "its fields"}, {"r", "begin a rule"}, {"/", "find"}, {"←→", "back in time"}, {"space", "live"}, {"esc", "back"}, {"?", "help"}}
 	case m.w < 110:
-		return "", [][2]string{{"↑↓", "which"}, {"enter", "entries"}, {"+", "bring in"}, {"r", "rule"}, {"←→", "back"}, {"/", "find"}, {"?", "help"}, {"q", "leave"}}
+		return "", [][2]string{{"↑↓", "which"}, {"enter", "entries"}, {"+", "bring in"}, {"l", "fields"}, {"r", "rule"}, {"←→", "back"}, {"/", "find"}, {"?", "help"}, {"q", "leave"}}
 	}
-	return "choosing origins", [][2]string{{"↑↓", "which"}, {"enter", "its entries"}, {"+", "bring in another log"}, {"r", "begin a rule"}, {"m", "misfits"}, {"←→", "back in time"}, {"/", "find"}, {"?", "help"}, {"q", "leave"}}
+	return "choosing origins", [][2]string{{"↑↓", "which"}, {"enter", "its entries"}, {"+", "bring in another log"}, {"l", "its fields"}, {"r", "begin a rule"}, {"m", "misfits"}, {"←→", "back in time"}, {"/", "find"}, {"?", "help"}, {"q", "leave"}}
 }

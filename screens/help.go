@@ -9,6 +9,10 @@ import (
 func (m *Model) help(c *paint.Canvas, top, bottom int, p paint.Palette) {
 	base := paint.Style{Fg: p.Text}
 	dim := base.With(p.Dim)
+	if m.back == dividing {
+		fieldsHelp(c, top, bottom, p, base)
+		return
+	}
 	y := top
 	put := func(x int, s paint.Style, text string) { c.Cut(x, y, c.W-x, s, text) }
 	put(1, base.With(p.Strong).Strong(), "watch")
@@ -49,6 +53,7 @@ func (m *Model) help(c *paint.Canvas, top, bottom int, p paint.Palette) {
 		{"1 3", "the rooms watch and sources"},
 		{"+ in 3", "bring in another log"},
 		{"r in 3", "begin a rule from the chosen entry"},
+		{"l in 3", "the fields of the chosen source: point at a value, and name it"},
 		{"m f", "of entries: those that do not fit; in full"},
 		{"q", "leave; the logs go on without you"},
 	}
@@ -77,5 +82,42 @@ func (m *Model) help(c *paint.Canvas, top, bottom int, p paint.Palette) {
 	if y < bottom {
 		zone, offset := zoneName()
 		put(1, dim, "times of day are in "+zone+" ("+offset+"); rules are text files in "+m.settingsFolder())
+	}
+}
+
+// fieldsHelp explains the work on fields.
+func fieldsHelp(c *paint.Canvas, top, bottom int, p paint.Palette, base paint.Style) {
+	y := top
+	x := c.Put(1, y, base.With(p.Strong).Strong(), "fields")
+	c.Cut(x+2, y, c.W-x-3, base.With(p.Dim), "what the entries of a source divide into: above its lines, below the layout as it will be written, and the values")
+	y += 2
+	for _, k := range [][2]string{
+		{"↑ ↓", "another line; below the chosen one stand the names of its fields, or why it does not fit"},
+		{"← →", "the value before, the one behind; a click points as well"},
+		{"shift ← →", "take one word less, one more; drag with the mouse"},
+		{"enter", "name what is pointed at: a pattern is built that finds it on all lines of its kind"},
+		{"", "the same name on a further line makes the pattern fit both; two names on one line give one pattern"},
+		{"x", "this is not one: the pattern is narrowed until it does not find it"},
+		{"t", "the type of the field: integer, decimal, duration in ms, address; time makes this value the example of the entry's time"},
+		{"d", "detect: what fits these lines, the best first; again for the next"},
+		{"e", "write the layout by hand; esc comes back"},
+		{"u", "undo, as often as you like"},
+		{"tab", "lines of usual shapes, of odd ones, the newest, those that do not fit"},
+		{"v", "in a narrow window: the values instead of the layout"},
+		{"w", "look through all that is there instead of a sample; esc stops it"},
+		{"/", "only lines that have these words"},
+		{"^s", "write the layout into the settings; its comments stay"},
+		{"esc", "back to the sources; nothing is written"},
+	} {
+		if y >= bottom {
+			return
+		}
+		c.Put(1, y, base.Strong(), k[0])
+		c.Cut(13, y, c.W-14, base, k[1])
+		y++
+	}
+	y++
+	if y < bottom {
+		c.Cut(1, y, c.W-2, base.With(p.Dim), "bright is what a field has, dim what belongs to none; what does not fit is amber")
 	}
 }

@@ -42,8 +42,10 @@ func (m *Model) key(k tea.KeyPressMsg) tea.Cmd {
 		return m.bringKey(k)
 	case beginning:
 		return m.beginKey(k)
+	case dividing:
+		return m.divideKey(k)
 	case helping:
-		m.mode = choosing
+		m.mode, m.back = m.back, choosing
 		if k.String() == "q" {
 			return tea.Quit
 		}
@@ -167,6 +169,8 @@ func (m *Model) sourcesKey(k tea.KeyPressMsg) (cmd tea.Cmd, done bool) {
 		}
 	case "r":
 		return m.startRule(), true
+	case "l":
+		return m.startFields(), true
 	case "m":
 		if _, o := r.Chosen(); o != nil {
 			r.Inside, r.Scroll, r.Misfits = true, 0, !(r.Inside && r.Misfits)
@@ -360,6 +364,12 @@ func (m *Model) jump(after bool) tea.Cmd {
 
 // click chooses a row, or holds the lamp at a moment of the axis.
 func (m *Model) click(at tea.Mouse) tea.Cmd {
+	if m.view != nil && m.mode == dividing && at.Button == tea.MouseLeft {
+		if m.divide.Click(at.X, at.Y, 2, false) {
+			return m.askFields()
+		}
+		return nil
+	}
 	if m.view == nil || m.mode != choosing || at.Button != tea.MouseLeft {
 		return nil
 	}

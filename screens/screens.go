@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"dimlantern/core/entry"
+	"dimlantern/screens/divide"
 	"dimlantern/screens/paint"
 	"dimlantern/screens/sources"
 	"dimlantern/screens/watch"
@@ -64,9 +65,14 @@ type Model struct {
 	sources sources.Room
 	srcView *service.SourcesView
 	entries *service.Entries
-	busy    bool
-	asking  time.Time
-	slow    time.Duration // how long the last view took
+	divide  *divide.Work
+	back    mode // where help leads back to
+	// fieldsAsked is the question about fields that is open, stopFields ends it.
+	fieldsAsked string
+	stopFields  context.CancelFunc
+	busy        bool
+	asking      time.Time
+	slow        time.Duration // how long the last view took
 }
 
 // mode is what the keys do.
@@ -79,6 +85,7 @@ const (
 	helping
 	bringing
 	beginning
+	dividing
 )
 
 // The rooms, by the order of their digits.
@@ -280,16 +287,28 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return m, m.brought(msg)
 	case begunMsg:
 		return m, m.begun(msg)
+	case fieldsMsg:
+		return m, m.fieldsAnswered(msg)
 	case tea.PasteMsg:
+		if m.mode == dividing && m.divide.Paste(msg.Content) {
+			return m, m.askFields()
+		}
 		m.paste(msg.Content)
 	case tea.KeyPressMsg:
 		return m, m.key(msg)
 	case tea.MouseClickMsg:
 		return m, m.click(msg.Mouse())
+	case tea.MouseMotionMsg:
+		if at := msg.Mouse(); m.mode == dividing && at.Button == tea.MouseLeft && m.divide.Click(at.X, at.Y, 2, true) {
+			return m, m.askFields()
+		}
 	case tea.MouseWheelMsg:
 		by := 1
 		if msg.Button == tea.MouseWheelUp {
 			by = -1
+		}
+		if m.mode == dividing {
+			return m, m.divideKey(tea.KeyPressMsg{Code: map[int]rune{1: tea.KeyDown, -1: tea.KeyUp}[by]})
 		}
 		if m.mode == choosing {
 			m.move(by)

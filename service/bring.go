@@ -63,8 +63,16 @@ func (s *Service) Bring(_ context.Context, q BringQuery) (*Brought, error) {
 		b.Words = "no file fits this path yet; it is taken up when it appears"
 	}
 	name := sourceName(path, taken)
-	b.sample(settings, readable, q.Layout)
-	b.Text = lang.Parse("new", []byte(fmt.Sprintf("source %s {\nfiles %s\nbegin %s\nlayout %s\n}\n", name, lang.Quote(path), begin, b.Layout))).Format()
+	found := b.sample(settings, readable, q.Layout)
+	if found != nil {
+		own := name
+		for n := 2; settings.Layout(own) != nil; n++ {
+			own = fmt.Sprintf("%s-%d", name, n)
+		}
+		b.Text = proposed(found, name, own, []string{lang.Quote(path)}, begin)
+	} else {
+		b.Text = lang.Parse("new", []byte(fmt.Sprintf("source %s {\nfiles %s\nbegin %s\nlayout %s\n}\n", name, lang.Quote(path), begin, b.Layout))).Format()
+	}
 	return s.bringText(b, name, q.Write)
 }
 
@@ -83,9 +91,13 @@ func (s *Service) bringText(b *Brought, name string, write bool) (*Brought, erro
 	return b, nil
 }
 
+// foundAs is how a layout is called that is not written yet, but was found to fit.
+const foundAs = "found: "
+
 // sample looks at the end of a file: which of the layouts that are written fits it
-// best, and entries of the usual and of the odd kinds.
-func (b *Brought) sample(settings *lang.Settings, path, want string) {
+// best, what else would fit, and entries of the usual and of the odd kinds. It returns
+// the proposal that was chosen; nil where that is a layout which is there.
+func (b *Brought) sample(settings *lang.Settings, path, want string) *layout.Proposal {
 	b.Layout = "plain"
 	var lines [][]byte
 	if path != "" {
@@ -111,44 +123,51 @@ func (b *Brought) sample(settings *lang.Settings, path, want string) {
 		b.Layouts = append(b.Layouts, fit)
 	}
 	sort.SliceStable(b.Layouts, func(i, j int) bool { return b.Layouts[i].Fits > b.Layouts[j].Fits })
-	if len(b.Layouts) > 0 && b.Layouts[0].Fits*2 > len(lines) && len(lines) > 0 {
+	if len(b.Layouts) > 0 && b.Layouts[0].Fits*10 > 9*len(lines) && len(lines) > 0 {
 		b.Layout = b.Layouts[0].Name
 	}
+	var texts []string
+	for _, x := range lines {
+		texts = append(texts, valid(x))
+	}
+	found := map[string]*layout.Proposal{}
+	var order []string
+	for _, p := range layout.Detect(texts, now) {
+		if p.Name == "plain" {
+			continue
+		}
+		name := foundAs + p.What
+		if p.Name != "" && p.Starts == "" {
+			name = p.Name
+		}
+		if found[name] == nil {
+			found[name] = &p
+			order = append(order, name)
+			b.Layouts = append(b.Layouts, LayoutFit{Name: name, Fits: p.Fits})
+		}
+	}
 	b.Layouts = append(b.Layouts, LayoutFit{Name: "plain", Fits: len(lines)})
+	if b.Layout == "plain" && len(order) > 0 {
+		b.Layout = order[0]
+	}
 	if slices.ContainsFunc(b.Layouts, func(x LayoutFit) bool { return x.Name == want }) {
 		b.Layout = want
 	}
-	b.kinds(lines, layout.Compile(settings.Layout(b.Layout), time.Local, settings.Secret), now)
+	p := found[b.Layout]
+	l := settings.Layout(b.Layout)
+	if p != nil {
+		l, _ = p.Layout()
+	}
+	b.kinds(lines, layout.Compile(l, time.Local, settings.Secret), now)
+	return p
 }
 
-// kinds picks entries of the commonest and of the rarest kinds of lines, where what
-// differs in numbers alone is of one kind.
+// kinds picks entries of the commonest and of the rarest shapes.
 func (b *Brought) kinds(lines [][]byte, l *layout.Layout, now entry.Instant) {
-	type kind struct {
-		last []byte
-		n    int
-	}
-	byShape := map[string]*kind{}
-	var list []*kind
+	shapes := layout.NewShaper()
 	for _, x := range lines {
-		shape := string(bytes.Map(func(r rune) rune {
-			if r >= '0' && r <= '9' {
-				return '0'
-			}
-			return r
-		}, x[:min(len(x), 400)]))
-		for strings.Contains(shape, "00") {
-			shape = strings.ReplaceAll(shape, "00", "0")
-		}
-		k := byShape[shape]
-		if k == nil {
-			k = &kind{}
-			byShape[shape] = k
-			list = append(list, k)
-		}
-		k.last, k.n = x, k.n+1
+		shapes.Add(x)
 	}
-	sort.SliceStable(list, func(i, j int) bool { return list[i].n > list[j].n })
 	d := layout.Divider{Layout: l}
 	view := func(x []byte) EntryView {
 		v := d.Divide(x, now)
@@ -165,11 +184,12 @@ func (b *Brought) kinds(lines [][]byte, l *layout.Layout, now entry.Instant) {
 		}
 		return e
 	}
-	for _, k := range list[:min(len(list), 4)] {
-		b.Usual = append(b.Usual, view(k.last))
+	drawn := shapes.Draw(4, nil)
+	for _, x := range drawn.Usual {
+		b.Usual = append(b.Usual, view([]byte(x.Text)))
 	}
-	for i := len(list) - 1; i >= 4 && len(b.Odd) < 3; i-- {
-		b.Odd = append(b.Odd, view(list[i].last))
+	for _, x := range drawn.Odd[:min(len(drawn.Odd), 3)] {
+		b.Odd = append(b.Odd, view([]byte(x.Text)))
 	}
 }
 

@@ -15,8 +15,6 @@ func SourceName(path string) string { return sourceName(path, nil) }
 // Proposed writes a proposal as a settings file has it: the source, and the layout
 // where it is not built in.
 func Proposed(p *layout.Proposal, name string, paths []string) string {
-	var b strings.Builder
-	fmt.Fprintf(&b, "source %s {\n", name)
 	var files []string
 	for _, path := range paths {
 		if path == "-" {
@@ -27,10 +25,18 @@ func Proposed(p *layout.Proposal, name string, paths []string) string {
 		}
 		files = append(files, lang.Quote(path))
 	}
+	return proposed(p, name, name, files, "now")
+}
+
+// proposed writes it for files that are quoted; with none the source is standard
+// input.
+func proposed(p *layout.Proposal, name, own string, files []string, begin string) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "source %s {\n", name)
 	if files == nil {
 		b.WriteString("input\n")
 	} else {
-		fmt.Fprintf(&b, "files %s\nbegin now\n", strings.Join(files, ", "))
+		fmt.Fprintf(&b, "files %s\nbegin %s\n", strings.Join(files, ", "), begin)
 	}
 	if p.Starts != "" {
 		fmt.Fprintf(&b, "entry starts %s\n", (&lang.Pattern{Source: p.Starts}).String())
@@ -38,7 +44,7 @@ func Proposed(p *layout.Proposal, name string, paths []string) string {
 	if p.Name != "" {
 		fmt.Fprintf(&b, "layout %s\n}\n", p.Name)
 	} else {
-		fmt.Fprintf(&b, "layout %s\n}\n\nlayout %s {\n%s\n}\n", name, name, strings.Join(p.Clauses, "\n"))
+		fmt.Fprintf(&b, "layout %s\n}\n\nlayout %s {\n%s\n}\n", own, own, strings.Join(p.Clauses, "\n"))
 	}
 	return lang.Parse("", []byte(b.String())).Format()
 }

@@ -44,6 +44,7 @@ func (s *Service) Serve(ctx context.Context) error {
 	handle(mux, "/begin", s.BeginRule)
 	handle(mux, "/sources", s.Sources)
 	handle(mux, "/entries", s.Entries)
+	handle(mux, "/fields", s.Fields)
 	handle(mux, "/clear", func(ctx context.Context, q ClearQuery) (*struct{}, error) { return nil, s.Clear(ctx, q) })
 	srv := &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second}
 	go func() {
@@ -145,4 +146,9 @@ func (r *Remote) Sources(ctx context.Context, q ViewQuery) (*SourcesView, error)
 // Entries is part of Lantern.
 func (r *Remote) Entries(ctx context.Context, q EntriesQuery) (*Entries, error) {
 	return call[Entries](ctx, r, "/entries", q)
+}
+
+// Fields is part of Lantern.
+func (r *Remote) Fields(ctx context.Context, q FieldsQuery) (*FieldsView, error) {
+	return call[FieldsView](ctx, r, "/fields", q)
 }

@@ -130,3 +130,34 @@ func zone(name string) *time.Location {
 	}
 	return loc
 }
+
+// ReplaceFile writes a file beside the old one and puts it in its place, so that
+// a crash leaves either the one or the other.
+func ReplaceFile(name, body string) error {
+	mode := os.FileMode(0o644)
+	if info, err := os.Stat(name); err == nil {
+		mode = info.Mode().Perm()
+	}
+	f, err := os.CreateTemp(filepath.Dir(name), ".dimlantern-*")
+	if err != nil {
+		return fmt.Errorf("%s cannot be written: %w", name, reason(err))
+	}
+	defer os.Remove(f.Name())
+	_, err = f.WriteString(body)
+	if err == nil {
+		err = f.Chmod(mode)
+	}
+	if err == nil {
+		err = f.Sync()
+	}
+	if e := f.Close(); err == nil {
+		err = e
+	}
+	if err == nil {
+		err = os.Rename(f.Name(), name)
+	}
+	if err != nil {
+		return fmt.Errorf("%s cannot be written: %w", name, reason(err))
+	}
+	return nil
+}

@@ -27,6 +27,9 @@ type Lantern interface {
 	// BeginRule proposes a rule about an entry, and writes it where that is asked
 	// for.
 	BeginRule(ctx context.Context, q BeginQuery) (*Begun, error)
+	// Fields answers how a layout divides the entries of an origin, with what it
+	// finds of values that were pointed at, and writes it where that is asked for.
+	Fields(ctx context.Context, q FieldsQuery) (*FieldsView, error)
 }
 
 // ViewQuery asks for a view.

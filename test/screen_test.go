@@ -389,3 +389,60 @@ func TestHostileMessagesOnTheScreen(t *testing.T) {
 	x.keys("f")
 	frame("facility user")
 }
+
+// Fields by pointing alone: a value is chosen on a real line, named, and counted; its
+// type is said; what was made is undone, made again, and written with the settings'
+// comments kept; and a rule that uses the field is what it was made for.
+func TestFieldsOnTheScreen(t *testing.T) {
+	f := newWays(t, "source gates { # two of them\n  files \"DIR/gates.log\"\n  begin oldest\n}\n")
+	var b strings.Builder
+	for i := range 40 {
+		fmt.Fprintf(&b, "%s gate %d moved in %d ms\n", stamp(), i%4, 700+i)
+	}
+	write(t, filepath.Join(f.dir, "gates.log"), b.String())
+	term := open(t, 160, 47, "", "--settings", f.settings, "--data", f.data)
+	term.see("all is quiet")
+	term.keys("3")
+	term.see("gates.log")
+	term.keys("l")
+	term.see("pointing")
+	term.see("none has a time")
+	term.keys("Enter")
+	term.see("call 20") // the time, for which a name is proposed
+	term.keys("Enter")
+	term.see(`time at like "20`)
+	term.keys("Right", "Right", "Enter")
+	term.see("call ")
+	term.typed("gate")
+	term.keys("Enter")
+	term.see("in 40 of 40 entries, 4 different")
+	term.keys("End", "Left", "Enter")
+	term.see("call 7")
+	term.typed("took")
+	term.keys("Enter")
+	term.see("40 different")
+	term.keys("t")
+	term.see("took is")
+	term.typed("duration in ms")
+	term.keys("Enter")
+	term.see("type took duration in ms")
+	term.keys("u")
+	term.until("undone", func(s string) bool { return !strings.Contains(s, "type took") && !strings.Contains(s, "type  took") })
+	term.keys("t")
+	term.see("took is")
+	term.typed("duration in ms")
+	term.keys("Enter")
+	term.see("as it will be written")
+	term.until("the type", func(s string) bool { return strings.Contains(s, "took duration in ms") })
+	term.keys("C-s")
+	term.see("is written into")
+	body, err := os.ReadFile(filepath.Join(f.settings, "ways.lantern"))
+	require.NoError(t, err)
+	for _, part := range []string{"# two of them", "layout gates\n", "layout gates {\n", "(?<gate>\\d+)", "took duration in ms"} {
+		assert.Contains(t, string(body), part)
+	}
+	term.keys("Enter")
+	term.see("took")
+	out, errs, code := run(t, "check", f.settings)
+	assert.Equal(t, 0, code, out+errs)
+}

@@ -12,6 +12,7 @@ import (
 	"dimlantern/core/entry"
 	"dimlantern/core/trial"
 	"dimlantern/draw"
+	"dimlantern/service"
 )
 
 // drawing collects what a replay tells for a drawing of its lifelines. One that
@@ -107,7 +108,7 @@ func (d *drawing) write(sum trial.Summary) error {
 		var b strings.Builder
 		err := f.to(&b)
 		if err == nil {
-			err = replaceFile(f.path, b.String())
+			err = service.ReplaceFile(f.path, b.String())
 		}
 		if err != nil {
 			return fmt.Errorf("the drawing cannot be made: %w", err)

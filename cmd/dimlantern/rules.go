@@ -169,7 +169,7 @@ A file with errors of syntax is left alone.`,
 					}
 				case write:
 					if out != t.Body {
-						if err := replaceFile(t.Name, out); err != nil {
+						if err := service.ReplaceFile(t.Name, out); err != nil {
 							return err
 						}
 						fmt.Println(t.Name)
@@ -191,37 +191,6 @@ A file with errors of syntax is left alone.`,
 	c.Flags().BoolVar(&check, "check", false, "name the files that are not in that form")
 	c.MarkFlagsMutuallyExclusive("write", "check")
 	return c
-}
-
-// replaceFile writes a file beside the old one and puts it in its place, so that
-// a crash leaves either the one or the other.
-func replaceFile(name, body string) error {
-	mode := os.FileMode(0o644)
-	if info, err := os.Stat(name); err == nil {
-		mode = info.Mode().Perm()
-	}
-	f, err := os.CreateTemp(filepath.Dir(name), ".dimlantern-*")
-	if err != nil {
-		return fmt.Errorf("%s cannot be written: %w", name, err)
-	}
-	defer os.Remove(f.Name())
-	_, err = f.WriteString(body)
-	if err == nil {
-		err = f.Chmod(mode)
-	}
-	if err == nil {
-		err = f.Sync()
-	}
-	if e := f.Close(); err == nil {
-		err = e
-	}
-	if err == nil {
-		err = os.Rename(f.Name(), name)
-	}
-	if err != nil {
-		return fmt.Errorf("%s cannot be written: %w", name, err)
-	}
-	return nil
 }
 
 func testCommand() *cobra.Command {

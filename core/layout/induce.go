@@ -591,6 +591,19 @@ func (x *induction) contradiction() error {
 		}
 		return &Contradiction{fmt.Sprintf("no pattern finds %s on every line", n), "mark one kind of line at a time"}
 	}
+	for i, a := range x.marked {
+		if len(a.Is) < len(names) {
+			continue
+		}
+		for k, b := range x.marked {
+			for _, s := range b.Is {
+				if one := spanOf(a, s.Name); k != i && one != nil {
+					return &Contradiction{fmt.Sprintf("on line %d %s is %s, on line %d it is %s: no one pattern finds both beside the other values", i+1, s.Name, placed(Example{Line: a.Line, Is: []Span{*one}}), k+1, placed(Example{Line: b.Line, Is: []Span{s}})),
+						"mark one kind of line at a time; each gets a pattern of its own"}
+				}
+			}
+		}
+	}
 	return &Contradiction{"the values do not stand together on any line", "mark all of them on one line"}
 }
 

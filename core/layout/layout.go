@@ -167,11 +167,14 @@ type Divider struct {
 
 // Division is what became of one line.
 type Division struct {
-	Fields  []entry.Field
-	At      entry.Instant
-	Timed   bool // At was found and read
-	Fits    bool
-	Header  bool     // it is no entry, but names the columns of those that come
+	Fields []entry.Field
+	At     entry.Instant
+	Timed  bool // At was found and read
+	Fits   bool
+	Header bool // it is no entry, but names the columns of those that come
+	// Written are values as they stand in the entry, of fields whose type writes them
+	// in another form.
+	Written []entry.Field
 	Misfits []Misfit // why it does not fit, or which values do not fit their types
 
 	hidden []hidden
@@ -296,6 +299,7 @@ func (d *Divider) finish(out *Division, line []byte, near entry.Instant) {
 			if !ok {
 				out.Misfits = append(out.Misfits, Misfit{f.Name, "`" + f.Name + "` is " + typeWords[t], f.Value})
 			} else if v != f.Value {
+				out.Written = append(out.Written, *f)
 				f.Value = v
 			}
 		}

@@ -64,15 +64,32 @@ func stops(pattern, text string) (words string, end int) {
 			hi = mid
 		}
 	}
-	wanted := plainly2(parts[lo])
-	if reached >= len(text) {
-		return fmt.Sprintf("the line ends where the pattern wants `%s`", wanted), reached
+	wanted := wants(parts[lo])
+	if reached >= len(text) && lo > 0 {
+		return "the line ends where the pattern wants " + wanted, reached
 	}
 	if x := parts[lo]; lo == 0 && len(parts) > 1 && (x.Op == syntax.OpBeginText || x.Op == syntax.OpBeginLine) {
-		wanted = plainly2(parts[1])
+		wanted = wants(parts[1])
 	}
 	if lo <= 1 {
-		return fmt.Sprintf("it does not begin with `%s`", wanted), reached
+		return "it does not begin with " + wanted, reached
 	}
-	return fmt.Sprintf("the pattern wants `%s` behind `%s`", wanted, plainly2(parts[lo-1])), reached
+	return fmt.Sprintf("the pattern wants %s behind %s", wanted, wants(parts[lo-1])), reached
+}
+
+// wants says what a part of a pattern stands for, in few words.
+func wants(x *syntax.Regexp) string {
+	switch x.Op {
+	case syntax.OpCapture:
+		words := explained(x.Sub[0])
+		if len(words) > 40 || strings.Contains(words, "then") {
+			return "`" + x.Name + "`"
+		}
+		return "`" + x.Name + "` (" + words + ")"
+	case syntax.OpLiteral:
+		return "`" + string(x.Rune) + "`"
+	case syntax.OpEndText, syntax.OpEndLine:
+		return "the line's end"
+	}
+	return explained(x)
 }

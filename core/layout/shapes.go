@@ -74,11 +74,17 @@ func (s *Shaper) Add(line []byte) *Shape {
 		}
 		s.forms[h] = x
 	}
+	x = x.Whole()
+	x.take(s.Lines, line)
+	s.Lines++
+	return x
+}
+
+// Whole is the shape that it has become a part of, or itself.
+func (x *Shape) Whole() *Shape {
 	for x.into != nil {
 		x = x.into
 	}
-	x.take(s.Lines, line)
-	s.Lines++
 	return x
 }
 

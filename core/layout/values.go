@@ -28,6 +28,7 @@ type Values struct {
 	numeric int
 	min     float64
 	max     float64
+	unit    string
 }
 
 // Value is one value of a field.
@@ -40,6 +41,7 @@ type Value struct {
 // Numbers are what the numbers of a field are together. The quartiles are exact up to
 // 100,000 values; of more, each so many-th is looked at.
 type Numbers struct {
+	Unit      string  `json:"unit,omitempty"` // "ms" of durations
 	Min       float64 `json:"min"`
 	Q1        float64 `json:"lower_quartile"`
 	Median    float64 `json:"median"`
@@ -104,7 +106,13 @@ func (v *Values) add(s string, n int, line string) {
 			x.Lines = append(x.Lines, Sample{n, line})
 		}
 	}
-	if f, err := strconv.ParseFloat(s, 64); err == nil && !math.IsInf(f, 0) && !math.IsNaN(f) {
+	f, err := strconv.ParseFloat(s, 64)
+	if err != nil {
+		if d, bad := entry.ParseDuration(s); bad == nil {
+			f, err, v.unit = float64(d)/1e6, nil, "ms"
+		}
+	}
+	if err == nil && !math.IsInf(f, 0) && !math.IsNaN(f) {
 		if v.numeric == 0 {
 			v.min, v.max = f, f
 		}
@@ -202,7 +210,7 @@ func (v *Values) told() *Numbers {
 	at := func(q float64) float64 { // the smallest value with at least that share at or below it
 		return s[max(0, int(math.Ceil(q*float64(len(s))))-1)]
 	}
-	n := &Numbers{Min: v.min, Q1: at(0.25), Median: at(0.5), Q3: at(0.75), Max: v.max, Histogram: make([]int, histogram)}
+	n := &Numbers{Unit: v.unit, Min: v.min, Q1: at(0.25), Median: at(0.5), Q3: at(0.75), Max: v.max, Histogram: make([]int, histogram)}
 	for _, x := range s {
 		k := 0
 		if v.max > v.min {

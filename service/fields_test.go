@@ -1,0 +1,86 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dimlantern/core/lang"
+)
+
+// Pointing at values makes a layout: patterns that find them on all lines of their
+// kind, with their values counted; it is written into the settings with their comments
+// kept, and taken up.
+func TestFieldsByPointing(t *testing.T) {
+	dir := t.TempDir()
+	log := filepath.Join(dir, "cold.log")
+	var b strings.Builder
+	for i := range 300 {
+		fmt.Fprintf(&b, "2026-11-24 05:%02d:%02d bay=%d temp=-%d.%d C by crew\n", i/60, i%60, i%7, 15+i%5, i%10)
+	}
+	b.WriteString("2026-11-24 06:00:00 door of bay 3 opened\nno time here\n")
+	require.NoError(t, os.WriteFile(log, []byte(b.String()), 0o644))
+	s, data, _ := running(t, "# the stores\nsource cold { # north\n files "+lang.Quote(log)+"\n begin oldest\n layout plain\n}\n", nil)
+	ctx := context.Background()
+	require.Eventually(t, func() bool {
+		_, err := s.Fields(ctx, FieldsQuery{Origin: s.host + ":" + log})
+		return err == nil
+	}, 10*time.Second, 10*time.Millisecond)
+	ask := func(q FieldsQuery) *FieldsView {
+		t.Helper()
+		q.Origin, q.Lines = s.host+":"+log, 20
+		v, err := s.Fields(ctx, q)
+		require.NoError(t, err)
+		return v
+	}
+	v := ask(FieldsQuery{Which: "usual"})
+	assert.Equal(t, []any{302, 302, 0, "cold", "layout cold {\n  plain\n}\n"}, []any{v.Looked, v.Fits, v.Timed, v.Layout, v.Text})
+	mark := func(line, value, name string) Mark {
+		i := strings.Index(line, value)
+		require.GreaterOrEqual(t, i, 0)
+		return Mark{Line: line, Start: i, End: i + len(value), Name: name}
+	}
+	line := v.Lines[0].Raw
+	temp := line[strings.Index(line, "temp=")+5 : strings.Index(line, " C by")]
+	marks := []Mark{mark(line, line[:19], "at"), mark(line, temp, "temp")}
+	v = ask(FieldsQuery{Which: "odd", Marks: marks, Field: "temp"})
+	require.Empty(t, v.Words)
+	assert.Contains(t, v.Text, `find in text /`)
+	assert.Contains(t, v.Text, `time at like "2026-11-24 05:`)
+	assert.Equal(t, []any{300, "decimal", true}, []any{v.Values.Entries, v.Values.Type, v.Values.Numbers.Min >= -20}, v.Text)
+	assert.GreaterOrEqual(t, v.Timed, 300)
+	assert.Len(t, v.Lines, 2, "the odd ones")
+	require.NotEmpty(t, v.Parts)
+
+	// What contradicts itself is told, and the text stays.
+	bad := ask(FieldsQuery{Which: "odd", Marks: append(marks, Mark{Line: "no time here", Start: 0, End: 2, Name: "temp"})})
+	assert.Contains(t, bad.Words, "temp")
+	assert.Equal(t, "layout cold {\n  plain\n}\n", bad.Text)
+
+	// Text by hand: what is wrong is said in words, what is right is tried.
+	bad = ask(FieldsQuery{Text: "layout cold {\n  patern /x/\n}\n"})
+	assert.Contains(t, bad.Words, "did you mean: pattern")
+	d := ask(FieldsQuery{Which: "misfits", Detect: 1})
+	assert.Contains(t, d.Text, "(?<at>")
+	assert.Equal(t, 1, d.Looked-d.Fits)
+	assert.Contains(t, d.Lines[0].Misfit, "it does not begin with `at`")
+	assert.Equal(t, "no time here", d.Misfits[0].Example)
+
+	done := ask(FieldsQuery{Text: v.Text, Write: true})
+	require.True(t, done.Done)
+	body, err := os.ReadFile(filepath.Join(filepath.Dir(data), "settings", "s.lantern"))
+	require.NoError(t, err)
+	for _, part := range []string{"# the stores", "# north", "layout cold\n", "layout cold {\n", "find in text"} {
+		assert.Contains(t, string(body), part)
+	}
+	_, ds := CheckSettings([]Text{{Name: "t", Body: string(body)}})
+	assert.Empty(t, ds)
+	assert.Equal(t, lang.Parse("t", body).Format(), string(body))
+}
