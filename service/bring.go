@@ -126,6 +126,15 @@ func (b *Brought) sample(settings *lang.Settings, path, want string) *layout.Pro
 	if len(b.Layouts) > 0 && b.Layouts[0].Fits*10 > 9*len(lines) && len(lines) > 0 {
 		b.Layout = b.Layouts[0].Name
 	}
+	none := b.Layouts // those that fit nothing come behind what was found
+	for i, x := range b.Layouts {
+		if none = b.Layouts[i:]; x.Fits == 0 {
+			break
+		}
+		none = nil
+	}
+	none = slices.Clone(none)
+	b.Layouts = b.Layouts[:len(b.Layouts)-len(none)]
 	var texts []string
 	for _, x := range lines {
 		texts = append(texts, valid(x))
@@ -146,7 +155,7 @@ func (b *Brought) sample(settings *lang.Settings, path, want string) *layout.Pro
 			b.Layouts = append(b.Layouts, LayoutFit{Name: name, Fits: p.Fits})
 		}
 	}
-	b.Layouts = append(b.Layouts, LayoutFit{Name: "plain", Fits: len(lines)})
+	b.Layouts = append(append(b.Layouts, LayoutFit{Name: "plain", Fits: len(lines)}), none...)
 	if b.Layout == "plain" && len(order) > 0 {
 		b.Layout = order[0]
 	}

@@ -9,12 +9,14 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"dimlantern/core/layout"
 )
 
 // What the documents show as a settings file checks clean, and its expects pass.
 func TestDocumentsAreTrue(t *testing.T) {
 	fence := regexp.MustCompile("(?s)```\n(.*?)```")
-	for doc, shows := range map[string]int{"../README.md": 1, "../docs/rules.md": 2} {
+	for doc, shows := range map[string]int{"../README.md": 1, "../docs/rules.md": 2, "../docs/layouts.md": 1} {
 		b, err := os.ReadFile(doc)
 		require.NoError(t, err)
 		found := 0
@@ -38,4 +40,14 @@ func TestDocumentsAreTrue(t *testing.T) {
 		}
 		assert.Equal(t, shows, found, doc)
 	}
+}
+
+// The vocabulary of fields is the one that completion proposes.
+func TestFieldsDocument(t *testing.T) {
+	b, err := os.ReadFile("../docs/fields.md")
+	require.NoError(t, err)
+	for _, w := range layout.Words {
+		assert.Contains(t, string(b), "| `"+w.Name+"` | "+w.Means+" |\n")
+	}
+	assert.Equal(t, len(layout.Words), strings.Count(string(b), "\n| `"))
 }

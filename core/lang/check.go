@@ -308,6 +308,11 @@ func (k *checker) lintFields(r *Rule, finding func(word, arg, code, what, mend s
 		if l := s.Layout(src.LayoutName()); l != nil {
 			given = append(given, l.Fields()...)
 			open = open || l.Open()
+			for _, m := range l.Masks {
+				if f := l.Resolve(m.Field); m.Field != "" && !m.Token && contains(r.Per, f) {
+					finding("per", f, "masked-key", fmt.Sprintf("%s is masked, so values of it that look alike are counted together", f), fmt.Sprintf("write in the layout %s: mask %s as token", l.Name, m.Field))
+				}
+			}
 		}
 		for _, x := range src.Fields {
 			given = append(given, x.Name)

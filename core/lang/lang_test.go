@@ -104,6 +104,17 @@ func TestMistakes(t *testing.T) {
 		{"a count for ever", rule(strings.Replace(sound, "raise warning", "raise warning at 9", 1)), "counts-for-ever", "4:3", "without a time", "at 9 in 5m"},
 		{"a recovery that never agrees", rule(sound + "\nrecovery /pump (?<pump>[a-z]+) fine/"), "recovery-never-agrees", "10:10", "never equals", "capture the same"},
 		{"a recovery of the same lines", rule(sound + "\nrecovery /pump (?<pump>\\d+): low/"), "same-lines", "10:10", "the same lines as the problem", "when it is over"},
+		{"a key that is masked", "source s {\n files \"/x\"\n layout l\n}\nlayout l {\n pattern /(?<pump>a)/\n mask pump keep last 1\n}\n" + rule(sound), "masked-key", "11:7", "counted together", "mask pump as token"},
+		{"a layout that includes itself", "layout a {\n include b\n}\nlayout b {\n include a\n}\n", "include-circle", "5:10", "includes itself", "take one of them out"},
+		{"columns without names", "layout l {\n delimited \";\"\n}\n", "incomplete", "2:2", "the columns have no names", "header"},
+		{"a file of words that is not there", "layout l {\n json\n names x from file \"x.csv\"\n}\n", "no-file", "3:20", "there is no file x.csv", "a value and its word a line"},
+		{"a unit of what is no duration", "layout l {\n json\n type x integer in ms\n}\n", "syntax", "3:17", "only a duration has a unit", "leave the unit out"},
+		{"a step about a field that nothing gives", "layout l {\n pattern /(?<pump>a)/\n map pomp to x\n}\n", "unknown-field", "3:6", "gives the field pomp", "did you mean: pump"},
+		{"a name that is one already", "layout l {\n json\n map x to x\n}\n", "does-not-apply", "3:11", "has that name already", "take the clause out"},
+		{"a mask of nothing", "layout l {\n json\n mask\n}\n", "incomplete", "3:6", "a field, or a pattern was expected", "a field's name"},
+		{"three readings of a time", "layout l {\n pattern /(?<at>\\S+ \\S+)/\n time at like \"03-04-05 05:00:00\"\n}\n", "bad-time-example", "3:15", "three readings", "year first"},
+		{"a zone that nobody knows", "layout l {\n pattern /(?<at>.+)/\n time at like \"2026-11-24 05:00:00 XYZ\"\n}\n", "bad-time-example", "3:15", "the zone \"XYZ\"", "zone"},
+		{"a letter that stands for nothing", "layout l {\n pattern /(?<at>.+)/\n time at strftime \"%Y-%Q\"\n}\n", "bad-time-example", "3:19", "%Q is not known", "like"},
 		{"no test", "rule r {\nproblem \"x\"\nper nothing\nraise warning\nclear by hand\n}\n", "untested", "1:6", "no expect tests r", "expect"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
