@@ -179,12 +179,13 @@ func TestJSONEqualsTheLibrary(t *testing.T) {
 			got[f.Name] = f.Value
 		}
 		for k, v := range m {
+			outer := k
 			k = layout.Name(k)
 			switch v := v.(type) {
 			case string:
 				require.Equal(t, strings.ToValidUTF8(v, "\uFFFD"), got[k], string(line))
 			case map[string]any:
-				require.Equal(t, v["in"], got[k+".in"], string(line))
+				require.Equal(t, v["in"], got[layout.Name(outer+".in")], string(line))
 			case []any:
 				var back []any
 				require.NoError(t, json.Unmarshal([]byte(got[k]), &back))

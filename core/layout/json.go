@@ -21,6 +21,7 @@ const (
 func (d *Divider) json(line []byte, near entry.Instant) Division {
 	out := Division{}
 	s := &jsonScan{d: d, b: bytes.TrimSpace(line), f: d.fields(16)}
+	s.bare = bytes.IndexByte(s.b, '\\') < 0
 	if len(s.b) < 2 || s.b[0] != '{' || !s.object("", 0) || s.i != len(s.b) {
 		return out
 	}
@@ -37,7 +38,9 @@ type jsonScan struct {
 	b []byte
 	i int
 	n int // names so far
-	f fields
+	// bare tells that nothing in the line is escaped.
+	bare bool
+	f    fields
 }
 
 func (s *jsonScan) space() byte {
@@ -95,9 +98,11 @@ type keyed struct {
 }
 
 // key finds out about a name; n is the how many-th of the entry it is.
-func (d *Divider) key(n int, parent string, raw []byte) keyed {
-	if n < len(d.order) && d.order[n].raw == string(raw) && d.order[n].parent == parent {
-		return d.order[n]
+func (d *Divider) key(n int, parent string, raw []byte) *keyed {
+	if n < len(d.order) {
+		if k := d.order[n]; k.raw == string(raw) && k.parent == parent {
+			return k
+		}
 	}
 	k, ok := d.keys[string(raw)]
 	if !ok || k.parent != parent {
@@ -105,11 +110,11 @@ func (d *Divider) key(n int, parent string, raw []byte) keyed {
 		if bytes.IndexByte(raw, '\\') >= 0 {
 			s = unescape(raw)
 		}
-		k = keyed{raw: string(raw), parent: parent, inner: parent + s + ".", name: Name(parent + s)}
+		k = &keyed{raw: string(raw), parent: parent, inner: parent + s + ".", name: Name(parent + s)}
 		l := d.Layout
 		k.wanted = k.name != "" && (l.wants == nil || l.wants[k.name] || l.time == nil && timeRank(k.name) >= 0)
 		if d.keys == nil {
-			d.keys = map[string]keyed{}
+			d.keys = map[string]*keyed{}
 		}
 		if len(d.keys) < maxFields {
 			d.keys[k.raw] = k
@@ -319,7 +324,7 @@ func (s *jsonScan) str() (v []byte, escaped, ok bool) {
 		if k < 0 {
 			return nil, false, false
 		}
-		if bytes.IndexByte(s.b[at:at+k], '\\') < 0 {
+		if s.bare || bytes.IndexByte(s.b[at:at+k], '\\') < 0 {
 			s.i = at + k + 1
 			return s.b[from : at+k], escaped, true
 		}

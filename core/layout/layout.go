@@ -156,8 +156,8 @@ type Divider struct {
 	spans []int
 	cache timeCache
 	heads head // what Header says
-	keys  map[string]keyed
-	order []keyed // as they came in the entry before
+	keys  map[string]*keyed
+	order []*keyed // as they came in the entry before
 	guess guessed
 	cells []cell
 	reuse fields

@@ -135,7 +135,38 @@ func NewPlan(s *lang.Settings, source *lang.Source, rules []*lang.Rule, zone *ti
 			}
 		}
 	}
+	if len(rules) > 0 {
+		p.Layout.Narrow(p.asked())
+	}
 	return p
+}
+
+// asked are the fields that the rules of the plan look at, so that no others need be
+// divided off.
+func (p *Plan) asked() []string {
+	out := []string{"text", "host"}
+	look := func(x lang.Expr) {
+		lang.Walk(x, func(part lang.Expr, _ bool) {
+			switch part := part.(type) {
+			case *lang.Match:
+				out = append(out, part.Field)
+			case *lang.Compare:
+				out = append(out, part.Field)
+			case *lang.In:
+				out = append(out, part.Field)
+			case *lang.Has:
+				out = append(out, part.Field)
+			}
+		})
+	}
+	look(p.only)
+	for _, r := range p.rules {
+		for _, x := range []lang.Expr{r.rule.Problem, r.rule.Recovery, r.rule.Ignore} {
+			look(x)
+		}
+		out = append(append(out, r.rule.Per...), r.vars...)
+	}
+	return out
 }
 
 // translated are the open formats of which some fields are not given as they stand in
@@ -275,6 +306,13 @@ type scan struct {
 	conds  []int
 	// headers is how many lines were no entries.
 	headers int64
+	// memo is the entry that was divided last.
+	memo struct {
+		division layout.Division
+		at       int
+		near     entry.Instant
+		fields   bool // there is one
+	}
 }
 
 func (s *scan) run() {
@@ -488,10 +526,16 @@ func (s *scan) near() entry.Instant {
 }
 
 func (s *scan) divide(at, end int) layout.Division {
-	d, _ := s.r.Plan.Divide(&s.r.divider, s.line(at, end), s.near())
+	near := s.near()
+	if s.memo.fields && s.memo.at == at && s.memo.near == near { // it was just looked at for its time
+		return s.memo.division
+	}
+	d, _ := s.r.Plan.Divide(&s.r.divider, s.line(at, end), near)
 	if d.Timed {
 		d.At = s.bounded(d.At.Add(s.r.Skew))
 	}
+	d.Fields = slices.Clip(d.Fields)
+	s.memo.division, s.memo.at, s.memo.near, s.memo.fields = d, at, near, true
 	return d
 }
 
