@@ -100,6 +100,7 @@ type FieldValues struct {
 	FieldCount
 	More    bool            `json:"more"`
 	Top     []layout.Value  `json:"top"`
+	Rare    []layout.Value  `json:"rare,omitempty"` // the rarest, with lines that have them
 	Numbers *layout.Numbers `json:"numbers,omitempty"`
 }
 
@@ -571,7 +572,7 @@ func cutLine(s string) string {
 // divide divides the sample, and counts.
 func (w *work) divide(settings *lang.Settings, lines []sampled) {
 	plan, out := w.plan(settings), w.out
-	shaper, counter := layout.NewShaper(), layout.NewCounter()
+	shaper, counter, chosen := layout.NewShaper(), layout.NewCounter(), layout.NewCounter()
 	shapes := make([]*layout.Shape, len(lines))
 	reasons := map[string]*MisfitCount{}
 	var misfits []int
@@ -608,6 +609,9 @@ func (w *work) divide(settings *lang.Settings, lines []sampled) {
 			fields = x.HideFields()
 		}
 		counter.Add(fields, i, "")
+		if k := slices.IndexFunc(fields, func(f entry.Field) bool { return f.Name == w.q.Field }); k >= 0 {
+			chosen.Add(fields[k:k+1], i, cutLine(x.Hide(valid(raw))))
+		}
 	}
 	for i := range out.Misfits {
 		out.Misfits[i].Count = reasons[out.Misfits[i].Reason].Count
@@ -627,8 +631,14 @@ func (w *work) divide(settings *lang.Settings, lines []sampled) {
 	for _, v := range counter.Fields(0) {
 		out.Fields = append(out.Fields, told(v))
 	}
-	if v := counter.Field(w.q.Field, 40); v != nil {
-		out.Values = &FieldValues{told(v), v.More, v.Top, v.Numbers}
+	if v := chosen.Field(w.q.Field, 1<<20); v != nil {
+		out.Values = &FieldValues{FieldCount: told(v), More: v.More, Top: v.Top[:min(len(v.Top), 40)], Numbers: v.Numbers}
+		for i := len(v.Top) - 1; i >= 40 && len(out.Values.Rare) < 6; i-- {
+			out.Values.Rare = append(out.Values.Rare, v.Top[i])
+		}
+		for i := range out.Values.Top { // their lines need not be shown
+			out.Values.Top[i].Lines = nil
+		}
 	}
 	for _, i := range w.chosen(shaper, lines, misfits) {
 		d.Header = lines[i].header

@@ -359,3 +359,36 @@ func TestHostileLines(t *testing.T) {
 	appendTo(t, f.log, stamp()+" a pump 7 fine\n")
 	f.waitFor(t, "cleared", 1)
 }
+
+// Fields prints each entry with what it divides into, in three forms, and groups what
+// does not fit by its reason; values that are masked are so here too.
+func TestFieldsCommand(t *testing.T) {
+	dir := t.TempDir()
+	log := filepath.Join(dir, "pumps.log")
+	write(t, log, "2026-11-24 05:32:28.114 pump-03 7 mira\n2026-11-24 05:32:29 pump-04 n/a, \"x\" ann\nstray\n")
+	layout := `pattern /^(?<at>\S+ \S+) (?<host>\S+) (?<pump>.+) (?<who>\w+)$/ time at like "2026-11-24 05:32:28" type pump integer mask who keep first 1`
+	out, errs, code := run(t, "fields", "--layout", layout, "--json", log)
+	require.Equal(t, 0, code, errs)
+	assert.Equal(t, []string{
+		`{"at":"2026-11-24T05:32:28.114Z","fits":true,"fields":{"at":"2026-11-24 05:32:28.114","host":"pump-03","pump":"7","who":"m***"},"text":"2026-11-24 05:32:28.114 pump-03 7 m***"}`,
+		`{"at":"2026-11-24T05:32:29.000Z","fits":true,"fields":{"at":"2026-11-24 05:32:29","host":"pump-04","pump":"n/a, \"x\"","who":"a***"},"text":"2026-11-24 05:32:29 pump-04 n/a, \"x\" a***","misfit":"` + "`pump` is not an integer: `n/a, \\\"x\\\"`" + `"}`,
+		`{"at":"2026-11-24T05:32:29.000Z","fits":false,"fields":{},"text":"stray","misfit":"it does not begin with ` + "`at`" + `"}`,
+	}, strings.Split(strings.TrimSpace(out), "\n"))
+	assert.Contains(t, errs, "1 of 3: `pump` is not an integer: `n/a, \"x\"`")
+	out, _, _ = run(t, "fields", "--layout", layout, "--csv", log)
+	assert.Contains(t, out, "entry-time,at,host,pump,who,misfit,entry\r\n2026-11-24T05:32:28.114Z,2026-11-24 05:32:28.114,pump-03,7,m***,,\r\n")
+	assert.Contains(t, out, `,"n/a, ""x""",a***,`)
+	out, _, _ = run(t, "fields", "--layout", layout, "--misfits", log)
+	assert.NotContains(t, out, "pump-03")
+	assert.Contains(t, out, "stray")
+	out, errs, code = run(t, "fields", "--layout", "patern /x/", log)
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errs, "did you mean: pattern")
+	out, errs, code = run(t, "detect", log)
+	assert.Equal(t, 0, code)
+	write(t, filepath.Join(dir, "d.lantern"), out)
+	_, errs, code = run(t, "check", filepath.Join(dir, "d.lantern"))
+	assert.Equal(t, 0, code, errs)
+	out, _, _ = run(t, "shapes", "--json", log)
+	assert.Contains(t, out, `"shape":"stray","share":0.333`)
+}

@@ -26,6 +26,7 @@ import (
 
 type fieldsOptions struct {
 	rules, as, layout string
+	values            bool
 	only              []string
 	asJSON, asCSV     bool
 	misfits           bool
@@ -53,6 +54,7 @@ With --misfits it prints only what does not fit, and why, and how many of each.`
 	c.Flags().StringSliceVar(&o.only, "only", nil, "no more than these fields")
 	c.Flags().BoolVar(&o.asJSON, "json", false, "one JSON object an entry")
 	c.Flags().BoolVar(&o.asCSV, "csv", false, "comma-separated values with a header line")
+	c.Flags().BoolVar(&o.values, "values", false, "of each field its type, how many entries have it, and its commonest values")
 	c.Flags().BoolVar(&o.misfits, "misfits", false, "only what does not fit, with the reasons")
 	c.MarkFlagsMutuallyExclusive("json", "csv")
 	c.MarkFlagsMutuallyExclusive("rules", "layout")
@@ -144,6 +146,8 @@ func printFields(o *fieldsOptions, files []string) error {
 	out := bufio.NewWriterSize(os.Stdout, 64<<10)
 	var p fieldPrinter
 	switch {
+	case o.values:
+		p = &valueFields{counter: layout.NewCounter(), asJSON: o.asJSON, only: o.only}
 	case o.asJSON:
 		p = &jsonFields{only: o.only}
 	case o.asCSV:
@@ -165,7 +169,7 @@ func printFields(o *fieldsOptions, files []string) error {
 		if info, err := os.Stat(path); err == nil {
 			near = entry.Of(info.ModTime())
 		}
-		d.Reuse = o.asCSV || o.asJSON
+		d.Reuse = (o.asCSV || o.asJSON) && !o.values
 		headed := plan.Layout.Headed()
 		masked := plan.Layout.Masked()
 		if _, err := eachBlock(path, plan, func(text []byte) error {
@@ -637,4 +641,65 @@ func (p *tableFields) end(out *bufio.Writer) error {
 		return nil
 	}
 	return p.begin(out)
+}
+
+// valueFields counts the values of fields.
+type valueFields struct {
+	counter *layout.Counter
+	asJSON  bool
+	only    []string
+}
+
+func (p *valueFields) print(_ *bufio.Writer, w *written, raw []byte, hidden bool) error {
+	line := ""
+	if len(raw) < 400 {
+		line = w.whole(raw, hidden)
+	}
+	p.counter.Add(w.fields, p.counter.Entries, line)
+	return nil
+}
+
+// topValues is how many values of a field are printed.
+const topValues = 10
+
+func (p *valueFields) end(out *bufio.Writer) error {
+	for _, v := range p.counter.Fields(1 << 20) {
+		if p.only != nil && !slices.Contains(p.only, v.Name) {
+			continue
+		}
+		top := v.Top[:min(len(v.Top), topValues)]
+		rare := v.Top[max(len(top), len(v.Top)-3):]
+		for i := range top {
+			top[i].Lines = nil
+		}
+		if p.asJSON {
+			b, err := json.Marshal(map[string]any{"field": v.Name, "type": v.Type, "entries": v.Entries, "of": p.counter.Entries, "distinct": v.Distinct, "more": v.More, "top": top, "rare": rare, "numbers": v.Numbers})
+			if err != nil {
+				return err
+			}
+			out.Write(append(b, '\n'))
+			continue
+		}
+		more := ""
+		if v.More {
+			more = " and more"
+		}
+		fmt.Fprintf(out, "%s: %s, in %s of %s entries, %s different%s\n", v.Name, v.Type, thousands(v.Entries), thousands(p.counter.Entries), thousands(v.Distinct), more)
+		if n := v.Numbers; n != nil {
+			fmt.Fprintf(out, "    from %.6g to %.6g %s; quartiles %.6g, %.6g, %.6g\n", n.Min, n.Max, n.Unit, n.Q1, n.Median, n.Q3)
+		}
+		if top[0].Count == 1 && v.Distinct > topValues {
+			fmt.Fprintf(out, "    each once, such as %s\n", runewidth.Truncate(shown(top[0].Value), 100, "…"))
+			continue
+		}
+		for _, x := range top {
+			fmt.Fprintf(out, "    %8s  %5.1f %%  %s\n", thousands(x.Count), 100*float64(x.Count)/float64(v.Entries), runewidth.Truncate(shown(x.Value), 100, "…"))
+		}
+		for _, x := range rare {
+			if len(x.Lines) > 0 {
+				fmt.Fprintf(out, "    rare: %s, in: %s\n", shown(x.Value), runewidth.Truncate(shown(x.Lines[0].Text), 120, "…"))
+			}
+		}
+	}
+	return nil
 }

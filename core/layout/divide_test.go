@@ -292,6 +292,25 @@ func FuzzDetect(f *testing.F) {
 	})
 }
 
+// The same of lines that look like logs.
+func TestDetectionRoundTrip(t *testing.T) {
+	heads := []string{"2026-11-24 05:32:28.114 ", "[24/Nov/2026:05:32:28 +0000] ", "Nov 24 05:32:28 ", "1795498348 ", "03/04/2026 05:00 ", "<13>", "{\"ts\":1795498348,", "#Fields: date time x", "a;b;", ""}
+	middles := []string{"pump-03 ", "INFO ", "[ERROR] ", "pumpd[7]: ", "gate: ", "level=info ", "\"x\":1,", "10.0.0.1 - - ", "1;2;", "\t"}
+	rests := []string{"low", "level 7", "\"msg\":\"a\"}", "a=b c=\"d e\"", "GET / HTTP/1.1", "é \xff", "x\ty", ""}
+	rapid.Check(t, func(t *rapid.T) {
+		var lines []string
+		head, middle := rapid.SampledFrom(heads).Draw(t, "head"), rapid.SampledFrom(middles).Draw(t, "middle")
+		for range rapid.IntRange(1, 12).Draw(t, "lines") {
+			l := head
+			if rapid.IntRange(0, 9).Draw(t, "odd") == 0 {
+				l = rapid.SampledFrom(heads).Draw(t, "other")
+			}
+			lines = append(lines, l+middle+rapid.SampledFrom(rests).Draw(t, "rest"))
+		}
+		detectAll(t, strings.Join(lines, "\n"))
+	})
+}
+
 func detectAll(t require.TestingT, text string) {
 	lines := strings.Split(text, "\n")
 	for _, p := range layout.Detect(lines, noon) {

@@ -263,9 +263,17 @@ func (w *Work) text(c *paint.Canvas, top, bottom, width int, p paint.Palette, ba
 	at = c.Cut(at+2, top, width-at-4, dim, "in "+v.File)
 	c.Rule(at+1, top, width-at-2, base.With(p.Rule), false)
 	y := top + 1
+	words, style := w.Note, base.With(p.Severity[entry.Warning])
+	if words == "" && len(v.Parts) > 0 && len(w.draft.marks) > 0 {
+		var parts []string
+		for _, e := range v.Parts {
+			parts = append(parts, e.Words)
+		}
+		words, style = "found by: "+strings.Join(parts, ", then "), dim
+	}
 	note := 0
-	if w.Note != "" {
-		note = min(strings.Count(ansi.Wrap(w.Note, max(width-4, 20), ""), "\n")+1, 3)
+	if words != "" {
+		note = min(strings.Count(ansi.Wrap(words, max(width-4, 20), ""), "\n")+1, 3)
 	}
 	if w.Mode == Writing {
 		w.area.SetWidth(max(width-4, 20))
@@ -291,10 +299,10 @@ func (w *Work) text(c *paint.Canvas, top, bottom, width int, p paint.Palette, ba
 		y = max(y+1, bottom-note)
 		y = min(y, bottom-note)
 	}
-	if w.Note != "" {
-		for _, part := range strings.Split(ansi.Wrap(w.Note, max(width-4, 20), ""), "\n") {
+	if words != "" {
+		for _, part := range strings.Split(ansi.Wrap(words, max(width-4, 20), ""), "\n") {
 			if y < bottom {
-				c.Cut(2, y, width-4, base.With(p.Severity[entry.Warning]), part)
+				c.Cut(2, y, width-4, style, part)
 				y++
 			}
 		}
@@ -401,8 +409,9 @@ func (w *Work) values(c *paint.Canvas, x, top, bottom int, p paint.Palette, base
 			y += 2
 		}
 		bar := 12
+		rare := min(len(f.Rare), max((bottom-y)/3, 0))
 		for _, t := range f.Top {
-			if y >= bottom {
+			if y >= bottom-rare-b2i(rare > 0) {
 				break
 			}
 			share := float64(t.Count) / float64(max(f.Entries, 1))
@@ -413,16 +422,13 @@ func (w *Work) values(c *paint.Canvas, x, top, bottom int, p paint.Palette, base
 			}
 			y++
 		}
-		return
-	}
-	if len(w.View.Parts) > 0 && len(w.draft.marks) > 0 {
-		at := c.Put(x+3, top, base.With(p.Strong).Strong(), "the pattern that was built")
-		c.Rule(at+1, top, c.W-at-2, base.With(p.Rule), false)
-		for _, e := range v.Parts {
-			if y < bottom {
-				c.Cut(x, y, 24, base, e.Part)
-				c.Cut(x+26, y, width-26, dim, e.Words)
-				y++
+		if rare > 0 {
+			c.Put(x, bottom-rare-1, dim, "rare")
+			for i, t := range f.Rare[:rare] {
+				at := c.Cut(x+2, bottom-rare+i, width/3, base, intake.Visible(t.Value))
+				if len(t.Lines) > 0 {
+					c.Cut(max(at+2, x+width/4), bottom-rare+i, c.W-max(at+2, x+width/4)-1, dim, intake.Visible(t.Lines[0].Text))
+				}
 			}
 		}
 		return
@@ -454,6 +460,13 @@ func (w *Work) values(c *paint.Canvas, x, top, bottom int, p paint.Palette, base
 			}
 		}
 	}
+}
+
+func b2i(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
 }
 
 func short(f float64) string { return strings.TrimSuffix(fmt.Sprintf("%.4g", f), ".0") }
