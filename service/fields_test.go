@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -12,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 )
 
@@ -83,4 +85,10 @@ func TestFieldsByPointing(t *testing.T) {
 	_, ds := CheckSettings([]Text{{Name: "t", Body: string(body)}})
 	assert.Empty(t, ds)
 	assert.Equal(t, lang.Parse("t", body).Format(), string(body))
+
+	// What was read before has the new fields as well.
+	require.Eventually(t, func() bool {
+		e, err := s.Entries(ctx, EntriesQuery{Origin: s.host + ":" + log, Lines: 400})
+		return err == nil && len(e.Lines) == 302 && slices.ContainsFunc(e.Lines[301].Fields, func(f entry.Field) bool { return f.Name == "temp" })
+	}, 10*time.Second, 20*time.Millisecond)
 }

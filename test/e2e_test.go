@@ -33,6 +33,7 @@ func TestMain(m *testing.M) {
 		fmt.Fprintf(os.Stderr, "%s", out)
 		os.Exit(1)
 	}
+	os.Setenv("XDG_STATE_HOME", filepath.Join(dir, "state")) // nothing is left in the user's folders
 	code := m.Run()
 	os.RemoveAll(dir)
 	os.Exit(code)
