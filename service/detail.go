@@ -95,7 +95,7 @@ func (s *Service) varsOf(settings *lang.Settings, r *lang.Rule, hits []store.Hit
 	}
 	plan := match.NewPlan(settings, src, nil, time.Local)
 	x, line := plan.Divide(&layout.Divider{Layout: plan.Layout}, []byte(hits[i].Text), at)
-	v, ok := match.Judge(r, &entry.Entry{Raw: string(line), At: hits[i].At, Origin: hits[i].Origin, Fields: x.Fields, Fits: x.Fits}, true, false, want)
+	v, ok := match.Judge(r, &entry.Entry{Raw: string(line), At: hits[i].At, Origin: hits[i].Origin, Fields: x.Fields, Fits: x.Fits}, match.MayProblem, want)
 	if !ok {
 		return nil
 	}

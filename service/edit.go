@@ -28,6 +28,7 @@ func (s *Service) use(settings *lang.Settings, texts []Text) {
 	s.follower.Use(s.ways.readable(settings.Sources), plans)
 	s.ways.use(settings)
 	s.settings, s.texts = settings, texts
+	s.begun = -1 // a rule that is new has to be told which logs there are
 	s.setMeta("settings", encodeTexts(texts))
 	s.seq++
 }
@@ -63,13 +64,13 @@ func meansSame(oldS *lang.Settings, a *lang.Rule, newS *lang.Settings, b *lang.R
 
 func matching(s *lang.Settings, r *lang.Rule) string {
 	var b strings.Builder
-	for _, x := range []lang.Expr{r.Problem, r.Recovery, r.Ignore} {
-		if x != nil {
-			b.WriteString(x.String())
+	for _, c := range r.Exprs() {
+		if c.Word != "raise" {
+			b.WriteString(c.Word + " " + c.Expr.String())
+			b.WriteByte(0)
 		}
-		b.WriteByte(0)
 	}
-	fmt.Fprintf(&b, "%q %q %v", r.Per, r.On, r.OnRecovery)
+	fmt.Fprintf(&b, "%q %q %v %q %v %v", r.Per, r.On, r.OnRecovery, r.From, r.During, r.Arrival)
 	for _, src := range s.Sources {
 		if len(r.On) > 0 && !containsString(r.On, src.Name) || src.Off {
 			continue
@@ -152,8 +153,7 @@ func compareRules(a, b *lang.Settings) (changed, added, removed int) {
 		switch {
 		case old == nil:
 			added++
-		case matching(a, old) != matching(b, r) || fmt.Sprint(old.Raises, old.Quiet, old.ByHand, old.Remind, old.Say, old.Advise, old.Off) !=
-			fmt.Sprint(r.Raises, r.Quiet, r.ByHand, r.Remind, r.Say, r.Advise, r.Off):
+		case matching(a, old) != matching(b, r) || thresholds(old) != thresholds(r):
 			changed++
 		}
 	}
@@ -163,6 +163,22 @@ func compareRules(a, b *lang.Settings) (changed, added, removed int) {
 		}
 	}
 	return changed, added, removed
+}
+
+// thresholds is what of a rule decides when it raises and clears, and its words.
+func thresholds(r *lang.Rule) string {
+	var b strings.Builder
+	for i := range r.Raises {
+		fmt.Fprint(&b, r.Raises[i].Severity, " ", r.Raises[i].Why(), r.Raises[i].Within, ";")
+	}
+	for i := range r.ClearWhens {
+		fmt.Fprint(&b, r.ClearWhens[i].String(), ";")
+	}
+	fmt.Fprint(&b, r.Quiet, r.Age, r.RecoverAt, r.RecoverIn, r.ByHand, r.Remind, r.Empty, r.Blind, r.BlindIn, r.Reopen, r.Grace, r.Say, r.Advise, r.Off)
+	for _, u := range r.Unless {
+		fmt.Fprint(&b, u.Rule, u.Same)
+	}
+	return b.String()
 }
 
 func countOf(n int, one, many string) string {

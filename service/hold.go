@@ -1,11 +1,15 @@
 package service
 
 import (
+	"encoding/binary"
+	"encoding/json"
 	"maps"
 	"time"
 
+	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
+	"dimlantern/core/trial"
 	"dimlantern/intake"
 	"dimlantern/store"
 )
@@ -91,5 +95,24 @@ func (s *Service) conditions(now time.Time) {
 			continue
 		}
 		s.batch.Blind = append(s.batch.Blind, store.Blind{Origin: o.Name, At: at, Seen: !blind, Words: string(o.Condition)})
+	}
+}
+
+// begin tells rules that await which logs there are, where that is new to them.
+func (s *Service) begin(at entry.Instant) {
+	list := s.follower.Origins()
+	if len(list) == s.begun {
+		return
+	}
+	s.begun = len(list)
+	var origins []engine.Origin
+	for _, o := range list {
+		origins = append(origins, trial.AwaitedOrigin(s.settings, o.Source, o.Name, o.Host, o.Way))
+	}
+	s.flushReach()
+	if s.engine.Begin(at, origins) {
+		b, _ := json.Marshal(origins)
+		s.batch.Journal = binary.AppendVarint(append(s.batch.Journal, inputBegin), int64(at))
+		s.batch.Journal = append(binary.AppendUvarint(s.batch.Journal, uint64(len(b))), b...)
 	}
 }

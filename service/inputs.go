@@ -26,6 +26,7 @@ const (
 	inputBlind
 	inputSeen
 	inputHold
+	inputBegin
 )
 
 var errJournal = errors.New("the journal is damaged")
@@ -93,7 +94,7 @@ func replayInputs(e *engine.Engine, b []byte) error {
 			e.Reach(at)
 		case inputAdvance:
 			e.Advance(at)
-		case inputBlind, inputSeen, inputClear:
+		case inputBlind, inputSeen, inputClear, inputBegin:
 			size, n := binary.Uvarint(b)
 			if n <= 0 || size > uint64(len(b)-n) {
 				return errJournal
@@ -105,6 +106,12 @@ func replayInputs(e *engine.Engine, b []byte) error {
 				e.Blind(name, at)
 			case inputSeen:
 				e.Seen(name, at)
+			case inputBegin:
+				var origins []engine.Origin
+				if json.Unmarshal([]byte(name), &origins) != nil {
+					return errJournal
+				}
+				e.Begin(at, origins)
 			default:
 				e.Clear(name, at, "", "")
 			}

@@ -79,6 +79,7 @@ type Service struct {
 	watcher  *fsnotify.Watcher
 	ways     *ways
 	secret   []byte               // of the data folder
+	begun    int                  // how many logs rules that await were told of
 	told     chan string          // notices of other goroutines
 	bare     map[string]bareAlert // alerts around whose hits no lines are kept yet
 }
@@ -361,6 +362,7 @@ func (s *Service) round(now time.Time) bool {
 		s.conditions(now)
 		s.hold(now)
 		s.catching = false
+		s.begin(entry.Of(now))
 		s.input(inputAdvance, entry.Of(now), s.engine.Advance(entry.Of(now)))
 	}
 	s.keepAround(now)
@@ -435,7 +437,7 @@ func (s *Service) Take(o *intake.Origin, j *engine.Judged) {
 	s.batch.Journal = append(s.batch.Journal, inputJudged)
 	s.batch.Journal = engine.EncodeJudged(s.batch.Journal, j)
 	for _, v := range j.Verdicts {
-		if v.Recovery {
+		if !v.Hit {
 			continue
 		}
 		s.batch.Hits = append(s.batch.Hits, store.Hit{Rule: s.engine.Name(v.Rule), Key: engine.Written(v.Key), At: j.Entry.At, Origin: o.Name, Offset: j.Entry.Offset, Text: j.Entry.Raw, Skew: j.Entry.Skew})

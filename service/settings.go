@@ -114,6 +114,13 @@ func CheckSettings(texts []Text) (*lang.Settings, []lang.Diagnostic) {
 			src.Location = zone(z)
 		}
 	}
+	days := time.Local
+	if s.Zone != "" {
+		days = zone(s.Zone)
+	}
+	for _, r := range s.Rules {
+		r.Zone = days
+	}
 	return s, ds
 }
 

@@ -26,14 +26,41 @@ type Judged struct {
 	Verdicts []Verdict
 }
 
-// Verdict is what an entry is for a rule.
+// Verdict is what an entry may be for a rule. Which of several it is, the state of the
+// rule decides: see Take.
 type Verdict struct {
-	Rule     int  // the rule's place in the engine
-	Recovery bool // else it is a hit
-	// Key are the values of the rule's key fields; "" is lacking.
-	Key []string
+	Rule     int           // the rule's place in the engine
+	At       entry.Instant // the entry's own time, for this rule
+	Hit      bool
+	Recovery bool
+	Awaited  bool // it is what the rule awaits
+	Question bool // it is what starts the awaiting
+	Counted  bool // it is among the entries that a share is a share of
+	// Key are the values of the rule's key fields; "" is lacking. RecoveryKey are
+	// those that the entry has as a recovery.
+	Key, RecoveryKey []string
+	Follows          []Follow
+	// Where has a bit for each raise whose where holds for the hit.
+	Where uint64
+	// Values are those of the fields that the rule measures, in its order.
+	Values []string
 	// Vars are the fields that the rule's texts name.
 	Vars []entry.Field
+}
+
+// Follow tells that an entry is what is to follow a threshold.
+type Follow struct {
+	Raise int // the raise's place in the rule
+	Key   []string
+}
+
+// Keys are all keys of the verdict.
+func (v *Verdict) Keys() [][]string {
+	out := [][]string{v.Key, v.RecoveryKey}
+	for i := range v.Follows {
+		out = append(out, v.Follows[i].Key)
+	}
+	return out
 }
 
 // MaxKeys is how many keys a rule keeps; past that the longest idle one without
@@ -69,17 +96,37 @@ type rule struct {
 	oldest, newest *state
 	open           int
 	vars           []string
+
+	whens    []*lang.When // of the raises, then of the clears
+	raiseOf  []int        // the raise of each; -1 is a clear
+	fields   []int        // the place of each one's field in what the rule measures; -1 is none
+	differs  []int        // of each raise the place of its field; -1 is none
+	own      []bool       // of each raise, whether it keeps hits of its own
+	owns     bool         // some does
+	lasts    bool         // a key stays known when it starts from zero
+	eases    bool
+	origin   bool          // the origin itself gives the key
+	shortest time.Duration // of the times without
+	began    entry.Instant // when watching began, of a rule that awaits
 }
 
 // state is what is known of one key of one rule.
 type state struct {
-	rule         *rule
-	key          []string // values as written: a lacking one is ?
-	touched      entry.Instant
-	hits         []entry.Instant // the newest own times, sorted
-	count        int             // hits since the key started from zero
-	first        entry.Instant   // the earliest and latest of them
-	last         entry.Instant
+	rule    *rule
+	key     []string // values as written: a lacking one is ?
+	touched entry.Instant
+	zero    entry.Instant   // when it was first seen, or last started from zero
+	hits    []entry.Instant // the newest own times, sorted
+	count   int             // hits since the key started from zero
+	first   entry.Instant   // the earliest and latest of them
+	last    entry.Instant
+	own     []ownHits // by raise; nil where none keeps its own
+	wins    []window  // by when
+
+	recovered []entry.Instant // own times of recoveries that do not suffice yet
+	wait      waiting
+	past      *past // the alert that was cleared last, where one may reopen
+
 	origins      []string // that gave it an entry
 	blindAt      entry.Instant
 	alert        *alert
@@ -91,17 +138,30 @@ type alert struct {
 	id       string
 	severity entry.Severity
 	raised   entry.Instant
+	since    entry.Instant // when it was raised or reopened
 	count    int
 	first    entry.Instant
 	last     entry.Instant
 	told     entry.Instant
 	quiet    entry.Instant // when it clears by quiet, or None
+	blind    bool          // nothing but that its origins are blind has raised it
+	taken    bool
 	vars     []entry.Field
 	why      string
 }
 
-// New returns an engine for rules, which must be in the order of their names.
-// Rules that are off must not be among them.
+// past is what goes on when an alert is reopened.
+type past struct {
+	id      string
+	cleared entry.Instant
+	raised  entry.Instant
+	count   int
+	first   entry.Instant
+	last    entry.Instant
+}
+
+// New returns an engine for rules, which must be in the order in which they are judged:
+// see lang.Ordered. Rules that are off must not be among them.
 func New(rules []*lang.Rule) *Engine {
 	e := &Engine{clock: entry.None, blind: map[string]entry.Instant{}}
 	for i, r := range rules {
@@ -111,15 +171,35 @@ func New(rules []*lang.Rule) *Engine {
 }
 
 func newRule(i int, r *lang.Rule) *rule {
-	x := &rule{Rule: r, index: i, forget: idle, keys: map[string]*state{}, vars: Vars(r)}
-	longest := max(r.Quiet, r.Remind)
-	for _, a := range r.Raises {
-		longest = max(longest, a.In)
-		if a.In > 0 {
+	x := &rule{Rule: r, index: i, forget: idle, keys: map[string]*state{}, vars: Vars(r), began: entry.None}
+	measured := r.Measured()
+	for k := range r.Raises {
+		a := &r.Raises[k]
+		own := a.Hits() && (a.Different != "" || a.Where != nil || a.Then != nil)
+		x.own = append(x.own, own)
+		x.owns = x.owns || own
+		x.differs = append(x.differs, slices.Index(measured, a.Different))
+		if a.In > 0 && !own {
 			x.most = max(x.most, 2*a.At)
 		}
+		if a.When != nil {
+			x.raiseOf = append(x.raiseOf, k)
+		}
+		if a.Without > 0 && (x.shortest == 0 || a.Without < x.shortest) {
+			x.shortest = a.Without
+		}
 	}
-	if longest > idle/2 {
+	for range r.ClearWhens {
+		x.raiseOf = append(x.raiseOf, -1)
+	}
+	x.whens = r.Whens()
+	for _, w := range x.whens {
+		x.fields = append(x.fields, slices.Index(measured, w.Field))
+	}
+	x.eases = r.Eases()
+	x.lasts = len(x.whens) > 0 || r.Awaits != nil || r.Reopen > 0 || r.Blind > 0
+	x.origin = len(r.Per) > 0 && !slices.ContainsFunc(r.Per, func(f string) bool { return !slices.Contains([]string{"origin", "source", "channel", "host"}, f) })
+	if longest := r.Longest(); longest > idle/2 {
 		x.forget = 2 * longest
 	}
 	return x
@@ -142,23 +222,45 @@ func (e *Engine) Name(rule int) string { return e.rules[rule].Name }
 func (e *Engine) Clock() entry.Instant { return e.clock }
 
 // Take judges one entry. What it returns is valid until the next call.
+//
+// Of what an entry may be for a rule, the first counts that is so: it completes a
+// sequence; it is a recovery; a hit or what is awaited; a question. Of a share it is
+// counted besides.
 func (e *Engine) Take(j *Judged) []Transition {
 	e.out = e.out[:0]
 	if _, blind := e.blind[j.Entry.Origin]; blind {
 		e.seen(j.Entry.Origin, j.Reached)
 	}
 	e.follow(j)
-	e.fire(j.Reached)
-	e.clock = entry.Later(e.clock, j.Reached)
+	reached := j.Reached
+	for i := range j.Verdicts {
+		if v := &j.Verdicts[i]; e.rules[v.Rule].Arrival {
+			reached = entry.Later(reached, v.At)
+		}
+	}
+	e.fire(reached)
+	e.clock = entry.Later(e.clock, reached)
 	for i := range j.Verdicts {
 		v := &j.Verdicts[i]
 		r := e.rules[v.Rule]
-		if v.Recovery {
+		if len(v.Follows) > 0 && e.followed(r, v, j.Entry) {
+			continue
+		}
+		switch {
+		case v.Recovery:
 			e.Recoveries++
-			e.recover(r, v, j.Entry)
-		} else {
+			if !e.recover(r, v, j.Entry) && v.Counted {
+				e.counted(r, v, j.Entry)
+			}
+		case v.Hit:
 			e.Hits++
 			e.hit(r, v, j.Entry)
+		case v.Awaited:
+			e.heard(r, v, j.Entry)
+		case v.Question:
+			e.asked(r, v, j.Entry)
+		case v.Counted:
+			e.counted(r, v, j.Entry)
 		}
 	}
 	e.fire(e.clock)
@@ -192,7 +294,8 @@ func (e *Engine) Clear(id string, at entry.Instant, by, words string) ([]Transit
 				e.clear(s, e.clock, "hand", nil)
 				t := &e.out[len(e.out)-1]
 				t.By, t.Words = by, words
-				e.forgetKey(s)
+				s.wait.aged, s.wait.waits = true, s.wait.waits && r.Once == nil
+				e.restart(s)
 				return e.out, true
 			}
 		}
@@ -227,31 +330,23 @@ func Written(key []string) []string {
 	return out
 }
 
-// recover applies a recovery to every key that agrees with it on all fields that
-// it has.
-func (e *Engine) recover(r *rule, v *Verdict, x *entry.Entry) {
-	if !r.OnRecovery {
-		return
-	}
-	var agree []*state
-	if !slices.Contains(v.Key, "") {
-		if s := r.keys[keyID(v.Key)]; s != nil {
-			agree = append(agree, s)
+// agreeing are the known keys that agree with one on all fields that it has, in their
+// order.
+func (r *rule) agreeing(key []string) []*state {
+	if !slices.Contains(key, "") {
+		if s := r.keys[keyID(key)]; s != nil {
+			return []*state{s}
 		}
-	} else {
-		for _, s := range r.keys {
-			if agrees(s.key, v.Key) {
-				agree = append(agree, s)
-			}
-		}
-		sort.Slice(agree, func(i, j int) bool { return slices.Compare(agree[i].key, agree[j].key) < 0 })
+		return nil
 	}
-	for _, s := range agree {
-		if s.alert != nil {
-			e.clear(s, e.clock, "recovery", x)
+	var out []*state
+	for _, s := range r.keys {
+		if agrees(s.key, key) {
+			out = append(out, s)
 		}
-		e.forgetKey(s)
 	}
+	sort.Slice(out, func(i, j int) bool { return slices.Compare(out[i].key, out[j].key) < 0 })
+	return out
 }
 
 func agrees(key, with []string) bool {
@@ -263,20 +358,82 @@ func agrees(key, with []string) bool {
 	return true
 }
 
-// hit counts a hit, and raises or worsens.
-func (e *Engine) hit(r *rule, v *Verdict, x *entry.Entry) {
-	key := Written(v.Key)
+// recover applies a recovery to every key that agrees with it. It answers false where
+// it has ended nothing.
+func (e *Engine) recover(r *rule, v *Verdict, x *entry.Entry) bool {
+	if !r.OnRecovery {
+		return false
+	}
+	ended := false
+	for _, s := range r.agreeing(v.RecoveryKey) {
+		if !s.suffices(v.At) {
+			continue
+		}
+		if r.RecoverAt > 1 || s.alert != nil || s.count > 0 || s.wait.waits || r.Among == nil && !r.Shares() {
+			ended = true
+		} else {
+			continue // of a share, what ends no count is one of the entries
+		}
+		if s.alert != nil {
+			e.clear(s, e.clock, "recovery", x)
+		}
+		s.wait.waits = false // a goodbye
+		e.restart(s)
+	}
+	return ended
+}
+
+// suffices counts a recovery of a key, and tells whether there are enough by now.
+func (s *state) suffices(at entry.Instant) bool {
+	r := s.rule
+	if r.RecoverAt <= 1 {
+		return true
+	}
+	i := len(s.recovered)
+	for i > 0 && s.recovered[i-1] > at {
+		i--
+	}
+	s.recovered = slices.Insert(s.recovered, i, at)
+	if n := len(s.recovered) - 2*r.RecoverAt; n > 0 {
+		s.recovered = slices.Delete(s.recovered, 0, n)
+		i -= n
+	}
+	if r.RecoverIn == 0 {
+		return len(s.recovered) >= r.RecoverAt
+	}
+	for k := min(i, len(s.recovered)-r.RecoverAt); k >= max(0, i-r.RecoverAt+1); k-- {
+		if s.recovered[k+r.RecoverAt-1].Sub(s.recovered[k]) < r.RecoverIn {
+			return true
+		}
+	}
+	return false
+}
+
+// known finds the key, or makes it known.
+func (e *Engine) known(r *rule, key []string, origin string) *state {
+	key = Written(key)
 	id := keyID(key)
 	s := r.keys[id]
-	if s != nil && s.alert == nil && e.clock.Sub(s.touched) >= r.forget {
+	if s != nil && s.alert == nil && !r.awaited(s) && e.clock.Sub(s.touched) >= r.forget {
 		e.forgetKey(s)
 		s = nil
 	}
 	if s == nil {
 		e.sweep(r)
-		s = &state{rule: r, key: key, blindAt: entry.None}
+		s = &state{rule: r, key: key, blindAt: entry.None, first: entry.None, last: entry.None, wait: noWait}
 		s.armed = [3]entry.Instant{entry.None, entry.None, entry.None}
+		s.zero = e.clock
+		s.wins = r.newWindows(s.zero)
+		if r.owns {
+			s.own = make([]ownHits, len(r.Raises))
+		}
 		r.keys[id] = s
+		for k := range r.whens {
+			if s.ripens(k) || r.whens[k].K > 0 {
+				e.rearm(s)
+				break
+			}
+		}
 	} else if s.alert == nil {
 		r.unlink(s)
 	}
@@ -284,26 +441,152 @@ func (e *Engine) hit(r *rule, v *Verdict, x *entry.Entry) {
 	if s.alert == nil {
 		r.link(s)
 	}
-	if !slices.Contains(s.origins, x.Origin) && len(s.origins) < 64 {
-		s.origins = append(s.origins, x.Origin)
+	if origin != "" && !slices.Contains(s.origins, origin) && len(s.origins) < 64 {
+		s.origins = append(s.origins, origin)
 	}
-	at := s.add(x.At)
+	return s
+}
+
+// hit counts a hit, and raises or worsens.
+func (e *Engine) hit(r *rule, v *Verdict, x *entry.Entry) {
+	s := e.known(r, v.Key, x.Origin)
+	at := s.add(v.At)
+	s.recovered = nil
+	owned := s.addOwn(r, v)
+	entered := e.enters(r, s, v, true)
 	if a := s.alert; a != nil {
 		a.count++
-		a.first, a.last = min(a.first, x.At), max(a.last, x.At)
+		if a.first == entry.None || v.At < a.first {
+			a.first = v.At
+		}
+		a.last = entry.Later(a.last, v.At)
 		a.vars = v.Vars
-		e.worsen(s, at, x)
+		if e.eases(s, entered, x) {
+			return
+		}
 		if r.Quiet > 0 {
 			if due := s.last.Add(r.Quiet); due > a.quiet {
 				a.quiet = due
 				e.arm(s, classClear, due)
 			}
 		}
+	}
+	e.rise(s, s.candidate(at, owned, entered), x, v.Vars)
+	e.begins(s, owned, v.At)
+}
+
+// counted counts an entry that is no hit among those of a share.
+func (e *Engine) counted(r *rule, v *Verdict, x *entry.Entry) {
+	s := e.known(r, v.Key, x.Origin)
+	entered := e.enters(r, s, v, false)
+	if s.alert != nil && e.eases(s, entered, x) {
 		return
 	}
-	if best := s.holding(at, 0); best >= 0 {
-		e.raise(s, best, at, x, v.Vars)
+	e.rise(s, s.candidate(noHit, nil, entered), x, nil)
+}
+
+// enters takes an entry into the windows of a key, and judges those that it entered.
+func (e *Engine) enters(r *rule, s *state, v *Verdict, hit bool) []bool {
+	if len(r.whens) == 0 {
+		return nil
 	}
+	entered := make([]bool, len(r.whens))
+	for k, w := range r.whens {
+		value := ""
+		if i := r.fields[k]; hit && i >= 0 {
+			value = v.Values[i]
+		}
+		if w.Agg == "share" && !v.Counted {
+			continue
+		}
+		if entered[k] = s.enter(k, v.At, e.clock, hit, value); entered[k] && (r.raiseOf[k] >= 0 || s.alert != nil) {
+			s.say(k, r.judge(w, &s.wins[k].tally, r.raiseOf[k] >= 0, e.clock.Add(-w.In) >= s.zero))
+			s.wins[k].fresh = false
+		}
+	}
+	e.rearm(s)
+	return entered
+}
+
+// eases clears an open alert where a number that was judged now says so.
+func (e *Engine) eases(s *state, judged []bool, x *entry.Entry) bool {
+	r := s.rule
+	any := false
+	for k, was := range judged {
+		if !was {
+			continue
+		}
+		any = any || r.raiseOf[k] >= 0
+		if r.raiseOf[k] < 0 && s.wins[k].said {
+			e.clear(s, e.clock, "eased", x)
+			e.restart(s)
+			return true
+		}
+	}
+	if r.eases && any && s.eased() {
+		e.clear(s, e.clock, "eased", x)
+		e.restart(s)
+		return true
+	}
+	return false
+}
+
+// candidate is what may raise: the highest raise above the alert's severity that holds
+// now, of several the first written.
+type candidate struct {
+	raise       int
+	count       int
+	first, last entry.Instant
+	blind       bool // it is the blind clause: raise means nothing
+	why         string
+}
+
+var none = candidate{raise: -1}
+
+// noHit is the place of an entry that is no hit.
+const noHit = -3
+
+func (s *state) candidate(at int, owned []int, judged []bool) candidate {
+	best := none
+	for i := range s.rule.Raises {
+		c, ok := s.raises(i, at, owned, judged)
+		if ok && (best.raise < 0 || s.rule.Raises[i].Severity > s.rule.Raises[best.raise].Severity) {
+			best = c
+		}
+	}
+	return best
+}
+
+// raises tells whether a raise holds with the hit at place at, and what it saw.
+func (s *state) raises(i, at int, owned []int, judged []bool) (candidate, bool) {
+	r := s.rule
+	x := &r.Raises[i]
+	if s.alert != nil && x.Severity <= s.alert.severity || x.Then != nil {
+		return none, false
+	}
+	switch {
+	case x.When != nil:
+		k := slices.Index(r.raiseOf, i)
+		if k < 0 || judged == nil || !judged[k] || !s.wins[k].said {
+			return none, false
+		}
+		n, first, last := s.saw(k)
+		return candidate{raise: i, count: n, first: first, last: last, why: x.Why()}, true
+	case !x.Hits() || at == noHit:
+		return none, false
+	case r.own[i]:
+		if owned[i] == notCounted {
+			return none, false
+		}
+		first, last, ok := s.own[i].window(x, owned[i])
+		return candidate{raise: i, count: x.At, first: first, last: last, why: x.Why()}, ok
+	}
+	w, ok := s.window(x, at)
+	c := candidate{raise: i, count: x.At, first: s.first, last: s.last, why: x.Why()}
+	if ok && x.In > 0 {
+		c.first, c.last = s.hits[w], s.hits[w+x.At-1]
+	}
+	return c, ok
 }
 
 // add counts a hit of that own time, and returns where it stands among the kept
@@ -332,65 +615,72 @@ func (s *state) add(t entry.Instant) int {
 	return i
 }
 
-// holding returns the highest raise above that severity which holds with the hit
-// at place at, of several the first written; -1 where none holds.
-func (s *state) holding(at int, above entry.Severity) int {
-	best := -1
-	for i := range s.rule.Raises {
-		r := &s.rule.Raises[i]
-		if r.Severity <= above || best >= 0 && r.Severity <= s.rule.Raises[best].Severity {
-			continue
-		}
-		if _, ok := s.window(r, at); ok {
-			best = i
-		}
-	}
-	return best
-}
-
 // window finds the newest N kept hits around the one at place at that lie within
 // less than D of each other, and returns where they begin.
 func (s *state) window(r *lang.Raise, at int) (int, bool) {
 	if r.In == 0 {
 		return 0, s.count >= r.At
 	}
-	low := max(0, len(s.hits)-2*r.At) // of which the newest 2N are this raise's
+	return windowOf(s.hits, r, at)
+}
+
+func windowOf(hits []entry.Instant, r *lang.Raise, at int) (int, bool) {
+	low := max(0, len(hits)-2*r.At) // of which the newest 2N are this raise's
 	if at < low {
 		return 0, false
 	}
-	for i := min(at, len(s.hits)-r.At); i >= max(low, at-r.At+1); i-- {
-		if s.hits[i+r.At-1].Sub(s.hits[i]) < r.In {
+	for i := min(at, len(hits)-r.At); i >= max(low, at-r.At+1); i-- {
+		if hits[i+r.At-1].Sub(hits[i]) < r.In {
 			return i, true
 		}
 	}
 	return 0, false
 }
 
-func (e *Engine) raise(s *state, which, at int, x *entry.Entry, vars []entry.Field) {
-	r := &s.rule.Raises[which]
-	a := &alert{severity: r.Severity, raised: e.clock, count: r.At, first: s.first, last: s.last, quiet: entry.None, vars: vars, why: r.Why()}
-	if r.In > 0 {
-		i, _ := s.window(r, at)
-		a.first, a.last = s.hits[i], s.hits[i+r.At-1]
+// rise raises or worsens where something holds that does more.
+func (e *Engine) rise(s *state, c candidate, x *entry.Entry, vars []entry.Field) {
+	if c.raise < 0 && !c.blind {
+		return
 	}
-	a.id = alertID(s.rule.Name, s.key, e.clock, x)
-	s.rule.unlink(s)
+	r := s.rule
+	severity := r.Blind
+	if !c.blind {
+		severity = r.Raises[c.raise].Severity
+	}
+	if a := s.alert; a != nil {
+		a.blind = a.blind && c.blind
+		if severity <= a.severity {
+			return
+		}
+		a.severity, a.why = severity, c.why
+		e.tell(s, Worsened, e.clock, a.why, x)
+		return
+	}
+	a := &alert{severity: severity, raised: e.clock, since: e.clock, count: c.count, first: c.first, last: c.last, quiet: entry.None, vars: vars, why: c.why, blind: c.blind}
+	change := Raised
+	if p := s.past; p != nil && r.Reopen > 0 && e.clock.Sub(p.cleared) < r.Reopen {
+		change = Reopened
+		a.id, a.raised, a.count = p.id, p.raised, p.count+c.count
+		if p.first != entry.None {
+			a.first = p.first
+		}
+		a.last = entry.Later(a.last, p.last)
+	} else {
+		a.id = alertID(r.Name, s.key, e.clock, x)
+	}
+	r.unlink(s)
 	s.alert = a
-	s.rule.open++
-	e.tell(s, Raised, e.clock, a.why, x)
-	if s.rule.Quiet > 0 {
-		a.quiet = entry.Later(s.last, a.raised).Add(s.rule.Quiet)
+	s.recovered = nil
+	r.open++
+	if len(r.ClearWhens) > 0 {
+		s.begin(e.clock)
+	}
+	e.tell(s, change, e.clock, a.why, x)
+	if r.Quiet > 0 {
+		a.quiet = entry.Later(s.last, a.since).Add(r.Quiet)
 		e.arm(s, classClear, a.quiet)
 	}
-}
-
-func (e *Engine) worsen(s *state, at int, x *entry.Entry) {
-	if best := s.holding(at, s.alert.severity); best >= 0 {
-		r := &s.rule.Raises[best]
-		s.alert.severity = r.Severity
-		s.alert.why = r.Why()
-		e.tell(s, Worsened, e.clock, s.alert.why, x)
-	}
+	e.rearm(s)
 }
 
 // tell emits a transition that people are told, from which reminders count.
@@ -404,13 +694,33 @@ func (e *Engine) tell(s *state, change string, at entry.Instant, why string, x *
 
 func (e *Engine) clear(s *state, at entry.Instant, why string, x *entry.Entry) {
 	e.emit(s, Cleared, at, why, x)
+	if a := s.alert; s.rule.Reopen > 0 {
+		s.past = &past{id: a.id, cleared: at, raised: a.raised, count: a.count, first: a.first, last: a.last}
+	}
 	s.alert = nil
 	s.rule.open--
 	s.touched = e.clock
 	s.rule.link(s)
 }
 
-// forgetKey lets the key start from zero.
+// restart lets the key start from zero: it is forgotten, unless something goes on that
+// is known of it.
+func (e *Engine) restart(s *state) {
+	if !s.rule.lasts {
+		e.forgetKey(s)
+		return
+	}
+	s.zero = e.clock
+	s.hits, s.count, s.first, s.last = nil, 0, entry.None, entry.None
+	s.recovered = nil
+	for i := range s.own {
+		s.own[i] = ownHits{}
+	}
+	s.wins = s.rule.newWindows(s.zero)
+	e.rearm(s)
+}
+
+// forgetKey lets the key go.
 func (e *Engine) forgetKey(s *state) {
 	if s.alert == nil {
 		s.rule.unlink(s)
@@ -421,13 +731,22 @@ func (e *Engine) forgetKey(s *state) {
 
 // sweep lets go of keys that have been idle for too long, or are too many.
 func (e *Engine) sweep(r *rule) {
-	for s := r.oldest; s != nil && e.clock.Sub(s.touched) >= r.forget; s = r.oldest {
-		e.forgetKey(s)
+	for s := r.oldest; s != nil && e.clock.Sub(s.touched) >= r.forget; {
+		next := s.newer
+		if !r.awaited(s) {
+			e.forgetKey(s)
+		}
+		s = next
 	}
 	if len(r.keys) >= MaxKeys && r.oldest != nil {
 		e.Dropped++
 		e.forgetKey(r.oldest)
 	}
+}
+
+// awaited tells whether the key is one of the hosts that the rule names.
+func (r *rule) awaited(s *state) bool {
+	return len(r.From) > 0 && len(s.key) == 1 && slices.Contains(r.From, s.key[0])
 }
 
 // link puts a key behind the other ones without an open alert.

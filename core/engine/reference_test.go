@@ -275,7 +275,7 @@ func (r *refEngine) hit(i int, e refEntry, pump string) {
 		return
 	}
 	a := rule.raises[best]
-	why := lang.Raise{At: a.n, In: time.Duration(a.in)}.Why()
+	why := (&lang.Raise{At: a.n, In: time.Duration(a.in)}).Why()
 	change := "worsened"
 	if k.alert == nil {
 		change = "raised"
@@ -374,7 +374,7 @@ func judged(rules []*lang.Rule, e refEntry, reached int64) *engine.Judged {
 	x := &entry.Entry{Origin: e.host + ":log", Host: e.host, Raw: e.text, At: entry.Instant(e.at), Fits: true}
 	j := &engine.Judged{Entry: x, Reached: entry.Instant(reached)}
 	for i, r := range rules {
-		if v, ok := match.Judge(r, x, true, true, nil); ok {
+		if v, ok := match.Judge(r, x, match.MayAll, nil); ok {
 			v.Rule = i
 			j.Verdicts = append(j.Verdicts, v)
 		}

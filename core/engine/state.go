@@ -13,7 +13,7 @@ import (
 )
 
 // stateVersion is the first byte of an encoded state.
-const stateVersion = 2
+const stateVersion = 3
 
 // ErrState says that bytes are no state that Decode understands.
 var ErrState = errors.New("engine: this is no saved state, or one of another version")
@@ -44,6 +44,7 @@ func (e *Engine) Encode() []byte {
 	w.int(int64(len(e.rules)))
 	for _, r := range e.rules {
 		w.str(r.Name)
+		w.int(int64(r.began))
 		w.int(int64(len(r.keys)))
 		for s := r.oldest; s != nil; s = s.newer { // longest idle first
 			w.state(s)
@@ -77,35 +78,66 @@ func (w *writer) strs(ss []string) {
 	}
 }
 
-func (w *writer) state(s *state) {
-	w.strs(s.key)
-	w.int(int64(s.touched))
-	w.int(int64(len(s.hits)))
+func (w *writer) instants(list []entry.Instant) {
+	w.int(int64(len(list)))
 	last := int64(0)
-	for _, h := range s.hits {
+	for _, h := range list {
 		w.int(int64(h) - last)
 		last = int64(h)
 	}
+}
+
+func (w *writer) bool(b bool) {
+	if b {
+		w.int(1)
+	} else {
+		w.int(0)
+	}
+}
+
+func (w *writer) state(s *state) {
+	w.strs(s.key)
+	w.int(int64(s.touched))
+	w.int(int64(s.zero))
+	w.instants(s.hits)
 	w.int(int64(s.count))
 	w.int(int64(s.first))
 	w.int(int64(s.last))
 	w.strs(s.origins)
 	w.int(int64(s.blindAt))
+	w.instants(s.recovered)
+	w.int(int64(len(s.own)))
+	for i := range s.own {
+		w.own(&s.own[i])
+	}
+	w.int(int64(len(s.wins)))
+	for i := range s.wins {
+		w.window(&s.wins[i])
+	}
+	w.bool(s.wait.waits)
+	w.bool(s.wait.aged)
+	for _, at := range []entry.Instant{s.wait.asked, s.wait.heard, s.wait.by} {
+		w.int(int64(at))
+	}
+	w.bool(s.past != nil)
+	if p := s.past; p != nil {
+		w.str(p.id)
+		for _, v := range []int64{int64(p.cleared), int64(p.raised), int64(p.count), int64(p.first), int64(p.last)} {
+			w.int(v)
+		}
+	}
 	a := s.alert
+	w.bool(a != nil)
 	if a == nil {
-		w.int(0)
 		return
 	}
-	w.int(1)
 	w.str(a.id)
 	w.str(a.why)
-	w.int(int64(a.severity))
-	w.int(int64(a.raised))
-	w.int(int64(a.count))
-	w.int(int64(a.first))
-	w.int(int64(a.last))
-	w.int(int64(a.told))
-	w.int(int64(a.quiet))
+	for _, v := range []int64{int64(a.severity), int64(a.raised), int64(a.since), int64(a.count), int64(a.first), int64(a.last), int64(a.told), int64(a.quiet)} {
+		w.int(v)
+	}
+	w.bool(a.blind)
+	w.bool(a.taken)
 	w.int(int64(len(a.vars)))
 	for _, v := range a.vars {
 		w.str(v.Name)
@@ -113,9 +145,54 @@ func (w *writer) state(s *state) {
 	}
 }
 
+func (w *writer) own(h *ownHits) {
+	w.instants(h.at)
+	w.strs(h.value)
+	w.int(int64(h.count))
+	w.int(int64(h.first))
+	w.int(int64(h.last))
+	w.int(int64(len(h.waits)))
+	for _, x := range h.waits {
+		w.int(int64(x.at))
+		w.int(int64(x.first))
+		w.int(int64(x.last))
+	}
+}
+
+func (w *writer) window(x *window) {
+	w.int(int64(len(x.runs)))
+	for _, r := range x.runs {
+		w.int(int64(r.at))
+		w.int(int64(r.entries))
+		w.int(int64(r.hits))
+		w.strs(r.values)
+	}
+	w.int(int64(len(x.periods)))
+	for _, p := range x.periods {
+		w.int(p.index)
+		w.int(int64(p.tally.entries))
+		w.int(int64(p.tally.hits))
+		w.strs(p.tally.list)
+		w.int(int64(p.first))
+		w.int(int64(p.last))
+	}
+	w.int(x.next)
+	w.int(int64(len(x.results)))
+	for _, r := range x.results {
+		w.bool(r.holds)
+		w.int(int64(r.hits))
+		w.int(int64(r.first))
+		w.int(int64(r.last))
+	}
+	w.bool(x.said)
+	w.bool(x.ripe)
+	w.bool(x.fresh)
+	w.int(int64(x.freshAt))
+}
+
 // Decode makes an engine for the rules with which the state was encoded.
 func Decode(rules []*lang.Rule, data []byte) (*Engine, error) {
-	if len(data) == 0 || data[0] < 1 || data[0] > stateVersion {
+	if len(data) == 0 || data[0] != stateVersion {
 		return nil, ErrState
 	}
 	r := &reader{b: data[1:]}
@@ -126,14 +203,12 @@ func Decode(rules []*lang.Rule, data []byte) (*Engine, error) {
 		o := r.str()
 		e.blind[o] = entry.Instant(r.int())
 	}
-	if data[0] >= 2 { // the first form held no rules
-		held := map[int]entry.Instant{}
-		for range r.len() {
-			i := int(r.int())
-			held[i] = entry.Instant(r.int())
-		}
-		e.Hold(held)
+	held := map[int]entry.Instant{}
+	for range r.len() {
+		i := int(r.int())
+		held[i] = entry.Instant(r.int())
 	}
+	e.Hold(held)
 	n := r.len()
 	if r.bad || n != len(rules) {
 		return nil, fmt.Errorf("%w: it has %d rules, %d were given", ErrState, n, len(rules))
@@ -143,6 +218,7 @@ func Decode(rules []*lang.Rule, data []byte) (*Engine, error) {
 		if name := r.str(); name != rule.Name {
 			return nil, fmt.Errorf("%w: it has the rule %q where %q was given", ErrState, name, rule.Name)
 		}
+		rule.began = entry.Instant(r.int())
 		for range r.len() {
 			e.adopt(rule, r.state(rule))
 			if r.bad {
@@ -163,19 +239,13 @@ func (e *Engine) adopt(r *rule, s *state) {
 	r.keys[keyID(s.key)] = s
 	if s.alert == nil {
 		r.link(s)
-		return
-	}
-	r.open++
-	for _, class := range []int{classClear, classRemind} {
-		due := s.deadline(class)
-		if due == entry.None {
-			continue
+		if !r.lasts {
+			return
 		}
-		if _, held := e.held[r.index]; !held { // what is past when it is set falls due at once
-			due = entry.Later(due, e.clock)
-		}
-		e.arm(s, class, due)
+	} else {
+		r.open++
 	}
+	e.rearm(s)
 }
 
 type reader struct {
@@ -218,35 +288,95 @@ func (r *reader) strs() []string {
 	return out
 }
 
-func (r *reader) state(rule *rule) *state {
-	s := &state{key: r.strs(), touched: entry.Instant(r.int())}
-	if s.key == nil {
-		s.key = []string{}
-	}
+func (r *reader) instants() []entry.Instant {
+	var out []entry.Instant
 	last := int64(0)
 	for range r.len() {
 		last += r.int()
-		s.hits = append(s.hits, entry.Instant(last))
+		out = append(out, entry.Instant(last))
 	}
+	return out
+}
+
+func (r *reader) bool() bool { return r.int() == 1 }
+
+func (r *reader) instant() entry.Instant { return entry.Instant(r.int()) }
+
+func (r *reader) state(rule *rule) *state {
+	s := &state{key: r.strs(), touched: r.instant(), zero: r.instant()}
+	if s.key == nil {
+		s.key = []string{}
+	}
+	s.hits = r.instants()
 	s.count = int(r.int())
-	s.first, s.last = entry.Instant(r.int()), entry.Instant(r.int())
+	s.first, s.last = r.instant(), r.instant()
 	s.origins = r.strs()
-	s.blindAt = entry.Instant(r.int())
-	if len(s.key) != len(rule.Per) {
+	s.blindAt = r.instant()
+	s.recovered = r.instants()
+	for range r.len() {
+		s.own = append(s.own, r.own())
+	}
+	for k := range r.len() {
+		if k >= len(rule.whens) {
+			r.bad = true
+			return s
+		}
+		s.wins = append(s.wins, r.window(rule.whens[k]))
+	}
+	s.wait = waiting{waits: r.bool(), aged: r.bool(), asked: r.instant(), heard: r.instant(), by: r.instant()}
+	if r.bool() {
+		s.past = &past{id: r.str(), cleared: r.instant(), raised: r.instant(), count: int(r.int()), first: r.instant(), last: r.instant()}
+	}
+	if len(s.key) != len(rule.Per) || len(s.wins) != len(rule.whens) || rule.owns != (len(s.own) > 0) || len(s.own) > len(rule.Raises) {
 		r.bad = true
 	}
-	if r.int() == 0 {
+	if !r.bool() {
 		return s
 	}
 	a := &alert{id: r.str(), why: r.str(), severity: entry.Severity(r.int())}
-	a.raised, a.count = entry.Instant(r.int()), int(r.int())
-	a.first, a.last = entry.Instant(r.int()), entry.Instant(r.int())
-	a.told, a.quiet = entry.Instant(r.int()), entry.Instant(r.int())
+	a.raised, a.since, a.count = r.instant(), r.instant(), int(r.int())
+	a.first, a.last = r.instant(), r.instant()
+	a.told, a.quiet = r.instant(), r.instant()
+	a.blind, a.taken = r.bool(), r.bool()
 	for range r.len() {
 		a.vars = append(a.vars, entry.Field{Name: r.str(), Value: r.str()})
 	}
 	s.alert = a
 	return s
+}
+
+func (r *reader) own() ownHits {
+	h := ownHits{at: r.instants(), value: r.strs(), count: int(r.int()), first: r.instant(), last: r.instant()}
+	for range r.len() {
+		h.waits = append(h.waits, await{r.instant(), r.instant(), r.instant()})
+	}
+	if len(h.value) != len(h.at) {
+		r.bad = true
+	}
+	return h
+}
+
+func (r *reader) window(w *lang.When) window {
+	var x window
+	for range r.len() {
+		y := run{at: r.instant(), entries: int(r.int()), hits: int(r.int()), values: r.strs()}
+		x.tally.take(w, y.entries, y.hits, y.values, 1)
+		x.runs = append(x.runs, y)
+	}
+	for range r.len() {
+		p := period{index: r.int()}
+		entries, hits := int(r.int()), int(r.int())
+		p.tally.list = r.strs()
+		p.tally.take(w, entries, hits, p.tally.list, 1)
+		p.first, p.last = r.instant(), r.instant()
+		x.periods = append(x.periods, p)
+	}
+	x.next = r.int()
+	for range r.len() {
+		x.results = append(x.results, result{r.bool(), int(r.int()), r.instant(), r.instant()})
+	}
+	x.said, x.ripe, x.fresh, x.freshAt = r.bool(), r.bool(), r.bool(), r.instant()
+	return x
 }
 
 // EncodeJudged writes a judged entry as a compact record; names of rules stand
@@ -262,20 +392,39 @@ func EncodeJudged(b []byte, j *Judged) []byte {
 	w.int(int64(x.At))
 	w.int(int64(j.Reached))
 	w.int(int64(len(j.Verdicts)))
-	for _, v := range j.Verdicts {
-		kind := int64(0)
-		if v.Recovery {
-			kind = 1
-		}
-		w.int(int64(v.Rule)<<1 | kind)
-		w.strs(v.Key)
-		w.int(int64(len(v.Vars)))
-		for _, f := range v.Vars {
-			w.str(f.Name)
-			w.str(f.Value)
-		}
+	for i := range j.Verdicts {
+		w.verdict(&j.Verdicts[i], x.At)
 	}
 	return w
+}
+
+func (w *writer) verdict(v *Verdict, at entry.Instant) {
+	bits := int64(0)
+	for i, b := range []bool{v.Hit, v.Recovery, v.Awaited, v.Question, v.Counted, v.Where != 0 || len(v.Values) > 0 || len(v.Follows) > 0 || v.At != at} {
+		if b {
+			bits |= 1 << i
+		}
+	}
+	w.int(int64(v.Rule)<<6 | bits)
+	w.strs(v.Key)
+	if v.Recovery {
+		w.strs(v.RecoveryKey)
+	}
+	if bits&32 != 0 {
+		w.int(int64(v.At))
+		w.int(int64(v.Where))
+		w.strs(v.Values)
+		w.int(int64(len(v.Follows)))
+		for _, f := range v.Follows {
+			w.int(int64(f.Raise))
+			w.strs(f.Key)
+		}
+	}
+	w.int(int64(len(v.Vars)))
+	for _, f := range v.Vars {
+		w.str(f.Name)
+		w.str(f.Value)
+	}
 }
 
 // DecodeJudged reads a record of EncodeJudged and returns what is left of b.
@@ -285,7 +434,16 @@ func DecodeJudged(b []byte) (*Judged, []byte, error) {
 	j := &Judged{Entry: x, Reached: entry.Instant(r.int())}
 	for range r.len() {
 		n := r.int()
-		v := Verdict{Rule: int(n >> 1), Recovery: n&1 == 1, Key: r.strs()}
+		v := Verdict{Rule: int(n >> 6), At: x.At, Hit: n&1 != 0, Recovery: n&2 != 0, Awaited: n&4 != 0, Question: n&8 != 0, Counted: n&16 != 0, Key: r.strs()}
+		if v.Recovery {
+			v.RecoveryKey = r.strs()
+		}
+		if n&32 != 0 {
+			v.At, v.Where, v.Values = r.instant(), uint64(r.int()), r.strs()
+			for range r.len() {
+				v.Follows = append(v.Follows, Follow{int(r.int()), r.strs()})
+			}
+		}
 		for range r.len() {
 			v.Vars = append(v.Vars, entry.Field{Name: r.str(), Value: r.str()})
 		}
@@ -359,6 +517,7 @@ func (e *Engine) carry(old, now *rule, next *Engine) {
 			list = append(list, s)
 		}
 	}
+	now.began = old.began
 	for _, s := range list {
 		s.older, s.newer = nil, nil
 		if now.most == 0 {
@@ -366,16 +525,49 @@ func (e *Engine) carry(old, now *rule, next *Engine) {
 		} else if n := len(s.hits) - now.most; n > 0 {
 			s.hits = s.hits[n:]
 		}
+		s.own, s.wins = now.carryOwn(old, s), now.carryWindows(old, s)
+		if now.Reopen == 0 {
+			s.past = nil
+		}
 		if a := s.alert; a != nil {
 			switch {
 			case now.Quiet == 0:
 				a.quiet = entry.None
 			case now.Quiet != old.Quiet || a.quiet == entry.None:
-				a.quiet = entry.Later(s.last, a.raised).Add(now.Quiet)
+				a.quiet = entry.Later(s.last, a.since).Add(now.Quiet)
 			}
 		}
 		next.adopt(now, s)
 	}
+}
+
+// carryOwn keeps the hits that a raise keeps for itself, where the rule still has it.
+func (r *rule) carryOwn(old *rule, s *state) []ownHits {
+	if !r.owns {
+		return nil
+	}
+	out := make([]ownHits, len(r.Raises))
+	for i := range r.Raises {
+		for k := range s.own {
+			if r.own[i] && old.own[k] && r.Raises[i].Why() == old.Raises[k].Why() {
+				out[i] = s.own[k]
+			}
+		}
+	}
+	return out
+}
+
+// carryWindows keeps the windows of comparisons that the rule still has.
+func (r *rule) carryWindows(old *rule, s *state) []window {
+	out := r.newWindows(s.zero)
+	for i, w := range r.whens {
+		for k, o := range old.whens {
+			if w.String() == o.String() && (r.raiseOf[i] < 0) == (old.raiseOf[k] < 0) {
+				out[i] = s.wins[k]
+			}
+		}
+	}
+	return out
 }
 
 // KeyView is what is known of one key, for people to look at.

@@ -56,18 +56,71 @@ func (e *Engine) arm(s *state, class int, due entry.Instant) {
 	heap.Push(&e.timers, timer{due, class, s})
 }
 
+// rearm sets all deadlines of a key.
+func (e *Engine) rearm(s *state) {
+	for class := classClear; class <= classRemind; class++ {
+		if due := s.deadline(class); due != entry.None {
+			if _, held := e.held[s.rule.index]; !held { // what is past when it is set falls due at once
+				due = entry.Later(due, e.clock)
+			}
+			e.arm(s, class, due)
+		}
+	}
+}
+
+// earlier is the earlier of two deadlines, of which either may be None.
+func earlier(a, b entry.Instant) entry.Instant {
+	if a == entry.None || b != entry.None && b < a {
+		return b
+	}
+	return a
+}
+
 // deadline is when a timer of that class is really due; None where it is not.
 func (s *state) deadline(class int) entry.Instant {
-	switch {
-	case s.alert == nil:
-	case class == classClear:
-		if s.blindAt == entry.None {
-			return s.alert.quiet
+	r, a := s.rule, s.alert
+	due := entry.None
+	switch class {
+	case classClear:
+		if a == nil {
+			return due
 		}
-	case class == classRemind && s.rule.Remind > 0:
-		return s.alert.told.Add(s.rule.Remind)
+		if s.blindAt == entry.None {
+			due = a.quiet
+		}
+		if r.Age > 0 {
+			due = earlier(due, a.since.Add(r.Age))
+		}
+		for k, i := range r.raiseOf {
+			if i < 0 || r.eases {
+				due = earlier(due, s.event(k))
+			}
+		}
+	case classRaise:
+		for k, i := range r.raiseOf {
+			if i >= 0 {
+				due = earlier(due, s.event(k))
+			}
+		}
+		for i := range r.Raises {
+			switch x := &r.Raises[i]; {
+			case x.Open > 0:
+				if a != nil && x.Severity > a.severity && !(x.Untaken && a.taken) {
+					due = earlier(due, a.since.Add(x.Open))
+				}
+			case x.Without > 0 || x.By != nil:
+				due = earlier(due, s.without(i))
+			}
+		}
+		if r.Blind > 0 && s.blindAt != entry.None && (a == nil || a.severity < r.Blind) {
+			due = earlier(due, s.blindAt.Add(r.BlindIn))
+		}
+	case classRemind:
+		if a != nil && r.Remind > 0 && !a.taken {
+			return a.told.Add(r.Remind)
+		}
 	}
-	return entry.None
+	return due
 }
 
 // fire lets every timer act that is due at t or before.
@@ -95,12 +148,124 @@ func (e *Engine) fire(t entry.Instant) {
 		e.clock = entry.Later(e.clock, at)
 		switch x.class {
 		case classClear:
-			e.clear(s, at, "quiet", nil)
-			e.forgetKey(s)
+			e.clears(s, at)
+		case classRaise:
+			e.rises(s, at)
 		case classRemind:
-			e.tell(s, Repeated, at, "open for "+entry.Span(at.Sub(s.alert.raised)), nil)
+			e.tell(s, Repeated, at, "open for "+entry.Span(at.Sub(s.alert.since)), nil)
+		}
+		if s.rule.keys[keyID(s.key)] == s {
+			e.rearm(s)
 		}
 	}
+}
+
+// clears ends an alert where a deadline says so.
+func (e *Engine) clears(s *state, at entry.Instant) {
+	r, a := s.rule, s.alert
+	eased := false
+	any := false
+	for k, i := range r.raiseOf {
+		if i >= 0 && !r.eases {
+			continue
+		}
+		if due := s.event(k); due == entry.None || due > at {
+			continue
+		}
+		if !s.wins[k].fresh {
+			s.pass(k, at)
+		}
+		any = any || i >= 0 && s.wins[k].fresh
+		if i < 0 {
+			eased = eased || s.wins[k].fresh && s.wins[k].said
+			s.wins[k].fresh = false
+		}
+	}
+	eased = eased || r.eases && any && s.eased()
+	why := ""
+	switch {
+	case s.blindAt == entry.None && a.quiet != entry.None && a.quiet <= at:
+		why = "quiet"
+	case eased:
+		why = "eased"
+	case r.Age > 0 && a.since.Add(r.Age) <= at:
+		why = "age"
+		s.wait.aged = true
+		s.wait.waits = s.wait.waits && r.Once == nil
+	}
+	if why != "" {
+		e.clear(s, at, why, nil)
+		e.restart(s)
+	}
+}
+
+// rises raises or worsens where a deadline says so.
+func (e *Engine) rises(s *state, at entry.Instant) {
+	r := s.rule
+	best := none
+	better := func(c candidate, severity entry.Severity) {
+		have := entry.Severity(0)
+		switch {
+		case best.blind:
+			have = r.Blind
+		case best.raise >= 0:
+			have = r.Raises[best.raise].Severity
+		}
+		if (s.alert == nil || severity > s.alert.severity) && severity > have {
+			best = c
+		}
+	}
+	blind := ""
+	if s.blindAt != entry.None {
+		blind = "; it is blind"
+	}
+	judgedBy := false
+	for i := range r.Raises {
+		x := &r.Raises[i]
+		c := candidate{raise: i, first: entry.None, last: entry.None, why: x.Why()}
+		switch {
+		case x.When != nil:
+			k := slices.Index(r.raiseOf, i)
+			due := s.event(k)
+			if due == entry.None || due > at {
+				continue
+			}
+			if !s.wins[k].fresh {
+				s.pass(k, at)
+			}
+			fresh := s.wins[k].fresh
+			s.wins[k].fresh = false
+			if fresh && s.wins[k].said {
+				c.count, c.first, c.last = s.saw(k)
+				better(c, x.Severity)
+			}
+		case x.Open > 0:
+			if a := s.alert; a != nil && a.since.Add(x.Open) <= at && !(x.Untaken && a.taken) {
+				better(c, x.Severity)
+			}
+		case x.Without > 0 || x.By != nil:
+			due := s.without(i)
+			if due == entry.None || due > at {
+				continue
+			}
+			c.why += blind
+			if x.Without > 0 || s.misses(i, due) {
+				better(c, x.Severity)
+			}
+			judgedBy = judgedBy || x.By != nil
+		}
+	}
+	if judgedBy {
+		s.wait.by = at
+	}
+	if r.Blind > 0 && s.blindAt != entry.None && s.blindAt.Add(r.BlindIn) <= at {
+		why := "blind"
+		if r.BlindIn > 0 {
+			why = "blind for " + entry.Span(r.BlindIn)
+		}
+		better(candidate{raise: -1, blind: true, first: entry.None, last: entry.None, why: why}, r.Blind)
+	}
+	e.rise(s, best, nil, nil)
 }
 
 // Hold says up to when the origins of some rules have been read, by the rules'
@@ -170,8 +335,10 @@ func (e *Engine) Blind(origin string, t entry.Instant) []Transition {
 	e.each(origin, func(s *state) {
 		if s.blindAt == entry.None && e.allBlind(s) {
 			s.blindAt = t
+			e.rearm(s)
 		}
 	})
+	e.fire(t)
 	return e.out
 }
 
@@ -195,22 +362,36 @@ func (e *Engine) seen(origin string, t entry.Instant) {
 		if s.blindAt == entry.None {
 			return
 		}
-		if a := s.alert; a != nil && a.quiet != entry.None {
-			a.quiet = a.quiet.Add(t.Sub(entry.Later(s.blindAt, a.raised)))
-			s.blindAt = entry.None
+		from := s.blindAt
+		s.blindAt = entry.None
+		a := s.alert
+		if a == nil {
+			return
+		}
+		if a.quiet != entry.None {
+			a.quiet = a.quiet.Add(t.Sub(entry.Later(from, a.since)))
 			e.arm(s, classClear, a.quiet)
 		}
-		s.blindAt = entry.None
+		if a.blind {
+			e.clock = entry.Later(e.clock, t)
+			e.clear(s, e.clock, "seen", nil)
+			e.restart(s)
+		}
 	})
 }
 
-// each visits the keys that an origin gave an entry.
+// each visits the keys that an origin gave an entry, in their order.
 func (e *Engine) each(origin string, visit func(*state)) {
 	for _, r := range e.rules {
+		var list []*state
 		for _, s := range r.keys {
 			if slices.Contains(s.origins, origin) {
-				visit(s)
+				list = append(list, s)
 			}
+		}
+		slices.SortFunc(list, func(a, b *state) int { return slices.Compare(a.key, b.key) })
+		for _, s := range list {
+			visit(s)
 		}
 	}
 }

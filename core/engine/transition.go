@@ -5,6 +5,7 @@ import (
 	"encoding/base32"
 	"encoding/binary"
 	"encoding/json"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -18,6 +19,7 @@ const (
 	Worsened = "worsened"
 	Repeated = "repeated"
 	Cleared  = "cleared"
+	Reopened = "reopened"
 )
 
 // Transition is a change of an alert.
@@ -134,10 +136,39 @@ func (e *Engine) emit(s *state, change string, at entry.Instant, why string, x *
 	t := Transition{At: at, Change: change, Rule: s.rule.Name, Fields: s.rule.Per, Key: s.key,
 		Severity: a.severity, Alert: a.id, Count: a.count, First: a.first, Last: a.last, Why: why}
 	t.Say = say(s)
+	if by := e.shadow(s); by != "" {
+		t.Untold = "shadow of " + by
+	}
 	if x != nil {
 		t.Entry = &Ref{x.Origin, x.Offset, x.Raw}
 	}
 	e.out = append(e.out, t)
+}
+
+// shadow is the rule in the shadow of which a key's alert stands; "" where none is open
+// that agrees.
+func (e *Engine) shadow(s *state) string {
+	for _, u := range s.rule.Unless {
+		i := slices.IndexFunc(e.rules, func(r *rule) bool { return r.Name == u.Rule })
+		if i < 0 || e.rules[i].open == 0 {
+			continue
+		}
+		other := e.rules[i]
+		for _, o := range other.keys {
+			if o.alert == nil {
+				continue
+			}
+			same := true
+			for _, f := range u.Same {
+				a, b := slices.Index(s.rule.Per, f), slices.Index(other.Per, f)
+				same = same && a >= 0 && b >= 0 && s.key[a] == o.key[b]
+			}
+			if same {
+				return u.Rule
+			}
+		}
+	}
+	return ""
 }
 
 // say fills in the rule's text; what is lacking is written ?.
@@ -151,6 +182,9 @@ func say(s *state) string {
 		case "count":
 			return strconv.Itoa(a.count)
 		case "span":
+			if a.first == entry.None {
+				return "?"
+			}
 			return entry.RoughSpan(a.last.Sub(a.first))
 		case "first":
 			return a.first.String()

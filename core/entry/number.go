@@ -152,3 +152,27 @@ func (a Number) Int() (int64, bool) {
 	}
 	return n.Int64(), true
 }
+
+// Rat is the number as a fraction. Numbers with more than a thousand places before or
+// behind the point are answered with false.
+func (a Number) Rat() (*big.Rat, bool) {
+	if a.digits == "" {
+		return new(big.Rat), true
+	}
+	if a.exp > 1000 || a.exp-len(a.digits) < -1000 {
+		return nil, false
+	}
+	n, ok := new(big.Int).SetString(a.digits, 10)
+	if !ok {
+		return nil, false
+	}
+	if a.neg {
+		n.Neg(n)
+	}
+	shift := a.exp - len(a.digits)
+	p := new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(max(shift, -shift))), nil)
+	if shift >= 0 {
+		return new(big.Rat).SetInt(n.Mul(n, p)), true
+	}
+	return new(big.Rat).SetFrac(n, p), true
+}

@@ -153,21 +153,7 @@ func (k *checker) complete(f *File, b *block, node any) {
 	case *Source:
 		k.completeSource(f, b, n)
 	case *Rule:
-		if n.Per == nil {
-			n.Per = []string{"origin"}
-		}
-		switch {
-		case n.Problem == nil:
-			f.report(Err, "incomplete", b.name, fmt.Sprintf("the rule %s does not say what the problem is", n.Name), "write: problem /…/ or problem \"…\"")
-		case len(n.Raises) == 0:
-			f.report(Err, "incomplete", b.name, fmt.Sprintf("the rule %s raises nothing", n.Name), "write: raise warning, or raise warning at 3 in 5m")
-		}
-		if n.clearOn != nil && n.Recovery == nil {
-			f.report(Err, "no-recovery", *n.clearOn, "nothing says what the recovery is", "write: recovery /…/, or clear after 30m quiet")
-		}
-		if n.ByHand && (n.OnRecovery || n.Quiet > 0) {
-			f.report(Err, "clear-by-hand", *n.clearHand, "clear by hand means nothing but a person, and another way to clear stands beside it", "keep one of them")
-		}
+		k.completeRule(f, b, n)
 	}
 }
 
@@ -235,6 +221,19 @@ func (k *checker) resolve() {
 		}
 	}
 	s.Rules = rules
+	k.shadows()
+	s.Rules = slices.DeleteFunc(s.Rules, func(r *Rule) bool { return k.brokenRule(r) })
+}
+
+// brokenRule tells whether an error stands somewhere in the block of a rule.
+func (k *checker) brokenRule(r *Rule) bool {
+	f := k.file[r]
+	for _, b := range f.blocks {
+		if b.kind.src == "rule" && b.name.pos == r.Pos {
+			return f.broken(b)
+		}
+	}
+	return false
 }
 
 // at reports at a word of a clause of the block that node was made of.
@@ -263,14 +262,14 @@ func (k *checker) lint() {
 		finding := func(word, arg, code, what, mend string) {
 			k.at(f, r, "rule", word, arg, Finding, code, what, mend)
 		}
-		if !r.OnRecovery && r.Quiet == 0 && !r.ByHand {
+		if !r.OnRecovery && r.Quiet == 0 && !r.ByHand && r.Age == 0 && len(r.ClearWhens) == 0 && r.Awaits == nil && !r.Eases() && len(r.Raises) > 0 {
 			finding("", "", "no-way-to-clear", fmt.Sprintf("nothing ever clears an alert of %s", r.Name),
 				"write: recovery /…/, clear after 30m quiet, or, where only a person can know, clear by hand")
 		}
 		k.lintFields(r, finding)
 		k.lintExprs(r)
 		if r.Recovery != nil {
-			if r.Recovery.String() == r.Problem.String() {
+			if r.Problem != nil && r.Recovery.String() == r.Problem.String() {
 				finding("recovery", "", "same-lines", "the recovery fits the same lines as the problem, so nothing is ever a hit", "write what the entry says when it is over")
 			}
 			if g := disjoint(r); g != "" {
@@ -279,13 +278,16 @@ func (k *checker) lint() {
 		}
 		for i, a := range r.Raises {
 			for j, b := range r.Raises {
+				if !a.Hits() || !b.Hits() || a.Where != nil || b.Where != nil || a.Then != nil || b.Then != nil || a.Different != b.Different {
+					continue
+				}
 				if i != j && a.Severity < b.Severity && a.At >= b.At && (b.In == 0 || a.In > 0 && a.In <= b.In) {
 					k.tell(f, Finding, "unreachable", a.Pos, len("raise"), fmt.Sprintf("%s is never shown: wherever %s holds, %s holds as well and is worse", a.Severity, a.Why(), b.Why()),
 						"give the worse severity the higher threshold")
 					break
 				}
 			}
-			if a.At > 1 && a.In == 0 && r.Recovery == nil {
+			if a.Hits() && a.At > 1 && a.In == 0 && r.Recovery == nil {
 				k.tell(f, Finding, "counts-for-ever", a.Pos, len("raise"), fmt.Sprintf("%s without a time, and no recovery that would start the count anew", a.Why()),
 					fmt.Sprintf("write: raise %s at %d in 5m, or a recovery", a.Severity, a.At))
 			}
@@ -318,7 +320,7 @@ func (k *checker) lintFields(r *Rule, finding func(word, arg, code, what, mend s
 			given = append(given, x.Name)
 		}
 	}
-	captured := Captures(r.Problem)
+	captured := append(append(append(Captures(r.Problem), Captures(r.Awaits)...), Captures(r.Once)...), Captures(r.Among)...)
 	all := append(append(append([]string(nil), given...), captured...), Captures(r.Recovery)...)
 	check := func(word, field string, known []string) {
 		if !contains(known, field) && !open {
@@ -330,8 +332,20 @@ func (k *checker) lintFields(r *Rule, finding func(word, arg, code, what, mend s
 		used[p] = true
 		check("per", p, append(append([]string(nil), given...), captured...))
 	}
-	for word, x := range map[string]Expr{"problem": r.Problem, "recovery": r.Recovery, "ignore": r.Ignore} {
-		Walk(x, func(part Expr, _ bool) {
+	for i := range r.Raises {
+		if f := r.Raises[i].Different; f != "" {
+			used[f] = true
+			check("raise", f, append(append([]string(nil), given...), captured...))
+		}
+	}
+	for _, w := range r.Whens() {
+		if w.Field != "" {
+			used[w.Field] = true
+			check("raise", w.Field, append(append([]string(nil), given...), captured...))
+		}
+	}
+	for _, c := range r.Exprs() {
+		Walk(c.Expr, func(part Expr, _ bool) {
 			field := ""
 			switch part := part.(type) {
 			case *Match:
@@ -345,7 +359,11 @@ func (k *checker) lintFields(r *Rule, finding func(word, arg, code, what, mend s
 			}
 			if field != "" {
 				used[field] = true
-				check(word, field, append(append([]string(nil), given...), Captures(x)...))
+				known := append(append([]string(nil), given...), Captures(c.Expr)...)
+				if c.Word == "raise" { // of hits, it sees what the problem captured
+					known = append(known, captured...)
+				}
+				check(c.Word, field, known)
 			}
 		})
 	}
@@ -364,7 +382,7 @@ func (k *checker) lintFields(r *Rule, finding func(word, arg, code, what, mend s
 			}
 		}
 	}
-	for _, c := range captured {
+	for _, c := range Captures(r.Problem) {
 		if !used[c] {
 			finding("problem", "", "unused-capture", fmt.Sprintf("nothing uses the group %s", c), fmt.Sprintf("name it in per or say, or write (?:…) instead of (?<%s>…)", c))
 		}
@@ -378,7 +396,7 @@ var builtIn = []string{"text", "origin", "host", "source", "channel", "provider"
 // lintExprs looks at the patterns themselves.
 func (k *checker) lintExprs(r *Rule) {
 	f := k.file[r]
-	for _, x := range []Expr{r.Problem, r.Recovery} {
+	for _, x := range []Expr{r.Problem, r.Recovery, r.Awaits, r.Once} {
 		slow := x != nil && !hasLiteral(x)
 		Walk(x, func(part Expr, _ bool) {
 			m, ok := part.(*Match)

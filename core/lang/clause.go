@@ -3,8 +3,6 @@ package lang
 import (
 	"fmt"
 	"strings"
-
-	"dimlantern/core/entry"
 )
 
 // clauses are the clauses of each kind of block. Those with a reader work;
@@ -32,8 +30,8 @@ func init() { // it refers to itself through the readers
 			"on": readOn, "problem": readProblem, "recovery": readRecovery, "ignore": readIgnore, "per": readPer,
 			"raise": readRaise, "clear": readClear, "remind": readRemind, "say": readSay, "advise": readAdvise,
 			"note": readNote, "about": readAbout, "off": readOff, "expect": readExpect,
-			"among": nil, "awaits": nil, "once": nil, "empty": nil, "blind": nil, "reopen": nil, "unless": nil,
-			"during": nil, "tell": nil, "clock": nil, "grace": nil,
+			"among": readAmong, "awaits": readAwaits, "once": readOnce, "empty": readEmpty, "blind": readBlindClause, "reopen": readReopen, "unless": readUnless,
+			"during": readDuring, "tell": readTell, "clock": readClock, "grace": readGrace,
 		},
 		"expect": {
 			"at": readAt, "line": readLine, "wait": readWait, "blind": readBlind, "seen": readBlind, "then": readThen,
@@ -118,6 +116,7 @@ var once = map[string]bool{
 	"source channel": true, "source message": true, "source account": true, "source input": true, "source zone": true, "source keep": true,
 	"settings zone": true, "settings keep": true,
 	"layout time": true, "layout delimited": true, "rule per": true, "rule on": true, "rule remind": true, "rule say": true, "rule advise": true,
+	"rule awaits": true, "rule once": true, "rule among": true, "rule empty": true, "rule blind": true, "rule reopen": true, "rule clock": true, "rule grace": true,
 }
 
 func article(kind string) string {
@@ -266,92 +265,6 @@ func (c *cursor) count(what string) int {
 		c.fail(t, "bad-number", fmt.Sprintf("%s goes from 1 to %d", what, maxThreshold), "write a number in that range")
 	}
 	return n
-}
-
-func readRaise(c *cursor, node any) {
-	r := node.(*Rule)
-	raise := Raise{Pos: c.toks[0].pos, At: 1}
-	t := c.next()
-	if t.kind != name {
-		c.expected(t, "a severity", "severities are "+strings.Join(entry.Severities, ", "))
-	} else if raise.Severity = entry.SeverityOf(t.src); raise.Severity == 0 {
-		c.fail(t, "unknown-severity", fmt.Sprintf("there is no severity %q", t.src), meant(t.src, entry.Severities))
-	}
-	const mend = "write: raise SEVERITY, raise SEVERITY at N, or raise SEVERITY at N in 5m"
-	if c.accept("at") {
-		raise.At = c.count("the number of hits")
-		if !c.later("different") && c.accept("in") {
-			raise.In = c.duration("a time")
-		}
-	}
-	for _, w := range []string{"different", "where", "when", "after", "by", ","} {
-		if c.later(w) {
-			return
-		}
-	}
-	if c.more() && c.peek().is("in") {
-		c.fail(c.peek(), "syntax", "in D needs a number of hits before it", "write: raise "+t.src+" at 3 in 5m")
-	}
-	c.done(mend)
-	if !c.failed {
-		r.Raises = append(r.Raises, raise)
-	}
-}
-
-// later fails with "not in this version" where the next token is that word.
-func (c *cursor) later(word string) bool {
-	if !c.more() || !c.peek().is(word) {
-		return false
-	}
-	t := c.next()
-	if word == "," {
-		if c.more() {
-			t = c.peek()
-		}
-		word = ", " + t.src
-	}
-	c.fail(t, "not-in-this-version", fmt.Sprintf("%s: %s … %s", notYet, c.toks[0].src, word), "take the clause out, or put # before it")
-	return true
-}
-
-func readClear(c *cursor, node any) {
-	r := node.(*Rule)
-	const mend = "write: clear on recovery, clear after 30m quiet, or clear by hand"
-	switch t := c.next(); {
-	case t.is("on"):
-		if !c.accept("recovery") {
-			c.expected(c.peek(), "recovery", mend)
-		}
-		if c.later("at") {
-			return
-		}
-		r.clearOn = &c.toks[0]
-		r.OnRecovery = true
-	case t.is("after"):
-		d := c.duration("a time")
-		if c.later("open") {
-			return
-		}
-		if !c.accept("quiet") {
-			c.expected(c.peek(), "quiet", mend)
-		}
-		if !c.failed && (r.Quiet == 0 || d < r.Quiet) {
-			r.Quiet = d
-		}
-	case t.is("by"):
-		if !c.accept("hand") {
-			c.expected(c.peek(), "hand", mend)
-		}
-		r.clearHand = &c.toks[0]
-		r.ByHand = true
-	case t.is("when"):
-		c.i--
-		c.later("when")
-		return
-	default:
-		c.expected(t, "on recovery, after … quiet, or by hand", mend)
-	}
-	c.done(mend)
 }
 
 func readRemind(c *cursor, node any) {

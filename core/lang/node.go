@@ -1,7 +1,6 @@
 package lang
 
 import (
-	"fmt"
 	"net/netip"
 	"regexp"
 	"strings"
@@ -79,51 +78,6 @@ func (s *Settings) RulesFor(source string) []*Rule {
 		}
 	}
 	return out
-}
-
-// Rule is what a problem looks like, what says that it is over, per what it is
-// counted, how many within what time, and how bad it is.
-type Rule struct {
-	Pos        Pos
-	Name       string
-	On         []string
-	Problem    Expr
-	Recovery   Expr // nil where there is none
-	Ignore     Expr // nil where there is none
-	Per        []string
-	Raises     []Raise
-	OnRecovery bool
-	Quiet      time.Duration // 0 where it does not clear by quiet
-	ByHand     bool
-	Remind     time.Duration // 0 where nobody is reminded
-	Say        string
-	Advise     string
-	About      []string
-	Note       string
-	Off        bool
-	Expects    []*Expect
-
-	clearOn, clearHand *token // where those clauses stand
-}
-
-// Raise is a threshold of hits and the severity that it raises.
-type Raise struct {
-	Pos      Pos
-	Severity entry.Severity
-	At       int           // hits, from 1
-	In       time.Duration // 0: since the key last started from zero
-}
-
-// Why says in words what a raise saw, such as "3 hits in 5m".
-func (r Raise) Why() string {
-	s := fmt.Sprintf("%d hits", r.At)
-	if r.At == 1 {
-		s = "1 hit"
-	}
-	if r.In > 0 {
-		s += " in " + entry.Span(r.In)
-	}
-	return s
 }
 
 // Expect is a test of a rule, written beside it.

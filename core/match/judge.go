@@ -70,20 +70,24 @@ func (s *scan) judge(at, end, stop int) {
 	slices.Sort(s.conds)
 	j := &engine.Judged{Entry: e, Reached: r.Reached, Next: s.offset(stop)}
 	for i := 0; i < len(s.conds); {
-		n := s.conds[i] / 2
-		problem, recovery := false, false
-		for ; i < len(s.conds) && s.conds[i]/2 == n; i++ {
-			if s.conds[i]%2 == 0 {
-				problem = true
-			} else {
-				recovery = true
-			}
+		n := s.conds[i] / kinds
+		var may Roles
+		for ; i < len(s.conds) && s.conds[i]/kinds == n; i++ {
+			may |= 1 << (s.conds[i] % kinds)
 		}
-		if v, ok := Judge(p.rules[n].rule, e, problem, recovery, p.rules[n].vars); ok {
+		if p.rules[n].rule.Shares() {
+			may = MayAll
+		}
+		if v, ok := Judge(p.rules[n].rule, e, may, p.rules[n].vars); ok {
 			v.Rule = p.rules[n].index
 			if d.Hides() {
-				for i := range v.Key {
-					v.Key[i] = d.Hide(v.Key[i])
+				for _, key := range v.Keys() {
+					for i := range key {
+						key[i] = d.Hide(key[i])
+					}
+				}
+				for i := range v.Values {
+					v.Values[i] = d.Hide(v.Values[i])
 				}
 				for i := range v.Vars {
 					v.Vars[i].Value = d.Hide(v.Vars[i].Value)
@@ -112,31 +116,101 @@ func fieldOf(fields []entry.Field, name string) string {
 	return ""
 }
 
-// Judge says what an entry is for one rule. Problem and recovery tell which of
-// the two it may be at all. The answer is false where it is neither, or ignored.
-func Judge(r *lang.Rule, e *entry.Entry, problem, recovery bool, vars []string) (engine.Verdict, bool) {
-	s := Subject{Entry: e}
-	v := engine.Verdict{}
+// Roles are what an entry may be for a rule: a set of the bits below.
+type Roles uint8
+
+// The roles. Problem stands for what is awaited as well.
+const (
+	MayProblem Roles = 1 << iota
+	MayRecovery
+	MayQuestion
+	MayFollow
+	MayAll Roles = 15
+)
+
+// Judge says what an entry is for one rule. May tells what it may be at all. The answer
+// is false where it is nothing. Which of several roles counts is the engine's to say.
+func Judge(r *lang.Rule, e *entry.Entry, may Roles, vars []string) (engine.Verdict, bool) {
+	v := engine.Verdict{At: e.At}
+	if r.Arrival {
+		v.At = e.Arrived
+	}
+	if len(r.During) > 0 && !r.Inside(v.At) {
+		return v, false
+	}
+	shares := r.Shares()
+	some := shares
+	var hit, recovery Subject
+	hit.Entry, recovery.Entry = e, e
+	if may&MayFollow != 0 {
+		for i := range r.Raises {
+			if x := r.Raises[i].Then; x != nil {
+				s := Subject{Entry: e}
+				if Eval(x, &s) {
+					v.Follows = append(v.Follows, engine.Follow{Raise: i, Key: keyOf(r, &s)})
+					some = true
+				}
+			}
+		}
+	}
+	if may&MayRecovery != 0 && Eval(r.Recovery, &recovery) {
+		v.Recovery, some = true, true
+		v.RecoveryKey = keyOf(r, &recovery)
+	}
 	switch {
-	case recovery && Eval(r.Recovery, &s):
-		v.Recovery = true
-	case problem && Eval(r.Problem, &s):
-	default:
+	case may&MayProblem != 0 && Eval(r.Problem, &hit):
+		v.Hit, some = true, true
+	case may&MayProblem != 0 && Eval(r.Awaits, &hit):
+		v.Awaited, some = true, true
+	case may&MayQuestion != 0 && Eval(r.Once, &hit):
+		v.Question, some = true, true
+	}
+	if !some || r.Ignore != nil && Eval(r.Ignore, &Subject{Entry: e}) {
 		return v, false
 	}
-	if r.Ignore != nil && Eval(r.Ignore, &Subject{Entry: e}) {
-		return v, false
+	v.Key = keyOf(r, &hit)
+	if shares {
+		among := Subject{Entry: e}
+		v.Counted = r.Among == nil || Eval(r.Among, &among)
+		// The entry's key is made of what any of the three captured, the problem's first.
+		for i, f := range r.Per {
+			for _, s := range []*Subject{&hit, &recovery, &among} {
+				if k := slices.IndexFunc(s.Captures, func(x entry.Field) bool { return x.Name == f && x.Value != "" }); k >= 0 {
+					v.Key[i], _ = s.Get(f)
+					break
+				}
+			}
+		}
+		if !v.Counted && !v.Hit && !v.Recovery && len(v.Follows) == 0 {
+			return v, false
+		}
 	}
-	v.Key = make([]string, len(r.Per))
-	for i, f := range r.Per {
-		v.Key[i], _ = s.Get(f)
-	}
-	if !v.Recovery && len(vars) > 0 {
+	if v.Hit {
+		for i := range r.Raises {
+			if x := r.Raises[i].Where; x != nil {
+				s := Subject{Entry: e, Captures: slices.Clip(hit.Captures)}
+				if Eval(x, &s) {
+					v.Where |= 1 << i
+				}
+			}
+		}
+		for _, f := range r.Measured() {
+			x, _ := hit.Get(f)
+			v.Values = append(v.Values, x)
+		}
 		for _, f := range vars {
-			if x, ok := s.Get(f); ok {
+			if x, ok := hit.Get(f); ok {
 				v.Vars = append(v.Vars, entry.Field{Name: f, Value: x})
 			}
 		}
 	}
 	return v, true
+}
+
+func keyOf(r *lang.Rule, s *Subject) []string {
+	key := make([]string, len(r.Per))
+	for i, f := range r.Per {
+		key[i], _ = s.Get(f)
+	}
+	return key
 }

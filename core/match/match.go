@@ -61,7 +61,9 @@ type planned struct {
 	vars  []string // fields that its texts name
 }
 
-// Conditions are numbered 2 × place in rules, plus 1 for a recovery.
+// kinds is how many conditions a rule can have: what Roles has bits for. Conditions are
+// numbered kinds × place in rules, plus the place of the role's bit.
+const kinds = 4
 
 // NewPlan plans how rules, which are all that the engine knows in its order,
 // judge the entries of a source; a nil source stands for lines of none.
@@ -103,11 +105,15 @@ func NewPlan(s *lang.Settings, source *lang.Source, rules []*lang.Rule, zone *ti
 		}
 		at := len(p.rules)
 		p.rules = append(p.rules, planned{rule: r, index: i, vars: engine.Vars(r)})
-		for k, x := range []lang.Expr{r.Problem, r.Recovery} {
+		for k, x := range conditions(r) {
 			if x == nil {
 				continue
 			}
-			cond := 2*at + k
+			cond := kinds*at + k
+			if k == 0 && r.Shares() { // every entry counts
+				p.always = append(p.always, cond)
+				continue
+			}
 			needs := needsOf(x, typed)
 			if l != nil && l.Format == "json" && needs != nil { // any character may be written as a number
 				needs = append(slices.Clone(needs), lang.Literal{Text: `\u00`})
@@ -141,6 +147,23 @@ func NewPlan(s *lang.Settings, source *lang.Source, rules []*lang.Rule, zone *ti
 	return p
 }
 
+// conditions are the expressions of a rule that make an entry something for it, by the
+// bits of their roles.
+func conditions(r *lang.Rule) [kinds]lang.Expr {
+	out := [kinds]lang.Expr{r.Problem, r.Recovery, r.Once}
+	if r.Awaits != nil {
+		out[0] = r.Awaits
+	}
+	for i := range r.Raises {
+		if x := r.Raises[i].Then; x != nil && out[3] == nil {
+			out[3] = x
+		} else if x != nil {
+			out[3] = &lang.Or{Of: []lang.Expr{out[3], x}}
+		}
+	}
+	return out
+}
+
 // asked are the fields that the rules of the plan look at, so that no others need be
 // divided off.
 func (p *Plan) asked() []string {
@@ -161,10 +184,10 @@ func (p *Plan) asked() []string {
 	}
 	look(p.only)
 	for _, r := range p.rules {
-		for _, x := range []lang.Expr{r.rule.Problem, r.rule.Recovery, r.rule.Ignore} {
-			look(x)
+		for _, x := range r.rule.Exprs() {
+			look(x.Expr)
 		}
-		out = append(append(out, r.rule.Per...), r.vars...)
+		out = append(append(append(out, r.rule.Per...), r.vars...), r.rule.Measured()...)
 	}
 	return out
 }
@@ -254,7 +277,7 @@ func NewReader(p *Plan, origin, host string, live bool) *Reader {
 	if _, path, ok := strings.Cut(origin, ":"); ok {
 		r.constant = p.Constants(path, host)
 	}
-	r.marks = make([]int, 2*len(p.rules))
+	r.marks = make([]int, kinds*len(p.rules))
 	return r
 }
 

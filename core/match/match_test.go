@@ -184,7 +184,7 @@ func plain(s *lang.Settings, lines []string) []string {
 		reached = entry.Later(reached, at)
 		j := &engine.Judged{Entry: e, Reached: reached}
 		for k, r := range s.Rules {
-			if v, ok := match.Judge(r, e, true, true, nil); ok {
+			if v, ok := match.Judge(r, e, match.MayAll, nil); ok {
 				v.Rule = k
 				j.Verdicts = append(j.Verdicts, v)
 			}

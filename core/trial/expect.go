@@ -64,7 +64,7 @@ type stage struct {
 
 func run(s *lang.Settings, r *lang.Rule, x *lang.Expect) Outcome {
 	on := *r
-	on.Off = false
+	on.Off, on.Zone = false, time.UTC
 	st := &stage{settings: s, rule: &on, engine: engine.New([]*lang.Rule{&on}), readers: map[string]*match.Reader{}, at: monday}
 	if len(r.On) > 0 {
 		st.source = s.Source(r.On[0])
@@ -158,6 +158,7 @@ func (st *stage) step(s lang.Step) {
 	case "line":
 		st.line(s)
 	case "wait":
+		st.begin(st.at)
 		from := entry.Later(st.at, st.engine.Clock())
 		st.at = from.Add(s.At)
 		st.note(st.engine.Reach(st.at))
@@ -200,10 +201,20 @@ func (st *stage) feed(s lang.Step, at entry.Instant) {
 	reached := entry.Later(st.engine.Clock(), at)
 	e.Arrived = reached
 	j := &engine.Judged{Entry: e, Reached: reached}
-	if v, ok := match.Judge(st.rule, e, true, true, engine.Vars(st.rule)); ok {
+	if v, ok := match.Judge(st.rule, e, match.MayAll, engine.Vars(st.rule)); ok {
 		j.Verdicts = []engine.Verdict{v}
 	}
+	st.begin(at)
 	st.note(st.engine.Take(j))
+}
+
+// begin lets watching begin with the first step, and makes hosts known as they speak.
+func (st *stage) begin(at entry.Instant) {
+	var all []engine.Origin
+	for _, h := range st.hosts {
+		all = append(all, AwaitedOrigin(st.settings, st.source, st.origin(h), h, ""))
+	}
+	st.engine.Begin(at, all)
 }
 
 // line sends a whole line through the layout of the rule's first source.
@@ -231,6 +242,12 @@ func (st *stage) line(s lang.Step) {
 	if !r.Plan.Timed() {
 		r.Reached = now
 	}
+	first, _ := r.Times([]byte(s.Text), now)
+	if first == entry.None {
+		first = now
+	}
+	st.seen(h)
+	st.begin(first)
 	r.Scan([]byte(s.Text), st.offset, now, func(j *engine.Judged) { st.note(st.engine.Take(j)) }, nil)
 	st.offset += int64(len(s.Text)) + 1
 	st.note(st.engine.Reach(r.Reached))

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"errors"
 	"io"
+	"slices"
 	"time"
 
 	"dimlantern/core/engine"
@@ -66,7 +67,12 @@ func Replay(s *lang.Settings, inputs []*Input, o Options) (Summary, error) {
 		}
 		m := match.NewReader(plans[name], cmp.Or(in.Origin, in.Host+":"+in.Path), in.Host, false)
 		m.Near = in.Near
-		r.streams = append(r.streams, &stream{r: r, in: in, reader: m})
+		r.streams = append(r.streams, &stream{r: r, in: in, reader: m, first: entry.None})
+		way := ""
+		if in.Source != nil {
+			_, way, _ = match.KeptIn(in.Path)
+		}
+		r.origins = append(r.origins, AwaitedOrigin(s, in.Source, m.Origin, in.Host, way))
 	}
 	err := r.run()
 	r.sum.Hits = r.engine.Hits
@@ -75,7 +81,7 @@ func Replay(s *lang.Settings, inputs []*Input, o Options) (Summary, error) {
 	return r.sum, err
 }
 
-// Active are the rules that are not off, in the order of their names.
+// Active are the rules that are not off, in the order in which they are judged.
 func Active(s *lang.Settings) []*lang.Rule {
 	var out []*lang.Rule
 	for _, r := range s.Rules {
@@ -83,7 +89,22 @@ func Active(s *lang.Settings) []*lang.Rule {
 			out = append(out, r)
 		}
 	}
-	return out
+	return lang.Ordered(out)
+}
+
+// AwaitedOrigin is an origin as rules that await know it.
+func AwaitedOrigin(s *lang.Settings, src *lang.Source, name, host, way string) engine.Origin {
+	o := engine.Origin{Name: name, Host: host, Channel: way}
+	if src != nil {
+		o.Source = src.Name
+		if l := s.Layout(src.LayoutName()); l != nil && slices.Contains(l.Fields(), "host") {
+			o.Host = ""
+		}
+		if len(src.Channels) == 0 {
+			o.Channel = ""
+		}
+	}
+	return o
 }
 
 type replay struct {
@@ -92,6 +113,8 @@ type replay struct {
 	streams []*stream
 	sum     Summary
 	read    int64
+	origins []engine.Origin
+	began   bool
 }
 
 // stream reads one input ahead by a slab, and holds what it judged.
@@ -104,12 +127,14 @@ type stream struct {
 	file   int              // which member is being read
 	base   int64            // offset of buf's first byte in it
 	some   bool             // something has been read
+	first  entry.Instant    // the own time of its first entry; None before it is read
 	queue  []*engine.Judged // an item without verdicts only says how far it is
 	head   int
 }
 
 func (r *replay) run() error {
 	if r.o.From != 0 {
+		r.begin(r.o.From)
 		r.take(r.engine.Reach(r.o.From))
 	}
 	var live []*stream
@@ -135,6 +160,7 @@ func (r *replay) run() error {
 		j := best.queue[best.head]
 		best.queue[best.head] = nil
 		best.head++
+		r.begin(r.first(j))
 		if len(j.Verdicts) > 0 {
 			r.hits(j)
 			r.take(r.engine.Take(j))
@@ -159,13 +185,35 @@ func (r *replay) run() error {
 	return nil
 }
 
+// first is the own time of the first entry of all.
+func (r *replay) first(j *engine.Judged) entry.Instant {
+	if r.began {
+		return 0
+	}
+	at := j.Reached
+	for _, s := range r.streams {
+		if s.first != entry.None {
+			at = min(at, s.first)
+		}
+	}
+	return at
+}
+
+// begin tells the engine, once, that watching has begun.
+func (r *replay) begin(at entry.Instant) {
+	if !r.began {
+		r.began = true
+		r.engine.Begin(at, r.origins)
+	}
+}
+
 // hits tells of the hits of an entry.
 func (r *replay) hits(j *engine.Judged) {
 	if r.o.Hit == nil {
 		return
 	}
 	for _, v := range j.Verdicts {
-		if !v.Recovery {
+		if v.Hit {
 			r.o.Hit(r.engine.Name(v.Rule), engine.Written(v.Key), j.Entry.At)
 		}
 	}
@@ -240,6 +288,13 @@ func (s *stream) timed(slab []byte) bool {
 func (s *stream) scan(slab []byte) {
 	if len(slab) == 0 {
 		return
+	}
+	if s.first == entry.None {
+		probe := match.NewReader(s.reader.Plan, "", "", false)
+		probe.Encoding, probe.Near = s.reader.Encoding, s.reader.Near
+		if s.first, _ = probe.Times(slab, 0); s.first == entry.None {
+			s.first = 0
+		}
 	}
 	o := &s.r.o
 	if o.From != 0 || o.To != 0 {

@@ -72,27 +72,34 @@ func why(s *lang.Settings, r *lang.Rule, src *lang.Source, host, line string, zo
 	for _, f := range e.Fields {
 		out.Fields = append(out.Fields, [2]string{f.Name, f.Value})
 	}
-	for _, c := range []struct {
-		name string
-		x    lang.Expr
-	}{{"ignore", r.Ignore}, {"recovery", r.Recovery}, {"problem", r.Problem}} {
-		if c.x != nil {
-			out.Clauses = append(out.Clauses, says(c.name, c.x, e))
-		}
+	clauses := r.Exprs()
+	slices.SortStableFunc(clauses, func(a, b lang.Clause) int { return whyOrder(a.Word) - whyOrder(b.Word) })
+	for _, c := range clauses {
+		out.Clauses = append(out.Clauses, says(c.Word, c.Expr, e))
 	}
 	out.Verdict = "nothing"
-	v, ok := match.Judge(r, e, true, true, engine.Vars(r))
+	v, ok := match.Judge(r, e, match.MayAll, engine.Vars(r))
 	switch {
 	case len(r.On) > 0 && src != nil && !slices.Contains(r.On, src.Name):
 		out.Because = fmt.Sprintf("the rule does not look at %s: it is on %s", src.Name, strings.Join(r.On, ", "))
 		return out
 	case ok && v.Recovery:
 		out.Verdict, out.Because = "recovery", "the recovery fits, and nothing of it is ignored"
-		if r.Problem != nil && out.Clauses[len(out.Clauses)-1].Holds {
+		if r.Problem != nil && v.Hit {
 			out.Because = "the recovery fits; the problem does as well, but what fits both is a recovery"
 		}
-	case ok:
+	case ok && v.Hit:
 		out.Verdict, out.Because = "hit", "the problem fits, and nothing of it is ignored"
+	case ok && v.Awaited:
+		out.Verdict, out.Because = "awaited", "it is what the rule awaits, and nothing of it is ignored"
+	case ok && v.Question:
+		out.Verdict, out.Because = "question", "the awaiting starts with it"
+	case ok && v.Counted:
+		out.Verdict, out.Because = "counted", "it is no hit, but one of the entries of which a share is taken"
+	case ok && len(v.Follows) > 0:
+		out.Verdict, out.Because = "follower", "it follows a threshold, where that was met for the same key before"
+	case len(r.During) > 0 && !r.Inside(e.At):
+		out.Because = "it lies outside the rule's hours"
 	case r.Ignore != nil && out.Clauses[0].Holds:
 		out.Because = "it is ignored"
 	case !e.Fits:
@@ -106,6 +113,9 @@ func why(s *lang.Settings, r *lang.Rule, src *lang.Source, host, line string, zo
 	if ok {
 		for i, f := range r.Per {
 			val := v.Key[i]
+			if v.Recovery {
+				val = v.RecoveryKey[i]
+			}
 			if val == "" {
 				if v.Recovery {
 					continue
@@ -116,6 +126,11 @@ func why(s *lang.Settings, r *lang.Rule, src *lang.Source, host, line string, zo
 		}
 	}
 	return out
+}
+
+// whyOrder is the order in which clauses are asked.
+func whyOrder(word string) int {
+	return slices.Index([]string{"ignore", "recovery", "problem", "awaits", "once", "among", "raise"}, word)
 }
 
 func says(name string, x lang.Expr, e *entry.Entry) ClauseSays {

@@ -1,0 +1,911 @@
+package lang
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"dimlantern/core/entry"
+)
+
+// Rule is what a problem looks like, what says that it is over, per what it is
+// counted, how many within what time, and how bad it is.
+type Rule struct {
+	Pos      Pos
+	Name     string
+	On       []string
+	Problem  Expr
+	Recovery Expr // nil where there is none
+	Ignore   Expr // nil where there is none
+	Among    Expr // the entries that a share is a share of; nil: all that are not ignored
+	Awaits   Expr // nil where nothing is awaited
+	From     []string
+	Once     Expr // what awaiting starts with; nil: again and again
+	Per      []string
+	Raises   []Raise
+
+	OnRecovery bool
+	RecoverAt  int           // recoveries that clear; 1 where nothing is said
+	RecoverIn  time.Duration // within which they come; 0: since the last hit or raise
+	Quiet      time.Duration // 0 where it does not clear by quiet
+	Age        time.Duration // 0 where it does not clear by age
+	ClearWhens []When
+	ByHand     bool
+
+	Empty   string         // "", "good", "bad" or "neither"
+	Blind   entry.Severity // what an unseen origin raises; 0 holds
+	BlindIn time.Duration  // after which
+	Reopen  time.Duration  // 0: each alert is a new one
+	Unless  []Unless
+	During  []Hours
+	Arrival bool // an entry's time is that of its arrival
+	Grace   time.Duration
+	Remind  time.Duration // 0 where nobody is reminded
+	Tells   []Tell
+	Say     string
+	Advise  string
+	About   []string
+	Note    string
+	Off     bool
+	Expects []*Expect
+	// Zone is the settings' zone, in which days begin; set by who reads settings, nil
+	// is UTC.
+	Zone *time.Location
+
+	clearOn, clearHand *token // where those clauses stand
+}
+
+// Raise is a threshold and the severity that it raises. Of When, Without, By and Open
+// at most one is set; else it is a threshold of hits.
+type Raise struct {
+	Pos      Pos
+	Severity entry.Severity
+
+	At        int           // hits, from 1
+	In        time.Duration // 0: since the key last started from zero
+	Different string        // values of this field instead of hits; "" is hits
+	Where     Expr          // of the hits for which it holds
+	Then      Expr          // what follows
+	Within    time.Duration // with Then
+
+	When    *When
+	Without time.Duration // of an awaited entry that did not come
+	By      *By
+	Open    time.Duration // so long after it was raised
+	Untaken bool          // with Open
+}
+
+// When compares a number over a window, or over periods in a row.
+type When struct {
+	Pos     Pos
+	Agg     string // count, sum, avg, min, max, p50, p95, p99, different, share
+	Field   string // of what; "" with count and share
+	Op      string
+	Value   Value // a number
+	In      time.Duration
+	AtLeast int // entries
+	K, M    int // K of the last M periods; 0 is a sliding window
+	Row     bool
+}
+
+// By is a time of day by which an awaited entry is to come, on some days.
+type By struct {
+	At   time.Duration // since midnight
+	Days Days
+}
+
+// Days are days of the week, by time.Weekday; 0 is every day.
+type Days uint8
+
+// Has tells whether a day is one of them.
+func (d Days) Has(w time.Weekday) bool { return d == 0 || d&(1<<w) != 0 }
+
+// Hours are a span of time on some days. It belongs to the day on which it begins.
+type Hours struct {
+	Days     Days
+	From, To time.Duration // since midnight; To may lie on the next day
+}
+
+// Unless names the bigger alert in whose shadow this one stands.
+type Unless struct {
+	Rule string
+	Same []string
+	pos  token
+}
+
+// Tell says who is told.
+type Tell struct {
+	Pos      Pos
+	Contacts []string
+	From     entry.Severity // 0: of any
+	On       []string       // changes; nil: all
+	Untaken  time.Duration  // told only where nobody has taken it in that time
+}
+
+// Aggregates lists the words for numbers over time.
+var Aggregates = []string{"count", "sum", "avg", "min", "max", "p50", "p95", "p99", "different", "share"}
+
+// Hits tells whether the raise is a threshold of hits.
+func (r *Raise) Hits() bool {
+	return r.When == nil && r.Without == 0 && r.By == nil && r.Open == 0
+}
+
+// Why says in words what a raise saw, such as "3 hits in 5m".
+func (r *Raise) Why() string {
+	switch {
+	case r.When != nil:
+		return r.When.String()
+	case r.Without > 0:
+		return "nothing heard for " + entry.Span(r.Without)
+	case r.By != nil:
+		return "nothing heard by " + clockOf(r.By.At)
+	case r.Open > 0:
+		s := "open for " + entry.Span(r.Open)
+		if r.Untaken {
+			s += ", and nobody has taken it"
+		}
+		return s
+	}
+	s := fmt.Sprintf("%d hits", r.At)
+	switch {
+	case r.Different != "":
+		s = fmt.Sprintf("%d different %s", r.At, r.Different)
+	case r.At == 1:
+		s = "1 hit"
+	}
+	if r.In > 0 {
+		s += " in " + entry.Span(r.In)
+	}
+	if r.Where != nil {
+		s += " where " + r.Where.String()
+	}
+	if r.Then != nil {
+		s += ", then " + r.Then.String()
+	}
+	return s
+}
+
+func clockOf(d time.Duration) string {
+	s := fmt.Sprintf("%02d:%02d", d/time.Hour, d/time.Minute%60)
+	if d%time.Minute > 0 {
+		s += fmt.Sprintf(":%02d", d/time.Second%60)
+	}
+	return s
+}
+
+// String writes the comparison as rules write it.
+func (w *When) String() string {
+	s := w.Agg
+	if w.Field != "" {
+		s += "(" + w.Field + ")"
+	}
+	s += " " + w.Op + " " + w.Value.String() + " in " + entry.Span(w.In)
+	if w.AtLeast > 0 {
+		s += fmt.Sprintf(", at least %d", w.AtLeast)
+	}
+	switch {
+	case w.Row && w.K > 0:
+		s += fmt.Sprintf(", %d in a row", w.K)
+	case w.K > 0:
+		s += fmt.Sprintf(", %d of %d", w.K, w.M)
+	}
+	return s
+}
+
+// Whens are all comparisons of numbers: those of the raises, then those of the clears.
+func (r *Rule) Whens() []*When {
+	var out []*When
+	for i := range r.Raises {
+		if r.Raises[i].When != nil {
+			out = append(out, r.Raises[i].When)
+		}
+	}
+	for i := range r.ClearWhens {
+		out = append(out, &r.ClearWhens[i])
+	}
+	return out
+}
+
+// Eases tells whether an alert clears when none of its numbers holds any more, since
+// no other way is written.
+func (r *Rule) Eases() bool {
+	whens := 0
+	for i := range r.Raises {
+		switch x := &r.Raises[i]; {
+		case x.When != nil:
+			whens++
+		case x.Open == 0:
+			return false
+		}
+	}
+	return whens > 0 && !r.OnRecovery && r.Quiet == 0 && r.Age == 0 && len(r.ClearWhens) == 0 && !r.ByHand
+}
+
+// Shares tells whether every entry counts, not hits alone.
+func (r *Rule) Shares() bool {
+	return slices.ContainsFunc(r.Whens(), func(w *When) bool { return w.Agg == "share" })
+}
+
+// Longest is the longest time that the rule looks back.
+func (r *Rule) Longest() time.Duration {
+	d := max(r.Quiet, r.Remind, r.RecoverIn, r.Reopen, r.BlindIn, r.Age, r.Grace)
+	for i := range r.Raises {
+		x := &r.Raises[i]
+		d = max(d, x.In, x.In+x.Within, x.Without, x.Open)
+		if x.By != nil {
+			d = max(d, 24*time.Hour)
+		}
+	}
+	for _, w := range r.Whens() {
+		d = max(d, w.In*time.Duration(max(w.K, w.M, 1)))
+	}
+	return d
+}
+
+func readAmong(c *cursor, node any) {
+	if x := c.whole(); !c.failed {
+		node.(*Rule).Among = x
+	}
+}
+
+func readAwaits(c *cursor, node any) {
+	r := node.(*Rule)
+	x := c.expr()
+	if c.accept("from") {
+		for {
+			r.From = append(r.From, c.text("a host's name"))
+			if !c.accept(",") {
+				break
+			}
+		}
+	}
+	c.done(`write: awaits /…/ from "HOST", "HOST"`)
+	if !c.failed {
+		r.Awaits = x
+	}
+}
+
+func readOnce(c *cursor, node any) {
+	if x := c.whole(); !c.failed {
+		node.(*Rule).Once = x
+	}
+}
+
+func readEmpty(c *cursor, node any) {
+	const mend = "write: empty counts as good, as bad, or as neither"
+	if !c.accept("counts") || !c.accept("as") {
+		c.expected(c.peek(), "counts as", mend)
+	}
+	node.(*Rule).Empty = c.oneOf("good, bad or neither", "good", "bad", "neither")
+	c.done(mend)
+}
+
+func readBlindClause(c *cursor, node any) {
+	const mend = "write: blind holds, or blind raises warning after 10m"
+	r := node.(*Rule)
+	switch t := c.next(); {
+	case t.is("holds"):
+	case t.is("raises"):
+		r.Blind = c.severity()
+		if c.accept("after") {
+			r.BlindIn = c.duration("a time")
+		}
+	default:
+		c.expected(t, "holds, or raises", mend)
+	}
+	c.done(mend)
+}
+
+func readReopen(c *cursor, node any) {
+	if !c.accept("within") {
+		c.expected(c.peek(), "within", "write: reopen within 5m")
+	}
+	node.(*Rule).Reopen = c.duration("a time")
+	c.done("write: reopen within 5m")
+}
+
+func readUnless(c *cursor, node any) {
+	const mend = "write: unless mast-down open, or unless mast-down open same host"
+	r := node.(*Rule)
+	if c.peek().is("taken") && len(c.toks) > c.i+1 && c.toks[c.i+1].is("in") {
+		c.next()
+		c.next()
+		t := Tell{Pos: c.toks[0].pos, Untaken: c.duration("a time")}
+		if !c.accept("tell") {
+			c.expected(c.peek(), "tell", "write: unless taken in 30m tell CONTACT")
+		}
+		c.tell(r, t)
+		return
+	}
+	t := c.next()
+	u := Unless{Rule: t.src, pos: t}
+	if t.kind != name {
+		c.expected(t, "a rule's name", mend)
+	}
+	if !c.accept("open") {
+		c.expected(c.peek(), "open", mend)
+	}
+	if c.accept("same") {
+		for {
+			u.Same = append(u.Same, c.fieldName("a field"))
+			if !c.accept(",") {
+				break
+			}
+		}
+	}
+	c.done(mend)
+	if !c.failed {
+		r.Unless = append(r.Unless, u)
+	}
+}
+
+func readTell(c *cursor, node any) { c.tell(node.(*Rule), Tell{Pos: c.toks[0].pos}) }
+
+var toldChanges = []string{"raised", "worsened", "repeated", "cleared", "reopened", "blind"}
+
+// tell reads CONTACT, … [from SEV] [on CHANGE, …].
+func (c *cursor) tell(r *Rule, t Tell) {
+	const mend = "write: tell CONTACT, CONTACT from error on raised, cleared"
+	for {
+		n := c.next()
+		if n.kind != name || contains(reserved, n.src) {
+			c.expected(n, "a contact's name", mend)
+		}
+		t.Contacts = append(t.Contacts, n.src)
+		if !c.accept(",") {
+			break
+		}
+	}
+	for c.more() {
+		switch n := c.next(); {
+		case n.is("from"):
+			t.From = c.severity()
+		case n.is("on"):
+			for {
+				t.On = append(t.On, c.oneOf("a change", toldChanges...))
+				if !c.accept(",") {
+					break
+				}
+			}
+		default:
+			c.i--
+			c.done(mend)
+		}
+	}
+	if !c.failed {
+		r.Tells = append(r.Tells, t)
+	}
+}
+
+func readClock(c *cursor, node any) {
+	node.(*Rule).Arrival = c.oneOf("entry or arrival", "entry", "arrival") == "arrival"
+	c.done("write: clock entry, or clock arrival")
+}
+
+func readGrace(c *cursor, node any) {
+	node.(*Rule).Grace = c.duration("a time")
+	c.done("write: grace 30s")
+}
+
+func readDuring(c *cursor, node any) {
+	r := node.(*Rule)
+	h := Hours{Days: c.days()}
+	t := c.next()
+	const mend = "write: during mon-fri 08:00-18:00, or during 22:00-06:00"
+	from, to, ok := strings.Cut(t.src, "-")
+	var good [2]bool
+	h.From, good[0] = parseClock(from)
+	h.To, good[1] = parseClock(to)
+	switch {
+	case t.kind != number:
+		c.expected(t, "a span of time", mend)
+	case !ok || !good[0] || !good[1]:
+		c.fail(t, "bad-time", visible(t.src)+" is no span of time", mend)
+	case h.From == h.To:
+		c.fail(t, "bad-time", visible(t.src)+" is a whole day, or nothing", "leave the times out of the rule: it always looks")
+	case h.To < h.From:
+		h.To += 24 * time.Hour
+	}
+	c.done(mend)
+	if !c.failed {
+		r.During = append(r.During, h)
+	}
+}
+
+// parseClock reads HH:MM[:SS].
+func parseClock(s string) (time.Duration, bool) {
+	m := timeOfDay.FindStringSubmatch(s)
+	if m == nil || m[4] != "" {
+		return 0, false
+	}
+	at, err := time.Parse("15:04:05", fmt.Sprintf("%02s:%s:%02s", m[1], m[2], m[3]))
+	if err != nil {
+		return 0, s == "24:00" && err != nil
+	}
+	return at.Sub(time.Date(0, 1, 1, 0, 0, 0, 0, time.UTC)), true
+}
+
+var weekdays = []string{"sun", "mon", "tue", "wed", "thu", "fri", "sat"}
+
+// days reads mon-fri, or mon, wed; nothing is every day.
+func (c *cursor) days() Days {
+	var out Days
+	for c.more() && c.peek().kind == name {
+		t := c.next()
+		from, to, span := strings.Cut(t.src, "-")
+		a, b := slices.Index(weekdays, from), slices.Index(weekdays, to)
+		if !span {
+			b = a
+		}
+		if a < 0 || b < 0 {
+			c.fail(t, "unknown-day", fmt.Sprintf("%s is no day", visible(t.src)), "days are "+strings.Join(weekdays, ", ")+"; write mon-fri, or mon, wed")
+			return 0
+		}
+		for d := a; ; d = (d + 1) % 7 {
+			out |= 1 << d
+			if d == b {
+				break
+			}
+		}
+		if !c.accept(",") {
+			break
+		}
+	}
+	return out
+}
+
+func (c *cursor) severity() entry.Severity {
+	t := c.next()
+	if t.kind != name {
+		c.expected(t, "a severity", "severities are "+strings.Join(entry.Severities, ", "))
+		return 0
+	}
+	s := entry.SeverityOf(t.src)
+	if s == 0 {
+		c.fail(t, "unknown-severity", fmt.Sprintf("there is no severity %q", t.src), meant(t.src, entry.Severities))
+	}
+	return s
+}
+
+func readRaise(c *cursor, node any) {
+	r := node.(*Rule)
+	raise := Raise{Pos: c.toks[0].pos, At: 1, Severity: c.severity()}
+	const mend = "write: raise warning, raise warning at 3 in 5m, raise error when avg(FIELD) > 5 in 10m, raise error after 10m without, or raise critical after 1h open"
+	word := c.toks[min(1, len(c.toks)-1)].src
+	switch t := c.peek(); {
+	case c.accept("when"):
+		raise.When = c.when()
+	case c.accept("after"):
+		d := c.duration("a time")
+		switch {
+		case c.accept("without"):
+			raise.Without = d
+		case c.accept("open"):
+			raise.Open, raise.Untaken = d, c.accept("untaken")
+		default:
+			c.expected(c.peek(), "without, or open", mend)
+		}
+	case c.accept("by"):
+		t := c.next()
+		at, ok := parseClock(t.src)
+		if t.kind != number || !ok {
+			c.fail(t, "bad-time", visible(t.src)+" is no time of day", "write: raise "+word+" by 06:00 without")
+		}
+		raise.By = &By{At: at}
+		if c.accept("on") {
+			raise.By.Days = c.days()
+		}
+		if !c.accept("without") {
+			c.expected(c.peek(), "without", "write: raise "+word+" by 06:00 on mon-fri without")
+		}
+	case t.is("in"):
+		c.fail(t, "syntax", "in D needs a number of hits before it", "write: raise "+word+" at 3 in 5m")
+	default:
+		c.threshold(&raise)
+	}
+	c.done(mend)
+	if !c.failed {
+		r.Raises = append(r.Raises, raise)
+	}
+}
+
+// threshold reads [at N [different FIELD] [in D]] [where EXPR] [, then EXPR within D].
+func (c *cursor) threshold(r *Raise) {
+	if c.accept("at") {
+		r.At = c.count("the number of hits")
+		if c.accept("different") {
+			r.Different = c.fieldName("a field")
+		}
+		if c.accept("in") {
+			r.In = c.duration("a time")
+		}
+	}
+	if c.accept("where") {
+		r.Where = c.expr()
+	}
+	if c.accept(",") {
+		if !c.accept("then") {
+			c.expected(c.peek(), "then", "write: raise error at 5 in 10m, then EXPR within 5m")
+		}
+		r.Then = c.expr()
+		if !c.accept("within") {
+			c.expected(c.peek(), "within", "write: …, then EXPR within 5m")
+		}
+		r.Within = c.duration("a time")
+	}
+}
+
+// when reads AGG OP NUMBER in D[, at least N][, K in a row | K of M].
+func (c *cursor) when() *When {
+	const mend = "write: count > 10 in 5m, avg(FIELD) >= 3.5 in 10m, or share >= 5% in 5m, at least 100, 3 in a row"
+	w := &When{Pos: c.peek().pos}
+	t := c.next()
+	switch {
+	case t.kind != name:
+		c.expected(t, "a number over time", mend)
+	case !contains(Aggregates, t.src):
+		c.fail(t, "unknown-aggregate", fmt.Sprintf("there is no number over time called %q", t.src), meant(t.src, Aggregates))
+	}
+	w.Agg = t.src
+	if w.Agg != "count" && w.Agg != "share" {
+		if !c.accept("(") {
+			c.expected(c.peek(), "( with a field", "write: "+w.Agg+"(FIELD)")
+		}
+		w.Field = c.fieldName("a field")
+		if !c.accept(")") {
+			c.expected(c.peek(), ")", "write: "+w.Agg+"(FIELD)")
+		}
+	}
+	o := c.next()
+	if o.kind != op || o.src == "~" || o.src == "!~" {
+		c.expected(o, "a comparison", mend)
+	}
+	w.Op = o.src
+	v := c.next()
+	if v.kind != number {
+		c.expected(v, "a number", mend)
+		return w
+	}
+	w.Value = c.numeric(v, w.Op)
+	percent := strings.HasSuffix(v.src, "%")
+	switch {
+	case c.failed:
+	case w.Value.Kind == DurationValue && w.Field != "":
+	case w.Value.Kind != NumberValue:
+		c.fail(v, "bad-value", visible(v.src)+" is no number", mend)
+	case w.Agg == "share" && !percent:
+		c.fail(v, "bad-value", "a share is compared with a percentage", fmt.Sprintf("write: share %s %s%%", w.Op, v.src))
+	case w.Agg != "share" && percent:
+		c.fail(v, "bad-value", fmt.Sprintf("only a share is compared with a percentage, and %s is none", w.Agg), "leave the % out")
+	}
+	if !c.accept("in") {
+		c.expected(c.peek(), "in", mend)
+	}
+	w.In = c.duration("a time")
+	for c.more() && c.accept(",") {
+		if c.accept("at") {
+			if !c.accept("least") {
+				c.expected(c.peek(), "least", mend)
+			}
+			w.AtLeast = c.count("the number of entries")
+			continue
+		}
+		w.K = c.count("the number of periods")
+		switch {
+		case c.accept("of"):
+			m := c.peek()
+			w.M = c.count("the number of periods")
+			if w.K > w.M && !c.failed {
+				c.fail(m, "bad-number", fmt.Sprintf("%d of %d can never be", w.K, w.M), fmt.Sprintf("write: %d of %d", w.M, w.K))
+			}
+		case c.accept("in"):
+			if !c.accept("a") || !c.accept("row") {
+				c.expected(c.peek(), "a row", mend)
+			}
+			w.M, w.Row = w.K, true
+		default:
+			c.expected(c.peek(), "in a row, or of M", mend)
+		}
+		if w.M > 1000 && !c.failed {
+			c.fail(c.toks[0], "bad-number", "periods go up to 1000", "write a smaller number, or longer periods")
+		}
+	}
+	return w
+}
+
+func readClear(c *cursor, node any) {
+	r := node.(*Rule)
+	const mend = "write: clear on recovery, clear after 30m quiet, clear after 1d open, clear when share < 2% in 10m, or clear by hand"
+	switch t := c.next(); {
+	case t.is("on"):
+		if !c.accept("recovery") {
+			c.expected(c.peek(), "recovery", mend)
+		}
+		if c.accept("at") {
+			r.RecoverAt = c.count("the number of recoveries")
+			if c.accept("in") {
+				r.RecoverIn = c.duration("a time")
+			}
+		}
+		r.clearOn = &c.toks[0]
+		r.OnRecovery = true
+	case t.is("after"):
+		d := c.duration("a time")
+		switch {
+		case c.accept("quiet"):
+			if !c.failed && (r.Quiet == 0 || d < r.Quiet) {
+				r.Quiet = d
+			}
+		case c.accept("open"):
+			if !c.failed && (r.Age == 0 || d < r.Age) {
+				r.Age = d
+			}
+		default:
+			c.expected(c.peek(), "quiet, or open", mend)
+		}
+	case t.is("by"):
+		if !c.accept("hand") {
+			c.expected(c.peek(), "hand", mend)
+		}
+		r.clearHand = &c.toks[0]
+		r.ByHand = true
+	case t.is("when"):
+		if w := c.when(); !c.failed {
+			r.ClearWhens = append(r.ClearWhens, *w)
+		}
+	default:
+		c.expected(t, "on recovery, after … quiet, after … open, when …, or by hand", mend)
+	}
+	c.done(mend)
+}
+
+// completeRule tells what a rule lacks, or has that does not go together.
+func (k *checker) completeRule(f *File, b *block, n *Rule) {
+	if n.Per == nil {
+		n.Per = []string{"origin"}
+	}
+	if n.RecoverAt == 0 {
+		n.RecoverAt = 1
+	}
+	wrong := func(word, code, what, mend string) { k.clause(f, b, word, "", Err, code, what, mend) }
+	switch {
+	case n.Problem == nil && n.Awaits == nil && !n.Shares() && n.Blind == 0:
+		f.report(Err, "incomplete", b.name, fmt.Sprintf("the rule %s does not say what the problem is", n.Name), "write: problem /…/, problem \"…\", or awaits /…/")
+	case n.Problem != nil && n.Awaits != nil:
+		wrong("awaits", "problem-and-awaits", "a rule has a problem, or it awaits something", "make two rules of it")
+	case n.Problem == nil && n.Awaits == nil && n.Shares():
+		f.report(Err, "incomplete", b.name, "a share needs a problem: the entries whose share it is", "write: problem EXPR")
+	case len(n.Raises) == 0 && n.Blind == 0:
+		f.report(Err, "incomplete", b.name, fmt.Sprintf("the rule %s raises nothing", n.Name), "write: raise warning, or raise warning at 3 in 5m")
+	}
+	if n.clearOn != nil && n.Recovery == nil {
+		f.report(Err, "no-recovery", *n.clearOn, "nothing says what the recovery is", "write: recovery /…/, or clear after 30m quiet")
+	}
+	if n.ByHand && (n.OnRecovery || n.Quiet > 0 || n.Age > 0 || len(n.ClearWhens) > 0) {
+		f.report(Err, "clear-by-hand", *n.clearHand, "clear by hand means nothing but a person, and another way to clear stands beside it", "keep one of them")
+	}
+	if n.Once != nil && n.Awaits == nil {
+		wrong("once", "once-without-awaits", "once says after what something is awaited, and nothing is", "write: awaits /…/")
+	}
+	if n.Among != nil && !n.Shares() {
+		wrong("among", "does-not-apply", "among is for shares, and this rule has none", "take the clause out, or write: raise error when share >= 5% in 5m")
+	}
+	if len(n.From) > 0 && (n.Once != nil || !slices.Equal(n.Per, []string{"host"})) {
+		wrong("awaits", "from-needs-host", "hosts that are awaited by name need per host alone, and no once", "write: per host")
+	}
+	if n.Grace > 0 && !slices.ContainsFunc(n.Whens(), func(w *When) bool { return w.K > 0 }) {
+		wrong("grace", "does-not-apply", "grace is for periods, and this rule has none", "take the clause out, or write: …, 3 in a row")
+	}
+	if n.Empty != "" && len(n.Whens()) == 0 {
+		wrong("empty", "does-not-apply", "empty is for numbers over time, and this rule has none", "take the clause out")
+	}
+	for i := range n.Raises {
+		x := &n.Raises[i]
+		tell := func(code, what, mend string) { k.tell(f, Err, code, x.Pos, len("raise"), what, mend) }
+		switch {
+		case n.Awaits == nil && (x.Without > 0 || x.By != nil):
+			tell("without-awaits", "nothing is awaited that could fail to come", "write: awaits /…/ instead of problem")
+		case n.Awaits != nil && x.Without == 0 && x.By == nil && x.Open == 0:
+			tell("awaits-raises", "a rule that awaits raises after a time without, by a time, or after a time open", "write: raise "+x.Severity.String()+" after 10m without")
+		}
+	}
+	if n.Awaits != nil && (n.Quiet > 0 || len(n.ClearWhens) > 0 || n.ByHand) {
+		wrong("clear", "awaits-clears", "what is awaited clears the alert when it comes; besides that only a recovery and an age do", "take the clause out")
+	}
+	for _, u := range n.Unless {
+		for _, s := range u.Same {
+			if !contains(n.Per, s) {
+				f.report(Err, "unknown-field", u.pos, fmt.Sprintf("%s is not in the key of this rule", s), meant(s, n.Per))
+			}
+		}
+	}
+}
+
+// shadows resolves the rules that `unless` names, and refuses circles.
+func (k *checker) shadows() {
+	s := k.settings
+	for _, r := range s.Rules {
+		f := k.file[r]
+		for _, u := range r.Unless {
+			other := s.Rule(u.Rule)
+			if other == nil {
+				if !contains(k.names["rule"], u.Rule) {
+					f.report(Err, "unknown-name", u.pos, fmt.Sprintf("there is no rule %q", u.Rule), meant(u.Rule, k.names["rule"]))
+				}
+				continue
+			}
+			for _, same := range u.Same {
+				if !contains(other.Per, same) {
+					f.report(Err, "unknown-field", u.pos, fmt.Sprintf("%s is not in the key of %s", same, other.Name), meant(same, other.Per))
+				}
+			}
+			if k.shadowed(other, r.Name, map[string]bool{}) {
+				f.report(Err, "unless-circle", u.pos, fmt.Sprintf("%s and %s stand in each other's shadow", r.Name, u.Rule), "take one unless out")
+			}
+		}
+	}
+}
+
+func (k *checker) shadowed(r *Rule, by string, seen map[string]bool) bool {
+	if r.Name == by {
+		return true
+	}
+	if seen[r.Name] {
+		return false
+	}
+	seen[r.Name] = true
+	for _, u := range r.Unless {
+		if o := k.settings.Rule(u.Rule); o != nil && k.shadowed(o, by, seen) {
+			return true
+		}
+	}
+	return false
+}
+
+// Exprs are the expressions of the rule with the words of their clauses.
+func (r *Rule) Exprs() []Clause {
+	var out []Clause
+	add := func(word string, x Expr) {
+		if x != nil {
+			out = append(out, Clause{word, x})
+		}
+	}
+	add("problem", r.Problem)
+	add("recovery", r.Recovery)
+	add("ignore", r.Ignore)
+	add("among", r.Among)
+	add("awaits", r.Awaits)
+	add("once", r.Once)
+	for i := range r.Raises {
+		add("raise", r.Raises[i].Where)
+		add("raise", r.Raises[i].Then)
+	}
+	return out
+}
+
+// Clause is an expression, and the word of the clause in which it stands.
+type Clause struct {
+	Word string
+	Expr Expr
+}
+
+// Ordered are rules in the order in which they are judged: by name, but one that
+// `unless` names comes just before the first that needs it.
+func Ordered(rules []*Rule) []*Rule {
+	list := slices.Clone(rules)
+	slices.SortStableFunc(list, func(a, b *Rule) int { return strings.Compare(a.Name, b.Name) })
+	var out []*Rule
+	done := map[string]bool{}
+	var put func(r *Rule)
+	put = func(r *Rule) {
+		if done[r.Name] {
+			return
+		}
+		done[r.Name] = true
+		var needs []string
+		for _, u := range r.Unless {
+			needs = append(needs, u.Rule)
+		}
+		slices.Sort(needs)
+		for _, n := range needs {
+			if i := slices.IndexFunc(list, func(x *Rule) bool { return x.Name == n }); i >= 0 {
+				put(list[i])
+			}
+		}
+		out = append(out, r)
+	}
+	for _, r := range list {
+		put(r)
+	}
+	return out
+}
+
+// Measured are the fields whose values the rule's thresholds look at, each once.
+func (r *Rule) Measured() []string {
+	var out []string
+	add := func(f string) {
+		if f != "" && !contains(out, f) {
+			out = append(out, f)
+		}
+	}
+	for i := range r.Raises {
+		add(r.Raises[i].Different)
+	}
+	for _, w := range r.Whens() {
+		add(w.Field)
+	}
+	return out
+}
+
+// zone is the zone in which days begin.
+func (r *Rule) zone() *time.Location {
+	if r.Zone == nil {
+		return time.UTC
+	}
+	return r.Zone
+}
+
+// Midnight is the start of the day, so many days on, in which an instant lies.
+func (r *Rule) Midnight(at entry.Instant, days int) entry.Instant {
+	t := at.Time().In(r.zone())
+	return entry.Of(time.Date(t.Year(), t.Month(), t.Day()+days, 0, 0, 0, 0, r.zone()))
+}
+
+// OnDay is a time of day on the day, so many days on, in which an instant lies.
+func (r *Rule) OnDay(at entry.Instant, days int, clock time.Duration) entry.Instant {
+	t := at.Time().In(r.zone())
+	return entry.Of(time.Date(t.Year(), t.Month(), t.Day()+days, int(clock/time.Hour), int(clock/time.Minute%60), int(clock/time.Second%60), int(clock%time.Second), r.zone()))
+}
+
+// Weekday is the day of the week in which an instant lies.
+func (r *Rule) Weekday(at entry.Instant) time.Weekday { return at.Time().In(r.zone()).Weekday() }
+
+// Inside tells whether an instant lies in the rule's hours.
+func (r *Rule) Inside(at entry.Instant) bool {
+	if len(r.During) == 0 {
+		return true
+	}
+	for _, h := range r.During {
+		for back := 0; back >= -1; back-- { // it may have begun the day before
+			if from := r.OnDay(at, back, h.From); h.Days.Has(r.Weekday(from)) && at >= from && at < r.OnDay(at, back, h.To) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// Lasting is the first instant at which so much time inside the rule's hours has
+// passed since from.
+func (r *Rule) Lasting(from entry.Instant, d time.Duration) entry.Instant {
+	if len(r.During) == 0 {
+		return from.Add(d)
+	}
+	at := from
+	for day := 0; day < 4000; day++ { // spans of one day, in their order
+		var spans [][2]entry.Instant
+		for _, h := range r.During {
+			for back := 0; back >= -1; back-- {
+				if a := r.OnDay(at, back, h.From); h.Days.Has(r.Weekday(a)) {
+					spans = append(spans, [2]entry.Instant{a, r.OnDay(at, back, h.To)})
+				}
+			}
+		}
+		slices.SortFunc(spans, func(a, b [2]entry.Instant) int { return int(min(1, max(-1, a[0]-b[0]))) })
+		for _, s := range spans {
+			start := max(s[0], at)
+			if s[1] <= start {
+				continue
+			}
+			if left := s[1].Sub(start); d <= left {
+				return start.Add(d)
+			} else {
+				d -= left
+			}
+			at = s[1]
+		}
+		at = max(at, r.Midnight(at, 1))
+	}
+	return at
+}
