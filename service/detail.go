@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"path/filepath"
 	"regexp"
@@ -507,25 +508,44 @@ func (s *Service) Clear(ctx context.Context, q ClearQuery) error {
 	if q.By == "" {
 		q.By = "somebody"
 	}
-	done := make(chan error, 1)
-	f := func() {
+	return s.do(ctx, func() error {
 		at := entry.Of(time.Now())
 		ts, ok := s.engine.Clear(q.Alert, at, q.By, q.Words)
 		if !ok {
-			done <- fmt.Errorf("no alert %s is open: it may be over already", strconv.Quote(q.Alert))
-			return
+			return fmt.Errorf("no alert %s is open: it may be over already", strconv.Quote(q.Alert))
 		}
 		s.inputName(inputClear, at, q.Alert, ts)
-		s.batch.Now = at
-		if err := s.commit(); err != nil {
-			s.failed = time.Now()
-			done <- err
-			return
+		return s.commitAt(at)
+	})
+}
+
+// Apply is part of Lantern.
+func (s *Service) Apply(ctx context.Context) error {
+	return s.do(ctx, func() error {
+		s.stamp, s.next, s.since = "", stampOf(s.o.Settings, s.texts), time.Time{}
+		s.checkSettings()
+		if t := s.trouble["settings"]; t != "" {
+			return errors.New(t)
 		}
-		done <- nil
+		return s.commitAt(entry.Of(time.Now()))
+	})
+}
+
+// commitAt writes down what a person did at an instant.
+func (s *Service) commitAt(at entry.Instant) error {
+	s.batch.Now = at
+	err := s.commit()
+	if err != nil {
+		s.failed = time.Now()
 	}
+	return err
+}
+
+// do has the service do something between two rounds, and waits for it.
+func (s *Service) do(ctx context.Context, f func() error) error {
+	done := make(chan error, 1)
 	select {
-	case s.commands <- f:
+	case s.commands <- func() { done <- f() }:
 	case <-ctx.Done():
 		return ctx.Err()
 	}

@@ -17,6 +17,7 @@ func (s *Service) use(settings *lang.Settings, texts []Text) {
 	before := s.settings
 	rules := trial.Active(settings)
 	cleared := s.engine.Edit(rules, func(a, b *lang.Rule) bool { return meansSame(before, a, settings, b) })
+	s.engine.MostKeys = settings.Keys()
 	s.note(cleared)
 	if n := len(cleared); n > 0 {
 		s.notice(fmt.Sprintf("settings changed: %s cleared", countOf(n, "alert", "alerts")))
@@ -109,10 +110,20 @@ func containsString(list []string, s string) bool {
 // error in them the last good ones go on.
 func (s *Service) checkSettings() {
 	stamp := stampOf(s.o.Settings, s.texts)
+	asked := s.stamp == "" // by a person
 	if stamp == s.stamp {
 		s.next = ""
+		if s.settings.ByHand {
+			delete(s.trouble, "apply")
+		}
 		return
 	}
+	if s.settings.ByHand && !asked {
+		s.trouble["apply"] = "the settings have changed, and are taken up by hand only: dimlantern apply, or SIGHUP, does it"
+		s.seq++
+		return
+	}
+	delete(s.trouble, "apply")
 	// A file is often emptied before it is written: only what stays is taken up.
 	if now := time.Now(); stamp != s.next {
 		s.next, s.since = stamp, now

@@ -46,6 +46,7 @@ func (s *Service) Serve(ctx context.Context) error {
 	handle(mux, "/entries", s.Entries)
 	handle(mux, "/fields", s.Fields)
 	handle(mux, "/clear", func(ctx context.Context, q ClearQuery) (*struct{}, error) { return nil, s.Clear(ctx, q) })
+	handle(mux, "/apply", func(ctx context.Context, _ struct{}) (*struct{}, error) { return nil, s.Apply(ctx) })
 	srv := &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second}
 	go func() {
 		<-ctx.Done()
@@ -135,6 +136,12 @@ func (r *Remote) BeginRule(ctx context.Context, q BeginQuery) (*Begun, error) {
 // Clear is part of Lantern.
 func (r *Remote) Clear(ctx context.Context, q ClearQuery) error {
 	_, err := call[struct{}](ctx, r, "/clear", q)
+	return err
+}
+
+// Apply is part of Lantern.
+func (r *Remote) Apply(ctx context.Context) error {
+	_, err := call[struct{}](ctx, r, "/apply", struct{}{})
 	return err
 }
 

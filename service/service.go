@@ -75,6 +75,7 @@ type Service struct {
 	since    time.Time
 	commands chan func()
 	reload   chan struct{}
+	dropped  int64 // keys that went, as far as that was told
 	fired    []engine.Transition
 	watcher  *fsnotify.Watcher
 	ways     *ways
@@ -178,11 +179,13 @@ func (s *Service) recover() error {
 	}
 	if snap == nil {
 		s.engine = engine.New(rules)
+		s.engine.MostKeys = s.settings.Keys()
 		return nil
 	}
 	if s.engine, err = engine.Decode(rules, snap); err != nil {
 		return err
 	}
+	s.engine.MostKeys = s.settings.Keys()
 	journal, err := s.store.Journal()
 	if err != nil {
 		return err
@@ -500,6 +503,10 @@ func (s *Service) commit() error {
 	s.placed = time.Now()
 	if s.snapshot {
 		s.batch.Snapshot = s.engine.Encode()
+	}
+	if n := s.engine.Dropped; n > 0 && n != s.dropped {
+		s.dropped, s.seq = n, s.seq+1
+		s.trouble["keys"] = fmt.Sprintf("rules keep %d keys each; the longest idle went, %d so far: settings { most N keys a rule } keeps more, fewer fields in per need fewer", s.engine.MostKeys, n)
 	}
 	if s.batch.Empty() {
 		return nil

@@ -21,6 +21,9 @@ type Lantern interface {
 	Entries(ctx context.Context, q EntriesQuery) (*Entries, error)
 	// Clear ends an alert by hand.
 	Clear(ctx context.Context, q ClearQuery) error
+	// Apply takes up changed settings now. It fails with what is wrong in them; the last
+	// good ones go on then.
+	Apply(ctx context.Context) error
 	// Bring proposes settings for a log that is not watched yet, and writes them
 	// where that is asked for.
 	Bring(ctx context.Context, q BringQuery) (*Brought, error)

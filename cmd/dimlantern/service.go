@@ -276,6 +276,32 @@ func clearCommand() *cobra.Command {
 	return c
 }
 
+func applyCommand() *cobra.Command {
+	o := &places{}
+	c := &cobra.Command{
+		Use:   "apply",
+		Short: "Takes up changed settings now",
+		Long: `Apply tells the running service to read its settings folder again. With an error in
+it the last good settings go on, and the error is told. It is needed only where the
+settings say: apply by hand.`,
+		Example: "  dimlantern apply",
+		Args:    cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			if err := o.clean(); err != nil {
+				return err
+			}
+			ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+			defer cancel()
+			if err := service.Join(o.data).Apply(ctx); err != nil {
+				return failed{err.Error()}
+			}
+			return nil
+		},
+	}
+	o.dataFlag(c)
+	return c
+}
+
 func demoCommand() *cobra.Command {
 	var pace float64
 	var seed uint64

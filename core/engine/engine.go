@@ -63,10 +63,6 @@ func (v *Verdict) Keys() [][]string {
 	return out
 }
 
-// MaxKeys is how many keys a rule keeps; past that the longest idle one without
-// an open alert goes.
-const MaxKeys = 100_000
-
 // idle is the least time after which a key without an open alert is forgotten.
 const idle = 7 * 24 * time.Hour
 
@@ -80,8 +76,10 @@ type Engine struct {
 	aside  []timer               // that fell due beyond what their rules are held to
 	blind  map[string]entry.Instant
 	out    []Transition
-	// Dropped counts keys that went because a rule had too many.
-	Dropped int64
+	// MostKeys is how many keys a rule keeps: past that the longest idle one without an
+	// open alert goes. Dropped counts those that went.
+	MostKeys int
+	Dropped  int64
 	// Hits and Recoveries count verdicts.
 	Hits, Recoveries int64
 }
@@ -163,7 +161,7 @@ type past struct {
 // New returns an engine for rules, which must be in the order in which they are judged:
 // see lang.Ordered. Rules that are off must not be among them.
 func New(rules []*lang.Rule) *Engine {
-	e := &Engine{clock: entry.None, blind: map[string]entry.Instant{}}
+	e := &Engine{clock: entry.None, blind: map[string]entry.Instant{}, MostKeys: lang.DefaultKeys}
 	for i, r := range rules {
 		e.rules = append(e.rules, newRule(i, r))
 	}
@@ -738,9 +736,15 @@ func (e *Engine) sweep(r *rule) {
 		}
 		s = next
 	}
-	if len(r.keys) >= MaxKeys && r.oldest != nil {
-		e.Dropped++
-		e.forgetKey(r.oldest)
+	if len(r.keys) < e.MostKeys {
+		return
+	}
+	for s := r.oldest; s != nil; s = s.newer {
+		if !r.awaited(s) {
+			e.Dropped++
+			e.forgetKey(s)
+			return
+		}
 	}
 }
 

@@ -37,9 +37,17 @@ func init() { // it refers to itself through the readers
 			"at": readAt, "line": readLine, "wait": readWait, "blind": readBlind, "seen": readBlind, "then": readThen,
 		},
 		"expect of a layout": {"line": readLine, "then": readThenFields},
-		"contact":            {"mail": nil, "webhook": nil, "syslog": nil, "command": nil, "from": nil, "hours": nil, "gather": nil, "most": nil, "on": nil},
-		"hush":               {"rules": nil, "about": nil, "where": nil, "from": nil, "why": nil},
-		"settings":           {"mail": nil, "tell": nil, "heartbeat": nil, "zone": readZone, "apply": nil, "keep": readAtMost, "most": nil},
+		"contact": {
+			"mail": readMail, "webhook": readWebhook, "syslog": readContactSyslog, "command": readCommand, "from": readContactFrom, "hours": readContactHours,
+			"gather": readGather, "most": readMost, "on": readContactOn, "note": readNote, "about": readAbout, "off": readOff,
+		},
+		"hush": {
+			"rules": readHushRules, "about": readAbout, "where": readHushWhere, "from": readHushFrom, "why": readHushWhy, "note": readNote, "off": readOff,
+		},
+		"settings": {
+			"mail": readMail, "tell": readSettingsTell, "heartbeat": readHeartbeat, "zone": readZone, "apply": readApply, "keep": readAtMost, "most": readMost,
+			"note": readNote, "about": readAbout, "off": readOff,
+		},
 	}
 }
 
@@ -74,6 +82,10 @@ func (f *File) readBlock(b *block, kind string, node any) {
 	for _, c := range b.clauses {
 		key := c.toks[0]
 		reader, known := clauses[kind][key.src]
+		if kind == "hush" && !known && beginsHours(key) {
+			readHushHours(&cursor{file: f, toks: c.toks}, node)
+			continue
+		}
 		if key.kind != name || !known {
 			if key.kind == bad {
 				continue
@@ -114,7 +126,8 @@ func (f *File) readBlock(b *block, kind string, node any) {
 var once = map[string]bool{
 	"source begin": true, "source layout": true, "source host": true, "source entry": true, "source encoding": true,
 	"source channel": true, "source message": true, "source account": true, "source input": true, "source zone": true, "source keep": true,
-	"settings zone": true, "settings keep": true,
+	"settings zone": true, "settings keep": true, "settings mail": true, "settings heartbeat": true, "settings most": true,
+	"contact from": true, "contact gather": true, "contact most": true, "hush from": true, "hush why": true,
 	"layout time": true, "layout delimited": true, "rule per": true, "rule on": true, "rule remind": true, "rule say": true, "rule advise": true,
 	"rule awaits": true, "rule once": true, "rule among": true, "rule empty": true, "rule blind": true, "rule reopen": true, "rule clock": true, "rule grace": true,
 }
@@ -136,6 +149,12 @@ func readNote(c *cursor, node any) {
 		n.Note = s
 	case *Rule:
 		n.Note = s
+	case *Contact:
+		n.Note = s
+	case *Hush:
+		n.Note = s
+	case *Settings:
+		n.Note = s
 	}
 }
 
@@ -148,6 +167,10 @@ func readAbout(c *cursor, node any) {
 		n.About = append(n.About, words...)
 	case *Rule:
 		n.About = append(n.About, words...)
+	case *Contact:
+		n.About = append(n.About, words...)
+	case *Hush:
+		n.Words = append(n.Words, words...)
 	}
 }
 
@@ -156,8 +179,16 @@ func readOff(c *cursor, node any) {
 	switch n := node.(type) {
 	case *Source:
 		n.Off = true
+	case *Layout:
+		n.Off = true
 	case *Rule:
 		n.Off = true
+	case *Contact:
+		n.Off = true
+	case *Hush:
+		n.Off = true
+	case *Settings:
+		n.off = true
 	}
 }
 

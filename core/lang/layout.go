@@ -25,6 +25,7 @@ type Layout struct {
 	Expects   []*Expect
 	About     []string
 	Note      string
+	Off       bool // sources that name it read plain entries
 
 	includes []include
 }

@@ -15,12 +15,25 @@ type Settings struct {
 	Sources []*Source // by name
 	Layouts []*Layout // by name; the built-in ones are not among them
 	Rules   []*Rule   // by name; those that are off are among them
-	Zone    string    // of times without one; "" is the machine's
+	// Contacts and Hushes are in the order of their names; those that are off are among them.
+	Contacts []*Contact
+	Hushes   []*Hush
+	// Tell are the contacts that are told where a rule names nobody.
+	Tell      []string
+	Mail      *Mail      // nil where there is no mail server
+	Heartbeat *Heartbeat // nil where there is none
+	ByHand    bool       // changed files are taken up when told to only
+	MostKeys  int        // of each rule; 0 is DefaultKeys
+	Note      string
+	Zone      string // of times without one; "" is the machine's
 	// AtMost is how many bytes kept entries may take; 0 is DefaultAtMost.
 	AtMost int64
 	// Secret is the key of the stand-ins that a mask puts for values. Who reads
 	// settings sets it; where it is empty, such values are masked whole.
 	Secret []byte
+
+	tells []token // where Tell stands
+	off   bool
 }
 
 // DefaultAtMost is how many bytes kept entries may take where nothing is said.
@@ -50,7 +63,7 @@ func (s *Settings) Layout(name string) *Layout {
 		return &Layout{Name: name, Format: name}
 	}
 	for _, x := range s.Layouts {
-		if x.Name == name {
+		if x.Name == name && !x.Off {
 			return x
 		}
 	}

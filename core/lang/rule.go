@@ -121,6 +121,8 @@ type Tell struct {
 	From     entry.Severity // 0: of any
 	On       []string       // changes; nil: all
 	Untaken  time.Duration  // told only where nobody has taken it in that time
+
+	names []token
 }
 
 // Aggregates lists the words for numbers over time.
@@ -353,6 +355,7 @@ func (c *cursor) tell(r *Rule, t Tell) {
 			c.expected(n, "a contact's name", mend)
 		}
 		t.Contacts = append(t.Contacts, n.src)
+		t.names = append(t.names, n)
 		if !c.accept(",") {
 			break
 		}
@@ -362,12 +365,7 @@ func (c *cursor) tell(r *Rule, t Tell) {
 		case n.is("from"):
 			t.From = c.severity()
 		case n.is("on"):
-			for {
-				t.On = append(t.On, c.oneOf("a change", toldChanges...))
-				if !c.accept(",") {
-					break
-				}
-			}
+			t.On = append(t.On, c.changes()...)
 		default:
 			c.i--
 			c.done(mend)
@@ -389,10 +387,22 @@ func readGrace(c *cursor, node any) {
 }
 
 func readDuring(c *cursor, node any) {
-	r := node.(*Rule)
-	h := Hours{Days: c.days()}
-	t := c.next()
 	const mend = "write: during mon-fri 08:00-18:00, or during 22:00-06:00"
+	h, ok := c.span(mend)
+	c.done(mend)
+	if ok && !c.failed {
+		r := node.(*Rule)
+		r.During = append(r.During, h)
+	}
+}
+
+// span reads [DAYS] HH:MM-HH:MM.
+func (c *cursor) span(mend string) (Hours, bool) {
+	h := Hours{Days: c.days()}
+	if c.failed {
+		return h, false
+	}
+	t := c.next()
 	from, to, ok := strings.Cut(t.src, "-")
 	var good [2]bool
 	h.From, good[0] = parseClock(from)
@@ -402,26 +412,26 @@ func readDuring(c *cursor, node any) {
 		c.expected(t, "a span of time", mend)
 	case !ok || !good[0] || !good[1]:
 		c.fail(t, "bad-time", visible(t.src)+" is no span of time", mend)
-	case h.From == h.To:
-		c.fail(t, "bad-time", visible(t.src)+" is a whole day, or nothing", "leave the times out of the rule: it always looks")
-	case h.To < h.From:
+	case h.From == h.To && h.From != 0:
+		c.fail(t, "bad-time", visible(t.src)+" is a whole day, or nothing", "write 00:00-24:00 for a whole day, or leave the clause out")
+	case h.To <= h.From:
 		h.To += 24 * time.Hour
 	}
-	c.done(mend)
-	if !c.failed {
-		r.During = append(r.During, h)
-	}
+	return h, !c.failed
 }
 
 // parseClock reads HH:MM[:SS].
 func parseClock(s string) (time.Duration, bool) {
 	m := timeOfDay.FindStringSubmatch(s)
-	if m == nil || m[4] != "" {
+	switch {
+	case s == "24:00":
+		return 24 * time.Hour, true
+	case m == nil || m[4] != "":
 		return 0, false
 	}
 	at, err := time.Parse("15:04:05", fmt.Sprintf("%02s:%s:%02s", m[1], m[2], m[3]))
 	if err != nil {
-		return 0, s == "24:00" && err != nil
+		return 0, false
 	}
 	return at.Sub(time.Date(0, 1, 1, 0, 0, 0, 0, time.UTC)), true
 }

@@ -56,6 +56,7 @@ func Replay(s *lang.Settings, inputs []*Input, o Options) (Summary, error) {
 	}
 	rules := Active(s)
 	r := &replay{o: o, engine: engine.New(rules)}
+	r.engine.MostKeys = s.Keys()
 	plans := map[string]*match.Plan{}
 	for _, in := range inputs {
 		name := ""
