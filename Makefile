@@ -29,6 +29,7 @@ test: tools build
 	GOOS=windows $(GO) vet ./...
 	@bad=$$(gofmt -l .); if [ -n "$$bad" ]; then echo "not gofmt'ed: $$bad"; exit 1; fi
 	$(GO) test -timeout 12m ./...
+	$(GO) test ./core/engine -run Equal -rapid.checks=2000
 	./$(BIN) test demo/settings
 	./$(BIN) check demo/settings >/dev/null
 	./$(BIN) fmt --check demo/settings

@@ -88,10 +88,8 @@ func (e *Engine) heard(r *rule, v *Verdict, x *entry.Entry) {
 		}
 		return
 	}
-	if r.shortest > 0 && e.clock.Sub(v.At) > r.shortest {
-		return
-	}
 	s := e.known(r, v.Key, x.Origin)
+	old := r.shortest > 0 && e.clock.Sub(v.At) > r.shortest // it ends nothing
 	first := s.wait.heard == entry.None && !s.wait.waits
 	s.wait.waits, s.wait.aged = true, false
 	s.wait.asked = entry.Later(s.wait.asked, v.At)
@@ -99,7 +97,7 @@ func (e *Engine) heard(r *rule, v *Verdict, x *entry.Entry) {
 	if first {
 		s.wait.by = e.clock
 	}
-	if s.alert != nil {
+	if s.alert != nil && !old {
 		e.clear(s, e.clock, "heard", x)
 		e.restart(s)
 		return

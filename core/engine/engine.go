@@ -141,8 +141,8 @@ type alert struct {
 	first    entry.Instant
 	last     entry.Instant
 	told     entry.Instant
-	quiet    entry.Instant // when it clears by quiet, or None
-	blind    bool          // nothing but that its origins are blind has raised it
+	darks    [][2]entry.Instant // when its key could not be seen
+	blind    bool               // nothing but that its origins are blind has raised it
 	taken    bool
 	vars     []entry.Field
 	why      string
@@ -226,9 +226,6 @@ func (e *Engine) Clock() entry.Instant { return e.clock }
 // counted besides.
 func (e *Engine) Take(j *Judged) []Transition {
 	e.out = e.out[:0]
-	if _, blind := e.blind[j.Entry.Origin]; blind {
-		e.seen(j.Entry.Origin, j.Reached)
-	}
 	e.follow(j)
 	reached := j.Reached
 	for i := range j.Verdicts {
@@ -238,9 +235,15 @@ func (e *Engine) Take(j *Judged) []Transition {
 	}
 	e.fire(reached)
 	e.clock = entry.Later(e.clock, reached)
+	if _, blind := e.blind[j.Entry.Origin]; blind {
+		e.seen(j.Entry.Origin, e.clock)
+	}
 	for i := range j.Verdicts {
 		v := &j.Verdicts[i]
 		r := e.rules[v.Rule]
+		if r.Arrival { // an entry arrives at the clock
+			v.At = e.clock
+		}
 		if len(v.Follows) > 0 && e.followed(r, v, j.Entry) {
 			continue
 		}
@@ -441,6 +444,9 @@ func (e *Engine) known(r *rule, key []string, origin string) *state {
 	}
 	if origin != "" && !slices.Contains(s.origins, origin) && len(s.origins) < 64 {
 		s.origins = append(s.origins, origin)
+		if _, blind := e.blind[origin]; !blind {
+			e.unblind(s, e.clock)
+		}
 	}
 	return s
 }
@@ -462,11 +468,8 @@ func (e *Engine) hit(r *rule, v *Verdict, x *entry.Entry) {
 		if e.eases(s, entered, x) {
 			return
 		}
-		if r.Quiet > 0 {
-			if due := s.last.Add(r.Quiet); due > a.quiet {
-				a.quiet = due
-				e.arm(s, classClear, due)
-			}
+		if due := s.quiet(); due != entry.None {
+			e.arm(s, classClear, due)
 		}
 	}
 	e.rise(s, s.candidate(at, owned, entered), x, v.Vars)
@@ -497,9 +500,11 @@ func (e *Engine) enters(r *rule, s *state, v *Verdict, hit bool) []bool {
 		if w.Agg == "share" && !v.Counted {
 			continue
 		}
-		if entered[k] = s.enter(k, v.At, e.clock, hit, value); entered[k] && (r.raiseOf[k] >= 0 || s.alert != nil) {
-			s.say(k, r.judge(w, &s.wins[k].tally, r.raiseOf[k] >= 0, e.clock.Add(-w.In) >= s.zero))
+		if s.enter(k, v.At, e.clock, hit, value) && (r.raiseOf[k] >= 0 || s.alert != nil) {
+			said := r.judge(w, &s.wins[k].tally, r.raiseOf[k] >= 0, e.clock.Add(-w.In) >= s.zero)
+			s.say(k, said)
 			s.wins[k].fresh = false
+			entered[k] = said == holds || said == fails
 		}
 	}
 	e.rearm(s)
@@ -654,7 +659,7 @@ func (e *Engine) rise(s *state, c candidate, x *entry.Entry, vars []entry.Field)
 		e.tell(s, Worsened, e.clock, a.why, x)
 		return
 	}
-	a := &alert{severity: severity, raised: e.clock, since: e.clock, count: c.count, first: c.first, last: c.last, quiet: entry.None, vars: vars, why: c.why, blind: c.blind}
+	a := &alert{severity: severity, raised: e.clock, since: e.clock, count: c.count, first: c.first, last: c.last, vars: vars, why: c.why, blind: c.blind}
 	change := Raised
 	if p := s.past; p != nil && r.Reopen > 0 && e.clock.Sub(p.cleared) < r.Reopen {
 		change = Reopened
@@ -674,10 +679,6 @@ func (e *Engine) rise(s *state, c candidate, x *entry.Entry, vars []entry.Field)
 		s.begin(e.clock)
 	}
 	e.tell(s, change, e.clock, a.why, x)
-	if r.Quiet > 0 {
-		a.quiet = entry.Later(s.last, a.since).Add(r.Quiet)
-		e.arm(s, classClear, a.quiet)
-	}
 	e.rearm(s)
 }
 

@@ -391,6 +391,7 @@ func (s *state) begin(clock entry.Instant) {
 		w, x := s.rule.whens[k], &s.wins[k]
 		x.drop(w, clock)
 		x.results, x.said, x.fresh = nil, false, false
+		x.ripe = s.zero.Add(w.In) <= clock
 		if w.K > 0 {
 			s.skip(k, clock)
 		}

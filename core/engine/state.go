@@ -133,8 +133,13 @@ func (w *writer) state(s *state) {
 	}
 	w.str(a.id)
 	w.str(a.why)
-	for _, v := range []int64{int64(a.severity), int64(a.raised), int64(a.since), int64(a.count), int64(a.first), int64(a.last), int64(a.told), int64(a.quiet)} {
+	for _, v := range []int64{int64(a.severity), int64(a.raised), int64(a.since), int64(a.count), int64(a.first), int64(a.last), int64(a.told)} {
 		w.int(v)
+	}
+	w.int(int64(len(a.darks)))
+	for _, d := range a.darks {
+		w.int(int64(d[0]))
+		w.int(int64(d[1]))
 	}
 	w.bool(a.blind)
 	w.bool(a.taken)
@@ -336,7 +341,10 @@ func (r *reader) state(rule *rule) *state {
 	a := &alert{id: r.str(), why: r.str(), severity: entry.Severity(r.int())}
 	a.raised, a.since, a.count = r.instant(), r.instant(), int(r.int())
 	a.first, a.last = r.instant(), r.instant()
-	a.told, a.quiet = r.instant(), r.instant()
+	a.told = r.instant()
+	for range r.len() {
+		a.darks = append(a.darks, [2]entry.Instant{r.instant(), r.instant()})
+	}
 	a.blind, a.taken = r.bool(), r.bool()
 	for range r.len() {
 		a.vars = append(a.vars, entry.Field{Name: r.str(), Value: r.str()})
@@ -529,14 +537,6 @@ func (e *Engine) carry(old, now *rule, next *Engine) {
 		if now.Reopen == 0 {
 			s.past = nil
 		}
-		if a := s.alert; a != nil {
-			switch {
-			case now.Quiet == 0:
-				a.quiet = entry.None
-			case now.Quiet != old.Quiet || a.quiet == entry.None:
-				a.quiet = entry.Later(s.last, a.since).Add(now.Quiet)
-			}
-		}
 		next.adopt(now, s)
 	}
 }
@@ -547,10 +547,14 @@ func (r *rule) carryOwn(old *rule, s *state) []ownHits {
 		return nil
 	}
 	out := make([]ownHits, len(r.Raises))
+	used := map[int]bool{}
 	for i := range r.Raises {
+		x := &r.Raises[i]
 		for k := range s.own {
-			if r.own[i] && old.own[k] && r.Raises[i].Why() == old.Raises[k].Why() {
-				out[i] = s.own[k]
+			o := &old.Raises[k]
+			if r.own[i] && old.own[k] && !used[k] && x.Why() == o.Why() && x.Within == o.Within {
+				out[i], used[k] = s.own[k], true
+				break
 			}
 		}
 	}
@@ -560,10 +564,12 @@ func (r *rule) carryOwn(old *rule, s *state) []ownHits {
 // carryWindows keeps the windows of comparisons that the rule still has.
 func (r *rule) carryWindows(old *rule, s *state) []window {
 	out := r.newWindows(s.zero)
+	used := map[int]bool{}
 	for i, w := range r.whens {
 		for k, o := range old.whens {
-			if w.String() == o.String() && (r.raiseOf[i] < 0) == (old.raiseOf[k] < 0) {
-				out[i] = s.wins[k]
+			if !used[k] && w.String() == o.String() && (r.raiseOf[i] < 0) == (old.raiseOf[k] < 0) {
+				out[i], used[k] = s.wins[k], true
+				break
 			}
 		}
 	}
@@ -603,9 +609,7 @@ func (s *state) view() KeyView {
 		Hits: s.hits, Total: s.count, Last: s.last, Quiet: entry.None}
 	if a := s.alert; a != nil {
 		v.Alert, v.Severity, v.Raised, v.Count, v.Why = a.id, a.severity, a.raised, a.count, a.why
-		if s.blindAt == entry.None {
-			v.Quiet = a.quiet
-		}
+		v.Quiet = s.quiet()
 	}
 	return v
 }

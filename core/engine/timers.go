@@ -85,14 +85,12 @@ func (s *state) deadline(class int) entry.Instant {
 		if a == nil {
 			return due
 		}
-		if s.blindAt == entry.None {
-			due = a.quiet
-		}
+		due = s.quiet()
 		if r.Age > 0 {
 			due = earlier(due, a.since.Add(r.Age))
 		}
 		for k, i := range r.raiseOf {
-			if i < 0 || r.eases {
+			if (i < 0 || r.eases) && !s.wins[k].fresh { // a fresh one is the raises' to look at
 				due = earlier(due, s.event(k))
 			}
 		}
@@ -184,7 +182,7 @@ func (e *Engine) clears(s *state, at entry.Instant) {
 	eased = eased || r.eases && any && s.eased()
 	why := ""
 	switch {
-	case s.blindAt == entry.None && a.quiet != entry.None && a.quiet <= at:
+	case s.quiet() != entry.None && s.quiet() <= at:
 		why = "quiet"
 	case eased:
 		why = "eased"
@@ -358,26 +356,49 @@ func (e *Engine) Seen(origin string, t entry.Instant) []Transition {
 
 func (e *Engine) seen(origin string, t entry.Instant) {
 	delete(e.blind, origin)
-	e.each(origin, func(s *state) {
-		if s.blindAt == entry.None {
-			return
+	e.each(origin, func(s *state) { e.unblind(s, t) })
+}
+
+// unblind tells that a key can be seen again from t on.
+func (e *Engine) unblind(s *state, t entry.Instant) {
+	a, from := s.alert, s.blindAt
+	s.blindAt = entry.None
+	switch {
+	case from == entry.None || a == nil:
+	case a.blind:
+		e.clock = entry.Later(e.clock, t)
+		e.clear(s, e.clock, "seen", nil)
+		e.restart(s)
+	case s.rule.Quiet > 0:
+		a.darks = slices.DeleteFunc(a.darks, func(d [2]entry.Instant) bool { return d[1] <= a.since })
+		if t > from {
+			a.darks = append(a.darks, [2]entry.Instant{from, t})
 		}
-		from := s.blindAt
-		s.blindAt = entry.None
-		a := s.alert
-		if a == nil {
-			return
+		if n := len(a.darks) - mostDarks; n > 0 {
+			a.darks = slices.Delete(a.darks, 0, n)
 		}
-		if a.quiet != entry.None {
-			a.quiet = a.quiet.Add(t.Sub(entry.Later(from, a.since)))
-			e.arm(s, classClear, a.quiet)
+		e.rearm(s)
+	}
+}
+
+// mostDarks is how many times of blindness an alert remembers.
+const mostDarks = 100
+
+// quiet is when an open alert clears by quiet; None where it does not. Time in which the
+// key could not be seen does not count.
+func (s *state) quiet() entry.Instant {
+	a := s.alert
+	if a == nil || s.rule.Quiet == 0 || s.blindAt != entry.None {
+		return entry.None
+	}
+	from := entry.Later(s.last, a.since)
+	due := from.Add(s.rule.Quiet)
+	for _, d := range a.darks {
+		if start := entry.Later(d[0], from); start < due && start < d[1] {
+			due = due.Add(d[1].Sub(start))
 		}
-		if a.blind {
-			e.clock = entry.Later(e.clock, t)
-			e.clear(s, e.clock, "seen", nil)
-			e.restart(s)
-		}
-	})
+	}
+	return due
 }
 
 // each visits the keys that an origin gave an entry, in their order.

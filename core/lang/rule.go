@@ -684,6 +684,7 @@ func (k *checker) completeRule(f *File, b *block, n *Rule) {
 		f.report(Err, "incomplete", b.name, fmt.Sprintf("the rule %s does not say what the problem is", n.Name), "write: problem /…/, problem \"…\", or awaits /…/")
 	case n.Problem != nil && n.Awaits != nil:
 		wrong("awaits", "problem-and-awaits", "a rule has a problem, or it awaits something", "make two rules of it")
+		return
 	case n.Problem == nil && n.Awaits == nil && n.Shares():
 		f.report(Err, "incomplete", b.name, "a share needs a problem: the entries whose share it is", "write: problem EXPR")
 	case len(n.Raises) == 0 && n.Blind == 0:
