@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -63,7 +64,7 @@ the layout fits.`,
 			if reach && !printReach(service.Probe(settings), asJSON) {
 				return failed{}
 			}
-			if len(ds) > 0 {
+			if slices.ContainsFunc(ds, func(d lang.Diagnostic) bool { return d.Weight != lang.Note }) {
 				return failed{}
 			}
 			return nil
