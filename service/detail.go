@@ -25,7 +25,7 @@ import (
 )
 
 // Detail is part of Lantern.
-func (s *Service) Detail(_ context.Context, q DetailQuery) (*Detail, error) {
+func (s *Service) Detail(ctx context.Context, q DetailQuery) (*Detail, error) {
 	d := &Detail{}
 	at := q.At
 	if at == 0 {
@@ -37,6 +37,7 @@ func (s *Service) Detail(_ context.Context, q DetailQuery) (*Detail, error) {
 	s.mu.Lock()
 	r := s.settings.Rule(q.Rule)
 	view, open := s.engine.Find(q.Alert)
+	key, _ := s.engine.KeyOf(q.Rule, q.Key)
 	settings := s.settings
 	s.mu.Unlock()
 	if r == nil {
@@ -73,7 +74,44 @@ func (s *Service) Detail(_ context.Context, q DetailQuery) (*Detail, error) {
 		})
 	}
 	s.evidence(d, q, settings, r, hits, at)
+	if len(hits) == 0 {
+		s.lastWords(ctx, d, q, key, at)
+	}
 	return d, nil
+}
+
+// lastWords shows what the origin of a key said last, of one that has no hits: what was
+// to come did not.
+func (s *Service) lastWords(ctx context.Context, d *Detail, q DetailQuery, key engine.KeyView, at entry.Instant) {
+	if key.Heard != entry.None && key.Heard <= at && key.Heard != 0 {
+		d.Story = append(d.Story, Event{At: key.Heard, Text: "heard"})
+		sort.SliceStable(d.Story, func(i, j int) bool { return d.Story[i].At > d.Story[j].At })
+	}
+	if len(key.Origins) == 0 {
+		d.Unread = "nothing was ever heard of it"
+		return
+	}
+	said, err := s.Entries(ctx, EntriesQuery{Origin: key.Origins[len(key.Origins)-1], At: q.At, Lines: max(q.Lines, 1)})
+	if err != nil {
+		d.Unread = err.Error()
+		return
+	}
+	d.Origin = said.Origin
+	_, path, _ := strings.Cut(said.Origin, ":")
+	d.Host = filepath.Base(path)
+	if i := slices.Index(d.Fields, "host"); i >= 0 && i < len(q.Key) {
+		d.Host = q.Key[i]
+	}
+	s.mu.Lock()
+	l := s.settings.Layout(said.Layout)
+	s.mu.Unlock()
+	div := &layout.Divider{}
+	if l != nil {
+		div.Layout = layout.Compile(l, time.Local, nil)
+	}
+	for _, x := range said.Lines {
+		d.Lines = append(d.Lines, Evidence{At: x.At, Text: told(l, div, x.Raw, at)})
+	}
 }
 
 // varsOf are the fields that the rule's texts name, as its newest hit has them.
@@ -140,6 +178,8 @@ func (s *Service) story(d *Detail, r *lang.Rule, changes []store.Change, hits []
 				e.Text += ", by " + t.By
 			}
 			e.Why = t.Words
+		case engine.Reopened:
+			e.Text = "open again, " + articled(c.Severity.String())
 		default:
 			e.Text = c.Change
 		}
@@ -189,6 +229,18 @@ func endWords(why string) string {
 		return "the recovery came"
 	case "hand":
 		return "cleared by hand"
+	case "heard":
+		return "what was awaited came"
+	case "seen":
+		return "it can be seen again"
+	case "eased":
+		return "the numbers eased"
+	case "age":
+		return "it had been open for so long"
+	case "rule changed":
+		return "the rule was changed"
+	case "rule removed":
+		return "the rule was removed"
 	}
 	return why
 }
@@ -205,7 +257,34 @@ func clears(r *lang.Rule, view engine.KeyView, open bool, changes []store.Change
 	}
 	var out []string
 	if r.OnRecovery && r.Recovery != nil {
-		out = append(out, "on "+readable(r.Recovery))
+		word := "on "
+		if r.RecoverAt > 1 {
+			word = fmt.Sprintf("on %d × ", r.RecoverAt)
+		}
+		if r.RecoverIn > 0 {
+			word = fmt.Sprintf("on %d in %s × ", r.RecoverAt, entry.Span(r.RecoverIn))
+		}
+		out = append(out, word+readable(r.Recovery))
+	}
+	if r.Awaits != nil {
+		out = append(out, "when it comes: "+readable(r.Awaits))
+	}
+	for i := range r.ClearWhens {
+		out = append(out, "when "+r.ClearWhens[i].String())
+	}
+	if r.Eases() {
+		for i := range r.Raises {
+			if w := r.Raises[i].When; w != nil {
+				out = append(out, "when no longer "+w.String())
+			}
+		}
+	}
+	if r.Age > 0 {
+		s := "after " + entry.Span(r.Age) + " open"
+		if open {
+			s += ": at " + clock(view.Since.Add(r.Age))
+		}
+		out = append(out, s)
 	}
 	if r.Quiet > 0 {
 		s := "after " + entry.Span(r.Quiet) + " quiet"

@@ -140,7 +140,11 @@ func recent(hits []entry.Instant, at entry.Instant, in time.Duration) int {
 // nearestRaise finds the raise that lacks the fewest hits.
 func nearestRaise(r *lang.Rule, have func(in time.Duration) int) stirring {
 	best := stirring{}
-	for _, a := range r.Raises {
+	for i := range r.Raises {
+		a := &r.Raises[i]
+		if !a.Hits() || a.Different != "" || a.Where != nil { // not all hits count for it
+			continue
+		}
 		n := min(have(a.In), a.At-1)
 		if n > 0 && (best.have == 0 || a.At-n < best.need-best.have) {
 			best = stirring{n, a.At, a.In}

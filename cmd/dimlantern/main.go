@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"strings"
 	_ "time/tzdata" // zones, where the machine has none installed
 
 	"github.com/spf13/cobra"
@@ -26,6 +27,13 @@ func (f failed) Error() string { return f.msg }
 
 func main() {
 	root := newRoot()
+	args := os.Args[1:]
+	for i, a := range args { // as those who test write it
+		if args[0] == "test" && (a == "-run" || strings.HasPrefix(a, "-run=")) {
+			args[i] = "-" + a
+		}
+	}
+	root.SetArgs(args)
 	err := root.Execute()
 	var f failed
 	switch {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"time"
 
@@ -196,12 +197,13 @@ A file with errors of syntax is left alone.`,
 
 func testCommand() *cobra.Command {
 	var asJSON bool
+	var run string
 	c := &cobra.Command{
 		Use:   "test PATH…",
 		Short: "Runs every expect of the rules",
 		Long: `Test plays the expects that stand beside the rules, and says of each that fails
 at which step, and what happened instead. Its last line is "N passed, N failed".`,
-		Example: "  dimlantern test ./rules",
+		Example: "  dimlantern test ./rules\n  dimlantern test --run 'pump-.*: three' ./rules",
 		Args:    atLeast("a PATH"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			texts, err := service.ReadSettings(args...)
@@ -213,7 +215,14 @@ at which step, and what happened instead. Its last line is "N passed, N failed".
 				return err
 			}
 			passed, fails := 0, 0
+			pattern, err := regexp.Compile(run)
+			if err != nil {
+				return fmt.Errorf("--run is no pattern: %w", err)
+			}
 			for _, o := range trial.Expects(settings) {
+				if !pattern.MatchString(o.Rule + o.Layout + ": " + o.Expect.Title) {
+					continue
+				}
 				if asJSON {
 					x := map[string]any{"expect": o.Expect.Title, "passed": !o.Failed, "why": o.Why}
 					if x["rule"] = o.Rule; o.Rule == "" {
@@ -243,6 +252,7 @@ at which step, and what happened instead. Its last line is "N passed, N failed".
 		},
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "one JSON object an expect")
+	c.Flags().StringVar(&run, "run", "", "only expects whose \"RULE: TITLE\" fits this pattern")
 	return c
 }
 

@@ -584,6 +584,7 @@ type KeyView struct {
 	Alert    string // "" where none is open
 	Severity entry.Severity
 	Raised   entry.Instant
+	Since    entry.Instant // when it was raised or reopened
 	Count    int
 	Why      string
 	Quiet    entry.Instant // when it clears by quiet, or None
@@ -591,6 +592,7 @@ type KeyView struct {
 	Hits     []entry.Instant // kept hits, sorted
 	Total    int             // hits since the key started from zero
 	Last     entry.Instant   // the newest hit
+	Heard    entry.Instant   // the newest awaited entry, or None
 }
 
 // Keys are all keys that are known, open ones and others, in no order.
@@ -606,9 +608,9 @@ func (e *Engine) Keys() []KeyView {
 
 func (s *state) view() KeyView {
 	v := KeyView{Rule: s.rule.Name, Key: s.key, Origins: s.origins, Blind: s.blindAt != entry.None,
-		Hits: s.hits, Total: s.count, Last: s.last, Quiet: entry.None}
+		Hits: s.hits, Total: s.count, Last: s.last, Heard: s.wait.heard, Quiet: entry.None}
 	if a := s.alert; a != nil {
-		v.Alert, v.Severity, v.Raised, v.Count, v.Why = a.id, a.severity, a.raised, a.count, a.why
+		v.Alert, v.Severity, v.Raised, v.Since, v.Count, v.Why = a.id, a.severity, a.raised, a.since, a.count, a.why
 		v.Quiet = s.quiet()
 	}
 	return v
@@ -621,6 +623,16 @@ func (e *Engine) Find(alert string) (KeyView, bool) {
 			if s.alert != nil && s.alert.id == alert {
 				return s.view(), true
 			}
+		}
+	}
+	return KeyView{}, false
+}
+
+// KeyOf returns the view of a key.
+func (e *Engine) KeyOf(rule string, key []string) (KeyView, bool) {
+	for _, r := range e.rules {
+		if s := r.keys[keyID(key)]; s != nil && r.Name == rule {
+			return s.view(), true
 		}
 	}
 	return KeyView{}, false

@@ -2,6 +2,7 @@ package lang
 
 import (
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 	"unicode/utf8"
@@ -161,6 +162,7 @@ func meant(word string, candidates []string) string {
 	}
 	list := append([]string(nil), candidates...)
 	sort.Strings(list)
+	list = slices.Compact(list)
 	if len(list) > 24 {
 		list = append(list[:24], "…")
 	}

@@ -287,7 +287,8 @@ func (r *Room) list(c *paint.Canvas, top, bottom int, headings bool, col Columns
 		}
 	}
 	if hidden := len(r.layLines(headings)) - r.top - len(lines); hidden > 0 {
-		c.Put(c.W-10, bottom-1, base.With(p.Dim), itoa(hidden)+" more ↓")
+		more := " " + itoa(hidden) + " more ↓"
+		c.Put(c.W-1-len([]rune(more)), bottom-1, base.With(p.Dim), more)
 	}
 }
 
@@ -347,14 +348,14 @@ func (r *Room) drawRow(c *paint.Canvas, y int, x *row, col Columns, a paint.Axis
 	c.Lifeline(y, a, x.Life, p, base)
 	note := x.Note
 	if col.Second > 0 && x.band != Stirring && x.band != Blind {
-		c.Cut(col.Note, y, 12, base, plural(x.Count, "hit"))
+		c.Cut(col.Note, y, 12, base, hitsOf(x.Count))
 		if x.folded == 0 {
 			c.Cut(col.Second, y, c.W-col.Second, base.With(p.Dim), note)
 		}
 		return
 	}
 	if x.folded > 0 {
-		note = plural(x.Count, "hit")
+		note = hitsOf(x.Count)
 	} else if x.band == Stirring && col.Second == 0 {
 		note, _, _ = strings.Cut(note, " in ")
 	}
@@ -363,6 +364,15 @@ func (r *Room) drawRow(c *paint.Canvas, y int, x *row, col Columns, a paint.Axis
 		style = base.With(p.Blind)
 	}
 	c.Cut(col.Note, y, c.W-col.Note, style, note)
+}
+
+// hitsOf says how many hits an alert has; one that was raised because nothing came has
+// none.
+func hitsOf(n int) string {
+	if n == 0 {
+		return "no sign"
+	}
+	return plural(n, "hit")
 }
 
 // shortKey writes a key for a narrow column: of an origin, the name of its file.
