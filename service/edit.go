@@ -4,9 +4,12 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
+	"dimlantern/core/engine"
+	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/match"
 	"dimlantern/core/trial"
@@ -16,22 +19,70 @@ import (
 func (s *Service) use(settings *lang.Settings, texts []Text) {
 	before := s.settings
 	rules := trial.Active(settings)
-	cleared := s.engine.Edit(rules, func(a, b *lang.Rule) bool { return meansSame(before, a, settings, b) })
-	s.engine.MostKeys = settings.Keys()
-	s.note(cleared)
-	if n := len(cleared); n > 0 {
-		s.notice(fmt.Sprintf("settings changed: %s cleared", countOf(n, "alert", "alerts")))
-	}
 	plans := map[string]*match.Plan{}
 	for _, src := range settings.Sources {
 		plans[src.Name] = match.NewPlan(settings, src, rules, time.Local)
 	}
 	s.follower.Use(s.ways.readable(settings.Sources), plans)
+	same := func(a, b *lang.Rule) bool { return meansSame(before, a, settings, b) }
+	changes := s.engine.Edit(rules, same, s.rebuild(before, settings, rules, same))
+	s.engine.MostKeys = settings.Keys()
+	s.note(changes)
+	cleared := 0
+	for i := range changes {
+		if changes[i].Change == engine.Cleared {
+			cleared++
+		}
+	}
+	if cleared > 0 {
+		s.notice(fmt.Sprintf("settings changed: %s cleared", countOf(cleared, "alert", "alerts")))
+	}
 	s.ways.use(settings)
 	s.settings, s.texts = settings, texts
 	s.begun = -1 // a rule that is new has to be told which logs there are
 	s.setMeta("settings", encodeTexts(texts))
 	s.seq++
+}
+
+// rebuild runs the rules that match differently now over what their logs have said, from
+// before their oldest open alert and as long as they look back: so an edit ends no alert
+// that would be open under the new rule. It is nil where no rule needs it.
+func (s *Service) rebuild(before, settings *lang.Settings, rules []*lang.Rule, same func(a, b *lang.Rule) bool) *engine.Engine {
+	var again []*lang.Rule
+	from := s.engine.Clock()
+	for _, r := range rules {
+		old := before.Rule(r.Name)
+		if old == nil || old.Off || same(old, r) {
+			continue
+		}
+		again = append(again, r)
+		begins := s.engine.Clock()
+		for _, k := range s.engine.Keys() {
+			if k.Rule == r.Name && k.Alert != "" {
+				begins = min(begins, k.Raised)
+			}
+		}
+		from = min(from, begins.Add(-max(r.Longest(), old.Longest())))
+	}
+	if len(again) == 0 || s.engine.Clock() == entry.None {
+		return nil
+	}
+	var inputs []*trial.Input
+	for _, o := range s.follower.Origins() {
+		src := settings.Source(o.Source.Name)
+		if src == nil || !slices.ContainsFunc(again, func(r *lang.Rule) bool { return len(r.On) == 0 || slices.Contains(r.On, src.Name) }) {
+			continue
+		}
+		said := o.Again(from)
+		defer said.Close()
+		inputs = append(inputs, &trial.Input{Source: src, Path: o.Series, Host: o.Host, Origin: o.Name, Files: said.Files, Near: said.Near, Header: said.Header, Skew: o.Skew()})
+	}
+	built, err := trial.Rebuild(settings, again, inputs, trial.Options{Zone: time.Local, From: max(from, 1)})
+	if err != nil {
+		s.o.Log.Warn("the logs could not be read once more for rules that were changed", "reason", err)
+		return nil
+	}
+	return built
 }
 
 // sayErrors remembers what is wrong in the settings, for the screens.

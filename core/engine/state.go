@@ -463,10 +463,11 @@ func DecodeJudged(b []byte) (*Judged, []byte, error) {
 	return j, r.b, nil
 }
 
-// Edit takes up new rules, which must be in the order of their names. A rule of
-// which only words or thresholds changed keeps its state; where it matches
-// differently now, its open alerts are cleared with the reason.
-func (e *Engine) Edit(rules []*lang.Rule, sameMatch func(old, new *lang.Rule) bool) []Transition {
+// Edit takes up new rules, which must be in the order in which they are judged. A rule
+// of which only words or thresholds changed keeps its state. Where it matches
+// differently now, its state is the one that built has of it, which may be nil: what is
+// open in both stays the same alert, and what is open no more is cleared with the reason.
+func (e *Engine) Edit(rules []*lang.Rule, sameMatch func(old, new *lang.Rule) bool, built *Engine) []Transition {
 	e.out = e.out[:0]
 	next := New(rules)
 	next.clock, next.blind, next.Dropped, next.Hits, next.Recoveries = e.clock, e.blind, e.Dropped, e.Hits, e.Recoveries
@@ -487,9 +488,10 @@ func (e *Engine) Edit(rules []*lang.Rule, sameMatch func(old, new *lang.Rule) bo
 			e.carry(old, now, next)
 			continue
 		}
+		still := e.rebuilt(old, now, built, next)
 		var open []*state
-		for _, s := range old.keys {
-			if s.alert != nil {
+		for id, s := range old.keys {
+			if s.alert != nil && !still[id] {
 				open = append(open, s)
 			}
 		}
@@ -502,6 +504,60 @@ func (e *Engine) Edit(rules []*lang.Rule, sameMatch func(old, new *lang.Rule) bo
 	*e = *next
 	e.out = out
 	return out
+}
+
+// rebuilt gives a rule the state that another engine has of it, and answers which keys
+// still have the alert that they had.
+func (e *Engine) rebuilt(old, now *rule, built, next *Engine) map[string]bool {
+	if now == nil {
+		return nil
+	}
+	now.began = old.began
+	if built == nil {
+		return nil
+	}
+	i := slices.IndexFunc(built.rules, func(r *rule) bool { return r.Name == now.Name })
+	if i < 0 || len(built.rules[i].Per) != len(now.Per) {
+		return nil
+	}
+	var list []*state
+	for s := built.rules[i].oldest; s != nil; s = s.newer {
+		list = append(list, s)
+	}
+	var open []*state
+	for _, s := range built.rules[i].keys {
+		if s.alert != nil {
+			open = append(open, s)
+		}
+	}
+	sort.Slice(open, func(i, j int) bool { return less(open[i].key, open[j].key) })
+	still := map[string]bool{}
+	for _, s := range append(list, open...) {
+		s.older, s.newer, s.rule, s.blindAt = nil, nil, now, entry.None
+		if e.allBlind(s) {
+			s.blindAt = e.clock
+		}
+		if a := s.alert; a != nil {
+			id := keyID(s.key)
+			if had := old.keys[id]; had != nil && had.alert != nil && slices.Equal(old.Per, now.Per) {
+				still[id] = true
+				was := had.alert
+				a.id, a.raised, a.since, a.told, a.taken = was.id, was.raised, was.since, was.told, was.taken
+				a.count = max(a.count, was.count)
+				a.first, a.last = earlier(a.first, was.first), entry.Later(a.last, was.last)
+				if a.severity > was.severity {
+					e.emit(s, Worsened, e.clock, a.why, nil)
+					a.told = e.clock
+				}
+				a.severity = max(a.severity, was.severity)
+			} else {
+				a.raised, a.since, a.told = e.clock, e.clock, e.clock
+				e.emit(s, Raised, e.clock, a.why, nil)
+			}
+		}
+		next.adopt(now, s)
+	}
+	return still
 }
 
 func less(a, b []string) bool {

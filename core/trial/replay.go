@@ -23,6 +23,9 @@ type Input struct {
 	// Near is where times without a year are looked for, such as the time of the
 	// file's last change; None where it is not known.
 	Near entry.Instant
+	// Header is the line that names the columns, of an input that begins behind it.
+	Header string
+	Skew   time.Duration // how far the clock of its writer lies back
 }
 
 // Options of a replay. The zero value replays everything; times without a zone
@@ -51,10 +54,26 @@ const slabSize = 192 << 10
 // Replay runs all rules of the settings that are not off over the inputs, merged
 // by the latest own time that each has reached.
 func Replay(s *lang.Settings, inputs []*Input, o Options) (Summary, error) {
+	r := newReplay(s, Active(s), inputs, o)
+	err := r.run()
+	r.sum.Hits = r.engine.Hits
+	r.sum.Open = int64(r.engine.Open())
+	r.sum.Clock = r.engine.Clock()
+	return r.sum, err
+}
+
+// Rebuild runs some rules of the settings over inputs as Replay does, and returns the
+// engine with what they have come to.
+func Rebuild(s *lang.Settings, rules []*lang.Rule, inputs []*Input, o Options) (*engine.Engine, error) {
+	r := newReplay(s, rules, inputs, o)
+	err := r.run()
+	return r.engine, err
+}
+
+func newReplay(s *lang.Settings, rules []*lang.Rule, inputs []*Input, o Options) *replay {
 	if o.Zone == nil {
 		o.Zone = time.UTC
 	}
-	rules := Active(s)
 	r := &replay{o: o, engine: engine.New(rules)}
 	r.engine.MostKeys = s.Keys()
 	plans := map[string]*match.Plan{}
@@ -67,7 +86,8 @@ func Replay(s *lang.Settings, inputs []*Input, o Options) (Summary, error) {
 			plans[name] = match.NewPlan(s, in.Source, rules, o.Zone)
 		}
 		m := match.NewReader(plans[name], cmp.Or(in.Origin, in.Host+":"+in.Path), in.Host, false)
-		m.Near = in.Near
+		m.Near, m.Skew = in.Near, in.Skew
+		m.SetHeader(in.Header)
 		r.streams = append(r.streams, &stream{r: r, in: in, reader: m, first: entry.None})
 		way := ""
 		if in.Source != nil {
@@ -75,11 +95,7 @@ func Replay(s *lang.Settings, inputs []*Input, o Options) (Summary, error) {
 		}
 		r.origins = append(r.origins, AwaitedOrigin(s, in.Source, m.Origin, in.Host, way))
 	}
-	err := r.run()
-	r.sum.Hits = r.engine.Hits
-	r.sum.Open = int64(r.engine.Open())
-	r.sum.Clock = r.engine.Clock()
-	return r.sum, err
+	return r
 }
 
 // Active are the rules that are not off, in the order in which they are judged.

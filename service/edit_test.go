@@ -1,0 +1,119 @@
+package service
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dimlantern/core/entry"
+)
+
+// open are the open alerts of a service: rule, key and severity.
+func (p *place) alerts() []string {
+	var out []string
+	for _, k := range p.s.engine.Keys() {
+		if k.Alert != "" {
+			out = append(out, fmt.Sprint(k.Rule, k.Key, k.Severity))
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// edit takes up other settings, at once.
+func (p *place) edit(text string) {
+	path := filepath.Join(p.dir, "settings", "app.lantern")
+	require.NoError(p.t, os.WriteFile(path, []byte(text), 0o644))
+	p.s.stamp, p.s.next, p.s.since = "", stampOf(p.s.o.Settings, p.s.texts), time.Time{}
+	p.s.checkSettings()
+	require.NoError(p.t, p.s.commit())
+	p.take()
+}
+
+// A rule that is changed has the alerts that it would have had from the start, as far as
+// its logs can still be read: what goes on keeps its identity, and what would not be open
+// is cleared with the reason.
+func TestEditReadsAgain(t *testing.T) {
+	clauses := [][2]string{ // what is in the rule before and behind
+		{"", "ignore \"test\""},
+		{"per      host, pump", "per      host"},
+		{"pump (?<pump>\\d+) low/", "pump (?<pump>\\d+) (low|idle)/"},
+		{"recovery /pump (?<pump>\\d+) fine/", "recovery /pump (?<pump>\\d+) (fine|idle)/"},
+	}
+	went, ended := 0, 0
+	for seed := range uint64(40) {
+		r := rand.New(rand.NewPCG(seed, 3))
+		now := time.Date(2026, 11, 24, 5, 0, 0, 0, time.UTC)
+		var lines []string
+		var ends []time.Time
+		for range 10 + r.IntN(40) {
+			now = now.Add([]time.Duration{0, 1, 30, 60, 100}[r.IntN(5)] * time.Second)
+			lines = append(lines, fmt.Sprintf("%s %s pump %d %s\n", now.Format(time.RFC3339), []string{"a", "b"}[r.IntN(2)], 1+r.IntN(2),
+				[]string{"low", "low", "low test", "fine", "idle"}[r.IntN(5)]))
+			ends = append(ends, now)
+		}
+		c := clauses[r.IntN(len(clauses))]
+		changed := func(text string) string {
+			text = strings.Replace(text, "  remind   every 3m\n", "", 1)
+			if c[0] == "" {
+				return strings.Replace(text, "  say ", "  "+c[1]+"\n  say ", 1)
+			}
+			require.Contains(t, text, c[0])
+			return strings.Replace(text, c[0], c[1], 1)
+		}
+		at := 1 + r.IntN(len(lines)-1)
+		p := newPlace(t, t.TempDir())
+		p.open()
+		for i, l := range lines[:at] {
+			p.append(l)
+			p.step(ends[i])
+			if r.IntN(12) == 0 {
+				require.NoError(t, os.Rename(filepath.Join(p.dir, "app.log"), fmt.Sprintf("%s/app.log.%d", p.dir, 100-i)))
+			}
+		}
+		before := map[string]string{}
+		for _, k := range p.s.engine.Keys() {
+			if k.Alert != "" {
+				before[strings.Join(k.Key, " ")] = k.Alert
+			}
+		}
+		p.edit(changed(fmt.Sprintf(rules, p.dir)))
+		for _, k := range p.s.engine.Keys() {
+			if id := before[strings.Join(k.Key, " ")]; k.Alert != "" && id != "" {
+				went++
+				assert.Equal(t, id, k.Alert, "it is the same alert")
+			}
+		}
+		for _, x := range p.seen {
+			if strings.HasSuffix(x, "rule changed") {
+				ended++
+			}
+		}
+		fresh := newPlace(t, t.TempDir())
+		fresh.write("settings/app.lantern", changed(fmt.Sprintf(rules, fresh.dir)))
+		fresh.open()
+		for i, l := range lines[:at] {
+			fresh.append(l)
+			fresh.step(ends[i])
+		}
+		severities := func(list []string) []string { // what was worse stays so
+			for i := range list {
+				list[i] = strings.NewReplacer("warning", "", "critical", "").Replace(list[i])
+			}
+			return list
+		}
+		require.Equal(t, severities(fresh.alerts()), severities(p.alerts()), "seed %d, %v, at %s\n%s", seed, c, entry.Of(ends[at-1]), strings.Join(lines[:at], ""))
+		p.crash()
+		fresh.crash()
+	}
+	assert.Greater(t, went, 5, "alerts that went on")
+	assert.Greater(t, ended, 3, "alerts that ended")
+}
