@@ -288,7 +288,12 @@ func (r *Room) list(c *paint.Canvas, top, bottom int, headings bool, col Columns
 	}
 	if hidden := len(r.layLines(headings)) - r.top - len(lines); hidden > 0 {
 		more := " " + itoa(hidden) + " more ↓"
-		c.Put(c.W-1-len([]rune(more)), bottom-1, base.With(p.Dim), more)
+		from := c.W - 1 - len([]rune(more))
+		if col.Second > 0 && col.Second < from { // instead of half of what the last row says there
+			more = strings.Repeat(" ", from-col.Second) + more
+			from = col.Second
+		}
+		c.Put(from, bottom-1, base.With(p.Dim), more)
 	}
 }
 
