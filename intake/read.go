@@ -352,6 +352,7 @@ func (o *Origin) scan(m *member, slab []byte, base int64, now time.Time) {
 	var ticks []match.Tick
 	o.reader.Future = 0
 	skew := o.reader.Skew
+	began := time.Now()
 	entries := o.reader.Scan(slab, base, entry.Of(now), func(j *engine.Judged) {
 		host := o.reader.LastHost
 		if j.Entry.Fits {
@@ -361,6 +362,7 @@ func (o *Origin) scan(m *member, slab []byte, base int64, now time.Time) {
 		}
 		o.queue = append(o.queue, item{j: j, m: m, next: j.Next, reached: j.Reached, last: j.Entry.At, host: host, header: o.reader.Header(), skew: o.reader.Skew})
 	}, func(t match.Tick) { ticks = append(ticks, t) })
+	o.reader.Plan.Scanned += time.Since(began)
 	m.read = base + int64(len(slab))
 	if o.Behind() > catching {
 		o.pace.came(len(slab), now)

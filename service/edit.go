@@ -27,6 +27,7 @@ func (s *Service) use(settings *lang.Settings, texts []Text) {
 	same := func(a, b *lang.Rule) bool { return meansSame(before, a, settings, b) }
 	changes := s.engine.Edit(rules, same, s.rebuild(before, settings, rules, same))
 	s.engine.MostKeys = settings.Keys()
+	s.meterPlans(plans)
 	s.note(changes)
 	cleared := 0
 	for i := range changes {

@@ -47,6 +47,7 @@ func (s *Service) Serve(ctx context.Context) error {
 	handle(mux, "/fields", s.Fields)
 	handle(mux, "/clear", func(ctx context.Context, q ClearQuery) (*struct{}, error) { return nil, s.Clear(ctx, q) })
 	handle(mux, "/apply", func(ctx context.Context, _ struct{}) (*struct{}, error) { return nil, s.Apply(ctx) })
+	handle(mux, "/rules", func(ctx context.Context, _ struct{}) (*RulesView, error) { return s.Rules(ctx) })
 	srv := &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second}
 	go func() {
 		<-ctx.Done()
@@ -137,6 +138,11 @@ func (r *Remote) BeginRule(ctx context.Context, q BeginQuery) (*Begun, error) {
 func (r *Remote) Clear(ctx context.Context, q ClearQuery) error {
 	_, err := call[struct{}](ctx, r, "/clear", q)
 	return err
+}
+
+// Rules is part of Lantern.
+func (r *Remote) Rules(ctx context.Context) (*RulesView, error) {
+	return call[RulesView](ctx, r, "/rules", struct{}{})
 }
 
 // Apply is part of Lantern.

@@ -76,13 +76,16 @@ type Service struct {
 	commands chan func()
 	reload   chan struct{}
 	dropped  int64 // keys that went, as far as that was told
-	fired    []engine.Transition
-	watcher  *fsnotify.Watcher
-	ways     *ways
-	secret   []byte               // of the data folder
-	begun    int                  // how many logs rules that await were told of
-	told     chan string          // notices of other goroutines
-	bare     map[string]bareAlert // alerts around whose hits no lines are kept yet
+	meter    meter
+	// meterNames are the rules' names by their places in the meter's plans.
+	meterNames []string
+	fired      []engine.Transition
+	watcher    *fsnotify.Watcher
+	ways       *ways
+	secret     []byte               // of the data folder
+	begun      int                  // how many logs rules that await were told of
+	told       chan string          // notices of other goroutines
+	bare       map[string]bareAlert // alerts around whose hits no lines are kept yet
 }
 
 type tickKey struct {
@@ -104,7 +107,7 @@ func Open(o Options) (*Service, error) {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
 	s := &Service{o: o, trouble: map[string]string{}, ticks: map[tickKey]int64{}, reach: entry.None,
-		commands: make(chan func()), reload: make(chan struct{}, 1), catching: true, told: make(chan string, 100)}
+		commands: make(chan func()), reload: make(chan struct{}, 1), catching: true, told: make(chan string, 100), meter: newMeter()}
 	s.host, _ = os.Hostname()
 	var err error
 	if s.lock, err = lockFolder(o.Data); err != nil {
@@ -334,6 +337,7 @@ func (s *Service) round(now time.Time) bool {
 		}
 		s.failed = time.Time{}
 	}
+	s.tickMeter(now)
 	if now.Sub(s.checked) >= settleEvery {
 		s.checked = now
 		s.checkSettings()

@@ -17,6 +17,8 @@ type Lantern interface {
 	Detail(ctx context.Context, q DetailQuery) (*Detail, error)
 	// Sources answers with what is watched, at an instant.
 	Sources(ctx context.Context, q ViewQuery) (*SourcesView, error)
+	// Rules answers with what the rules do, and what they cost.
+	Rules(ctx context.Context) (*RulesView, error)
 	// Entries answers with the newest entries of an origin, up to an instant.
 	Entries(ctx context.Context, q EntriesQuery) (*Entries, error)
 	// Clear ends an alert by hand.

@@ -271,6 +271,15 @@ func TestLiveEqualsReplay(t *testing.T) {
 	}
 	assert.Equal(t, replayed, all)
 	assert.Contains(t, errs, "hits 4, raised 2, cleared 1, open 1")
+	cost, _, _ := run(t, "rules", "--data", f.data, "--json")
+	assert.Contains(t, cost, `"keys":1,"open":1,"hits":4`, "what a recovery ended is known no more")
+	// For people, a row an alert.
+	out, _, _ = run(t, "replay", "--rules", f.settings, "--as", "app", filepath.Join(rest, "app.log.1"), filepath.Join(rest, "app.log"))
+	rows := strings.Split(strings.TrimSpace(out), "\n")
+	require.Len(t, rows, 3)
+	assert.Regexp(t, `^RAISED +LASTED +WORST +RULE +KEY +HITS +ENDED BY$`, rows[0])
+	assert.Regexp(t, ` a 7 +2 +recovery$`, rows[1])
+	assert.Regexp(t, ` b 7 +2 +open$`, rows[2])
 }
 
 func TestEditsWhileRunning(t *testing.T) {

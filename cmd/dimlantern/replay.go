@@ -12,7 +12,6 @@ import (
 	"slices"
 	"sort"
 	"strings"
-	"text/tabwriter"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -106,7 +105,7 @@ func replay(o *replayOptions, files []string) error {
 		return err
 	}
 	out := bufio.NewWriterSize(os.Stdout, 64<<10)
-	table := tabwriter.NewWriter(out, 2, 0, 2, ' ', 0)
+	table := &alertTable{}
 	drawing := newDrawing(o)
 	opts.Hit = drawing.hit()
 	opts.Emit = func(t *engine.Transition) {
@@ -117,15 +116,16 @@ func replay(o *replayOptions, files []string) error {
 			out.WriteByte('\n')
 			return
 		}
-		fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\t%s\n", time.Unix(0, int64(t.At)).Format("2006-01-02 15:04:05"),
-			t.Change, t.Severity, t.Rule, shown(strings.Join(t.Key, " ")), shown(t.Why))
+		table.take(t)
 	}
 	opts.Progress = progress()
 	sum, err := trial.Replay(settings, inputs, opts)
 	if err != nil {
 		return err
 	}
-	table.Flush()
+	if !o.asJSON {
+		table.write(out, sum)
+	}
 	if err := out.Flush(); err != nil {
 		return fmt.Errorf("the result cannot be written: %w", err)
 	}

@@ -82,6 +82,31 @@ type Engine struct {
 	Dropped  int64
 	// Hits and Recoveries count verdicts.
 	Hits, Recoveries int64
+	// Now measures time where it is set: one of costEvery verdicts is timed.
+	Now  func() time.Duration
+	turn int
+}
+
+// costEvery is how many verdicts stand for each that is timed.
+const costEvery = 16
+
+// Cost is what a rule has done, and has cost.
+type Cost struct {
+	Rule string
+	Keys int
+	Open int
+	Hits int64         // since it is known
+	Last entry.Instant // the own time of the newest hit or awaited entry; None: never
+	Took time.Duration // what its state took since the engine began, measured on a sample
+}
+
+// Costs are what the rules have done, in the engine's order.
+func (e *Engine) Costs() []Cost {
+	var out []Cost
+	for _, r := range e.rules {
+		out = append(out, Cost{r.Name, len(r.keys), r.open, r.hits, r.last, r.took})
+	}
+	return out
 }
 
 type rule struct {
@@ -106,6 +131,10 @@ type rule struct {
 	origin   bool          // the origin itself gives the key
 	shortest time.Duration // of the times without
 	began    entry.Instant // when watching began, of a rule that awaits
+
+	hits int64
+	last entry.Instant
+	took time.Duration
 }
 
 // state is what is known of one key of one rule.
@@ -169,7 +198,7 @@ func New(rules []*lang.Rule) *Engine {
 }
 
 func newRule(i int, r *lang.Rule) *rule {
-	x := &rule{Rule: r, index: i, forget: idle, keys: map[string]*state{}, vars: Vars(r), began: entry.None}
+	x := &rule{Rule: r, index: i, forget: idle, keys: map[string]*state{}, vars: Vars(r), began: entry.None, last: entry.None}
 	measured := r.Measured()
 	for k := range r.Raises {
 		a := &r.Raises[k]
@@ -244,28 +273,44 @@ func (e *Engine) Take(j *Judged) []Transition {
 		if r.Arrival { // an entry arrives at the clock
 			v.At = e.clock
 		}
-		if len(v.Follows) > 0 && e.followed(r, v, j.Entry) {
+		e.turn++
+		if e.Now == nil || e.turn%costEvery != 0 {
+			e.judge(r, v, j.Entry)
 			continue
 		}
-		switch {
-		case v.Recovery:
-			e.Recoveries++
-			if !e.recover(r, v, j.Entry) && v.Counted {
-				e.counted(r, v, j.Entry)
-			}
-		case v.Hit:
-			e.Hits++
-			e.hit(r, v, j.Entry)
-		case v.Awaited:
-			e.heard(r, v, j.Entry)
-		case v.Question:
-			e.asked(r, v, j.Entry)
-		case v.Counted:
-			e.counted(r, v, j.Entry)
-		}
+		began := e.Now()
+		e.judge(r, v, j.Entry)
+		r.took += costEvery * (e.Now() - began)
 	}
 	e.fire(e.clock)
 	return e.out
+}
+
+// judge does what a verdict says.
+func (e *Engine) judge(r *rule, v *Verdict, x *entry.Entry) {
+	if v.Hit || v.Awaited {
+		r.last = entry.Later(r.last, v.At)
+	}
+	if len(v.Follows) > 0 && e.followed(r, v, x) {
+		return
+	}
+	switch {
+	case v.Recovery:
+		e.Recoveries++
+		if !e.recover(r, v, x) && v.Counted {
+			e.counted(r, v, x)
+		}
+	case v.Hit:
+		e.Hits++
+		r.hits++
+		e.hit(r, v, x)
+	case v.Awaited:
+		e.heard(r, v, x)
+	case v.Question:
+		e.asked(r, v, x)
+	case v.Counted:
+		e.counted(r, v, x)
+	}
 }
 
 // Advance tells that all entries before t have been taken: timers due up to and

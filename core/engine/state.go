@@ -45,6 +45,8 @@ func (e *Engine) Encode() []byte {
 	for _, r := range e.rules {
 		w.str(r.Name)
 		w.int(int64(r.began))
+		w.int(r.hits)
+		w.int(int64(r.last))
 		w.int(int64(len(r.keys)))
 		for s := r.oldest; s != nil; s = s.newer { // longest idle first
 			w.state(s)
@@ -224,6 +226,7 @@ func Decode(rules []*lang.Rule, data []byte) (*Engine, error) {
 			return nil, fmt.Errorf("%w: it has the rule %q where %q was given", ErrState, name, rule.Name)
 		}
 		rule.began = entry.Instant(r.int())
+		rule.hits, rule.last = r.int(), entry.Instant(r.int())
 		for range r.len() {
 			e.adopt(rule, r.state(rule))
 			if r.bad {
@@ -500,9 +503,9 @@ func (e *Engine) Edit(rules []*lang.Rule, sameMatch func(old, new *lang.Rule) bo
 			e.emit(s, Cleared, e.clock, why, nil)
 		}
 	}
-	out := e.out
+	out, now := e.out, e.Now
 	*e = *next
-	e.out = out
+	e.out, e.Now = out, now
 	return out
 }
 
@@ -512,7 +515,7 @@ func (e *Engine) rebuilt(old, now *rule, built, next *Engine) map[string]bool {
 	if now == nil {
 		return nil
 	}
-	now.began = old.began
+	now.began, now.hits, now.last, now.took = old.began, old.hits, old.last, old.took
 	if built == nil {
 		return nil
 	}
@@ -581,7 +584,7 @@ func (e *Engine) carry(old, now *rule, next *Engine) {
 			list = append(list, s)
 		}
 	}
-	now.began = old.began
+	now.began, now.hits, now.last, now.took = old.began, old.hits, old.last, old.took
 	for _, s := range list {
 		s.older, s.newer = nil, nil
 		if now.most == 0 {

@@ -3,6 +3,7 @@ package match
 import (
 	"slices"
 	"strings"
+	"time"
 
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
@@ -78,7 +79,19 @@ func (s *scan) judge(at, end, stop int) {
 		if p.rules[n].rule.Shares() {
 			may = MayAll
 		}
-		if v, ok := Judge(p.rules[n].rule, e, may, p.rules[n].vars); ok {
+		cost := &p.costs[n]
+		cost.Judged++
+		p.turn++
+		timed := p.Now != nil && p.turn%costEvery == 0
+		var began time.Duration
+		if timed {
+			began = p.Now()
+		}
+		v, ok := Judge(p.rules[n].rule, e, may, p.rules[n].vars)
+		if timed {
+			cost.Took += costEvery * (p.Now() - began)
+		}
+		if ok {
 			v.Rule = p.rules[n].index
 			if d.Hides() {
 				for _, key := range v.Keys() {

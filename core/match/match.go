@@ -36,7 +36,27 @@ type Plan struct {
 	only     lang.Expr
 	source   *lang.Source
 	secret   []byte
+
+	// Now measures time where it is set: one of costEvery judgements is timed.
+	Now   func() time.Duration
+	costs []Cost // by the place in rules
+	turn  int
+	// Scanned is how long reading has taken in all, as who reads has noted it.
+	Scanned time.Duration
 }
+
+// Cost is what a rule has cost in the entries of a plan's source.
+type Cost struct {
+	Rule   int           // its place in the engine
+	Judged int64         // entries that were tried against its expressions
+	Took   time.Duration // that it took, measured on a sample
+}
+
+// costEvery is how many judgements stand for each that is timed.
+const costEvery = 32
+
+// Costs are what the rules have cost so far.
+func (p *Plan) Costs() []Cost { return p.costs }
 
 // Timed tells whether entries have a time of their own: by their layout, or by when
 // they arrived, where that was kept.
@@ -105,6 +125,7 @@ func NewPlan(s *lang.Settings, source *lang.Source, rules []*lang.Rule, zone *ti
 		}
 		at := len(p.rules)
 		p.rules = append(p.rules, planned{rule: r, index: i, vars: engine.Vars(r)})
+		p.costs = append(p.costs, Cost{Rule: i})
 		for k, x := range conditions(r) {
 			if x == nil {
 				continue

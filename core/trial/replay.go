@@ -46,6 +46,8 @@ type Summary struct {
 	Entries, Hits, Raised, Cleared, Open int64
 	Untimed                              []string      // origins without any time
 	Clock                                entry.Instant // the latest own time
+	// Still are the keys whose alerts are open at the end, in no order.
+	Still []engine.KeyView
 }
 
 // slabSize is how much is read at once: it stays in the processor's cache.
@@ -59,6 +61,11 @@ func Replay(s *lang.Settings, inputs []*Input, o Options) (Summary, error) {
 	r.sum.Hits = r.engine.Hits
 	r.sum.Open = int64(r.engine.Open())
 	r.sum.Clock = r.engine.Clock()
+	for _, k := range r.engine.Keys() {
+		if k.Alert != "" {
+			r.sum.Still = append(r.sum.Still, k)
+		}
+	}
 	return r.sum, err
 }
 

@@ -1,0 +1,169 @@
+package service
+
+import (
+	"context"
+	"slices"
+	"time"
+
+	"dimlantern/core/entry"
+	"dimlantern/core/match"
+)
+
+// RulesView says what the rules do, and what they cost.
+type RulesView struct {
+	Since entry.Instant `json:"since"` // when measuring began
+	Rules []RuleCost    `json:"rules"` // by name
+	// Sources are what reading has cost: dividing lines and looking for words, which the
+	// rules of a source share.
+	Sources []SourceCost `json:"sources"`
+}
+
+// RuleCost is what one rule does and costs.
+type RuleCost struct {
+	Rule    string        `json:"rule"`
+	Off     bool          `json:"off,omitempty"`
+	Sources []string      `json:"sources"` // where it looks
+	Keys    int           `json:"keys"`
+	Open    int           `json:"open"`
+	Hits    int64         `json:"hits"` // since the rule is known
+	Last    entry.Instant `json:"last"` // the newest hit or awaited entry; None: never
+	Judged  int64         `json:"judged"`
+	Took    time.Duration `json:"took_ns"` // since measuring began, from a sample
+	P95     time.Duration `json:"p95_ns"`  // of a minute
+	Most    time.Duration `json:"most_ns"` // in a minute
+}
+
+// SourceCost is what reading a source has cost in all.
+type SourceCost struct {
+	Source string        `json:"source"`
+	Took   time.Duration `json:"took_ns"`
+}
+
+// meter adds up what rules and sources cost, over edits and by minute.
+type meter struct {
+	began   time.Time
+	plans   map[string]*match.Plan
+	rules   map[string]*metered
+	sources map[string]time.Duration // of plans that are used no more
+	minute  time.Time
+}
+
+type metered struct {
+	judged  int64 // of plans that are used no more
+	took    time.Duration
+	last    time.Duration // what it had taken when the last minute ended
+	minutes []time.Duration
+}
+
+// mostMinutes is how many minutes are remembered.
+const mostMinutes = 24 * 60
+
+func newMeter() meter {
+	return meter{began: time.Now(), minute: time.Now(), plans: map[string]*match.Plan{}, rules: map[string]*metered{}, sources: map[string]time.Duration{}}
+}
+
+func (m *meter) now() time.Duration { return time.Since(m.began) }
+
+func (m *meter) rule(name string) *metered {
+	x := m.rules[name]
+	if x == nil {
+		x = &metered{}
+		m.rules[name] = x
+	}
+	return x
+}
+
+// use takes up new plans; what the old ones have counted is kept.
+func (s *Service) meterPlans(plans map[string]*match.Plan) {
+	m := &s.meter
+	for name, p := range m.plans {
+		m.sources[name] += p.Scanned
+		for _, c := range p.Costs() {
+			if c.Judged > 0 {
+				x := m.rule(s.meterNames[c.Rule])
+				x.judged += c.Judged
+				x.took += c.Took
+			}
+		}
+	}
+	m.plans = plans
+	s.meterNames = nil
+	for _, r := range s.engine.Rules() {
+		s.meterNames = append(s.meterNames, r.Name)
+	}
+	for _, p := range plans {
+		p.Now = m.now
+	}
+	s.engine.Now = m.now
+}
+
+// spent is what each rule has judged, and what it took, since measuring began.
+func (s *Service) spent() (judged map[string]int64, took map[string]time.Duration) {
+	judged, took = map[string]int64{}, map[string]time.Duration{}
+	for name, x := range s.meter.rules {
+		judged[name], took[name] = x.judged, x.took
+	}
+	for _, p := range s.meter.plans {
+		for _, c := range p.Costs() {
+			name := s.meterNames[c.Rule]
+			judged[name] += c.Judged
+			took[name] += c.Took
+		}
+	}
+	for _, c := range s.engine.Costs() {
+		took[c.Rule] += c.Took
+	}
+	return judged, took
+}
+
+// tickMeter ends a minute.
+func (s *Service) tickMeter(now time.Time) {
+	if now.Sub(s.meter.minute) < time.Minute {
+		return
+	}
+	s.meter.minute = now
+	_, took := s.spent()
+	for name, t := range took {
+		x := s.meter.rule(name)
+		x.minutes = append(x.minutes, max(0, t-x.last))
+		x.minutes = x.minutes[max(0, len(x.minutes)-mostMinutes):]
+		x.last = t
+	}
+}
+
+// Rules is part of Lantern.
+func (s *Service) Rules(ctx context.Context) (*RulesView, error) {
+	v := &RulesView{}
+	err := s.do(ctx, func() error {
+		judged, took := s.spent()
+		v.Since = entry.Of(s.meter.began)
+		for _, r := range s.settings.Rules {
+			c := RuleCost{Rule: r.Name, Off: r.Off, Last: entry.None, Judged: judged[r.Name], Took: took[r.Name], Sources: []string{}}
+			for _, src := range s.settings.Sources {
+				if len(r.On) == 0 || slices.Contains(r.On, src.Name) {
+					c.Sources = append(c.Sources, src.Name)
+				}
+			}
+			if x := s.meter.rules[r.Name]; x != nil && len(x.minutes) > 0 {
+				m := slices.Sorted(slices.Values(x.minutes))
+				c.P95, c.Most = m[(len(m)*95+99)/100-1], m[len(m)-1]
+			}
+			v.Rules = append(v.Rules, c)
+		}
+		for _, x := range s.engine.Costs() {
+			if i := slices.IndexFunc(v.Rules, func(c RuleCost) bool { return c.Rule == x.Rule }); i >= 0 {
+				c := &v.Rules[i]
+				c.Keys, c.Open, c.Hits, c.Last = x.Keys, x.Open, x.Hits, x.Last
+			}
+		}
+		for _, src := range s.settings.Sources {
+			c := SourceCost{Source: src.Name, Took: s.meter.sources[src.Name]}
+			if p := s.meter.plans[src.Name]; p != nil {
+				c.Took += p.Scanned
+			}
+			v.Sources = append(v.Sources, c)
+		}
+		return nil
+	})
+	return v, err
+}
