@@ -31,6 +31,7 @@ func (e *Engine) Begin(at entry.Instant, origins []Origin) bool {
 	changed := false
 	for _, r := range e.rules {
 		if r.Awaits == nil {
+			changed = e.watches(r, at, origins) || changed
 			continue
 		}
 		if r.began == entry.None {
@@ -50,6 +51,7 @@ func (e *Engine) Begin(at entry.Instant, origins []Origin) bool {
 			s.wait.waits, s.wait.by = true, at
 			s.zero = at
 			changed = true
+			e.unseen(s, at)
 			e.rearm(s)
 		}
 		if len(r.Per) == 0 {
@@ -59,19 +61,64 @@ func (e *Engine) Begin(at entry.Instant, origins []Origin) bool {
 			start([]string{h}, "")
 		}
 		for _, o := range origins {
-			if !r.origin || len(r.On) > 0 && !slices.Contains(r.On, o.Source) || len(r.From) > 0 {
-				continue
-			}
-			key := make([]string, len(r.Per))
-			for i, f := range r.Per {
-				key[i] = map[string]string{"origin": o.Name, "source": o.Source, "channel": o.Channel, "host": o.Host}[f]
-			}
-			if !slices.Contains(key, "") {
+			if key := r.keyOf(o); key != nil && len(r.From) == 0 {
 				start(key, o.Name)
 			}
 		}
 	}
 	return changed
+}
+
+// keyOf is the key that a log itself gives; nil where it gives none, or the rule does not
+// look at it.
+func (r *rule) keyOf(o Origin) []string {
+	if !r.origin || len(r.On) > 0 && !slices.Contains(r.On, o.Source) {
+		return nil
+	}
+	key := make([]string, len(r.Per))
+	for i, f := range r.Per {
+		key[i] = map[string]string{"origin": o.Name, "source": o.Source, "channel": o.Channel, "host": o.Host}[f]
+	}
+	if slices.Contains(key, "") {
+		return nil
+	}
+	return key
+}
+
+// watches makes the keys known that logs themselves give to a rule that blindness raises,
+// so that a log that has never said anything for it can be missed.
+func (e *Engine) watches(r *rule, at entry.Instant, origins []Origin) bool {
+	if !r.watchful() {
+		return false
+	}
+	changed := false
+	for _, o := range origins {
+		key := r.keyOf(o)
+		if s := r.keys[keyID(key)]; key == nil || s != nil && slices.Contains(s.origins, o.Name) {
+			continue
+		}
+		was := e.clock
+		e.clock = entry.Later(e.clock, at)
+		s := e.known(r, key, o.Name)
+		e.clock = was
+		changed = true
+		e.unseen(s, at)
+	}
+	return changed
+}
+
+// unseen tells a key that is new that none of its logs can be seen, where that is so.
+func (e *Engine) unseen(s *state, at entry.Instant) {
+	if s.blindAt == entry.None && e.allBlind(s) {
+		s.blindAt = at
+		e.rearm(s)
+	}
+}
+
+// watchful tells whether the keys that logs give are known from when watching starts.
+// Numbers over time look at when a key was first seen, so they wait for its first entry.
+func (r *rule) watchful() bool {
+	return r.Blind > 0 && r.Awaits == nil && r.origin && len(r.whens) == 0
 }
 
 // heard takes an awaited entry.

@@ -794,9 +794,10 @@ func (e *Engine) sweep(r *rule) {
 	}
 }
 
-// awaited tells whether the key is one of the hosts that the rule names.
+// awaited tells whether the key is one of the hosts that the rule names, or a log that it
+// watches for blindness.
 func (r *rule) awaited(s *state) bool {
-	return len(r.From) > 0 && len(s.key) == 1 && slices.Contains(r.From, s.key[0])
+	return r.watchful() || len(r.From) > 0 && len(s.key) == 1 && slices.Contains(r.From, s.key[0])
 }
 
 // link puts a key behind the other ones without an open alert.

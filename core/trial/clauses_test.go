@@ -25,6 +25,15 @@ func TestClauses(t *testing.T) {
 			then nothing
 			at 10:02 "took 300"
 			then raised error`},
+		{"a log that has said nothing for it and cannot be seen", "problem \"low\"\n per host\n raise warning\n blind raises error after 10m\n clear after 1h quiet", `
+			at 10:00 from "h" "idle"
+			blind from "h"
+			wait 9m59s
+			then nothing
+			wait 1s
+			then raised error host "h"
+			seen from "h"
+			then cleared`},
 		{"a sequence: refused, then it worked", "problem \"refused\"\n per account\n raise warning at 3 in 10m\n raise critical at 2 in 10m, then \"granted\" within 5m\n clear after 1h quiet", `
 			at 10:00 with account "a" "refused"
 			at 10:01 with account "a" "granted"
