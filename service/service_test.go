@@ -191,7 +191,7 @@ func TestViewOfThePast(t *testing.T) {
 // The evidence of an alert goes on over a rotation.
 func TestEvidenceOverARotation(t *testing.T) {
 	p := newPlace(t, t.TempDir())
-	start := time.Now().UTC().Add(-10 * time.Minute).Truncate(time.Second)
+	start := time.Now().UTC().Add(-5 * time.Minute).Truncate(time.Second)
 	at := func(s int) string { return start.Add(time.Duration(s) * time.Second).Format(time.RFC3339) }
 	p.append(at(0) + " a pump 7 low\n" + at(1) + " a pump 7 low\n")
 	p.open()
