@@ -62,11 +62,12 @@ func CutKept(line []byte) (arrived entry.Instant, peer, text []byte, ok bool) {
 // Unkept is the text of a kept entry as it came. Of one of which something is masked
 // it is what was sealed with it, or, without the key, what is masked.
 func (p *Plan) Unkept(text []byte) []byte {
-	if i := bytes.LastIndexByte(text, seal); i >= 0 {
+	if len(text) > 0 && text[0] == seal {
+		i := bytes.LastIndexByte(text, seal)
 		if whole, ok := unseal(p.secret, text[i+1:]); ok {
 			return whole
 		}
-		text = text[:i]
+		text = text[1:max(i, 1)]
 	}
 	if bytes.IndexByte(text, '\v') < 0 {
 		return text
@@ -88,18 +89,26 @@ func (p *Plan) Unseal(b []byte) ([]byte, bool) { return unseal(p.secret, b) }
 // entry as it came is sealed behind it, so that rules can see it.
 func (p *Plan) Conceal(d *layout.Divider, near entry.Instant, text []byte) []byte {
 	if !p.Layout.Masked() {
-		return text
+		return Keepable(text)
 	}
 	x := d.Divide(text, near)
 	masked := x.Hide(strings.ToValidUTF8(string(text), "\uFFFD"))
 	if masked == string(text) {
-		return text
+		return Keepable(text)
 	}
-	return append(append([]byte(masked), seal), sealed(p.secret, text)...)
+	return append(append(append([]byte{seal}, masked...), seal), sealed(p.secret, text)...)
 }
 
-// seal stands between what is masked and what is sealed: the control character
-// "record separator".
+// Keepable is an entry of which nothing is masked as it may be kept.
+func Keepable(text []byte) []byte {
+	if len(text) == 0 || text[0] != seal {
+		return text
+	}
+	return append(append([]byte{seal}, text...), seal)
+}
+
+// seal stands before what is masked, and between it and what is sealed, which may be
+// nothing: the control character "record separator".
 const seal = 0x1e
 
 // sealed encrypts a text with AES-GCM; the nonce comes of the text itself, so that

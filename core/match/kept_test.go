@@ -19,10 +19,10 @@ import (
 // folder says from whom it is.
 func TestKeptThereAndBack(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		text := strings.ReplaceAll(rapid.String().Draw(t, "text"), "\v", "")
+		text := strings.ReplaceAll(rapid.SampledFrom([]string{"", "\x1e", "a\x1e"}).Draw(t, "begins")+rapid.String().Draw(t, "text"), "\v", "")
 		peer := rapid.SampledFrom([]string{"", "192.0.2.7:514", "[2001:db8::1]:514", "a b", "s=1;i=2"}).Draw(t, "peer")
 		at := entry.Instant(rapid.Int64Range(0, 4e9).Draw(t, "at") * 1e9)
-		line := match.AppendKept(nil, at, peer, []byte(text))
+		line := match.AppendKept(nil, at, peer, match.Keepable([]byte(text)))
 		require.NotContains(t, string(line), "\n")
 		arrived, from, rest, ok := match.CutKept(line)
 		require.True(t, ok)
