@@ -151,19 +151,7 @@ func (t *tally) holds(w *lang.When) bool {
 		n := (len(t.sorted)*percent + 99) / 100
 		c = t.sorted[max(n, 1)-1].Compare(against)
 	}
-	switch w.Op {
-	case "==":
-		return c == 0
-	case "!=":
-		return c != 0
-	case "<":
-		return c < 0
-	case "<=":
-		return c <= 0
-	case ">":
-		return c > 0
-	}
-	return c >= 0
+	return entry.Holds(c, w.Op)
 }
 
 // verdict is what judging a window came to.

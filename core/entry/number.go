@@ -176,3 +176,21 @@ func (a Number) Rat() (*big.Rat, bool) {
 	}
 	return new(big.Rat).SetFrac(n, p), true
 }
+
+// Holds tells whether a comparison holds: c is negative, 0 or positive where the left
+// side is less, equal or greater, and op one of == != < <= > >=.
+func Holds(c int, op string) bool {
+	switch op {
+	case "==":
+		return c == 0
+	case "!=":
+		return c != 0
+	case "<":
+		return c < 0
+	case "<=":
+		return c <= 0
+	case ">":
+		return c > 0
+	}
+	return c >= 0
+}

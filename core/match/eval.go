@@ -156,35 +156,19 @@ func wordRune(r rune) bool {
 	return r == '_' || unicode.IsLetter(r) || unicode.IsDigit(r) || unicode.IsMark(r)
 }
 
-func ordered(c int, op string) bool {
-	switch op {
-	case "==":
-		return c == 0
-	case "!=":
-		return c != 0
-	case "<":
-		return c < 0
-	case "<=":
-		return c <= 0
-	case ">":
-		return c > 0
-	}
-	return c >= 0
-}
-
 // compare compares a field's value, which is not lacking, with one that a rule
 // names. What cannot be compared fits != alone.
 func compare(v, op string, w lang.Value, at entry.Instant) bool {
 	other := op == "!="
 	switch w.Kind {
 	case lang.TextValue:
-		return ordered(strings.Compare(v, w.Text), op)
+		return entry.Holds(strings.Compare(v, w.Text), op)
 	case lang.NumberValue:
 		n, ok := entry.ParseNumber(v)
 		if !ok {
 			return other
 		}
-		return ordered(n.Compare(w.Number), op)
+		return entry.Holds(n.Compare(w.Number), op)
 	case lang.RangeValue:
 		n, ok := entry.ParseNumber(v)
 		return ok && n.Compare(w.Number) >= 0 && n.Compare(w.Upper) <= 0
@@ -193,18 +177,18 @@ func compare(v, op string, w lang.Value, at entry.Instant) bool {
 		if err != nil {
 			return other
 		}
-		return ordered(int(min(1, max(-1, d-w.Duration))), op)
+		return entry.Holds(int(min(1, max(-1, d-w.Duration))), op)
 	case lang.LevelValue:
 		l := entry.Level(v)
 		if l == 0 {
 			return other
 		}
-		return ordered(l-w.Level, op)
+		return entry.Holds(l-w.Level, op)
 	case lang.TimeValue:
 		if at == entry.None {
 			return other
 		}
-		return ordered(int(min(1, max(-1, at-w.Time))), op)
+		return entry.Holds(int(min(1, max(-1, at-w.Time))), op)
 	case lang.AddressValue, lang.NetValue:
 		a, err := netip.ParseAddr(v)
 		if err != nil {

@@ -1,0 +1,178 @@
+package engine
+
+import (
+	"slices"
+	"sort"
+
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+)
+
+// Edit takes up new rules, which must be in the order in which they are judged. A rule
+// of which only words or thresholds changed keeps its state. Where it matches
+// differently now, its state is the one that built has of it, which may be nil: what is
+// open in both stays the same alert, and what is open no more is cleared with the reason.
+func (e *Engine) Edit(rules []*lang.Rule, sameMatch func(old, new *lang.Rule) bool, built *Engine) []Transition {
+	e.out = e.out[:0]
+	next := New(rules)
+	next.clock, next.blind, next.Dropped, next.Hits, next.Recoveries = e.clock, e.blind, e.Dropped, e.Hits, e.Recoveries
+	byName := map[string]*rule{}
+	for _, r := range next.rules {
+		byName[r.Name] = r
+	}
+	for _, old := range e.rules {
+		now := byName[old.Name]
+		why := ""
+		switch {
+		case now == nil:
+			why = "rule removed"
+		case !sameMatch(old.Rule, now.Rule):
+			why = "rule changed"
+		}
+		if why == "" {
+			e.carry(old, now, next)
+			continue
+		}
+		still := e.rebuilt(old, now, built, next)
+		var open []*state
+		for id, s := range old.keys {
+			if s.alert != nil && !still[id] {
+				open = append(open, s)
+			}
+		}
+		sort.Slice(open, func(i, j int) bool { return less(open[i].key, open[j].key) })
+		for _, s := range open {
+			e.emit(s, Cleared, e.clock, why, nil)
+		}
+	}
+	out, now := e.out, e.Now
+	*e = *next
+	e.out, e.Now = out, now
+	return out
+}
+
+// rebuilt gives a rule the state that another engine has of it, and answers which keys
+// still have the alert that they had.
+func (e *Engine) rebuilt(old, now *rule, built, next *Engine) map[string]bool {
+	if now == nil {
+		return nil
+	}
+	now.began, now.hits, now.last, now.took = old.began, old.hits, old.last, old.took
+	if built == nil {
+		return nil
+	}
+	i := slices.IndexFunc(built.rules, func(r *rule) bool { return r.Name == now.Name })
+	if i < 0 || len(built.rules[i].Per) != len(now.Per) {
+		return nil
+	}
+	var list []*state
+	for s := built.rules[i].oldest; s != nil; s = s.newer {
+		list = append(list, s)
+	}
+	var open []*state
+	for _, s := range built.rules[i].keys {
+		if s.alert != nil {
+			open = append(open, s)
+		}
+	}
+	sort.Slice(open, func(i, j int) bool { return less(open[i].key, open[j].key) })
+	still := map[string]bool{}
+	for _, s := range append(list, open...) {
+		s.older, s.newer, s.rule, s.blindAt = nil, nil, now, entry.None
+		if e.allBlind(s) {
+			s.blindAt = e.clock
+		}
+		if a := s.alert; a != nil {
+			id := keyID(s.key)
+			if had := old.keys[id]; had != nil && had.alert != nil && slices.Equal(old.Per, now.Per) {
+				still[id] = true
+				was := had.alert
+				a.id, a.raised, a.since, a.told, a.taken = was.id, was.raised, was.since, was.told, was.taken
+				a.count = max(a.count, was.count)
+				a.first, a.last = earlier(a.first, was.first), entry.Later(a.last, was.last)
+				if a.severity > was.severity {
+					e.emit(s, Worsened, e.clock, a.why, nil)
+					a.told = e.clock
+				}
+				a.severity = max(a.severity, was.severity)
+			} else {
+				a.raised, a.since, a.told = e.clock, e.clock, e.clock
+				e.emit(s, Raised, e.clock, a.why, nil)
+			}
+		}
+		next.adopt(now, s)
+	}
+	return still
+}
+
+func less(a, b []string) bool {
+	for i := range a {
+		if a[i] != b[i] {
+			return a[i] < b[i]
+		}
+	}
+	return false
+}
+
+// carry moves the state of a rule's keys to its new form: open alerts, kept hits
+// and the beginnings of deadlines.
+func (e *Engine) carry(old, now *rule, next *Engine) {
+	var list []*state
+	for s := old.oldest; s != nil; s = s.newer {
+		list = append(list, s)
+	}
+	for _, s := range old.keys {
+		if s.alert != nil {
+			list = append(list, s)
+		}
+	}
+	now.began, now.hits, now.last, now.took = old.began, old.hits, old.last, old.took
+	for _, s := range list {
+		s.older, s.newer = nil, nil
+		if now.most == 0 {
+			s.hits = nil
+		} else if n := len(s.hits) - now.most; n > 0 {
+			s.hits = s.hits[n:]
+		}
+		s.own, s.wins = now.carryOwn(old, s), now.carryWindows(old, s)
+		if now.Reopen == 0 {
+			s.past = nil
+		}
+		next.adopt(now, s)
+	}
+}
+
+// carryOwn keeps the hits that a raise keeps for itself, where the rule still has it.
+func (r *rule) carryOwn(old *rule, s *state) []ownHits {
+	if !r.owns {
+		return nil
+	}
+	out := make([]ownHits, len(r.Raises))
+	used := map[int]bool{}
+	for i := range r.Raises {
+		x := &r.Raises[i]
+		for k := range s.own {
+			o := &old.Raises[k]
+			if r.own[i] && old.own[k] && !used[k] && x.Why() == o.Why() && x.Within == o.Within {
+				out[i], used[k] = s.own[k], true
+				break
+			}
+		}
+	}
+	return out
+}
+
+// carryWindows keeps the windows of comparisons that the rule still has.
+func (r *rule) carryWindows(old *rule, s *state) []window {
+	out := r.newWindows(s.zero)
+	used := map[int]bool{}
+	for i, w := range r.whens {
+		for k, o := range old.whens {
+			if !used[k] && w.String() == o.String() && (r.raiseOf[i] < 0) == (old.raiseOf[k] < 0) {
+				out[i], used[k] = s.wins[k], true
+				break
+			}
+		}
+	}
+	return out
+}
