@@ -213,6 +213,9 @@ func (c *cursor) days() Days {
 			b = a
 		}
 		if a < 0 || b < 0 {
+			if len(t.src) > 3 && slices.Contains(weekdays, t.src[:3]) && !span {
+				c.fail(t, "unknown-day", fmt.Sprintf("%s is no day", visible(t.src)), "write: "+t.src[:3]+", or mon-fri for a span")
+			}
 			c.fail(t, "unknown-day", fmt.Sprintf("%s is no day", visible(t.src)), "days are "+strings.Join(weekdays, ", ")+"; write mon-fri, or mon, wed")
 			return 0
 		}
@@ -275,8 +278,13 @@ func readRaise(c *cursor, node any) {
 		}
 	case t.is("in"):
 		c.fail(t, "syntax", "in D needs a number of hits before it", "write: raise "+word+" at 3 in 5m")
+	case t.kind == number:
+		c.fail(t, "syntax", "at is missing before "+visible(t.src), "write: raise "+word+" at "+t.src+" in 5m")
 	default:
 		c.threshold(&raise)
+	}
+	if c.more() && c.peek().is("within") {
+		c.fail(c.peek(), "syntax", "a threshold counts in a time, not within one", "write in instead of within: raise "+word+" at 3 in 5m")
 	}
 	c.done(mend)
 	if !c.failed {
@@ -322,6 +330,9 @@ func (c *cursor) when() *When {
 		c.fail(t, "unknown-aggregate", fmt.Sprintf("there is no number over time called %q", t.src), meant(t.src, Aggregates))
 	}
 	w.Agg = t.src
+	if (w.Agg == "count" || w.Agg == "share") && c.more() && c.peek().is("(") {
+		c.fail(c.peek(), "syntax", w.Agg+" is of hits, and has no field", "write: "+w.Agg+" without ( ), or different(FIELD) for its values")
+	}
 	if w.Agg != "count" && w.Agg != "share" {
 		if !c.accept("(") {
 			c.expected(c.peek(), "( with a field", "write: "+w.Agg+"(FIELD)")
