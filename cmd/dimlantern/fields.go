@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"cmp"
+	"encoding/binary"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -131,11 +132,9 @@ func layoutGiven(text string) (*lang.Settings, string, error) {
 
 // written is what became of an entry.
 type written struct {
-	at      entry.Instant
-	fits    bool
-	fields  []entry.Field
-	text    string
-	misfits []layout.Misfit
+	layout.Division
+	at   entry.Instant // its own time, or that of the entry before
+	text string        // what may be shown of an entry with masks
 }
 
 func printFields(o *fieldsOptions, files []string) error {
@@ -178,22 +177,22 @@ func printFields(o *fieldsOptions, files []string) error {
 				if headed && d.See(line) {
 					return
 				}
-				x, raw := plan.Divide(d, line, near)
-				if x.Timed {
-					last, near = x.At, x.At
+				raw := plan.DivideInto(&w.Division, d, line, near)
+				if w.Timed {
+					last, near = w.At, w.At
 				}
-				if reasons.total++; !x.Fits || len(x.Misfits) > 0 {
-					x.Misfits = d.Why(&x, raw)
-					reasons.add(&x, raw)
+				if reasons.total++; !w.Fits || len(w.Misfits) > 0 {
+					w.Misfits = d.Why(&w.Division, raw)
+					reasons.add(&w.Division, raw)
 				} else if o.misfits {
 					return
 				}
-				w = written{at: last, fits: x.Fits, fields: x.Fields, misfits: x.Misfits}
 				if masked {
-					var shown string
-					x, shown = plan.Shown(d, line, near)
-					w.fields, w.text = x.Fields, shown
+					misfits := w.Misfits
+					w.Division, w.text = plan.Shown(d, line, near)
+					w.Misfits = misfits
 				}
+				w.at = last
 				if failure == nil {
 					failure = p.print(out, &w, raw, masked)
 				}
@@ -290,7 +289,7 @@ func (w *written) whole(raw []byte, hidden bool) string {
 
 func (w *written) misfit() string {
 	var all []string
-	for _, m := range w.misfits {
+	for _, m := range w.Misfits {
 		all = append(all, m.String())
 	}
 	return strings.Join(all, "; ")
@@ -319,25 +318,24 @@ func (s *stamp) append(b []byte, at entry.Instant) []byte {
 
 type jsonFields struct {
 	only []string
-	buf  []byte
 	at   stamp
 }
 
 func (p *jsonFields) print(out *bufio.Writer, w *written, raw []byte, hidden bool) error {
-	b := append(p.buf[:0], `{"at":`...)
+	b := append(out.AvailableBuffer(), `{"at":`...)
 	if w.at == entry.None {
 		b = append(b, "null"...)
 	} else {
 		b = append(p.at.append(append(b, '"'), w.at), '"')
 	}
-	if w.fits {
+	if w.Fits {
 		b = append(b, `,"fits":true,"fields":{`...)
 	} else {
 		b = append(b, `,"fits":false,"fields":{`...)
 	}
 	some := false
-	for i := range w.fields {
-		f := &w.fields[i]
+	for i := range w.Fields {
+		f := &w.Fields[i]
 		if f.Value == "" || p.only != nil && !slices.Contains(p.only, f.Name) {
 			continue
 		}
@@ -359,7 +357,6 @@ func (p *jsonFields) print(out *bufio.Writer, w *written, raw []byte, hidden boo
 		b = appendJSON(b, m)
 	}
 	b = append(b, "}\n"...)
-	p.buf = b
 	_, err := out.Write(b)
 	return err
 }
@@ -386,10 +383,10 @@ type csvFields struct {
 	columns []string
 	known   bool
 	began   bool
+	placed  bool
 	held    []written
 	raws    []string
 	late    map[string]bool
-	buf     []byte
 	at      stamp
 }
 
@@ -405,10 +402,10 @@ func (p *csvFields) print(out *bufio.Writer, w *written, raw []byte, hidden bool
 		return p.row(out, w, raw, hidden)
 	}
 	x := *w
-	x.fields = slices.Clone(w.fields)
+	x.Fields = slices.Clone(w.Fields)
 	p.held = append(p.held, x)
 	p.raws = append(p.raws, w.whole(raw, hidden))
-	for _, f := range w.fields {
+	for _, f := range w.Fields {
 		if !slices.Contains(p.columns, f.Name) {
 			p.columns = append(p.columns, f.Name)
 		}
@@ -436,7 +433,7 @@ func (p *csvFields) begin(out *bufio.Writer) error {
 		return nil
 	}
 	p.began = true
-	b := append(p.buf[:0], "entry-time"...)
+	b := append(out.AvailableBuffer(), "entry-time"...)
 	for _, c := range p.columns {
 		b = appendCSV(append(b, ','), c)
 	}
@@ -446,39 +443,42 @@ func (p *csvFields) begin(out *bufio.Writer) error {
 }
 
 func (p *csvFields) row(out *bufio.Writer, w *written, raw []byte, hidden bool) error {
-	b := p.buf[:0]
+	b := out.AvailableBuffer()
 	if w.at != entry.None {
 		b = p.at.append(b, w.at)
 	}
 	used := 0
 	for k, c := range p.columns {
 		b = append(b, ',')
-		if k < len(w.fields) && w.fields[k].Name == c { // they mostly come in that order
-			b = appendCSV(b, w.fields[k].Value)
+		if k < len(w.Fields) && w.Fields[k].Name == c { // they mostly come in that order
+			if !p.placed {
+				p.columns[k] = w.Fields[k].Name // of one place in memory they are compared at once
+			}
+			b = appendCSV(b, w.Fields[k].Value)
 			used++
 			continue
 		}
-		for i := range w.fields {
-			if w.fields[i].Name == c {
-				b = appendCSV(b, w.fields[i].Value)
+		for i := range w.Fields {
+			if w.Fields[i].Name == c {
+				b = appendCSV(b, w.Fields[i].Value)
 				used++
 				break
 			}
 		}
 	}
-	if used < len(w.fields) {
+	p.placed = true
+	if used < len(w.Fields) {
 		p.missed(w)
 	}
 	b = append(b, ',')
-	if len(w.misfits) > 0 {
+	if len(w.Misfits) > 0 {
 		b = appendCSV(b, w.misfit())
 	}
 	b = append(b, ',')
-	if !w.fits || len(w.fields) == 0 {
+	if !w.Fits || len(w.Fields) == 0 {
 		b = appendCSV(b, w.whole(raw, hidden))
 	}
 	b = append(b, "\r\n"...)
-	p.buf = b
 	_, err := out.Write(b)
 	return err
 }
@@ -488,7 +488,7 @@ func (p *csvFields) missed(w *written) {
 	if p.known {
 		return
 	}
-	for _, f := range w.fields {
+	for _, f := range w.Fields {
 		if f.Value != "" && !slices.Contains(p.columns, f.Name) && len(p.late) < 100 {
 			if p.late == nil {
 				p.late = map[string]bool{}
@@ -515,17 +515,12 @@ func (p *csvFields) end(out *bufio.Writer) error {
 
 // appendCSV writes a cell, RFC 4180.
 func appendCSV(b []byte, s string) []byte {
-	plain := true
-	for i := range len(s) {
-		if c := s[i]; c == ',' || c == '"' || c < ' ' {
-			plain = false
-			break
-		}
+	at := len(b)
+	b = append(b, s...)
+	if plainCell(b[at:]) {
+		return b
 	}
-	if plain {
-		return append(b, s...)
-	}
-	b = append(b, '"')
+	b = append(b[:at], '"')
 	for i := range len(s) {
 		if s[i] == '"' {
 			b = append(b, '"')
@@ -534,6 +529,41 @@ func appendCSV(b []byte, s string) []byte {
 	}
 	return append(b, '"')
 }
+
+// plainCell tells whether a cell holds no comma, quote or control character, which
+// need quotes around it. It looks at eight bytes at a time.
+func plainCell(cell []byte) bool {
+	const ones, tops = 0x0101010101010101, 0x8080808080808080
+	for len(cell) >= 8 {
+		x := binary.LittleEndian.Uint64(cell)
+		comma, quote := x^(ones*','), x^(ones*'"')
+		// The top bit of a byte is set where it is zero, or below a blank; a wrong alarm
+		// costs a second look, never an answer.
+		if ((x-ones*' ')&^x|(comma-ones)&^comma|(quote-ones)&^quote)&tops != 0 && !plainBytes(cell[:8]) {
+			return false
+		}
+		cell = cell[8:]
+	}
+	return plainBytes(cell)
+}
+
+func plainBytes(cell []byte) bool {
+	for _, c := range cell {
+		if quoted[c] {
+			return false
+		}
+	}
+	return true
+}
+
+// quoted are the bytes that a cell has only within quotes.
+var quoted = func() (t [256]bool) {
+	for c := range byte(' ') {
+		t[c] = true
+	}
+	t[','], t['"'] = true, true
+	return t
+}()
 
 // tableFields prints a table for people. Its columns are as wide as the first entries
 // need.
@@ -554,7 +584,7 @@ const (
 
 func (p *tableFields) print(out *bufio.Writer, w *written, raw []byte, hidden bool) error {
 	if p.open && !p.began {
-		for _, f := range w.fields {
+		for _, f := range w.Fields {
 			if !slices.Contains(p.columns, f.Name) {
 				p.columns = append(p.columns, f.Name)
 			}
@@ -565,16 +595,16 @@ func (p *tableFields) print(out *bufio.Writer, w *written, raw []byte, hidden bo
 		at = time.Unix(0, int64(w.at)).Format("2006-01-02 15:04:05.000")
 	}
 	row := []string{at}
-	if p.narrow || !w.fits {
+	if p.narrow || !w.Fits {
 		row = append(row, "\x00"+w.misfit(), w.whole(raw, hidden))
-	} else if len(w.fields) == 0 {
+	} else if len(w.Fields) == 0 {
 		row = append(row, "\x00", w.whole(raw, hidden))
 	} else {
 		for _, c := range p.columns {
 			v := ""
-			for i := range w.fields {
-				if w.fields[i].Name == c {
-					v = w.fields[i].Value
+			for i := range w.Fields {
+				if w.Fields[i].Name == c {
+					v = w.Fields[i].Value
 					break
 				}
 			}
@@ -655,7 +685,7 @@ func (p *valueFields) print(_ *bufio.Writer, w *written, raw []byte, hidden bool
 	if len(raw) < 400 {
 		line = w.whole(raw, hidden)
 	}
-	p.counter.Add(w.fields, p.counter.Entries, line)
+	p.counter.Add(w.Fields, p.counter.Entries, line)
 	return nil
 }
 

@@ -42,7 +42,8 @@ type compiled struct {
 	pattern *lang.Pattern
 	steps   *steps // nil where only the regular expression serves
 	names   []string
-	timeAt  int // the group that holds the whole time, or -1
+	gives   []int // the groups that are fields, and wanted
+	timeAt  int   // the group that holds the whole time, or -1
 	// behind is the byte that ends the time's group, where the line begins with
 	// that group and its last run holds digits, points and commas, but not that
 	// byte; -1 where it is not so.
@@ -85,6 +86,11 @@ func Compile(l *lang.Layout, zone *time.Location, secret []byte) *Layout {
 		c := compiled{pattern: p, names: p.Re.SubexpNames(), timeAt: -1, behind: -1}
 		c.steps = compileSteps(p.Source, c.names)
 		for i, n := range c.names {
+			for k, f := range out.timeIn {
+				if f == n {
+					out.timeIn[k] = n // of one place in memory they are compared at once
+				}
+			}
 			if n != "" && len(out.timeIn) == 1 && n == out.timeIn[0] && len(l.Steps) == 0 {
 				c.timeAt = i
 			}
@@ -94,6 +100,7 @@ func Compile(l *lang.Layout, zone *time.Location, secret []byte) *Layout {
 		}
 		out.patterns = append(out.patterns, c)
 	}
+	out.settle()
 	out.host = l.Open() || slices.Contains(l.Fields(), "host")
 	return out
 }
@@ -118,6 +125,20 @@ func (l *Layout) Narrow(fields []string) {
 			}
 		default:
 			l.wants[s.Field] = true
+		}
+	}
+	l.settle()
+}
+
+// settle notes which groups of the patterns are fields that are wanted.
+func (l *Layout) settle() {
+	for i := range l.patterns {
+		c := &l.patterns[i]
+		c.gives = c.gives[:0]
+		for g, name := range c.names {
+			if name != "" && l.wanted(name) {
+				c.gives = append(c.gives, g)
+			}
 		}
 	}
 }
@@ -161,8 +182,42 @@ type Divider struct {
 	guess guessed
 	cells []cell
 	reuse fields
+	text  strings.Builder // the lines of late, with Reuse
+	typed []typeOf        // of the fields of the entry before, in their order
 	// Reuse makes each division use the memory of the one before.
 	Reuse bool
+}
+
+// typeOf is the type of a field of some name.
+type typeOf struct{ name, typ string }
+
+// typeAt is the type of the field of a name, which is the i-th of an entry.
+func (d *Divider) typeAt(i int, name string) string {
+	for len(d.typed) <= i {
+		d.typed = append(d.typed, typeOf{})
+	}
+	t := &d.typed[i]
+	if t.name != name {
+		*t = typeOf{name, d.Layout.types[name]}
+	}
+	return t.typ
+}
+
+// textChunk is how much text of lines is kept in one piece, in bytes.
+const textChunk = 16 << 10
+
+// textOf is a line as a string. With Reuse many lines share one piece of memory.
+func (d *Divider) textOf(line []byte) string {
+	if !d.Reuse || len(line) > textChunk/4 {
+		return string(line)
+	}
+	if d.text.Cap()-d.text.Len() < len(line) {
+		d.text.Reset()
+		d.text.Grow(textChunk)
+	}
+	n := d.text.Len()
+	d.text.Write(line)
+	return d.text.String()[n:]
 }
 
 // Division is what became of one line.
@@ -201,39 +256,47 @@ func (m Misfit) String() string {
 // An entry of many lines that no pattern fits as a whole is divided by its first
 // line; the further ones then belong to the field text, where the first line ends
 // with it.
-func (d *Divider) Divide(line []byte, near entry.Instant) Division {
-	out := d.whole(line, near)
-	d.finish(&out, line, near)
+func (d *Divider) Divide(line []byte, near entry.Instant) (out Division) {
+	d.DivideInto(&out, line, near)
 	return out
 }
 
-func (d *Divider) whole(line []byte, near entry.Instant) Division {
-	out := d.divide(line, near)
-	if out.Fits {
-		return out
+// DivideInto is Divide with a place for what comes out.
+func (d *Divider) DivideInto(out *Division, line []byte, near entry.Instant) {
+	*out = Division{}
+	d.whole(out, line, near)
+	d.finish(out, line, near)
+}
+
+func (d *Divider) whole(out *Division, line []byte, near entry.Instant) {
+	if d.divide(out, line, near); out.Fits {
+		return
 	}
 	if i := bytes.IndexByte(line, '\n'); i >= 0 {
-		if first := d.divide(line[:i], near); first.Fits {
+		var first Division
+		if d.divide(&first, line[:i], near); first.Fits {
 			for k := range first.Fields {
 				if f := &first.Fields[k]; f.Name == "text" && strings.HasSuffix(string(line[:i]), f.Value) {
 					f.Value += valid(line[i:])
 				}
 			}
-			return first
+			*out = first
 		}
 	}
-	return out
 }
 
-func (d *Divider) divide(line []byte, near entry.Instant) Division {
+func (d *Divider) divide(out *Division, line []byte, near entry.Instant) {
 	l := d.Layout
 	switch {
 	case l.columns != nil:
-		return d.delimited(line, near)
+		*out = d.delimited(line, near)
+		return
 	case l.format != nil:
-		return l.format(d, line, near)
+		*out = l.format(d, line, near)
+		return
 	case len(l.patterns) == 0:
-		return Division{Fits: true}
+		out.Fits = true
+		return
 	}
 	for i := range l.patterns {
 		c := &l.patterns[i]
@@ -241,25 +304,25 @@ func (d *Divider) divide(line []byte, near entry.Instant) Division {
 		if spans == nil {
 			continue
 		}
-		out := Division{Fits: true, Fields: d.fields(len(c.names) + 1)}
-		text := string(line)
+		list := d.fields(len(c.names) + 1)
+		text := d.textOf(line)
 		sound := utf8.ValidString(text)
-		for g, name := range c.names {
-			if name == "" || spans[2*g] < 0 || !l.wanted(name) {
+		for _, g := range c.gives {
+			if spans[2*g] < 0 {
 				continue
 			}
 			v := text[spans[2*g]:spans[2*g+1]]
 			if !sound {
 				v = strings.ToValidUTF8(v, "\uFFFD")
 			}
-			out.Fields = append(out.Fields, entry.Field{Name: name, Value: v})
+			list = append(list, entry.Field{Name: c.names[g], Value: v})
 		}
+		out.Fits, out.Fields = true, list
 		if d.Reuse {
-			d.reuse = out.Fields
+			d.reuse = list
 		}
-		return out
+		return
 	}
-	return Division{}
 }
 
 // fields is memory for some fields.
@@ -291,7 +354,7 @@ func (d *Divider) finish(out *Division, line []byte, near entry.Instant) {
 	if len(l.types) > 0 {
 		for i := range out.Fields {
 			f := &out.Fields[i]
-			t := l.types[f.Name]
+			t := d.typeAt(i, f.Name)
 			if t == "" || f.Value == "" {
 				continue
 			}

@@ -12,7 +12,9 @@ import (
 // exactly what the regular expression gives, some twenty times faster.
 type steps struct {
 	ops    []step
+	run    []step // ops, with each group that is one run as one step: what is matched
 	groups int
+	skips  bool // some groups may take no part
 }
 
 type stepKind uint8
@@ -25,6 +27,7 @@ const (
 	stepShut             // a group ends
 	stepMaybe            // where the next byte is not of the class, skip to `to`
 	stepEnd              // the text ends here
+	stepGroup            // a group that is one run
 )
 
 type step struct {
@@ -54,7 +57,32 @@ func compileSteps(src string, names []string) *steps {
 	if !s.sequence(flat[1:]) || len(s.ops) > maxSteps || !s.determined() {
 		return nil
 	}
+	s.join()
 	return s
+}
+
+// join makes one step of each group that is a run.
+func (s *steps) join() {
+	place := make([]int, len(s.ops)+1) // of each op in run
+	for i := 0; i < len(s.ops); i++ {
+		place[i] = len(s.run)
+		if i+2 < len(s.ops) && s.ops[i].kind == stepOpen && s.ops[i+1].kind == stepRun && s.ops[i+2].kind == stepShut {
+			x := s.ops[i+1]
+			x.kind, x.group = stepGroup, s.ops[i].group
+			s.run = append(s.run, x)
+			place[i+1], place[i+2] = place[i], place[i]
+			i += 2
+			continue
+		}
+		s.run = append(s.run, s.ops[i])
+	}
+	place[len(s.ops)] = len(s.run)
+	for i := range s.run {
+		if s.run[i].kind == stepMaybe {
+			s.skips = true
+			s.run[i].to = place[s.run[i].to]
+		}
+	}
 }
 
 func flatten(re *syntax.Regexp) []*syntax.Regexp {
@@ -289,35 +317,57 @@ func (s *steps) behind(group int) int {
 	return -1
 }
 
+// runOf is how many bytes of a class a text begins with.
+func runOf(class *[256]bool, text []byte) int {
+	for n, c := range text {
+		if !class[c] {
+			return n
+		}
+	}
+	return len(text)
+}
+
 // match fills spans with the start and end of every group (-1 where it took no
 // part), as regexp's FindSubmatchIndex does, and tells whether line fits. With
 // stop >= 0 it ends as soon as that group has ended.
 func (s *steps) match(line []byte, spans []int, stop int) bool {
-	for i := range spans {
-		spans[i] = -1
+	if s.skips || stop >= 0 {
+		for i := range spans {
+			spans[i] = -1
+		}
 	}
 	p := 0
-	for i := 0; i < len(s.ops); i++ {
-		op := &s.ops[i]
+	ops := s.run
+	for i := 0; i < len(ops); i++ {
+		op := &ops[i]
 		switch op.kind {
-		case stepLiteral:
-			if len(line)-p < len(op.text) || string(line[p:p+len(op.text)]) != op.text {
+		case stepGroup:
+			n := runOf(op.class, line[p:])
+			if n < op.min {
 				return false
 			}
-			p += len(op.text)
+			spans[2*op.group], spans[2*op.group+1] = p, p+n
+			p += n
+			if op.group == stop {
+				return true
+			}
+		case stepLiteral:
+			text := op.text
+			if len(line)-p < len(text) || line[p] != text[0] || string(line[p:p+len(text)]) != text {
+				return false
+			}
+			p += len(text)
 		case stepOne:
 			if p >= len(line) || !op.class[line[p]] {
 				return false
 			}
 			p++
 		case stepRun:
-			start := p
-			for p < len(line) && op.class[line[p]] {
-				p++
-			}
-			if p-start < op.min {
+			n := runOf(op.class, line[p:])
+			if n < op.min {
 				return false
 			}
+			p += n
 		case stepOpen:
 			spans[2*op.group] = p
 		case stepShut:

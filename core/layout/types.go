@@ -54,6 +54,9 @@ func typed(v, typ, unit string, zone *time.Location, near entry.Instant) (string
 }
 
 func integer(v string) (string, bool) {
+	if v[0] > '0' && v[0] <= '9' && digits(v, 0) == len(v) {
+		return v, true
+	}
 	neg := strings.HasPrefix(v, "-")
 	n := strings.TrimLeft(v, "+-")
 	if n == "" || len(v)-len(n) > 1 || digits(n, 0) != len(n) {

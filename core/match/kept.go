@@ -158,18 +158,24 @@ func (p *Plan) Shown(d *layout.Divider, line []byte, near entry.Instant) (layout
 // Divide divides an entry as it stands in a log of the source, and says what its
 // text is without what was kept with it. An entry whose layout gives no time has
 // that of its arrival, where that was kept.
-func (p *Plan) Divide(d *layout.Divider, line []byte, near entry.Instant) (layout.Division, []byte) {
+func (p *Plan) Divide(d *layout.Divider, line []byte, near entry.Instant) (x layout.Division, text []byte) {
+	text = p.DivideInto(&x, d, line, near)
+	return x, text
+}
+
+// DivideInto is Divide with a place for what comes out.
+func (p *Plan) DivideInto(x *layout.Division, d *layout.Divider, line []byte, near entry.Instant) []byte {
 	arrived := entry.None
 	if p.kept {
 		if at, _, text, ok := CutKept(line); ok {
 			arrived, line = at, p.Unkept(text)
 		}
 	}
-	x := d.Divide(line, near)
+	d.DivideInto(x, line, near)
 	if !x.Timed && arrived != entry.None {
 		x.At, x.Timed = arrived, true
 	}
-	return x, line
+	return line
 }
 
 // Wants tells whether an entry is one of those that the source takes at all, by its
