@@ -132,20 +132,23 @@ func evalMatch(x *lang.Match, s *Subject) bool {
 // HasPhrase tells whether the phrase stands in text as whole words: its first
 // and last character, where it is a letter, mark, digit or _, may not touch
 // another such.
-func HasPhrase(text, phrase string) bool {
+func HasPhrase(text, phrase string) bool { return FindPhrase(text, phrase) >= 0 }
+
+// FindPhrase is where the phrase stands first, in bytes; -1 where it does not.
+func FindPhrase(text, phrase string) int {
 	first, _ := utf8.DecodeRuneInString(phrase)
 	last, _ := utf8.DecodeLastRuneInString(phrase)
 	for from := 0; ; {
 		i := strings.Index(text[from:], phrase)
 		if i < 0 {
-			return false
+			return -1
 		}
 		i += from
 		before, _ := utf8.DecodeLastRuneInString(text[:i])
 		after, _ := utf8.DecodeRuneInString(text[i+len(phrase):])
 		if !(wordRune(first) && i > 0 && wordRune(before)) &&
 			!(wordRune(last) && i+len(phrase) < len(text) && wordRune(after)) {
-			return true
+			return i
 		}
 		_, size := utf8.DecodeRuneInString(text[i:])
 		from = i + size

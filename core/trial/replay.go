@@ -39,6 +39,8 @@ type Options struct {
 	Emit func(*engine.Transition)
 	// Hit gets each hit, with its rule and its key as written.
 	Hit func(rule string, key []string, at entry.Instant)
+	// Saw gets each verdict, before the engine takes it.
+	Saw func(rule string, v *engine.Verdict, x *entry.Entry)
 }
 
 // Summary is what a replay counted.
@@ -231,13 +233,14 @@ func (r *replay) begin(at entry.Instant) {
 	}
 }
 
-// hits tells of the hits of an entry.
+// hits tells of the verdicts on an entry.
 func (r *replay) hits(j *engine.Judged) {
-	if r.o.Hit == nil {
-		return
-	}
-	for _, v := range j.Verdicts {
-		if v.Hit {
+	for i := range j.Verdicts {
+		v := &j.Verdicts[i]
+		if r.o.Saw != nil {
+			r.o.Saw(r.engine.Name(v.Rule), v, j.Entry)
+		}
+		if v.Hit && r.o.Hit != nil {
 			r.o.Hit(r.engine.Name(v.Rule), engine.Written(v.Key), j.Entry.At)
 		}
 	}

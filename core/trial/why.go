@@ -1,10 +1,12 @@
 package trial
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
@@ -21,6 +23,7 @@ type Reason struct {
 	Because string       `json:"because"`
 	Key     [][2]string  `json:"key,omitempty"`
 	Clauses []ClauseSays `json:"clauses"`
+	Text    string       `json:"text"` // what bare patterns and phrases look at
 	Fields  [][2]string  `json:"fields"`
 	Layout  string       `json:"layout"`
 	Fits    bool         `json:"fits"`
@@ -32,6 +35,9 @@ type ClauseSays struct {
 	Holds    bool        `json:"holds"`
 	Parts    []string    `json:"parts"` // each with its own answer
 	Captured [][2]string `json:"captured,omitempty"`
+	// Marks are what bare patterns and phrases matched, as bytes of the text from the
+	// first up to the second; none where parts of the text are masked.
+	Marks [][2]int `json:"marks,omitempty"`
 }
 
 // Why asks a rule about one line of a source, which may be nil.
@@ -45,6 +51,12 @@ func Why(s *lang.Settings, r *lang.Rule, src *lang.Source, host, line string, zo
 	}
 	hide(out.Key)
 	hide(out.Fields)
+	if masked := x.Hide(out.Text); masked != out.Text {
+		out.Text = masked
+		for i := range out.Clauses {
+			out.Clauses[i].Marks = nil
+		}
+	}
 	for i := range out.Clauses {
 		hide(out.Clauses[i].Captured)
 	}
@@ -68,7 +80,7 @@ func why(s *lang.Settings, r *lang.Rule, src *lang.Source, host, line string, zo
 		}
 	}
 	e.Origin = e.Host + ":"
-	out.Fits = e.Fits
+	out.Fits, out.Text = e.Fits, e.Text()
 	for _, f := range e.Fields {
 		out.Fields = append(out.Fields, [2]string{f.Name, f.Value})
 	}
@@ -140,12 +152,12 @@ func says(name string, x lang.Expr, e *entry.Entry) ClauseSays {
 		c.Captured = append(c.Captured, [2]string{f.Name, f.Value})
 	}
 	t := match.Subject{Entry: e}
-	explain(x, &t, "", &c.Parts)
+	explain(x, &t, "", &c)
 	return c
 }
 
 // explain lists the parts of an expression with their own answers.
-func explain(x lang.Expr, s *match.Subject, indent string, out *[]string) {
+func explain(x lang.Expr, s *match.Subject, indent string, out *ClauseSays) {
 	var parts []lang.Expr
 	word := ""
 	switch x := x.(type) {
@@ -158,14 +170,32 @@ func explain(x lang.Expr, s *match.Subject, indent string, out *[]string) {
 	}
 	if parts == nil {
 		ok := match.Eval(x, s)
-		*out = append(*out, indent+mark(ok)+x.String()+near(x, s, ok))
+		out.Parts = append(out.Parts, indent+mark(ok)+x.String()+near(x, s, ok))
+		if from, to := found(x, s.Entry.Text()); ok && to > from {
+			out.Marks = append(out.Marks, [2]int{from, to})
+		}
 		return
 	}
 	probe := match.Subject{Entry: s.Entry, Captures: slices.Clone(s.Captures)}
-	*out = append(*out, indent+mark(match.Eval(x, &probe))+word)
+	out.Parts = append(out.Parts, indent+mark(match.Eval(x, &probe))+word)
 	for _, p := range parts {
 		explain(p, s, indent+"  ", out)
 	}
+}
+
+// found is where a bare pattern or phrase stands in a text; nowhere for what is neither.
+func found(x lang.Expr, text string) (from, to int) {
+	switch x := x.(type) {
+	case *lang.Match:
+		if at := x.Pattern.Re.FindStringIndex(text); x.Field == "" && !x.Neg && at != nil {
+			return at[0], at[1]
+		}
+	case *lang.Phrase:
+		if at := match.FindPhrase(text, x.Text); at >= 0 {
+			return at, at + len(x.Text)
+		}
+	}
+	return 0, 0
 }
 
 func mark(ok bool) string {
@@ -235,11 +265,40 @@ func nearPattern(p *lang.Pattern, text string) string {
 	return ""
 }
 
+// marked are lines that mark below the text what the clauses matched.
+func (r *Reason) marked() []string {
+	var out []string
+	for _, c := range r.Clauses {
+		if len(c.Marks) == 0 {
+			continue
+		}
+		line := []rune{}
+		put := func(to int, mark rune) {
+			for len(line) < utf8.RuneCountInString(r.Text[:to]) {
+				line = append(line, mark)
+			}
+		}
+		marks := slices.Clone(c.Marks)
+		slices.SortFunc(marks, func(a, b [2]int) int { return a[0] - b[0] })
+		for _, m := range marks {
+			put(m[0], ' ')
+			put(m[1], '^')
+		}
+		word, _, _ := strings.Cut(c.Clause, " ")
+		out = append(out, string(line)+" "+word)
+	}
+	return out
+}
+
 // String writes the reason for people.
 func (r Reason) String() string {
 	var b strings.Builder
-	verdict := map[string]string{"hit": "a hit", "recovery": "a recovery", "nothing": "nothing"}[r.Verdict]
+	verdict := cmp.Or(map[string]string{"hit": "a hit", "recovery": "a recovery", "question": "a question", "follower": "a follower"}[r.Verdict], r.Verdict)
 	fmt.Fprintf(&b, "for %s this line is %s: %s\n", r.Rule, verdict, r.Because)
+	fmt.Fprintf(&b, "  text  %s\n", r.Text)
+	for _, m := range r.marked() {
+		fmt.Fprintf(&b, "        %s\n", m)
+	}
 	for _, k := range r.Key {
 		fmt.Fprintf(&b, "  key   %s %s\n", k[0], lang.Quote(k[1]))
 	}
