@@ -154,6 +154,10 @@ func (m *Model) body(c *paint.Canvas, p paint.Palette, base paint.Style) {
 		m.divide.Draw(c, top, bottom, p)
 		return
 	}
+	if m.mode == whying {
+		m.drawWhy(c, top, bottom, p, base)
+		return
+	}
 	if m.mode == beginning {
 		m.drawBegin(c, top, bottom, p, base)
 		return
@@ -272,6 +276,8 @@ func (m *Model) keys(c *paint.Canvas, y int, p paint.Palette, base paint.Style) 
 		where, keys = m.divide.Keys(m.w < 110)
 	case helping:
 		where, keys = "reading help", [][2]string{{"esc", "back"}, {"q", "leave"}}
+	case whying:
+		where, keys = "reading why", [][2]string{{"↑↓", "further"}, {"esc", "back"}, {"q", "leave"}}
 	case bringing:
 		where, keys = "typing a path", [][2]string{{"tab", "next"}, {"→", "complete"}, {"←→", "choose"}, {"enter", "write it and begin"}, {"esc", "leave it"}}
 		if m.w < 110 {
@@ -284,10 +290,10 @@ func (m *Model) keys(c *paint.Canvas, y int, p paint.Palette, base paint.Style) 
 		where, keys = "choosing an entry", [][2]string{{"↑↓", "which"}, {"←→", "how bad"}, {"enter", "write it and begin"}, {"esc", "leave it"}}
 	default:
 		where = "choosing alerts"
-		keys = [][2]string{{"↑↓", "which"}, {"←→", "back in time"}, {"[ ]", "transitions"}, {"c", "clear"}, {"+ -", "span"}, {"/", "find"}, {"?", "help"}, {"q", "leave"}}
+		keys = [][2]string{{"↑↓", "which"}, {"←→", "back in time"}, {"[ ]", "transitions"}, {"y", "why"}, {"c", "clear"}, {"+ -", "span"}, {"/", "find"}, {"?", "help"}, {"q", "leave"}}
 		if m.w < 110 {
 			where = ""
-			keys = [][2]string{{"↑↓", "which"}, {"enter", "story"}, {"←→", "back"}, {"c", "clear"}, {"+ -", "span"}, {"/", "find"}, {"?", "help"}, {"q", "leave"}}
+			keys = [][2]string{{"↑↓", "which"}, {"enter", "story"}, {"←→", "back"}, {"y", "why"}, {"c", "clear"}, {"+ -", "span"}, {"/", "find"}, {"?", "help"}, {"q", "leave"}}
 		}
 		switch {
 		case m.inRoom == inSources && !m.empty():
@@ -295,10 +301,10 @@ func (m *Model) keys(c *paint.Canvas, y int, p paint.Palette, base paint.Style) 
 		case m.empty():
 			where, keys = "nothing is watched yet", [][2]string{{"+", "bring in a log"}, {"d", "the demo"}, {"?", "help"}, {"q", "leave"}}
 		case m.room.Drawer && (m.w < 110 || !m.tall()):
-			where, keys = "reading a story", [][2]string{{"pgup pgdn", "evidence"}, {"↑↓", "which"}, {"c", "clear"}, {"esc", "back"}}
+			where, keys = "reading a story", [][2]string{{"pgup pgdn", "evidence"}, {"↑↓", "which"}, {"y", "why"}, {"c", "clear"}, {"esc", "back"}}
 		case m.held != 0:
 			where = "looking back"
-			keys = [][2]string{{"space", "live again"}, {"←→", "earlier, later"}, {"[ ]", "transitions"}, {"↑↓", "which"}, {"+ -", "span"}, {"/", "find"}, {"?", "help"}}
+			keys = [][2]string{{"space", "live again"}, {"←→", "earlier, later"}, {"[ ]", "transitions"}, {"↑↓", "which"}, {"y", "why"}, {"+ -", "span"}, {"/", "find"}, {"?", "help"}}
 		}
 		if m.filter() != "" {
 			where = "found " + m.filter()
@@ -339,9 +345,9 @@ func (m *Model) sourcesKeys() (string, [][2]string) {
 			form = "divided"
 		}
 		if m.w < 110 {
-			return "", [][2]string{{"↑↓", "older"}, {"f", form}, {"m", "misfits"}, {"l", "fields"}, {"r", "rule"}, {"/", "find"}, {"←→", "back"}, {"esc", "leave"}, {"?", "help"}}
+			return "", [][2]string{{"↑↓", "older"}, {"f", form}, {"y", "why"}, {"m", "misfits"}, {"l", "fields"}, {"r", "rule"}, {"/", "find"}, {"←→", "back"}, {"esc", "leave"}, {"?", "help"}}
 		}
-		return "reading entries", [][2]string{{"↑↓", "older, newer"}, {"f", form}, {"m", "misfits"}, {"l", "its fields"}, {"r", "begin a rule"}, {"/", "find"}, {"←→", "back in time"}, {"space", "live"}, {"esc", "back"}, {"?", "help"}}
+		return "reading entries", [][2]string{{"↑↓", "older, newer"}, {"y", "why"}, {"f", form}, {"m", "misfits"}, {"l", "its fields"}, {"r", "begin a rule"}, {"/", "find"}, {"←→", "back in time"}, {"space", "live"}, {"esc", "back"}, {"?", "help"}}
 	case m.w < 110:
 		return "", [][2]string{{"↑↓", "which"}, {"enter", "entries"}, {"+", "bring in"}, {"l", "fields"}, {"r", "rule"}, {"←→", "back"}, {"/", "find"}, {"?", "help"}, {"q", "leave"}}
 	}

@@ -49,6 +49,7 @@ func (m *Model) help(c *paint.Canvas, top, bottom int, p paint.Palette) {
 		{"[ ]", "the moment of the transition before, after"},
 		{"/", "find by rule, key, word or severity"},
 		{"c", "clear the chosen alert by hand"},
+		{"y", "why: what each clause has and what it lacks; of an entry, what it is for every rule"},
 		{"pgup pgdn", "older, newer evidence"},
 		{"1 3", "the rooms watch and sources"},
 		{"+ in 3", "bring in another log"},

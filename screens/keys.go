@@ -44,6 +44,8 @@ func (m *Model) key(k tea.KeyPressMsg) tea.Cmd {
 		return m.beginKey(k)
 	case dividing:
 		return m.divideKey(k)
+	case whying:
+		return m.whyKey(k)
 	case helping:
 		m.mode, m.back = m.back, choosing
 		if k.String() == "q" {
@@ -130,6 +132,10 @@ func (m *Model) key(k tea.KeyPressMsg) tea.Cmd {
 	case "c":
 		if m.inRoom == inWatch {
 			m.beginClear()
+		}
+	case "y":
+		if !m.empty() {
+			return m.askWhy()
 		}
 	case "d":
 		if m.empty() {

@@ -60,6 +60,7 @@ type Model struct {
 	noted   time.Time
 	first   bringIn
 	rule    beginRule
+	why     whyRead
 	inRoom  int
 	roomAt  [2]int // where the rooms' names stand
 	sources sources.Room
@@ -86,6 +87,7 @@ const (
 	bringing
 	beginning
 	dividing
+	whying
 )
 
 // The rooms, by the order of their digits.
@@ -268,6 +270,7 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return m, m.askChosen()
 	case entriesMsg:
 		if msg.asked == m.asked {
+			m.sources.Keep(m.entries, msg.entries)
 			m.entries = msg.entries
 		}
 	case detailMsg:
@@ -287,6 +290,8 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return m, m.brought(msg)
 	case begunMsg:
 		return m, m.begun(msg)
+	case whyMsg:
+		m.whyAnswered(msg)
 	case fieldsMsg:
 		return m, m.fieldsAnswered(msg)
 	case tea.PasteMsg:
@@ -309,6 +314,9 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		}
 		if m.mode == dividing {
 			return m, m.divideKey(tea.KeyPressMsg{Code: map[int]rune{1: tea.KeyDown, -1: tea.KeyUp}[by]})
+		}
+		if m.mode == whying {
+			m.whyScroll(by)
 		}
 		if m.mode == choosing {
 			m.move(by)

@@ -13,6 +13,7 @@ import (
 	"dimlantern/core/lang"
 	"dimlantern/core/match"
 	"dimlantern/core/trial"
+	"dimlantern/intake"
 )
 
 // use takes up settings: the engine, the plans and the follower.
@@ -68,22 +69,34 @@ func (s *Service) rebuild(before, settings *lang.Settings, rules []*lang.Rule, s
 	if len(again) == 0 || s.engine.Clock() == entry.None {
 		return nil
 	}
-	var inputs []*trial.Input
-	for _, o := range s.follower.Origins() {
-		src := settings.Source(o.Source.Name)
-		if src == nil || !slices.ContainsFunc(again, func(r *lang.Rule) bool { return len(r.On) == 0 || slices.Contains(r.On, src.Name) }) {
-			continue
-		}
-		said := o.Again(from)
-		defer said.Close()
-		inputs = append(inputs, &trial.Input{Source: src, Path: o.Series, Host: o.Host, Origin: o.Name, Files: said.Files, Near: said.Near, Header: said.Header, Skew: o.Skew()})
-	}
+	inputs, done := s.again(settings, from, again)
+	defer done()
 	built, err := trial.Rebuild(settings, again, inputs, trial.Options{Zone: time.Local, From: max(from, 1)})
 	if err != nil {
 		s.o.Log.Warn("the logs could not be read once more for rules that were changed", "reason", err)
 		return nil
 	}
 	return built
+}
+
+// again opens what the logs have said from an instant on that some rules look at. The
+// caller holds the lock, and calls done when they have been read.
+func (s *Service) again(settings *lang.Settings, from entry.Instant, rules []*lang.Rule) (inputs []*trial.Input, done func()) {
+	var open []*intake.Again
+	for _, o := range s.follower.Origins() {
+		src := settings.Source(o.Source.Name)
+		if src == nil || !slices.ContainsFunc(rules, func(r *lang.Rule) bool { return len(r.On) == 0 || slices.Contains(r.On, src.Name) }) {
+			continue
+		}
+		said := o.Again(from)
+		open = append(open, said)
+		inputs = append(inputs, &trial.Input{Source: src, Path: o.Series, Host: o.Host, Origin: o.Name, Files: said.Files, Near: said.Near, Header: said.Header, Skew: o.Skew()})
+	}
+	return inputs, func() {
+		for _, x := range open {
+			x.Close()
+		}
+	}
 }
 
 // sayErrors remembers what is wrong in the settings, for the screens.

@@ -45,6 +45,7 @@ func (s *Service) Serve(ctx context.Context) error {
 	handle(mux, "/sources", s.Sources)
 	handle(mux, "/entries", s.Entries)
 	handle(mux, "/fields", s.Fields)
+	handle(mux, "/why", s.Why)
 	handle(mux, "/clear", func(ctx context.Context, q ClearQuery) (*struct{}, error) { return nil, s.Clear(ctx, q) })
 	handle(mux, "/apply", func(ctx context.Context, _ struct{}) (*struct{}, error) { return nil, s.Apply(ctx) })
 	handle(mux, "/rules", func(ctx context.Context, _ struct{}) (*RulesView, error) { return s.Rules(ctx) })
@@ -132,6 +133,11 @@ func (r *Remote) Bring(ctx context.Context, q BringQuery) (*Brought, error) {
 // BeginRule is part of Lantern.
 func (r *Remote) BeginRule(ctx context.Context, q BeginQuery) (*Begun, error) {
 	return call[Begun](ctx, r, "/begin", q)
+}
+
+// Why is part of Lantern.
+func (r *Remote) Why(ctx context.Context, q WhyQuery) (*Why, error) {
+	return call[Why](ctx, r, "/why", q)
 }
 
 // Clear is part of Lantern.

@@ -21,6 +21,9 @@ type Lantern interface {
 	Rules(ctx context.Context) (*RulesView, error)
 	// Entries answers with the newest entries of an origin, up to an instant.
 	Entries(ctx context.Context, q EntriesQuery) (*Entries, error)
+	// Why answers why an entry is something for rules or nothing, or how a rule stands
+	// for a key.
+	Why(ctx context.Context, q WhyQuery) (*Why, error)
 	// Clear ends an alert by hand.
 	Clear(ctx context.Context, q ClearQuery) error
 	// Apply takes up changed settings now. It fails with what is wrong in them; the last

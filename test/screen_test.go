@@ -140,6 +140,42 @@ func TestOwnLogOnTheScreen(t *testing.T) {
 	x.until("the program ends", func(s string) bool { return !strings.Contains(s, "dim lantern") })
 }
 
+// Why is asked about a key, now and where the lamp is held, and about an entry.
+func TestWhyOnTheScreen(t *testing.T) {
+	f := newFolder(t)
+	write(t, f.log, "")
+	x := open(t, 120, 40, "", "--settings", f.settings, "--data", f.data)
+	x.see("all is quiet")
+	appendTo(t, f.log, stamp()+" a pump 7 low\n"+stamp()+" a pump 7 resting\n")
+	x.until("stirring", func(s string) bool { return under(s, "stirring", "pump-low") })
+	x.keys("y")
+	x.see("no alert is open")
+	x.see("1 of 2 hits in")
+	x.keys("Escape")
+	appendTo(t, f.log, stamp()+" a pump 7 low\n")
+	x.until("open", func(s string) bool { return under(s, "open", "pump-low") })
+	x.keys("y")
+	x.see("warning, open since")
+	x.see("2 of 2 hits in")
+	x.keys("Escape")
+	x.see("choosing alerts")
+	x.keys("[")
+	x.see("actions are off")
+	x.keys("y") // its log is read once more
+	x.see("warning, open since")
+	x.keys("Escape")
+	x.see("looking back")
+	x.keys("Space", "3", "Enter")
+	x.see("newest first, 3 of the last 3 entries")
+	x.keys("Down", "y") // the one that is no hit
+	x.see("it is nothing for the one rule")
+	x.see("problem   no")
+	x.keys("Escape")
+	x.see("reading entries")
+	x.keys("Down", "y")
+	x.see("pump-low: a hit")
+}
+
 // A first start has nothing to show, says so, and writes a first settings file
 // for a path that is typed.
 func TestFirstStart(t *testing.T) {

@@ -63,7 +63,7 @@ end the alert, and which entries came. The exit status is 0 whatever the answer 
 				src = settings.Sources[0]
 			}
 			host, _ := os.Hostname()
-			w := trial.Why(settings, r, src, host, strings.TrimRight(args[0], "\r\n"), time.Local, entry.Of(time.Now()))
+			w := trial.Why(settings, r, src, host, "", strings.TrimRight(args[0], "\r\n"), time.Local, entry.Of(time.Now()))
 			if asJSON {
 				printJSON(w)
 				return nil

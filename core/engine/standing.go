@@ -63,7 +63,7 @@ func (e *Engine) standing(s *state, clock func(entry.Instant) string) Standing {
 		x := &r.Raises[i]
 		holds, text := e.raiseStands(s, i, clock)
 		if a != nil && x.Severity <= a.severity {
-			text += fmt.Sprintf("; it changes nothing while the alert is %s", articled(a.severity.String()))
+			text += "; it changes nothing while the alert is open as " + a.severity.String()
 		}
 		out.Says = append(out.Says, StandingSays{"raise " + x.Severity.String() + ": " + x.Why(), holds, text})
 	}
@@ -88,13 +88,6 @@ func (e *Engine) standing(s *state, clock func(entry.Instant) string) Standing {
 		out.Notes = append(out.Notes, "it is outside the rule's hours")
 	}
 	return out
-}
-
-func articled(s string) string {
-	if strings.ContainsRune("aeiou", rune(s[0])) {
-		return "an " + s
-	}
-	return "a " + s
 }
 
 // raiseStands says what a raise has of what it wants.
@@ -377,6 +370,9 @@ func (e *Engine) clearStands(s *state, clock func(entry.Instant) string) []Stand
 	}
 	if r.Awaits != nil {
 		add("when it comes", false, r.Awaits.String())
+	}
+	if len(out) == 0 {
+		add("by hand", false, "nothing else ends it")
 	}
 	return out
 }

@@ -358,7 +358,7 @@ func TestReplayTellsWhatCannotBeRead(t *testing.T) {
 func TestWhy(t *testing.T) {
 	s := check(t, timed+"rule r {\n on s\n problem /pump (?<pump>\\d+): low/ and level >= error\n recovery \"fine\"\n ignore \"test\"\n per pump\n raise error\n}\n")
 	ask := func(line string) Reason {
-		return Why(s, s.Rules[0], s.Sources[0], "h", line, time.UTC, 0)
+		return Why(s, s.Rules[0], s.Sources[0], "h", "", line, time.UTC, 0)
 	}
 	assert.Equal(t, "recovery", ask("2026-11-24T10:00:00Z fine").Verdict)
 	r := ask("2026-11-24T10:00:00Z pump 7: low")

@@ -188,7 +188,7 @@ func (m *Moment) Text(clock func(entry.Instant) string) string {
 			fmt.Fprintf(&b, " %s %s", f, lang.Quote(s.Key[k]))
 		}
 		if s.Severity != nil {
-			fmt.Fprintf(&b, ": open since %s, %s\n", clock(s.Since), articled(s.Severity.String()))
+			fmt.Fprintf(&b, ": %s, open since %s\n", s.Severity, clock(s.Since))
 		} else {
 			b.WriteString(": no alert is open\n")
 		}
@@ -215,11 +215,4 @@ func (m *Moment) Text(clock func(entry.Instant) string) string {
 		}
 	}
 	return b.String()
-}
-
-func articled(s string) string {
-	if strings.ContainsRune("aeiou", rune(s[0])) {
-		return "an " + s
-	}
-	return "a " + s
 }

@@ -49,7 +49,7 @@ func TestWhyAt(t *testing.T) {
 		want     []string
 	}{
 		{"10:06:30", "7", []string{"no alert is open", "1 of 3 hits in 5m: 10:04:12; the window lost 10:01:10 at 10:06:10", "count is 2"}},
-		{"10:08:20", "7", []string{"open since 10:08:20, a warning", "yes  raise warning: 3 hits in 5m", "3 of 3 hits in 5m: 10:04:12, 10:07:20, 10:08:20", "due at 10:38:20"}},
+		{"10:08:20", "7", []string{"warning, open since 10:08:20", "yes  raise warning: 3 hits in 5m", "3 of 3 hits in 5m: 10:04:12, 10:07:20, 10:08:20", "due at 10:38:20"}},
 		{"10:06:10", "7", []string{"the window lost 10:01:10 at 10:06:10"}},
 		{"10:06:09", "7", []string{"2 of 3 hits in 5m: 10:01:10, 10:04:12\n"}},
 		{"10:09:20", "7", []string{"cleared   recovery"}},

@@ -35,6 +35,8 @@ type Options struct {
 	From, To entry.Instant // half-open on own times; 0 is no bound
 	// Progress is told how many bytes have been read, from time to time.
 	Progress func(bytes int64)
+	// Stop is asked from time to time; an error of it ends the replay.
+	Stop func() error
 	// Emit gets each transition as it comes; it must not keep the pointer.
 	Emit func(*engine.Transition)
 	// Hit gets each hit, with its rule and its key as written.
@@ -267,6 +269,11 @@ func (s *stream) fill() error {
 		s.buf = make([]byte, slabSize)
 	}
 	for len(s.queue) == 0 && s.file < len(s.in.Files) {
+		if s.r.o.Stop != nil {
+			if err := s.r.o.Stop(); err != nil {
+				return err
+			}
+		}
 		n, err := io.ReadFull(s.in.Files[s.file], s.buf[s.rest:])
 		n += s.rest
 		if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {

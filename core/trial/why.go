@@ -40,10 +40,11 @@ type ClauseSays struct {
 	Marks [][2]int `json:"marks,omitempty"`
 }
 
-// Why asks a rule about one line of a source, which may be nil.
-func Why(s *lang.Settings, r *lang.Rule, src *lang.Source, host, line string, zone *time.Location, now entry.Instant) Reason {
+// Why asks a rule about one line of a source, which may be nil. Origin is the log that
+// it stands in; "" is one without a path.
+func Why(s *lang.Settings, r *lang.Rule, src *lang.Source, host, origin, line string, zone *time.Location, now entry.Instant) Reason {
 	var x layout.Division
-	out := why(s, r, src, host, line, zone, now, &x)
+	out := why(s, r, src, host, origin, line, zone, now, &x)
 	hide := func(pairs [][2]string) {
 		for i := range pairs {
 			pairs[i][1] = x.Hide(pairs[i][1])
@@ -63,7 +64,7 @@ func Why(s *lang.Settings, r *lang.Rule, src *lang.Source, host, line string, zo
 	return out
 }
 
-func why(s *lang.Settings, r *lang.Rule, src *lang.Source, host, line string, zone *time.Location, now entry.Instant, x *layout.Division) Reason {
+func why(s *lang.Settings, r *lang.Rule, src *lang.Source, host, origin, line string, zone *time.Location, now entry.Instant, x *layout.Division) Reason {
 	e := &entry.Entry{Host: host, Raw: strings.ToValidUTF8(line, "\uFFFD"), At: now, Arrived: now, Fits: true}
 	out := Reason{Rule: r.Name, Layout: "plain"}
 	if src != nil {
@@ -79,7 +80,7 @@ func why(s *lang.Settings, r *lang.Rule, src *lang.Source, host, line string, zo
 			}
 		}
 	}
-	e.Origin = e.Host + ":"
+	e.Origin = cmp.Or(origin, e.Host+":")
 	out.Fits, out.Text = e.Fits, e.Text()
 	for _, f := range e.Fields {
 		out.Fields = append(out.Fields, [2]string{f.Name, f.Value})

@@ -27,8 +27,9 @@ type Room struct {
 	Inside  bool // the entries of the chosen origin are shown alone
 	Full    bool // entries in full, not divided
 	Misfits bool // only entries that do not fit the layout
-	Scroll  int
+	Scroll  int  // inside, the entry that is chosen
 	chosen  string
+	first   int // inside, the entry on the first line
 	top     int
 	rows    []row
 	lines   []int // row of each line as it was last drawn, -1 for none
@@ -519,7 +520,12 @@ func (r *Room) entries(c *paint.Canvas, x, y, width, bottom int, e *service.Entr
 		}
 	}
 	r.Scroll = min(max(r.Scroll, 0), max(len(e.Lines)-1, 0))
-	lines := e.Lines[r.Scroll:]
+	if rows := bottom - y - 1; r.Full || !r.Inside {
+		r.first = r.Scroll
+	} else {
+		r.first = max(min(r.first, r.Scroll), r.Scroll-rows+1, 0)
+	}
+	lines := e.Lines[min(r.first, len(e.Lines)-1):]
 	if !r.Full {
 		at := c.Put(x, y, base.With(p.Dim), "at") + 8
 		for _, f := range fields {
@@ -529,9 +535,15 @@ func (r *Room) entries(c *paint.Canvas, x, y, width, bottom int, e *service.Entr
 		c.Put(at, y, base.With(p.Dim), "text")
 		y++
 	}
-	for _, l := range lines {
+	for row, l := range lines {
 		if y >= bottom {
 			return
+		}
+		if r.Inside && r.first+row == r.Scroll {
+			c.Ground(0, y, c.W, p.Chosen)
+			if p.Mono {
+				c.Put(0, y, base.Strong(), "›")
+			}
 		}
 		style := base
 		if !l.Fits {
@@ -569,6 +581,32 @@ func (r *Room) entries(c *paint.Canvas, x, y, width, bottom int, e *service.Entr
 	}
 }
 
+// Entry is the entry that is chosen among those of an origin; nil where there is none.
+func (r *Room) Entry(e *service.Entries) *service.EntryView {
+	if e == nil || len(e.Lines) == 0 {
+		return nil
+	}
+	return &e.Lines[min(max(r.Scroll, 0), len(e.Lines)-1)]
+}
+
+// Keep lets the chosen entry stay chosen where newer ones have come before it.
+func (r *Room) Keep(old, now *service.Entries) {
+	if !r.Inside || r.Scroll == 0 || old == nil || now == nil || old.Origin != now.Origin {
+		return
+	}
+	was := r.Entry(old)
+	if was == nil {
+		return
+	}
+	for i := range now.Lines {
+		if x := &now.Lines[i]; i >= r.Scroll && x.At == was.At && x.Raw == was.Raw {
+			r.first += i - r.Scroll
+			r.Scroll = i
+			return
+		}
+	}
+}
+
 // inside draws the entries of the chosen origin alone.
 func (r *Room) inside(c *paint.Canvas, top, bottom int, e *service.Entries, p paint.Palette, base paint.Style) {
 	s, o := r.Chosen()
@@ -587,8 +625,8 @@ func (r *Room) inside(c *paint.Canvas, top, bottom int, e *service.Entries, p pa
 	if r.Filter != "" {
 		words += " have " + r.Filter
 	}
-	if r.Scroll > 0 {
-		words += fmt.Sprintf("; %d newer above", r.Scroll)
+	if r.first > 0 {
+		words += fmt.Sprintf("; %d newer above", r.first)
 	}
 	c.Cut(at+3, top, c.W-at-4, base.With(p.Dim), words)
 	r.entries(c, 1, top+2, c.W-2, bottom, e, p, base)

@@ -77,7 +77,7 @@ func (r *Room) left(c *paint.Canvas, x0, y, width, bottom int, x *service.Row, d
 		} else if x.Origin == "" {
 			s = "or " + s
 		}
-		for _, part := range wrap(s, width-9) {
+		for _, part := range Wrap(s, width-9) {
 			if y < bottom {
 				c.Cut(x0+9, y, width-9, over, part)
 				y++
@@ -109,8 +109,8 @@ func (r *Room) left(c *paint.Canvas, x0, y, width, bottom int, x *service.Row, d
 	return y
 }
 
-// wrap cuts a text into lines of at most that width, at blanks where it can.
-func wrap(s string, width int) []string {
+// Wrap cuts a text into lines of at most that width, at blanks where it can.
+func Wrap(s string, width int) []string {
 	if width < 4 {
 		return []string{s}
 	}
@@ -153,24 +153,24 @@ func (r *Room) evidence(c *paint.Canvas, x0, y, width, bottom int, d *service.De
 		if l.Recovery {
 			lit = base.With(p.Over).Strong()
 		}
-		drawLit(c, x0+11, y, width-11, l, style, lit)
+		DrawLit(c, x0+11, y, width-11, l.Text, l.Lit, style, lit)
 		y++
 	}
 }
 
-// drawLit writes a line with its matches lit.
-func drawLit(c *paint.Canvas, x, y, width int, l service.Evidence, style, lit paint.Style) {
+// DrawLit writes a line with its matches, which are stretches of bytes, lit.
+func DrawLit(c *paint.Canvas, x, y, width int, text string, marks [][2]int, style, lit paint.Style) {
 	end := x + width
 	at := 0
-	for _, s := range l.Lit {
-		if s[0] < at || s[1] > len(l.Text) {
+	for _, s := range marks {
+		if s[0] < at || s[1] > len(text) {
 			continue
 		}
-		x = c.Cut(x, y, end-x, style, l.Text[at:s[0]])
-		x = c.Cut(x, y, end-x, lit, l.Text[s[0]:s[1]])
+		x = c.Cut(x, y, end-x, style, text[at:s[0]])
+		x = c.Cut(x, y, end-x, lit, text[s[0]:s[1]])
 		at = s[1]
 	}
-	c.Cut(x, y, end-x, style, l.Text[at:])
+	c.Cut(x, y, end-x, style, text[at:])
 }
 
 // drawer draws the chosen row's story and evidence over a small screen.
