@@ -165,7 +165,9 @@ func TestWhyOnTheScreen(t *testing.T) {
 	x.see("warning, open since")
 	x.keys("Escape")
 	x.see("looking back")
-	x.keys("Space", "3", "Enter")
+	x.keys("Space", "3")
+	x.see("its newest entries")
+	x.keys("Enter")
 	x.see("newest first, 3 of the last 3 entries")
 	x.keys("Down", "y") // the one that is no hit
 	x.see("it is nothing for the one rule")
