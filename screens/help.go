@@ -42,7 +42,7 @@ func (m *Model) help(c *paint.Canvas, top, bottom int, p paint.Palette) {
 		marks = append(marks, mark{"▲", base, "in a bar: here it worsened"})
 	}
 	keys := [][2]string{
-		{"↑ ↓", "choose; enter unfolds, or opens the story"},
+		{"↑ ↓", "choose; enter unfolds, opens the story, or the numbers that a rule compares"},
 		{"← →", "hold the lamp earlier; with shift ten times as far"},
 		{"space", "live again"},
 		{"+ -", "a longer, a shorter span"},

@@ -108,6 +108,7 @@ func (m *Model) key(k tea.KeyPressMsg) tea.Cmd {
 	case "enter":
 		if !m.room.Fold() {
 			m.room.Drawer = !m.room.Drawer
+			m.room.Opened = m.room.Drawer
 		}
 		if m.view != nil {
 			m.room.Take(m.view)
@@ -115,7 +116,7 @@ func (m *Model) key(k tea.KeyPressMsg) tea.Cmd {
 	case "esc":
 		switch {
 		case m.room.Drawer:
-			m.room.Drawer = false
+			m.room.Drawer, m.room.Opened = false, false
 		case m.room.Filter != "":
 			m.room.Filter = ""
 		case m.held != 0:

@@ -49,25 +49,27 @@ type Model struct {
 	room    watch.Room
 	view    *service.View
 	detail  *service.Detail
-	asked   string        // which detail was asked for last
-	failed  string        // why the service could not be asked
-	held    entry.Instant // the lamp; 0 is live
-	until   entry.Instant // the right edge of the axis while the lamp is held
-	zoom    int           // in widths
-	mode    mode
-	input   string
-	note    string // what the last action did
-	noted   time.Time
-	first   bringIn
-	rule    beginRule
-	why     whyRead
-	inRoom  int
-	roomAt  [2]int // where the rooms' names stand
-	sources sources.Room
-	srcView *service.SourcesView
-	entries *service.Entries
-	divide  *divide.Work
-	back    mode // where help leads back to
+	asked   string // which detail was asked for last
+	// curveAsked is which numbers were asked for last.
+	curveAsked string
+	failed     string        // why the service could not be asked
+	held       entry.Instant // the lamp; 0 is live
+	until      entry.Instant // the right edge of the axis while the lamp is held
+	zoom       int           // in widths
+	mode       mode
+	input      string
+	note       string // what the last action did
+	noted      time.Time
+	first      bringIn
+	rule       beginRule
+	why        whyRead
+	inRoom     int
+	roomAt     [2]int // where the rooms' names stand
+	sources    sources.Room
+	srcView    *service.SourcesView
+	entries    *service.Entries
+	divide     *divide.Work
+	back       mode // where help leads back to
 	// fieldsAsked is the question about fields that is open, stopFields ends it.
 	fieldsAsked string
 	stopFields  context.CancelFunc
@@ -139,6 +141,10 @@ type (
 	entriesMsg struct {
 		asked   string
 		entries *service.Entries
+	}
+	curveMsg struct {
+		asked  string
+		curves *service.Curves
 	}
 	detailMsg struct {
 		asked  string
@@ -212,7 +218,36 @@ func (m *Model) askChosen() tea.Cmd {
 	if m.inRoom == inSources {
 		return m.askEntries()
 	}
-	return m.askDetail()
+	return tea.Batch(m.askDetail(), m.askCurve())
+}
+
+// freshCurve is how long the numbers of a live row stand before they are asked for anew.
+const freshCurve = 5 * time.Second
+
+// askCurve asks for the numbers of the chosen row, where it is opened and has some.
+func (m *Model) askCurve() tea.Cmd {
+	x := m.room.Chosen()
+	if !m.room.Opened || x == nil || !x.Numbers || m.room.Folded() || m.view == nil {
+		return nil
+	}
+	q := service.CurveQuery{Rule: x.Rule, Key: x.Key, At: m.held, From: m.view.From, Column: m.view.Column, Columns: watch.ColumnsOf(m.w).LifeWidth}
+	asked := fmt.Sprint(q)
+	if m.held == 0 {
+		asked += fmt.Sprint(time.Now().Truncate(freshCurve))
+	}
+	if asked == m.curveAsked {
+		return nil
+	}
+	m.curveAsked = asked
+	return func() tea.Msg {
+		ctx, cancel := context.WithTimeout(context.Background(), 2*patience)
+		defer cancel()
+		k, err := m.o.Lantern.Curve(ctx, q)
+		if err != nil {
+			return failedMsg{err}
+		}
+		return curveMsg{asked, k}
+	}
 }
 
 // askDetail asks for what is known of the chosen row.
@@ -276,6 +311,10 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case detailMsg:
 		if msg.asked == m.asked {
 			m.detail = msg.detail
+		}
+	case curveMsg:
+		if msg.asked == m.curveAsked {
+			m.room.Curves = msg.curves
 		}
 	case failedMsg:
 		m.busy = false

@@ -449,6 +449,9 @@ func around(settings *lang.Settings, src *lang.Source, path string, newest store
 		buf, from = buf[k+1:], from+int64(k)+1
 	}
 	slices.Reverse(out)
+	if i := slices.IndexFunc(out, func(e Evidence) bool { return e.Hit || e.Recovery }); i > newerShown {
+		out = out[i-newerShown:]
+	}
 	// Hits of older members, and of other origins, follow without their neighbours.
 	for _, h := range hits {
 		if _, left := places[spot{h.Offset, h.Text}]; !left && h.Origin == newest.Origin {
@@ -465,6 +468,9 @@ func around(settings *lang.Settings, src *lang.Source, path string, newest store
 	}
 	return out, nil
 }
+
+// newerShown is how many lines behind the newest hit are shown.
+const newerShown = 12
 
 // told is an entry without its time, which is shown beside it; of one whose format
 // gives every part a name, what says most.

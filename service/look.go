@@ -37,6 +37,7 @@ func (s *Service) View(_ context.Context, q ViewQuery) (*View, error) {
 	if err := x.past(); err != nil {
 		return nil, err
 	}
+	x.shadows()
 	x.bands()
 	return v, nil
 }
@@ -294,6 +295,53 @@ func (x *looking) stir(r *Row, marks map[int64]int) {
 		r.Note += " in " + entry.Span(best.in)
 	}
 	x.stirring = append(x.stirring, r)
+}
+
+// shadows finds out when an alert stood in the shadow of a bigger one.
+func (x *looking) shadows() {
+	byRule := map[string][]*Row{}
+	for _, r := range x.rows {
+		byRule[r.Rule] = append(byRule[r.Rule], r)
+	}
+	for _, r := range x.rows {
+		rule := x.rules[r.Rule]
+		if rule == nil {
+			continue
+		}
+		r.Numbers = len(rule.Whens()) > 0
+		if len(r.Life.Alerts) == 0 || len(r.Key) != len(rule.Per) {
+			continue
+		}
+		for _, u := range rule.Unless {
+			bigger := x.rules[u.Rule]
+			if bigger == nil {
+				continue
+			}
+			for _, b := range byRule[u.Rule] {
+				if !sharesKey(u.Same, rule, r.Key, bigger, b.Key) {
+					continue
+				}
+				for _, a := range b.Life.Alerts {
+					r.Life.Untold = append(r.Life.Untold, Span{From: a.From, To: a.To, Why: "in the shadow of " + u.Rule})
+					if a.To == entry.None && r.Alert != "" && r.Cleared == entry.None {
+						r.Untold = "shadowed"
+					}
+				}
+			}
+		}
+		sort.Slice(r.Life.Untold, func(i, j int) bool { return r.Life.Untold[i].From < r.Life.Untold[j].From })
+	}
+}
+
+// sharesKey tells whether two keys have the same values of some fields.
+func sharesKey(fields []string, ra *lang.Rule, a []string, rb *lang.Rule, b []string) bool {
+	for _, f := range fields {
+		i, j := slices.Index(ra.Per, f), slices.Index(rb.Per, f)
+		if i < 0 || j < 0 || i >= len(a) || j >= len(b) || a[i] != b[j] {
+			return false
+		}
+	}
+	return true
 }
 
 // dark adds what could not be seen.

@@ -46,6 +46,7 @@ func (s *Service) Serve(ctx context.Context) error {
 	handle(mux, "/entries", s.Entries)
 	handle(mux, "/fields", s.Fields)
 	handle(mux, "/why", s.Why)
+	handle(mux, "/curve", s.Curve)
 	handle(mux, "/clear", func(ctx context.Context, q ClearQuery) (*struct{}, error) { return nil, s.Clear(ctx, q) })
 	handle(mux, "/apply", func(ctx context.Context, _ struct{}) (*struct{}, error) { return nil, s.Apply(ctx) })
 	handle(mux, "/rules", func(ctx context.Context, _ struct{}) (*RulesView, error) { return s.Rules(ctx) })
@@ -138,6 +139,11 @@ func (r *Remote) BeginRule(ctx context.Context, q BeginQuery) (*Begun, error) {
 // Why is part of Lantern.
 func (r *Remote) Why(ctx context.Context, q WhyQuery) (*Why, error) {
 	return call[Why](ctx, r, "/why", q)
+}
+
+// Curve is part of Lantern.
+func (r *Remote) Curve(ctx context.Context, q CurveQuery) (*Curves, error) {
+	return call[Curves](ctx, r, "/curve", q)
 }
 
 // Clear is part of Lantern.

@@ -24,6 +24,8 @@ type Lantern interface {
 	// Why answers why an entry is something for rules or nothing, or how a rule stands
 	// for a key.
 	Why(ctx context.Context, q WhyQuery) (*Why, error)
+	// Curve answers with the numbers over time that a rule compares for a key.
+	Curve(ctx context.Context, q CurveQuery) (*Curves, error)
 	// Clear ends an alert by hand.
 	Clear(ctx context.Context, q ClearQuery) error
 	// Apply takes up changed settings now. It fails with what is wrong in them; the last
@@ -93,6 +95,8 @@ type Row struct {
 	Words    string         `json:"words,omitempty"`
 	Mend     string         `json:"mend,omitempty"`
 	Since    entry.Instant  `json:"since"`
+	Untold   string         `json:"untold,omitempty"`  // why it is not told now
+	Numbers  bool           `json:"numbers,omitempty"` // its rule compares numbers over time
 }
 
 // Life is what happened to a key along the columns of a view.
@@ -100,6 +104,9 @@ type Life struct {
 	Hits   []int  `json:"hits"` // by column
 	Alerts []Span `json:"alerts"`
 	Dark   []Span `json:"dark"` // could not be seen
+	// Untold are stretches in which its alert is not told: it stands in the shadow of a
+	// bigger one, or is hushed.
+	Untold []Span `json:"untold,omitempty"`
 }
 
 // Span is a stretch of time. To is None while it lasts.

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"fmt"
+	"math"
 	"math/big"
 	"slices"
 	"strings"
@@ -224,12 +225,7 @@ func (e *Engine) whenStands(s *state, k int, clock func(entry.Instant) string) (
 		}
 		return x.said, text
 	}
-	var now tally // what has not left by now
-	for _, y := range x.runs {
-		if y.at.Add(w.In) > e.clock {
-			now.take(w, y.entries, y.hits, y.values, 1)
-		}
-	}
+	now := x.now(w, e.clock)
 	text := now.describe(w)
 	v := r.judge(w, &now, r.raiseOf[k] >= 0, e.clock.Add(-w.In) >= s.zero)
 	n := now.hits
@@ -247,7 +243,60 @@ func (e *Engine) whenStands(s *state, k int, clock func(entry.Instant) string) (
 	return v == holds, text
 }
 
-// Value is what entries are together for a comparison: false where there are none of
+// now is what a sliding window holds that has not left it by an instant.
+func (x *window) now(w *lang.When, at entry.Instant) tally {
+	var out tally
+	for _, y := range x.runs {
+		if y.at.Add(w.In) > at {
+			out.take(w, y.entries, y.hits, y.values, 1)
+		}
+	}
+	return out
+}
+
+// Values are what the comparisons of numbers of a rule, in the order of its Whens, have of
+// a key at the engine's clock; where a comparison is by periods, of the newest one that
+// has entries. NaN stands for what has no value.
+func (e *Engine) Values(rule string, key []string) []float64 {
+	for _, r := range e.rules {
+		if r.Name != rule {
+			continue
+		}
+		s := r.keys[keyID(key)]
+		out := make([]float64, len(r.whens))
+		for k, w := range r.whens {
+			out[k] = math.NaN()
+			if s == nil {
+				continue
+			}
+			t := tally{}
+			if x := &s.wins[k]; w.K == 0 {
+				t = x.now(w, e.clock)
+			} else if n := len(x.periods); n > 0 {
+				t = x.periods[n-1].tally
+			} else {
+				continue
+			}
+			if v, ok := t.value(w); ok {
+				out[k], _ = v.Float64()
+			}
+		}
+		return out
+	}
+	return nil
+}
+
+// Limit is the number that a comparison names, as Values has them.
+func Limit(w *lang.When) float64 {
+	r, ok := limit(w).Rat()
+	if !ok {
+		return math.NaN()
+	}
+	f, _ := r.Float64()
+	return f
+}
+
+// value is what entries are together for a comparison; false where there are none of
 // which it could be said.
 func (t *tally) value(w *lang.When) (*big.Rat, bool) {
 	of := func(n, d int) *big.Rat { return new(big.Rat).SetFrac64(int64(n), int64(d)) }

@@ -39,6 +39,10 @@ type Options struct {
 	Stop func() error
 	// Emit gets each transition as it comes; it must not keep the pointer.
 	Emit func(*engine.Transition)
+	// Samples are instants, in order, at which Sample looks at the engine: when all
+	// entries before it, and its timers, have been taken.
+	Samples []entry.Instant
+	Sample  func(i int, e *engine.Engine)
 	// Hit gets each hit, with its rule and its key as written.
 	Hit func(rule string, key []string, at entry.Instant)
 	// Saw gets each verdict, before the engine takes it.
@@ -143,6 +147,7 @@ type replay struct {
 	read    int64
 	origins []engine.Origin
 	began   bool
+	sampled int
 }
 
 // stream reads one input ahead by a slab, and holds what it judged.
@@ -189,6 +194,7 @@ func (r *replay) run() error {
 		best.queue[best.head] = nil
 		best.head++
 		r.begin(r.first(j))
+		r.sample(j.Reached)
 		if len(j.Verdicts) > 0 {
 			r.hits(j)
 			r.take(r.engine.Take(j))
@@ -201,6 +207,7 @@ func (r *replay) run() error {
 			}
 		}
 	}
+	r.sample(entry.Instant(1<<63 - 1))
 	if r.o.To != 0 {
 		r.take(r.engine.Reach(r.o.To))
 	}
@@ -211,6 +218,15 @@ func (r *replay) run() error {
 		r.sum.Untimed = append(r.sum.Untimed, s.in.Path)
 	}
 	return nil
+}
+
+// sample lets those samples be taken that lie before what an origin has reached.
+func (r *replay) sample(reached entry.Instant) {
+	for r.sampled < len(r.o.Samples) && r.o.Samples[r.sampled] <= reached {
+		r.take(r.engine.Reach(r.o.Samples[r.sampled]))
+		r.o.Sample(r.sampled, r.engine)
+		r.sampled++
+	}
 }
 
 // first is the own time of the first entry of all.

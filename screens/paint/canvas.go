@@ -29,6 +29,15 @@ func Hex(s string) Color {
 	return Color{uint8(n >> 16), uint8(n >> 8), uint8(n), true}
 }
 
+// Mix is the colour halfway to another one, where both are set.
+func (c Color) Mix(with Color) Color {
+	if !c.Set || !with.Set {
+		return c
+	}
+	half := func(a, b uint8) uint8 { return uint8((int(a) + int(b)) / 2) }
+	return Color{half(c.R, with.R), half(c.G, with.G), half(c.B, with.B), true}
+}
+
 // Style is how a cell looks.
 type Style struct {
 	Fg, Bg Color

@@ -67,11 +67,21 @@ func (c *Canvas) Lifeline(y int, a Axis, l service.Life, p Palette, base Style) 
 		}
 	}
 	for _, s := range l.Alerts {
-		c.alert(y, a, s, lamp, hits, most, p, base)
+		c.alert(y, a, s, lamp, hits, most, l.Untold, p, base)
 	}
 }
 
-func (c *Canvas) alert(y int, a Axis, s service.Span, lamp int, hits func(int) int, most int, p Palette, base Style) {
+// within tells whether a column lies in one of some stretches of time, up to the lamp.
+func (a Axis) within(k int, spans []service.Span) bool {
+	for _, s := range spans {
+		if a.ColumnOf(s.From) <= k && (s.To == entry.None || k < max(a.ColumnOf(s.To), a.ColumnOf(s.From)+1)) {
+			return true
+		}
+	}
+	return false
+}
+
+func (c *Canvas) alert(y int, a Axis, s service.Span, lamp int, hits func(int) int, most int, untold []service.Span, p Palette, base Style) {
 	from, to := a.ColumnOf(s.From), lamp
 	over := s.To != entry.None && s.To <= a.Lamp
 	if over {
@@ -98,7 +108,11 @@ func (c *Canvas) alert(y int, a Axis, s service.Span, lamp int, hits func(int) i
 		if p.Mono && before > 0 && sev > before {
 			mark = "▲"
 		}
-		c.Put(a.X+k, y, base.With(p.Severity[sev]), mark)
+		style := base.With(p.Severity[sev])
+		if a.within(k, untold) {
+			mark, style = "░", base.With(p.Severity[sev].Mix(p.Ground))
+		}
+		c.Put(a.X+k, y, style, mark)
 		before = sev
 	}
 	// What ended in the lamp's own column has its mark there.

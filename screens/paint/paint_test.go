@@ -46,6 +46,7 @@ func TestLifeline(t *testing.T) {
 		{"over in the lamp's own column", service.Life{Hits: hits(map[int]int{19: 4}), Alerts: []service.Span{{From: at(19), To: at(19), Why: "recovery", Steps: steps(19, entry.Error)}}}, false, "···················┃"},
 		{"worsened, without colours", service.Life{Hits: hits(map[int]int{3: 4, 5: 4}), Alerts: []service.Span{{From: at(3), To: entry.None, Steps: append(steps(3, entry.Notice), steps(5, entry.Critical)...)}}}, true, "···█▂▲▂▂▂▂▂▂▂▂▂▂▂▂▂▂"},
 		{"blind", service.Life{Hits: hits(nil), Dark: []service.Span{{From: at(5), To: at(8)}, {From: at(18), To: entry.None}}}, false, "·····╱╱╱╱·········╱╱"},
+		{"in a shadow", service.Life{Hits: hits(map[int]int{3: 4, 6: 1}), Untold: []service.Span{{From: at(5), To: at(8)}, {From: at(15), To: entry.None}}, Alerts: []service.Span{{From: at(3), To: entry.None, Steps: steps(3, entry.Error)}}}, false, "···█▂░░░▂▂▂▂▂▂▂░░░░░"},
 		{"from before", service.Life{Hits: hits(nil), Alerts: []service.Span{{From: at(0) - 1, To: at(2), Why: "hand", Steps: []service.Step{{At: at(0) - 1, Severity: entry.Error}}}}}, false, "▂▂┊·················"},
 	} {
 		p := Dark()
@@ -59,6 +60,24 @@ func TestLifeline(t *testing.T) {
 	cv := New(20, 1, Color{})
 	cv.Lifeline(0, axis, service.Life{Hits: hits(map[int]int{12: 1})}, Dark(), Style{})
 	assert.Equal(t, "··········          ", text(cv)[0])
+}
+
+// A curve stands on the columns of its instants; its threshold is a line where nothing
+// reaches it.
+func TestCurve(t *testing.T) {
+	of := func(v ...float64) (out []*float64) {
+		for i := range v {
+			out = append(out, &v[i])
+		}
+		return append(out, nil)
+	}
+	cv := New(50, 3, Color{})
+	axis := Axis{X: 20, Columns: 8, From: at(0), Column: time.Minute, Lamp: at(6)}
+	cv.Curve(0, 3, axis, service.Curve{Name: "avg(temp)", Op: ">", Limit: 20, Severity: entry.Warning, Values: of(-10, 5, 20, 35)}, Dark(), Style{})
+	got := text(cv)
+	assert.Equal(t, "   avg(temp)           ▆", strings.TrimRight(got[0], " "))
+	assert.Equal(t, "   is 35            ─▁▇█───  > 20 warning", strings.TrimRight(got[1], " "))
+	assert.Equal(t, "                    ▂███", strings.TrimRight(got[2], " "))
 }
 
 func TestTide(t *testing.T) {

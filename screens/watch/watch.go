@@ -35,6 +35,8 @@ type Room struct {
 	Filter   string
 	Drawer   bool // on a small screen: the story is open
 	Scroll   int  // lines of evidence passed over
+	Opened   bool // the numbers of a row are shown, where its rule compares some
+	Curves   *service.Curves
 	chosen   string
 	unfolded map[string]bool
 	top      int
@@ -108,6 +110,7 @@ func (r *Room) takeBand(band Band, list []service.Row) {
 				head.Life.Hits[k] += n
 			}
 			head.Life.Alerts = append(head.Life.Alerts, y.Life.Alerts...)
+			head.Numbers = false
 			children = append(children, row{Row: y, band: band, child: true, id: y.Rule + "\x00" + strings.Join(y.Key, "\x00") + "\x00"})
 		}
 		r.rows = append(r.rows, head)
@@ -210,6 +213,9 @@ func (r *Room) Draw(c *paint.Canvas, top, bottom int, v *service.View, d *servic
 	base := paint.Style{Fg: p.Text}
 	if !wide {
 		if r.Drawer {
+			if n := r.curves(c, top, bottom-6, a, p, base); n > 0 {
+				top += n
+			}
 			r.drawer(c, top, bottom, d, p, base)
 			return
 		}
@@ -220,7 +226,36 @@ func (r *Room) Draw(c *paint.Canvas, top, bottom int, v *service.View, d *servic
 	need := len(r.layLines(true))
 	split := top + min(max(need+1, 6), (bottom-top)*11/20)
 	r.list(c, top, split, true, col, v, a, p, base)
+	if n := r.curves(c, split+1, bottom-9, a, p, base); n > 0 {
+		c.Rule(1, split, c.W-2, base.With(p.Rule), false)
+		split += n + 2
+	}
 	r.detail(c, split, bottom, d, p, base)
+}
+
+// curveRows is how high the curve of a number is.
+const curveRows = 4
+
+// curves draws the numbers of the chosen row that is opened, as many as fit, and says how
+// many rows they took.
+func (r *Room) curves(c *paint.Canvas, top, bottom int, a paint.Axis, p paint.Palette, base paint.Style) int {
+	x := r.Chosen()
+	if !r.Opened || x == nil || !x.Numbers || r.Folded() {
+		return 0
+	}
+	if k := r.Curves; k == nil || k.Rule != x.Rule || !slices.Equal(k.Key, x.Key) {
+		c.Put(3, top, base.With(p.Dim), "its logs are read once more for its numbers")
+		return 1
+	}
+	y := top
+	for _, v := range r.Curves.List {
+		if y+curveRows > bottom {
+			break
+		}
+		c.Curve(y, curveRows, a, v, p, base)
+		y += curveRows + 1
+	}
+	return max(y-top-1, 0)
 }
 
 // summary is the one heading of a small screen.
@@ -273,7 +308,7 @@ func (r *Room) list(c *paint.Canvas, top, bottom int, headings bool, col Columns
 		y := top + i
 		switch {
 		case l.title:
-			n := []int{len(v.Open), len(v.Stirring), len(v.Blind), len(v.Over)}[l.heading]
+			n := r.count(l.heading)
 			x := c.Put(1, y, base.With(p.Strong).Strong(), itoa(n)+" "+bandNames[l.heading])
 			c.Cut(x+2, y, col.Life-x-3, base.With(p.Dim), bandWords[l.heading])
 			if !labelled {
@@ -295,6 +330,17 @@ func (r *Room) list(c *paint.Canvas, top, bottom int, headings bool, col Columns
 		}
 		c.Put(from, bottom-1, base.With(p.Dim), more)
 	}
+}
+
+// count is how many rows of a band the filter lets through, folded ones by their keys.
+func (r *Room) count(b Band) int {
+	n := 0
+	for _, x := range r.rows {
+		if x.band == b && !x.child {
+			n += max(x.folded, 1)
+		}
+	}
+	return n
 }
 
 // quiet says that there is nothing to show, and what is watched.
@@ -354,6 +400,9 @@ func (r *Room) drawRow(c *paint.Canvas, y int, x *row, col Columns, a paint.Axis
 	note := x.Note
 	if col.Second > 0 && x.band != Stirring && x.band != Blind {
 		c.Cut(col.Note, y, 12, base, hitsOf(x.Count))
+		if x.Untold != "" {
+			note = x.Untold
+		}
 		if x.folded == 0 {
 			c.Cut(col.Second, y, c.W-col.Second, base.With(p.Dim), note)
 		}
