@@ -17,6 +17,8 @@ type fit struct {
 	misfits int
 	example string // the newest one that did not fit
 	last    time.Time
+	all     int64 // looked at since it is known
+	allBad  int64 // of them
 	divider layout.Divider
 }
 
@@ -59,6 +61,10 @@ func (f *fit) add(fits bool, line string) {
 		f.misfits--
 	}
 	f.n = min(f.n+1, len(f.looked))
+	f.all++
+	if !fits {
+		f.allBad++
+	}
 	f.looked[f.at] = fits
 	f.at = (f.at + 1) % len(f.looked)
 	if !fits {
@@ -66,6 +72,10 @@ func (f *fit) add(fits bool, line string) {
 		f.example = Visible(line[:min(len(line), 200)])
 	}
 }
+
+// Fitted is how many entries of the origin were looked at since it is followed, and how
+// many of them did not fit.
+func (o *Origin) Fitted() (looked, misfits int64) { return o.fit.all, o.fit.allBad }
 
 // no tells whether most of the newest entries do not fit.
 func (f *fit) no() bool { return f.n >= 16 && f.misfits*2 > f.n }

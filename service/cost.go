@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"dimlantern/core/entry"
+	"dimlantern/core/lang"
 	"dimlantern/core/match"
 )
 
@@ -138,9 +139,12 @@ func (s *Service) Rules(ctx context.Context) (*RulesView, error) {
 		judged, took := s.spent()
 		v.Since = entry.Of(s.meter.began)
 		for _, r := range s.settings.Rules {
+			if builtIn(r) && s.follower.Empty()[lang.Itself] != "" { // nothing was noticed yet
+				continue
+			}
 			c := RuleCost{Rule: r.Name, Off: r.Off, Last: entry.None, Judged: judged[r.Name], Took: took[r.Name], Sources: []string{}}
 			for _, src := range s.settings.Sources {
-				if len(r.On) == 0 || slices.Contains(r.On, src.Name) {
+				if r.LooksAt(src.Name) {
 					c.Sources = append(c.Sources, src.Name)
 				}
 			}
@@ -157,6 +161,9 @@ func (s *Service) Rules(ctx context.Context) (*RulesView, error) {
 			}
 		}
 		for _, src := range s.settings.Sources {
+			if src.Name == lang.Itself && s.follower.Empty()[lang.Itself] != "" {
+				continue
+			}
 			c := SourceCost{Source: src.Name, Took: s.meter.sources[src.Name]}
 			if p := s.meter.plans[src.Name]; p != nil {
 				c.Took += p.Scanned

@@ -85,7 +85,7 @@ func (s *Service) again(settings *lang.Settings, from entry.Instant, rules []*la
 	var open []*intake.Again
 	for _, o := range s.follower.Origins() {
 		src := settings.Source(o.Source.Name)
-		if src == nil || !slices.ContainsFunc(rules, func(r *lang.Rule) bool { return len(r.On) == 0 || slices.Contains(r.On, src.Name) }) {
+		if src == nil || !slices.ContainsFunc(rules, func(r *lang.Rule) bool { return r.LooksAt(src.Name) }) {
 			continue
 		}
 		said := o.Again(from)
@@ -138,7 +138,7 @@ func matching(s *lang.Settings, r *lang.Rule) string {
 	}
 	fmt.Fprintf(&b, "%q %q %v %q %v %v", r.Per, r.On, r.OnRecovery, r.From, r.During, r.Arrival)
 	for _, src := range s.Sources {
-		if len(r.On) > 0 && !containsString(r.On, src.Name) || src.Off {
+		if !r.LooksAt(src.Name) || src.Off {
 			continue
 		}
 		fmt.Fprintf(&b, "\n%s %q %q %s %v %s", src.Name, src.Files, src.Except, src.Host, src.HostFrom, waysIn(src))

@@ -8,7 +8,6 @@ import (
 
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
-	"dimlantern/core/lang"
 	"dimlantern/core/trial"
 	"dimlantern/intake"
 	"dimlantern/store"
@@ -20,16 +19,12 @@ func (s *Service) sourcesOf(rules []int) map[string]bool {
 	all := s.engine.Rules()
 	for _, i := range rules {
 		for _, src := range s.settings.Sources {
-			if looksAt(all[i], src.Name) {
+			if all[i].LooksAt(src.Name) {
 				out[src.Name] = true
 			}
 		}
 	}
 	return out
-}
-
-func looksAt(r *lang.Rule, source string) bool {
-	return len(r.On) == 0 || containsString(r.On, source)
 }
 
 // hold tells the engine which rules have origins that were not read up to now: a
@@ -61,7 +56,7 @@ func (s *Service) hold(now time.Time) {
 		bounds = map[int]entry.Instant{}
 		for i, r := range s.engine.Rules() {
 			for name, to := range behind {
-				if had, ok := bounds[i]; looksAt(r, name) && (!ok || to < had) {
+				if had, ok := bounds[i]; r.LooksAt(name) && (!ok || to < had) {
 					bounds[i] = to
 				}
 			}

@@ -67,12 +67,12 @@ func (x *looking) live() {
 	x.rules, x.counts, x.exact = map[string]*lang.Rule{}, map[string]int{}, map[string]stirring{}
 	for _, r := range s.settings.Rules {
 		x.rules[r.Name] = r
-		if !r.Off {
+		if !r.Off && !builtIn(r) {
 			v.Rules++
 		}
 	}
 	for _, src := range s.settings.Sources {
-		if !src.Off {
+		if !src.Off && src.Name != lang.Itself {
 			v.Sources++
 		}
 	}
@@ -86,10 +86,16 @@ func (x *looking) live() {
 		}
 	}
 	for name, words := range s.follower.Empty() {
+		if name == lang.Itself { // it has noticed nothing yet
+			continue
+		}
 		v.Waiting = append(v.Waiting, name+": "+words)
 	}
 	sort.Strings(v.Waiting)
 	for _, o := range s.follower.Origins() {
+		if o.Source.Name == lang.Itself {
+			continue
+		}
 		v.Origins++
 		v.Behind += o.Behind()
 		if o.Condition.Blind() && v.Live {

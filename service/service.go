@@ -66,6 +66,7 @@ type Service struct {
 	placed   time.Time // when places were last committed
 	snapped  time.Time
 	trimmed  time.Time
+	noticed  time.Time
 	journal  int  // bytes since the last snapshot
 	snapshot bool // the next commit keeps the engine's whole state
 	failed   time.Time
@@ -205,6 +206,7 @@ func (s *Service) recover() error {
 func (s *Service) check(texts []Text) (*lang.Settings, []lang.Diagnostic) {
 	out, ds := CheckSettings(texts)
 	out.Secret = s.secret
+	s.withItself(out)
 	return out, ds
 }
 
@@ -370,6 +372,7 @@ func (s *Service) round(now time.Time) bool {
 		s.hold(now)
 		s.catching = false
 		s.begin(entry.Of(now))
+		s.noticeItself(now)
 		s.input(inputAdvance, entry.Of(now), s.engine.Advance(entry.Of(now)))
 	}
 	s.keepAround(now)

@@ -123,7 +123,7 @@ func (s *Service) listSources(v *SourcesView, now time.Time) {
 	defer s.mu.Unlock()
 	empty := s.follower.Empty()
 	for _, src := range s.settings.Sources {
-		if src.Off {
+		if src.Off || src.Name == lang.Itself && empty[src.Name] != "" {
 			continue
 		}
 		x := SourceView{Name: src.Name, Where: src.Where(), Files: src.Files, Layout: src.LayoutName(), Begin: beginWords(src.Begin), Words: empty[src.Name]}

@@ -77,7 +77,7 @@ func (s *Service) whyEntry(q WhyQuery) (*Why, error) {
 	out := &Why{Title: "why, for this entry of " + src.Name}
 	var is, not []trial.Reason
 	for _, r := range trial.Active(settings) {
-		if len(r.On) > 0 && !slices.Contains(r.On, src.Name) {
+		if !r.LooksAt(src.Name) {
 			continue
 		}
 		w := trial.Why(settings, r, src, host, q.Origin, q.Text, time.Local, at)

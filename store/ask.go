@@ -3,6 +3,7 @@ package store
 import (
 	"database/sql"
 	"encoding/json"
+	"time"
 
 	"dimlantern/core/entry"
 )
@@ -214,6 +215,13 @@ func (s *Store) HitsOf(key int64, to entry.Instant, limit int) ([]Hit, error) {
 		return h, r.Scan(&h.At, &h.Recovery, &h.Origin, &h.Offset, &h.Text, &h.Skew)
 	}, `SELECT at, recovery, o.name, place, text, skew FROM hits h JOIN origins o ON o.id = h.origin
 		WHERE key = ? AND at <= ? ORDER BY at DESC, seq DESC LIMIT ?`, key, int64(to), limit)
+}
+
+// SlotsOf returns in which slots of time, counted from 1970, a rule had hits from an
+// instant on, in order.
+func (s *Store) SlotsOf(rule string, from entry.Instant, width time.Duration) ([]int64, error) {
+	return rows(s.ask, func(r *sql.Rows) (n int64, err error) { return n, r.Scan(&n) },
+		"SELECT DISTINCT bucket / ? FROM marks WHERE key IN (SELECT id FROM keys WHERE rule = ?) AND bucket >= ? ORDER BY 1", int64(width/Bucket), rule, BucketOf(from))
 }
 
 // Flow returns how many entries arrived in the buckets [from, to].

@@ -72,7 +72,7 @@ func (e *Engine) Begin(at entry.Instant, origins []Origin) bool {
 // keyOf is the key that a log itself gives; nil where it gives none, or the rule does not
 // look at it.
 func (r *rule) keyOf(o Origin) []string {
-	if !r.origin || len(r.On) > 0 && !slices.Contains(r.On, o.Source) {
+	if !r.origin || !r.LooksAt(o.Source) {
 		return nil
 	}
 	key := make([]string, len(r.Per))

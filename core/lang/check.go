@@ -240,7 +240,7 @@ func (k *checker) resolve() {
 	for _, r := range s.Rules {
 		f, ok := k.file[r], true
 		for _, on := range r.On {
-			if s.Source(on) != nil {
+			if s.Source(on) != nil || on == Itself {
 				continue
 			}
 			ok = false

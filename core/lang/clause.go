@@ -45,7 +45,7 @@ func init() { // it refers to itself through the readers
 			"rules": readHushRules, "about": readAbout, "where": readHushWhere, "from": readHushFrom, "why": readHushWhy, "note": readNote, "off": readOff,
 		},
 		"settings": {
-			"mail": readMail, "tell": readSettingsTell, "heartbeat": readHeartbeat, "zone": readZone, "apply": readApply, "keep": readAtMost, "most": readMost,
+			"mail": readMail, "tell": readSettingsTell, "heartbeat": readHeartbeat, "zone": readZone, "apply": readApply, "keep": readAtMost, "most": readMost, "built-in": readBuiltIn,
 			"note": readNote, "about": readAbout, "off": readOff,
 		},
 	}

@@ -365,6 +365,27 @@ func readApply(c *cursor, node any) {
 	node.(*Settings).ByHand = true
 }
 
+func readBuiltIn(c *cursor, node any) {
+	const mend = "write: built-in off, or: built-in off rule-silent"
+	s := node.(*Settings)
+	if !c.accept("off") {
+		c.expected(c.peek(), "off", mend)
+		return
+	}
+	if !c.more() {
+		s.AllBuiltInOff = true
+		return
+	}
+	at := c.peek()
+	for _, n := range c.names("a built-in rule's name") {
+		if !contains(BuiltInRules, n) {
+			c.fail(at, "unknown-name", fmt.Sprintf("there is no built-in rule %q", n), meant(n, BuiltInRules))
+			return
+		}
+		s.BuiltInOff = append(s.BuiltInOff, n)
+	}
+}
+
 // completeContact tells what a contact lacks.
 func (k *checker) completeContact(f *File, b *block, n *Contact) {
 	if len(n.Mail)+len(n.Webhook)+len(n.Syslog)+len(n.Command) == 0 {
@@ -404,7 +425,7 @@ func (k *checker) people() {
 	}
 	for _, h := range s.Hushes {
 		for _, n := range h.Rules {
-			if !contains(k.names["rule"], n) {
+			if !contains(k.names["rule"], n) && !contains(BuiltInRules, n) {
 				k.at(k.file[h], h, "hush", "rules", n, Err, "unknown-name", fmt.Sprintf("there is no rule %q", n), meant(n, k.names["rule"]))
 			}
 		}

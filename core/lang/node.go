@@ -24,8 +24,11 @@ type Settings struct {
 	Heartbeat *Heartbeat // nil where there is none
 	ByHand    bool       // changed files are taken up when told to only
 	MostKeys  int        // of each rule; 0 is DefaultKeys
-	Note      string
-	Zone      string // of times without one; "" is the machine's
+	// BuiltInOff are the built-in rules that are switched off; AllBuiltInOff: all of them.
+	BuiltInOff    []string
+	AllBuiltInOff bool
+	Note          string
+	Zone          string // of times without one; "" is the machine's
 	// AtMost is how many bytes kept entries may take; 0 is DefaultAtMost.
 	AtMost int64
 	// Secret is the key of the stand-ins that a mask puts for values. Who reads
@@ -86,11 +89,23 @@ func (s *Settings) Rule(name string) *Rule {
 func (s *Settings) RulesFor(source string) []*Rule {
 	var out []*Rule
 	for _, r := range s.Rules {
-		if !r.Off && (len(r.On) == 0 || source == "" || contains(r.On, source)) {
+		if !r.Off && (source == "" && len(r.On) == 0 || r.LooksAt(source)) {
 			out = append(out, r)
 		}
 	}
 	return out
+}
+
+// Itself is the name of the source in which Dim Lantern says what it has noticed about
+// its own rules and layouts. Only rules that name it look at it.
+const Itself = "dim-lantern"
+
+// BuiltInRules are the rules that look at it where the settings do not switch them off.
+var BuiltInRules = []string{"rule-silent", "layout-fits-less"}
+
+// LooksAt tells whether the rule looks at a source.
+func (r *Rule) LooksAt(source string) bool {
+	return len(r.On) == 0 && source != Itself || contains(r.On, source)
 }
 
 // Expect is a test of a rule, written beside it.

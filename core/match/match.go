@@ -120,7 +120,7 @@ func NewPlan(s *lang.Settings, source *lang.Source, rules []*lang.Rule, zone *ti
 	}
 	index := map[lang.Literal]int{}
 	for i, r := range rules {
-		if r.Off || len(r.On) > 0 && name != "" && !slices.Contains(r.On, name) {
+		if r.Off || name != "" && !r.LooksAt(name) {
 			continue
 		}
 		at := len(p.rules)
