@@ -7,18 +7,23 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/layout"
+	"dimlantern/core/match"
 	"dimlantern/core/trial"
+	"dimlantern/intake"
 	"dimlantern/service"
 )
 
 func checkCommand() *cobra.Command {
 	var asJSON, reach bool
+	var samples []string
 	c := &cobra.Command{
 		Use:   "check PATH…",
 		Short: "Errors and findings in settings files",
@@ -26,8 +31,9 @@ func checkCommand() *cobra.Command {
 finding: where it is, why, and what to write instead. The exit status is 0 where
 there are none, else 1. With --reach it also tries every source for real: whether
 its files are there and can be read, what their entries' times are, and whether
-the layout fits.`,
-		Example: "  dimlantern check ./rules\n  dimlantern check --reach --json ./rules",
+the layout fits. With --sample it also says which clauses fit no entry of a log, and
+what nearly does; --reach takes the newest entries of each source as its sample.`,
+		Example: "  dimlantern check ./rules\n  dimlantern check --reach --json ./rules\n  dimlantern check ./rules --sample pump-03.log.1",
 		Args:    atLeast("a PATH"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			texts, err := service.ReadSettings(args...)
@@ -35,6 +41,17 @@ the layout fits.`,
 				return err
 			}
 			settings, ds := service.CheckSettings(texts)
+			var reached []intake.Reach
+			if reach {
+				reached = service.Probe(settings)
+			}
+			if !lang.Errors(ds) {
+				more, err := neverFits(settings, texts, samples, reached)
+				if err != nil {
+					return err
+				}
+				ds = append(ds, more...)
+			}
 			files := len(texts)
 			for _, t := range texts {
 				if t.Table {
@@ -62,7 +79,7 @@ the layout fits.`,
 			if len(texts) == 0 {
 				return failed{"there is no *.lantern file there"}
 			}
-			if reach && !printReach(service.Probe(settings), asJSON) {
+			if reach && !printReach(reached, asJSON) {
 				return failed{}
 			}
 			if slices.ContainsFunc(ds, func(d lang.Diagnostic) bool { return d.Weight != lang.Note }) {
@@ -73,7 +90,69 @@ the layout fits.`,
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "one JSON object a line")
 	c.Flags().BoolVar(&reach, "reach", false, "try every source for real")
+	c.Flags().StringArrayVar(&samples, "sample", nil, "a log to try the clauses on; again for more of them")
 	return c
+}
+
+// sampleSize is how much of the end of a log --reach takes as its sample, in bytes.
+const sampleSize = 4 << 20
+
+// neverFits are the clauses that fit no entry of a sample: of files that are named, and of
+// the newest entries of logs that can be reached.
+func neverFits(settings *lang.Settings, texts []service.Text, samples []string, reached []intake.Reach) ([]lang.Diagnostic, error) {
+	host, _ := os.Hostname()
+	by := map[string]*trial.Sampler{}
+	var order []string
+	of := func(src *lang.Source) *trial.Sampler {
+		if by[src.Name] == nil {
+			by[src.Name] = trial.NewSampler(settings, src, time.Local, entry.Of(time.Now()))
+			order = append(order, src.Name)
+		}
+		return by[src.Name]
+	}
+	for _, path := range samples {
+		list, err := sourcesFor(settings, "", absolute(path))
+		if err != nil {
+			return nil, err
+		}
+		for _, src := range list {
+			if src == nil {
+				return nil, fmt.Errorf("--sample %s: the rules name no source that it could belong to", path)
+			}
+			plan := match.NewPlan(settings, src, nil, time.Local)
+			if _, err := eachBlock(path, plan, func(text []byte) error {
+				plan.All(text, func(line []byte) { of(src).Add(host, string(line)) })
+				return nil
+			}); err != nil {
+				return nil, err
+			}
+		}
+	}
+	for _, r := range reached {
+		src := settings.Source(r.Source)
+		origin, path, _ := strings.Cut(r.Origin, ":")
+		if !r.OK || src == nil || src.Kept() {
+			continue
+		}
+		plan := match.NewPlan(settings, src, nil, time.Local)
+		text, err := intake.Tail(path, plan, entry.Of(time.Now().Add(24*time.Hour)), sampleSize)
+		if err != nil {
+			continue // what was reached has said why
+		}
+		plan.Entries(text, func(line []byte) { of(src).Add(origin, string(line)) })
+	}
+	var out []lang.Diagnostic
+	for _, name := range order {
+		for _, d := range by[name].Findings() {
+			for _, t := range texts {
+				if lines := strings.Split(t.Body, "\n"); t.Name == d.Pos.File && d.Pos.Line <= len(lines) {
+					d.Line = lines[d.Pos.Line-1]
+				}
+			}
+			out = append(out, d)
+		}
+	}
+	return out, nil
 }
 
 // sayZone says in which zone times are read that do not name theirs.
