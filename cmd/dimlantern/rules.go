@@ -275,7 +275,7 @@ A file with errors of syntax is left alone.`,
 }
 
 func testCommand() *cobra.Command {
-	var asJSON bool
+	var asJSON, verbose bool
 	var run string
 	c := &cobra.Command{
 		Use:   "test PATH…",
@@ -308,15 +308,22 @@ at which step, and what happened instead. Its last line is "N passed, N failed".
 						delete(x, "rule")
 						x["layout"] = o.Layout
 					}
+					if o.Failed {
+						x["at"], x["then"] = o.Step.Pos.String(), strings.TrimSpace(o.Step.Line)
+						x["accounted"], x["instead"] = stepsTold(o.Accounted), happenedTold(o.Instead)
+					}
 					printJSON(x)
 				}
 				if !o.Failed {
 					passed++
+					if verbose && !asJSON {
+						fmt.Printf("pass %s: %s\n", o.Rule+o.Layout, o.Expect.Title)
+					}
 					continue
 				}
 				fails++
 				if !asJSON {
-					fmt.Printf("%s: %s: %s\n    %s\n    %s\n", o.Step.Pos, o.Rule+o.Layout, o.Expect.Title, o.Step.Line, o.Why)
+					printFailed(&o)
 				}
 			}
 			out := os.Stdout
@@ -331,8 +338,46 @@ at which step, and what happened instead. Its last line is "N passed, N failed".
 		},
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "one JSON object an expect")
+	c.Flags().BoolVarP(&verbose, "verbose", "v", false, "name those that pass as well")
 	c.Flags().StringVar(&run, "run", "", "only expects whose \"RULE: TITLE\" fits this pattern")
 	return c
+}
+
+// printFailed prints why an expect failed: which line, what came instead and by which
+// step, and what had been accounted for by then.
+func printFailed(o *trial.Outcome) {
+	fmt.Printf("FAIL %s: %s\n    %s: %s\n", o.Rule+o.Layout, o.Expect.Title, o.Step.Pos, strings.TrimSpace(o.Step.Line))
+	lead := "came instead"
+	for _, s := range happenedTold(o.Instead) {
+		fmt.Printf("        %-14s %s\n", lead, s)
+		lead = ""
+	}
+	if len(o.Instead) == 0 {
+		fmt.Printf("        %s\n", o.Why)
+	} else if strings.HasPrefix(o.Why, "this happened as well") {
+		fmt.Printf("        %-14s every then line of this step has come true, and this happened as well: %s\n", "", strings.TrimPrefix(o.Why, "this happened as well: "))
+	}
+	lead = "accounted for"
+	for _, s := range stepsTold(o.Accounted) {
+		fmt.Printf("        %-14s %s\n", lead, s)
+		lead = ""
+	}
+}
+
+func stepsTold(steps []lang.Step) []string {
+	out := []string{}
+	for _, s := range steps {
+		out = append(out, fmt.Sprintf("line %d: %s", s.Pos.Line, strings.TrimSpace(s.Line)))
+	}
+	return out
+}
+
+func happenedTold(list []trial.Happened) []string {
+	out := []string{}
+	for _, h := range list {
+		out = append(out, fmt.Sprintf("%s   (line %d: %s)", h.Then, h.Step.Pos.Line, strings.TrimSpace(h.Step.Line)))
+	}
+	return out
 }
 
 func printJSON(v any) {

@@ -30,6 +30,16 @@ type Outcome struct {
 	Failed bool
 	Step   lang.Step // where it failed
 	Why    string
+	// Accounted are the then lines before that one that came true.
+	Accounted []lang.Step
+	// Instead is what happened since the steps before it, each with the step that made it.
+	Instead []Happened
+}
+
+// Happened is a transition of an expect as a then line would have it, and its step.
+type Happened struct {
+	Then string
+	Step lang.Step
 }
 
 // Expects runs every expect of the layouts and of the rules, those that are off
@@ -60,6 +70,8 @@ type stage struct {
 	offset   int64
 	hosts    []string
 	happened []engine.Transition
+	by       []lang.Step // of each, what made it
+	playing  lang.Step
 }
 
 func run(s *lang.Settings, r *lang.Rule, x *lang.Expect) Outcome {
@@ -74,7 +86,8 @@ func run(s *lang.Settings, r *lang.Rule, x *lang.Expect) Outcome {
 	out := Outcome{Rule: r.Name, Expect: x}
 	for i := 0; i < len(x.Steps); {
 		if x.Steps[i].Kind != "then" {
-			st.happened = st.happened[:0]
+			st.happened, st.by = st.happened[:0], st.by[:0]
+			st.playing = x.Steps[i]
 			st.step(x.Steps[i])
 			i++
 			continue
@@ -85,8 +98,12 @@ func run(s *lang.Settings, r *lang.Rule, x *lang.Expect) Outcome {
 		}
 		if step, why := st.compare(x.Steps[i:j]); why != "" {
 			out.Failed, out.Step, out.Why = true, step, why
+			for k := range st.happened {
+				out.Instead = append(out.Instead, Happened{told(st.happened[k : k+1]), st.by[k]})
+			}
 			return out
 		}
+		out.Accounted = append(out.Accounted, x.Steps[i:j]...)
 		i = j
 	}
 	return out
@@ -144,7 +161,12 @@ func fieldsTold(fields []entry.Field) string {
 	return strings.Join(out, ", ")
 }
 
-func (st *stage) note(ts []engine.Transition) { st.happened = append(st.happened, ts...) }
+func (st *stage) note(ts []engine.Transition) {
+	st.happened = append(st.happened, ts...)
+	for range ts {
+		st.by = append(st.by, st.playing)
+	}
+}
 
 func (st *stage) step(s lang.Step) {
 	switch s.Kind {
