@@ -48,19 +48,30 @@ type Step struct {
 	Severity entry.Severity
 }
 
-// SVG writes the chart as an SVG 1.1 drawing.
+// SVG writes the chart as an SVG 1.1 drawing, as high as its rows need.
 func (c *Chart) SVG(w io.Writer) error {
-	v := vgsvg.New(c.size())
-	c.paint(v, func(s string) string { return s })
+	v := vgsvg.New(width, vg.Length(headed+footed+rowHigh*max(len(c.Rows), 1)))
+	c.paint(v, c.Rows, "", func(s string) string { return s })
 	_, err := v.WriteTo(w)
 	return err
 }
 
-// PDF writes the chart as a PDF of one page, its fonts embedded.
+// PDF writes the chart as a PDF on pages of A4, its fonts embedded; each page has the
+// axis and the legend.
 func (c *Chart) PDF(w io.Writer) error {
-	v := vgpdf.New(c.size())
+	v := vgpdf.New(width, page)
 	v.EmbedFonts(true)
-	c.paint(v, codePage)
+	pages := max((len(c.Rows)+pageRows-1)/pageRows, 1)
+	for i := range pages {
+		number := ""
+		if pages > 1 {
+			number = fmt.Sprintf("page %d of %d", i+1, pages)
+		}
+		if i > 0 {
+			v.NextPage()
+		}
+		c.paint(v, c.Rows[min(i*pageRows, len(c.Rows)):min((i+1)*pageRows, len(c.Rows))], number, codePage)
+	}
 	_, err := v.WriteTo(w)
 	return err
 }
@@ -88,11 +99,10 @@ const (
 	rowHigh = 17
 	headed  = 62
 	footed  = 44
+	page    = 595 // the short side of A4
+	// pageRows is how many rows a page has room for.
+	pageRows = (page - headed - footed) / rowHigh
 )
-
-func (c *Chart) size() (vg.Length, vg.Length) {
-	return width, vg.Length(headed + footed + rowHigh*max(len(c.Rows), 1))
-}
 
 var faces = font.NewCache(liberation.Collection())
 
@@ -120,17 +130,21 @@ type painter struct {
 	encode func(string) string
 }
 
-func (c *Chart) paint(v vg.CanvasSizer, encode func(string) string) {
+// paint draws some rows, and the number of the page where there are several.
+func (c *Chart) paint(v vg.CanvasSizer, rows []Row, number string, encode func(string) string) {
 	w, h := v.Size()
 	p := &painter{v, c, margin + names, w - margin - notes, footed, h, encode}
 	p.rect(0, 0, w, h, color.White)
 	p.text(margin, h-28, face(13), ink, c.Title)
 	p.text(margin, h-44, face(8), pale, fmt.Sprintf("%s to %s, %s", c.stamp(c.From), c.stamp(c.To), c.To.Time().In(c.zone()).Format("MST")))
+	small := face(8)
+	p.text(w-margin-small.Width(number), h-28, small, pale, number)
+	p.bottom = max(p.bottom, h-headed-vg.Length(rowHigh*max(len(rows), 1)))
 	p.axis()
-	for i := range c.Rows {
-		p.row(&c.Rows[i], h-headed-vg.Length(rowHigh*(i+1)))
+	for i := range rows {
+		p.row(&rows[i], h-headed-vg.Length(rowHigh*(i+1)))
 	}
-	if len(c.Rows) == 0 {
+	if len(rows) == 0 {
 		p.text(p.left, h-headed-rowHigh, face(9), pale, "no rule had a hit")
 	}
 	p.legend()

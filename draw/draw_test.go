@@ -3,6 +3,7 @@ package draw
 import (
 	"bytes"
 	"encoding/xml"
+	"fmt"
 	"io"
 	"strings"
 	"testing"
@@ -46,4 +47,11 @@ func TestPDF(t *testing.T) {
 	assert.True(t, bytes.HasPrefix(b.Bytes(), []byte("%PDF-1.")))
 	assert.Equal(t, "\xd6l \x85 ?", codePage("Öl … 日"))
 	require.NoError(t, (&Chart{Title: "empty"}).PDF(&b))
+	long := chart()
+	for range 6 {
+		long.Rows = append(long.Rows, long.Rows...)
+	}
+	b.Reset()
+	require.NoError(t, long.PDF(&b))
+	assert.Contains(t, b.String(), fmt.Sprintf("/Count %d", (len(long.Rows)+pageRows-1)/pageRows), "as many pages as its rows need")
 }

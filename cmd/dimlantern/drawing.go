@@ -24,7 +24,7 @@ type drawing struct {
 }
 
 // maxRows is how many lifelines a drawing holds; those with alerts come first.
-const maxRows = 200
+const maxRows = 500
 
 func newDrawing(o *replayOptions) *drawing {
 	return &drawing{o: o, rows: map[string]*draw.Row{}, from: entry.None}
@@ -61,7 +61,10 @@ func (d *drawing) take(t *engine.Transition) {
 	}
 	r := d.row(t.Rule, t.Key)
 	switch t.Change {
-	case engine.Raised:
+	case engine.Raised, engine.Reopened:
+		if d.from == entry.None || t.At < d.from {
+			d.from = t.At
+		}
 		r.Alerts = append(r.Alerts, draw.Alert{From: t.At, To: entry.None, Steps: []draw.Step{{At: t.At, Severity: t.Severity}}})
 	case engine.Worsened:
 		a := &r.Alerts[len(r.Alerts)-1]
