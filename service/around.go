@@ -34,7 +34,9 @@ func (s *Service) noteBare(t *engine.Transition) {
 		return
 	}
 	if s.bare == nil {
-		s.bare = map[string]bareAlert{}
+		if s.bare == nil {
+			s.bare = map[string]bareAlert{}
+		}
 	}
 	s.bare[t.Alert] = bareAlert{t.Rule, t.Key, time.Now().Add(aroundWait)}
 }
@@ -47,6 +49,10 @@ func (s *Service) isKept(origin string) bool {
 	}
 	return false
 }
+
+// bareWait is how long after a start the service looks for such alerts: there is more
+// urgent work first.
+const bareWait = time.Second
 
 // findBare takes up the alerts whose lines could not be kept before a crash.
 func (s *Service) findBare() {
@@ -64,7 +70,7 @@ func (s *Service) findBare() {
 	s.bare = map[string]bareAlert{}
 	due := time.Now().Add(aroundWait)
 	for _, k := range s.engine.Keys() {
-		if alerts[k.Alert] {
+		if _, known := s.bare[k.Alert]; alerts[k.Alert] && !known {
 			s.bare[k.Alert] = bareAlert{k.Rule, k.Key, due}
 		}
 	}

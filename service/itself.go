@@ -17,7 +17,7 @@ import (
 // own, and built-in rules look at that as rules look at every other log: so it is raised,
 // told, cleared and looked back at as everything else is.
 
-// itselfText are the built-in source and rules; %s is the log's path.
+// itselfText are the built-in source and rules; %s is where the log will be.
 const itselfText = `source dim-lantern {
   files  %s
   begin  oldest
@@ -45,7 +45,12 @@ rule layout-fits-less {
 }
 `
 
-const itselfFile = "dim-lantern.log"
+// The log of its own, in the data folder. The source has a pattern for it, so that it has
+// no origin before there is something in it.
+const (
+	itselfFolder = "noticed"
+	itselfFile   = itselfFolder + "/dim-lantern.log"
+)
 
 // withItself adds the built-in source and rules to settings. A rule of the settings with
 // the name of a built-in one stands in its place.
@@ -53,11 +58,11 @@ func (s *Service) withItself(to *lang.Settings) {
 	if to.AllBuiltInOff || to.Source(lang.Itself) != nil {
 		return
 	}
-	path, err := filepath.Abs(filepath.Join(s.o.Data, itselfFile))
+	path, err := filepath.Abs(filepath.Join(s.o.Data, itselfFolder))
 	if err != nil {
 		return
 	}
-	own, ds := CheckSettings([]Text{{Name: "built-in", Body: fmt.Sprintf(itselfText, lang.Quote(escapeGlob(path)))}})
+	own, ds := CheckSettings([]Text{{Name: "built-in", Body: fmt.Sprintf(itselfText, lang.Quote(escapeGlob(path)+"/*.log"))}})
 	if lang.Errors(ds) {
 		s.o.Log.Error("the built-in rules are not right", "what", ds[0].What)
 		return
@@ -201,6 +206,7 @@ const mostItself = 4 << 20
 // writeItself adds an entry to the log of its own.
 func (s *Service) writeItself(now time.Time, fields map[string]any) {
 	path := filepath.Join(s.o.Data, itselfFile)
+	os.MkdirAll(filepath.Dir(path), 0o700) // what fails here fails below
 	if info, err := os.Stat(path); err == nil && info.Size() > mostItself {
 		os.Rename(path, path+".1")
 	}

@@ -67,8 +67,9 @@ type Service struct {
 	snapped  time.Time
 	trimmed  time.Time
 	noticed  time.Time
-	journal  int  // bytes since the last snapshot
-	snapshot bool // the next commit keeps the engine's whole state
+	bareDue  time.Time // when to look for alerts whose lines could not be kept before a crash
+	journal  int       // bytes since the last snapshot
+	snapshot bool      // the next commit keeps the engine's whole state
 	failed   time.Time
 	checked  time.Time
 	stamp    string // of the settings folder, when it was last read
@@ -155,9 +156,13 @@ func (s *Service) start() error {
 	settings, ds := s.check(texts)
 	s.sayErrors(ds, "runs without what is wrong")
 	s.stamp = stampOf(s.o.Settings, texts)
+	same := !lang.Errors(ds) && s.trouble["state"] == "" && len(s.texts) > 0 && sameTexts(texts, s.texts)
+	if same { // the state that was read belongs to them as it is
+		settings = s.settings
+	}
 	s.use(settings, texts)
-	s.findBare()
-	s.snapshot = true
+	s.snapshot = !same
+	s.bareDue = time.Now().Add(bareWait)
 	s.batch.Now = entry.Of(time.Now())
 	return s.commit()
 }
@@ -374,6 +379,10 @@ func (s *Service) round(now time.Time) bool {
 		s.begin(entry.Of(now))
 		s.noticeItself(now)
 		s.input(inputAdvance, entry.Of(now), s.engine.Advance(entry.Of(now)))
+	}
+	if !s.bareDue.IsZero() && now.After(s.bareDue) {
+		s.bareDue = time.Time{}
+		s.findBare()
 	}
 	s.keepAround(now)
 	if x := s.ways.index(); x != nil {

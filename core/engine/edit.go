@@ -14,6 +14,9 @@ import (
 // open in both stays the same alert, and what is open no more is cleared with the reason.
 func (e *Engine) Edit(rules []*lang.Rule, sameMatch func(old, new *lang.Rule) bool, built *Engine) []Transition {
 	e.out = e.out[:0]
+	if built == nil && slices.Equal(rules, e.Rules()) {
+		return nil
+	}
 	next := New(rules)
 	next.clock, next.blind, next.Dropped, next.Hits, next.Recoveries = e.clock, e.blind, e.Dropped, e.Hits, e.Recoveries
 	byName := map[string]*rule{}

@@ -26,12 +26,13 @@ import (
 )
 
 var (
-	mib     = flag.Int("mib", 256, "size of the log in MiB")
-	repeats = flag.Int("repeats", 3, "runs of each, of which the fastest counts")
-	only    = flag.String("only", "", "only this kind of patterns")
-	profile = flag.String("profile", "", "write a CPU profile of the last replay there")
-	onlyLag = flag.Bool("only-lag", false, "measure the latency alone")
-	noLag   = flag.Bool("no-lag", false, "leave the latency out")
+	mib      = flag.Int("mib", 256, "size of the log in MiB")
+	repeats  = flag.Int("repeats", 3, "runs of each, of which the fastest counts")
+	only     = flag.String("only", "", "only this kind of patterns")
+	profile  = flag.String("profile", "", "write a CPU profile of the last replay there")
+	onlyLag  = flag.Bool("only-lag", false, "measure the latency alone")
+	onlyKeys = flag.Bool("only-keys", false, "measure many keys alone")
+	noLag    = flag.Bool("no-lag", false, "leave the latency out")
 )
 
 // kind is a way of writing many patterns.
@@ -199,6 +200,16 @@ func main() {
 		latencies()
 		return
 	}
+	if *onlyKeys {
+		if *profile != "" {
+			f, err := os.Create(*profile)
+			must(err)
+			must(pprof.StartCPUProfile(f))
+			defer pprof.StopCPUProfile()
+		}
+		manyKeys()
+		return
+	}
 	runtime.GOMAXPROCS(1)
 	dir := "/dev/shm"
 	if info, err := os.Stat(dir); err != nil || !info.IsDir() {
@@ -239,6 +250,7 @@ func main() {
 	}
 	scale(path, size)
 	if !*noLag {
+		manyKeys()
 		latencies()
 	}
 }
