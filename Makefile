@@ -45,7 +45,7 @@ long: tools build
 	$(GO) test ./core/layout -run XXX -fuzz FuzzSyslog -fuzztime 5m -fuzzminimizetime 20x
 	$(GO) test ./core/layout -run XXX -fuzz FuzzFormats -fuzztime 5m -fuzzminimizetime 20x
 	for f in FuzzJSON FuzzLogfmt FuzzColumns FuzzW3C FuzzDetect; do $(GO) test ./core/layout -run XXX -fuzz "^$$f$$" -fuzztime 5m -fuzzminimizetime 20x || exit 1; done
-	$(GO) test ./core/match -run XXX -fuzz FuzzFrames -fuzztime 5m -fuzzminimizetime 20x
+	for f in FuzzFrames FuzzMatcher FuzzEval; do $(GO) test ./core/match -run XXX -fuzz "^$$f$$" -fuzztime 5m -fuzzminimizetime 20x || exit 1; done
 	$(GO) test ./intake/listen -run XXX -fuzz FuzzFrames -fuzztime 5m -fuzzminimizetime 20x
 	$(GO) test ./intake/journal -run XXX -fuzz FuzzExport -fuzztime 5m -fuzzminimizetime 20x
 	$(GO) test ./intake/channel -run XXX -fuzz FuzzHost -fuzztime 5m -fuzzminimizetime 20x
