@@ -37,6 +37,7 @@ test: tools build
 # Hours' worth of random cases, fuzzing and kills.
 long: tools build
 	DIMLANTERN_KILLS=130 $(GO) test -timeout 90m ./test -run Kill -v
+	DIMLANTERN_PAST=168h $(GO) test -timeout 60m ./test -run Gullhaven -v
 	$(GO) test -timeout 60m ./core/engine -rapid.checks=200000
 	$(GO) test -timeout 60m ./intake -rapid.checks=10000
 	$(GO) test -timeout 60m ./core/match -rapid.checks=50000

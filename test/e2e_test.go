@@ -40,7 +40,7 @@ func TestMain(m *testing.M) {
 }
 
 // patience is how long a condition is waited for.
-const patience = 20 * time.Second
+var patience = 20 * time.Second
 
 func eventually(t *testing.T, what string, cond func() bool) {
 	t.Helper()

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io/fs"
+	"os"
 	"math/rand/v2"
 	"path/filepath"
 	"slices"
@@ -23,7 +24,13 @@ import (
 func TestGullhavenLiveEqualsReplay(t *testing.T) {
 	f := newFolder(t)
 	seed := uint64(time.Now().UnixNano())
-	h, err := demo.New(demo.Options{Folder: f.dir, Seed: seed, Now: time.Now(), Pace: 1})
+	past, times := 3*time.Hour, 6
+	if d, err := time.ParseDuration(os.Getenv("DIMLANTERN_PAST")); err == nil {
+		past, times = d, 40
+		defer func(was time.Duration) { patience = was }(patience)
+		patience = 10 * time.Minute
+	}
+	h, err := demo.New(demo.Options{Folder: f.dir, Seed: seed, Now: time.Now(), Pace: 1, Past: past})
 	require.NoError(t, err)
 	require.NoError(t, h.Past())
 	f.settings = h.Settings()
@@ -45,7 +52,7 @@ func TestGullhavenLiveEqualsReplay(t *testing.T) {
 
 	r := rand.New(rand.NewPCG(seed, 4))
 	kills := 0
-	for range 6 {
+	for range times {
 		s := f.start(t)
 		time.Sleep(time.Duration(20+r.IntN(250)) * time.Millisecond) // the instant is the point
 		require.NoError(t, s.cmd.Process.Kill())
