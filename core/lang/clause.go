@@ -118,7 +118,7 @@ func (f *File) readBlock(b *block, kind string, node any) {
 			f.readExpectBlock(c, node)
 			continue
 		}
-		reader(&cursor{file: f, toks: c.toks, i: 1}, node)
+		reader(&cursor{file: f, toks: c.toks, i: 1, kind: kind}, node)
 	}
 }
 

@@ -17,6 +17,7 @@ type cursor struct {
 	file   *File
 	toks   []token
 	i      int
+	kind   string // of the block
 	failed bool
 }
 
@@ -83,8 +84,51 @@ func (c *cursor) done(mend string) {
 			c.failed = true
 			return
 		}
-		c.fail(t, "syntax", "the clause should end before "+visible(t.src), mend)
+		c.fail(t, "syntax", "the clause should end before "+visible(t.src), c.instead(t, mend))
 	}
+}
+
+// instead is what to write instead of a clause that goes on at t, where what stands there
+// says what was meant; else mend.
+func (c *cursor) instead(t token, mend string) string {
+	first := c.toks[0].src
+	rest := ""
+	if c.i+1 < len(c.toks) {
+		rest = c.toks[c.i+1].src
+	}
+	switch {
+	case t.is("at") && rest == "least":
+		return "a comma stands before it: …, at least N"
+	case t.is(",") && first == "clear" && (rest == "on" || rest == "after" || rest == "when" || rest == "by"):
+		return "each way to clear is a clause of its own, on a line of its own: clear " + joined(c.toks[c.i+1:])
+	case first == "raise" && t.is("without") && rest != "":
+		return "write: raise " + c.toks[1].src + " after " + rest + " without"
+	case first == "raise" && t.is("for"):
+		return "for a value that stays so long beyond a bound: raise " + c.toks[1].src + " when min(FIELD) > 80 in " + orElse(rest, "5m") + "; for an alert that is open so long: raise " + c.toks[1].src + " after " + orElse(rest, "5m") + " open"
+	case first == "raise" && (t.is("times") || t.is("hits")):
+		return "the number stands alone: raise " + c.toks[1].src + " at " + c.toks[c.i-1].src + " in 10m"
+	case first == "raise" && t.is(","):
+		return "each raise is a clause of its own, on a line of its own: raise " + joined(c.toks[c.i+1:])
+	case t.kind == name && clauses[c.kind][t.src] != nil:
+		return t.src + " begins a clause of its own: write it on a line of its own"
+	}
+	return mend
+}
+
+func orElse(s, other string) string {
+	if s == "" {
+		return other
+	}
+	return s
+}
+
+// joined are tokens as they would be written.
+func joined(toks []token) string {
+	var out []string
+	for _, t := range toks {
+		out = append(out, t.src)
+	}
+	return visible(strings.ReplaceAll(strings.Join(out, " "), " ,", ","))
 }
 
 func (c *cursor) text(what string) string {
@@ -103,7 +147,15 @@ func (c *cursor) duration(what string) time.Duration {
 	}
 	d, err := entry.ParseDuration(t.src)
 	if err != nil {
-		c.fail(t, "bad-duration", err.Error(), "write it like 250ms, 30s, 5m, 1h30m, 2d or 1w")
+		mend := "write it like 250ms, 30s, 5m, 1h30m, 2d or 1w"
+		if u := c.peek(); strings.Trim(t.src, "0123456789") == "" && u.kind == name && u.src != "" && strings.ContainsRune("smhdw", rune(u.src[0])) {
+			unit := u.src[:1]
+			if strings.HasPrefix(u.src, "ms") || strings.HasPrefix(u.src, "milli") {
+				unit = "ms"
+			}
+			mend = "write it as one: " + t.src + unit
+		}
+		c.fail(t, "bad-duration", err.Error(), mend)
 	} else if d == 0 {
 		c.fail(t, "bad-duration", what+" cannot be nothing", "write a duration of 1ms or more")
 	}

@@ -208,6 +208,8 @@ func lexToken(t token) stateFn {
 				l.fail("syntax", from, fmt.Sprintf("%q does not quote a text", r), `write straight double quotes: "…"`)
 			} else if r == ';' {
 				l.fail("syntax", from, "a clause ends at the end of its line, not with ;", "leave the ; out, and begin a new line")
+			} else if r == '-' {
+				l.fail("syntax", from, "a dash stands alone", "a span has no blanks in it: 22:00-06:00, mon-fri; a negative number none behind its sign")
 			} else {
 				l.fail("syntax", from, fmt.Sprintf("the character %s begins nothing that is known", visible(fmt.Sprintf("%q", r))), mend)
 			}

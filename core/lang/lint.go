@@ -23,6 +23,7 @@ func (k *checker) lint() {
 		}
 		k.lintFields(r, finding)
 		k.lintExprs(r)
+		k.lintDurations(r)
 		if r.Recovery != nil {
 			if r.Problem != nil && r.Recovery.String() == r.Problem.String() {
 				finding("recovery", "", "same-lines", "the recovery fits the same lines as the problem, so nothing is ever a hit", "write what the entry says when it is over")
@@ -240,6 +241,72 @@ func (k *checker) lintFields(r *Rule, finding func(word, arg, code, what, mend s
 var templateWords = []string{"count", "span", "first", "last", "severity"}
 
 var builtIn = []string{"text", "origin", "host", "source", "channel", "provider", "event", "level", "account", "at", "arrived", "fits"}
+
+// lintDurations tells of what a pattern captures as digits alone, and is compared with a
+// duration: 120 is none, 120ms is.
+func (k *checker) lintDurations(r *Rule) {
+	f := k.file[r]
+	bare := map[string]bool{}
+	for _, x := range r.Exprs() {
+		Walk(x.Expr, func(part Expr, _ bool) {
+			switch p := part.(type) {
+			case *Match:
+				for _, g := range p.Pattern.Groups {
+					bare[g] = digitsOnly(p.Pattern.Source, g)
+				}
+			case *Compare:
+				if p.Value.Kind == DurationValue && bare[p.Field] {
+					k.tell(f, Finding, "never-a-duration", p.Pos, len(p.Field), p.Field+" is captured as digits alone, which are a number and no duration, so it never compares", "capture its unit as well: (?<"+p.Field+">\\d+ms), or compare with a number")
+				}
+			}
+		})
+	}
+	for _, w := range r.Whens() {
+		if w.Value.Kind == DurationValue && bare[w.Field] {
+			k.tell(f, Finding, "never-a-duration", w.Pos, len(w.Agg), w.Field+" is captured as digits alone, which are a number and no duration, so none of its values counts", "capture its unit as well: (?<"+w.Field+">\\d+ms), or compare with a number")
+		}
+	}
+}
+
+// digitsOnly tells whether what a group captures can hold digits, signs and points alone.
+func digitsOnly(src, group string) bool {
+	re, err := syntax.Parse(src, syntax.Perl)
+	if err != nil {
+		return false
+	}
+	found, only := false, true
+	var within func(x *syntax.Regexp)
+	within = func(x *syntax.Regexp) {
+		switch x.Op {
+		case syntax.OpLiteral:
+			for _, r := range x.Rune {
+				only = only && strings.ContainsRune("0123456789.,+-", r)
+			}
+		case syntax.OpCharClass:
+			for i := 0; i+1 < len(x.Rune); i += 2 {
+				only = only && (x.Rune[i] >= '0' && x.Rune[i+1] <= '9' || x.Rune[i] >= '+' && x.Rune[i+1] <= '.')
+			}
+		case syntax.OpAnyChar, syntax.OpAnyCharNotNL:
+			only = false
+		}
+		for _, s := range x.Sub {
+			within(s)
+		}
+	}
+	var look func(x *syntax.Regexp)
+	look = func(x *syntax.Regexp) {
+		if x.Op == syntax.OpCapture && x.Name == group {
+			found = true
+			within(x)
+			return
+		}
+		for _, s := range x.Sub {
+			look(s)
+		}
+	}
+	look(re)
+	return found && only
+}
 
 // lintExprs looks at the patterns themselves.
 func (k *checker) lintExprs(r *Rule) {

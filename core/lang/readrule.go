@@ -167,6 +167,10 @@ func (c *cursor) span(mend string) (Hours, bool) {
 		return h, false
 	}
 	t := c.next()
+	if c.peek().kind == bad { // it has been told already
+		c.failed = true
+		return h, false
+	}
 	from, to, ok := strings.Cut(t.src, "-")
 	var good [2]bool
 	h.From, good[0] = parseClock(from)
@@ -261,7 +265,11 @@ func readRaise(c *cursor, node any) {
 		case c.accept("open"):
 			raise.Open, raise.Untaken = d, c.accept("untaken")
 		default:
-			c.expected(c.peek(), "without, or open", mend)
+			mend := mend
+			if !c.more() {
+				mend = "an alert that has been open so long: raise " + word + " after " + entry.Span(d) + " open; a problem that is not over by then: once PROBLEM, awaits RECOVERY, raise " + word + " after " + entry.Span(d) + " without"
+			}
+			c.expected(c.peek(), "without or open", mend)
 		}
 	case c.accept("by"):
 		t := c.next()
@@ -274,7 +282,7 @@ func readRaise(c *cursor, node any) {
 			raise.By.Days = c.days()
 		}
 		if !c.accept("without") {
-			c.expected(c.peek(), "without", "write: raise "+word+" by 06:00 on mon-fri without")
+			c.expected(c.peek(), "without", "write: raise "+word+" by "+t.src+" without for every day, or by "+t.src+" on mon-fri without")
 		}
 	case t.is("in"):
 		c.fail(t, "syntax", "in D needs a number of hits before it", "write: raise "+word+" at 3 in 5m")
@@ -308,7 +316,11 @@ func (c *cursor) threshold(r *Raise) {
 	}
 	if c.accept(",") {
 		if !c.accept("then") {
-			c.expected(c.peek(), "then", "write: raise error at 5 in 10m, then EXPR within 5m")
+			mend := "write: raise error at 5 in 10m, then EXPR within 5m"
+			if t := c.peek(); entry.SeverityOf(t.src) != 0 {
+				mend = "each raise is a clause of its own, on a line of its own: raise " + joined(c.toks[c.i:])
+			}
+			c.expected(c.peek(), "then", mend)
 		}
 		r.Then = c.expr()
 		if !c.accept("within") {
@@ -427,7 +439,7 @@ func readClear(c *cursor, node any) {
 				r.Age = d
 			}
 		default:
-			c.expected(c.peek(), "quiet, or open", mend)
+			c.expected(c.peek(), "quiet or open", mend)
 		}
 	case t.is("by"):
 		if !c.accept("hand") {
