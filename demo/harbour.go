@@ -32,6 +32,8 @@ type Options struct {
 	Pace   float64 // how many times faster than real time the story goes; 0 is 1
 	// Past is how much has happened before the start; 0 is three hours.
 	Past time.Duration
+	// Copies is how many older copies each log keeps when it rotates; 0 is 3.
+	Copies int
 	// Now is when the story is live; the zero value is the machine's clock.
 	Now time.Time
 }
@@ -53,6 +55,9 @@ func New(o Options) (*Harbour, error) {
 	}
 	if o.Past == 0 {
 		o.Past = 3 * time.Hour
+	}
+	if o.Copies == 0 {
+		o.Copies = 3
 	}
 	if o.Now.IsZero() {
 		o.Now = time.Now()
@@ -184,6 +189,7 @@ type logFile struct {
 	copy  bool  // by copy and truncate
 	size  int64
 	lines []byte
+	keep  int // older copies
 	gone  bool
 	kept  bool // its writer keeps the lines back for now
 	mode  os.FileMode
@@ -195,7 +201,7 @@ func (h *Harbour) log(name string, most int64, byCopy bool) *logFile {
 	if f := h.files[path]; f != nil {
 		return f
 	}
-	f := &logFile{path: path, most: most, copy: byCopy, mode: 0o644}
+	f := &logFile{path: path, most: most, copy: byCopy, keep: h.o.Copies, mode: 0o644}
 	h.files[path] = f
 	return f
 }
@@ -258,11 +264,8 @@ func (f *logFile) absent(away bool) {
 	}
 }
 
-// keep is how many older copies a log has.
-const keep = 3
-
 func (f *logFile) rotate() error {
-	for i := keep; i > 1; i-- {
+	for i := f.keep; i > 1; i-- {
 		os.Rename(fmt.Sprintf("%s.%d", f.path, i-1), fmt.Sprintf("%s.%d", f.path, i))
 	}
 	f.size = 0

@@ -5,8 +5,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"io/fs"
-	"os"
 	"math/rand/v2"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -30,7 +30,7 @@ func TestGullhavenLiveEqualsReplay(t *testing.T) {
 		defer func(was time.Duration) { patience = was }(patience)
 		patience = 10 * time.Minute
 	}
-	h, err := demo.New(demo.Options{Folder: f.dir, Seed: seed, Now: time.Now(), Pace: 1, Past: past})
+	h, err := demo.New(demo.Options{Folder: f.dir, Seed: seed, Now: time.Now(), Pace: 1, Past: past, Copies: 1000})
 	require.NoError(t, err)
 	require.NoError(t, h.Past())
 	f.settings = h.Settings()

@@ -349,7 +349,7 @@ func TestNeeds(t *testing.T) {
 		`\d+`:                             "",
 		`a.*`:                             "",
 		`(?i)Öl level`:                    "l level",
-		`(?i)kiss`:                        "",
+		`(?i)kiss`:                        "kiss",
 		`(abc)+`:                          "abc",
 		`^ab$`:                            "ab",
 		`x{3}y`:                           "xxxy",

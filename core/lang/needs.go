@@ -16,7 +16,8 @@ type Literal struct {
 
 // Needs returns a set of literals of which every text that fits the pattern
 // holds at least one; nil where there is no such set. The literals stand in the
-// text as contiguous bytes.
+// text as contiguous bytes; where one is folded, a text may have the Kelvin sign in the
+// place of a k, and the long s in that of an s.
 func Needs(p *Pattern) []Literal {
 	re, err := syntax.Parse(p.Source, syntax.Perl)
 	if err != nil {
@@ -40,15 +41,15 @@ type needs struct {
 // choose returns the better of the two sets.
 func (n needs) choose() []Literal { return better(usable(n.exact), usable(n.some)) }
 
-// usable cuts folded literals to stretches without k and s, and refuses sets
-// with a literal that is too short to search for.
+// usable writes folded literals in small letters, and refuses sets with a literal that is
+// too short to search for. A folded k also stands for the Kelvin sign, an s for the long s.
 func usable(set []Literal) []Literal {
 	var out []Literal
 	for _, l := range set {
 		if l.Fold {
 			best := ""
 			for _, piece := range strings.FieldsFunc(l.Text, func(r rune) bool {
-				return r == 'k' || r == 's' || r == 'K' || r == 'S' || r >= utf8.RuneSelf
+				return r >= utf8.RuneSelf
 			}) {
 				if len(piece) > len(best) {
 					best = piece

@@ -6,6 +6,7 @@ package layout
 
 import (
 	"bytes"
+	"encoding/binary"
 	"maps"
 	"slices"
 	"strings"
@@ -528,10 +529,21 @@ func (d *Divider) GlanceOn(slab []byte, at, stop, most int) Run {
 	behind := l.patterns[0].behind
 	prefix := string(d.cache.prefix[:d.cache.n])
 	n, top := len(prefix), -1
+	// Of lines with three decimals only one that is later than all before it is read.
+	latest := ^uint32(0)
 	for r.Next < stop && r.Lines < most {
 		line := slab[r.Next:]
 		if len(line) < n+5 || string(line[:n]) != prefix {
 			break
+		}
+		if w := binary.BigEndian.Uint32(line[n:]); w <= latest && top >= 0 && int(line[n+4]) == behind && w>>24 == latest>>24 {
+			k := bytes.IndexByte(line[n+4:], '\n')
+			if k < 0 {
+				break
+			}
+			r.Next += n + 4 + k + 1
+			r.Lines++
+			continue
 		}
 		nano, end := 0, n
 		if line[n] == '.' || line[n] == ',' {
@@ -546,6 +558,10 @@ func (d *Divider) GlanceOn(slab []byte, at, stop, most int) Run {
 		}
 		if nano > top {
 			top, r.At, r.End = nano, r.Next, r.Next+end+k
+			latest = ^uint32(0)
+			if end == n+4 {
+				latest = binary.BigEndian.Uint32(line[n:])
+			}
 		}
 		r.Next += end + k + 1
 		r.Lines++

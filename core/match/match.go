@@ -324,8 +324,10 @@ func (r *Reader) Scan(raw []byte, base int64, now entry.Instant, emit func(*engi
 	r.Plan.Prepare(slab[:min(len(slab), 256<<10)])
 	r.spots = r.Plan.search.search(slab, r.spots[:0])
 	s := &scan{r: r, slab: slab, marks: marks, base: base, now: now, emit: emit, tick: tick}
-	s.run()
-	n := int64(bytes.Count(slab, newline)) - s.headers
+	if s.run() {
+		return s.lines
+	}
+	n := int64(bytes.Count(slab, newline))
 	if slab[len(slab)-1] != '\n' {
 		n++
 	}
@@ -348,8 +350,7 @@ type scan struct {
 	topEnd int
 	sure   bool
 	conds  []int
-	// headers is how many lines were no entries.
-	headers int64
+	lines  int64 // that were walked over, and are entries
 	// memo is the entry that was divided last.
 	memo struct {
 		division layout.Division
@@ -359,7 +360,8 @@ type scan struct {
 	}
 }
 
-func (s *scan) run() {
+// run judges what stands in the slab, and tells whether it has walked over every line.
+func (s *scan) run() bool {
 	r := s.r
 	p := r.Plan
 	if !p.Timed() {
@@ -381,7 +383,7 @@ func (s *scan) run() {
 	headed := p.Layout.Headed()
 	walk := every || p.Timed() || headed
 	next := 0 // in r.spots
-	lines, step, since := 0, 0, 0
+	step, since := 0, 0
 	if s.tick != nil {
 		step = max(1, bytes.Count(s.slab, newline)/512)
 	}
@@ -394,7 +396,7 @@ func (s *scan) run() {
 		}
 		if walk && !every && !headed {
 			if k := s.skip(at, next, step-since); k.Lines > 0 {
-				lines += k.Lines
+				s.lines += int64(k.Lines)
 				since += k.Lines
 				if step > 0 && since >= step {
 					s.tick(Tick{max(s.top, r.Reached), since})
@@ -413,7 +415,6 @@ func (s *scan) run() {
 			stop = end + 1
 		}
 		if headed && r.divider.See(s.line(at, end)) {
-			s.headers++
 			for next < len(r.spots) && r.spots[next].at < end {
 				next++
 			}
@@ -440,7 +441,7 @@ func (s *scan) run() {
 				s.judge(at, end, stop)
 			}
 		}
-		lines++
+		s.lines++
 		if since++; step > 0 && since >= step && walk {
 			s.tick(Tick{max(s.top, r.Reached), since})
 			since = 0
@@ -457,6 +458,7 @@ func (s *scan) run() {
 			s.tick(Tick{r.Reached, since})
 		}
 	}
+	return walk
 }
 
 var newline = []byte{'\n'}

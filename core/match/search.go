@@ -113,51 +113,161 @@ func newSearcher(lits []literal, sample []byte) *searcher {
 		}
 		return s
 	}
-	type kind struct {
-		stride, q int
-		fold      bool
-	}
-	by := map[kind][]int{}
-	var kinds []kind
-	for i, l := range lits {
-		k := kind{1, min(4, len(l.text)), l.fold}
-		switch n := len(l.text); {
-		case n >= 11:
-			k.stride = 8
-		case n >= 7:
-			k.stride = 4
-		case n >= 5:
-			k.stride = 2
-		case n == 4:
-			k.stride, k.q = 2, 3
-		}
-		if by[k] == nil {
-			kinds = append(kinds, k)
-		}
-		by[k] = append(by[k], i)
-	}
-	for _, k := range kinds {
-		if len(by[k]) <= 2 && !k.fold && k.stride < 8 {
-			s.few = append(s.few, by[k]...)
+	for _, g := range grouped(lits) {
+		l := lits[g[0]]
+		stride, q := strideOf(lits, g)
+		if len(g) <= 2 && !l.fold && stride < 8 {
+			s.few = append(s.few, g...)
 			continue
 		}
-		s.groups = append(s.groups, newGroup(lits, by[k], k.stride, k.q, k.fold, sample))
+		s.groups = append(s.groups, bestGroup(lits, g, stride, q, l.fold, sample))
 	}
 	return s
 }
 
+// shorter are the strides that are tried besides the longest one: a shorter window may
+// lie in a stretch that many literals share.
+var shorter = []int{10}
+
+// bestGroup makes the group whose stride makes the least work on the sample.
+func bestGroup(lits []literal, which []int, longest, q int, fold bool, sample []byte) group {
+	freq := frequencies(q, fold, sample)
+	best := newGroup(lits, which, longest, q, fold, freq)
+	sample = sample[:min(len(sample), 32<<10)]
+	least := best.work(sample)
+	for _, stride := range shorter {
+		if stride >= longest {
+			continue
+		}
+		g := newGroup(lits, which, stride, q, fold, freq)
+		if w := g.work(sample); w < least {
+			best, least = g, w
+		}
+	}
+	return best
+}
+
+// work estimates the work of a search over a sample, in looks at a position.
+func (g *group) work(sample []byte) int {
+	sum := 0
+	for p := 0; p+4 <= len(sample); p += g.stride {
+		sum++
+		if w := g.mask(binary.LittleEndian.Uint32(sample[p:])); g.filter.passes(w)&1 != 0 {
+			sum += 4
+			for _, pl := range g.grams.find(w) {
+				sum += 2
+				if w := &g.windows[pl.window]; len(w.lits) > 1 && p >= int(pl.off) && same(sample[p-int(pl.off):], w.text, g.fold) {
+					sum += len(w.lits)
+				}
+			}
+		}
+	}
+	return sum
+}
+
+// maxStride is the longest stride: a window is as long as it, and the rest of a q-gram.
+const maxStride = 16
+
+// allowed is the longest stride that a literal of that length allows, and the length of
+// the q-gram that it is looked for by.
+func allowed(n int) (stride, q int) {
+	switch {
+	case n >= 5:
+		return min(n-3, maxStride), 4
+	case n == 4:
+		return 2, 3
+	}
+	return 1, n
+}
+
+// strideOf is the stride of a group: that of its shortest literal.
+func strideOf(lits []literal, group []int) (stride, q int) {
+	stride = maxStride + 1
+	for _, i := range group {
+		if st, n := allowed(len(lits[i].text)); st < stride || st == stride && n < q {
+			stride, q = st, n
+		}
+	}
+	return stride, q
+}
+
+// grouped divides literals into groups that are searched one after the other: folded ones
+// and others, and of each as few groups, with strides as long, as make the least work. A
+// search takes 1/stride looks at each byte, so that a few short literals among many long
+// ones are better off on their own.
+func grouped(lits []literal) [][]int {
+	var out [][]int
+	for _, fold := range []bool{false, true} {
+		by := map[[2]int][]int{} // stride and q → literals
+		for i, l := range lits {
+			if l.fold == fold {
+				st, q := allowed(len(l.text))
+				by[[2]int{st, q}] = append(by[[2]int{st, q}], i)
+			}
+		}
+		var kinds [][2]int
+		for k := range by {
+			kinds = append(kinds, k)
+		}
+		// The longest strides first; those with a q-gram of their own stand alone.
+		slices.SortFunc(kinds, func(a, b [2]int) int {
+			if a[1] != b[1] {
+				return b[1] - a[1]
+			}
+			return b[0] - a[0]
+		})
+		// least[i] is the least work for kinds[i:], until[i] where its first group ends.
+		least, until := make([]float64, len(kinds)+1), make([]int, len(kinds)+1)
+		for i := len(kinds) - 1; i >= 0; i-- {
+			least[i] = -1
+			for j := i + 1; j <= len(kinds) && kinds[j-1][1] == kinds[i][1]; j++ {
+				if c := 1/float64(kinds[j-1][0]) + least[j]; least[i] < 0 || c < least[i] {
+					least[i], until[i] = c, j
+				}
+			}
+		}
+		for i := 0; i < len(kinds); i = until[i] {
+			var g []int
+			for _, k := range kinds[i:until[i]] {
+				g = append(g, by[k]...)
+			}
+			slices.Sort(g)
+			out = append(out, g)
+		}
+	}
+	return out
+}
+
 const gramHash = 0x9E3779B1
 
-func newGroup(lits []literal, which []int, stride, q int, fold bool, sample []byte) group {
-	g := group{stride: stride, q: q, fold: fold, and: 1<<(8*q) - 1}
+// freqBits is how many bits of a q-gram's hash its frequency in the sample is known by.
+const freqBits = 16
+
+// frequencies are how often q-grams stand in a sample, by their hashes.
+func frequencies(q int, fold bool, sample []byte) []uint16 {
+	g := masks(q, fold)
+	freq := make([]uint16, 1<<freqBits)
+	for i := 0; i+4 <= len(sample); i += 3 {
+		if n := &freq[g.mask(binary.LittleEndian.Uint32(sample[i:]))*gramHash>>(32-freqBits)]; *n < 1<<16-1 {
+			*n++
+		}
+	}
+	return freq
+}
+
+// masks is a group that has nothing but how it looks at q-grams.
+func masks(q int, fold bool) group {
+	g := group{q: q, fold: fold, and: 1<<(8*q) - 1}
 	if fold {
 		g.or = 0x20202020
 	}
+	return g
+}
+
+func newGroup(lits []literal, which []int, stride, q int, fold bool, freq []uint16) group {
+	g := masks(q, fold)
+	g.stride = stride
 	grams := map[uint32][]place{}
-	freq := make([]uint32, 1<<14)
-	for i := 0; i+4 <= len(sample); i += 3 {
-		freq[g.mask(binary.LittleEndian.Uint32(sample[i:]))*gramHash>>18]++
-	}
 	width := q + stride - 1
 	index := map[string]int{}
 	for _, i := range which {
@@ -168,12 +278,12 @@ func newGroup(lits []literal, which []int, stride, q int, fold bool, sample []by
 			c, rarest := 8, 1<<30
 			for k := 0; k+q <= width; k++ {
 				gr := g.gram(w[k:])
-				n := int(freq[gr*gramHash>>18])
+				n := int(freq[gr*gramHash>>(32-freqBits)])
 				rarest = min(rarest, n)
 				c += 2 * n * (1 + len(grams[gr])) // each place of a q-gram is compared where it stands
 			}
 			if n, chosen := index[w]; chosen { // then only its literals are
-				c = rarest * (1 + len(g.windows[n].lits))
+				c = rarest * (4 + len(g.windows[n].lits)) / 4
 			}
 			if cost < 0 || c < cost {
 				best, cost = off, c
@@ -254,50 +364,8 @@ func (g *group) search(lits []literal, slab []byte, out []spot) []spot {
 	f, or, and := g.filter, g.or, g.and
 	p := 0
 	switch g.stride {
-	case 8:
-		for ; p+28 <= len(slab); p += 32 {
-			b := slab[p : p+28 : p+28]
-			w0 := (binary.LittleEndian.Uint32(b) | or) & and
-			w1 := (binary.LittleEndian.Uint32(b[8:]) | or) & and
-			w2 := (binary.LittleEndian.Uint32(b[16:]) | or) & and
-			w3 := (binary.LittleEndian.Uint32(b[24:]) | or) & and
-			if (f.passes(w0)|f.passes(w1)|f.passes(w2)|f.passes(w3))&1 != 0 {
-				if f.passes(w0)&1 != 0 {
-					out = g.verify(lits, slab, p, w0, out)
-				}
-				if f.passes(w1)&1 != 0 {
-					out = g.verify(lits, slab, p+8, w1, out)
-				}
-				if f.passes(w2)&1 != 0 {
-					out = g.verify(lits, slab, p+16, w2, out)
-				}
-				if f.passes(w3)&1 != 0 {
-					out = g.verify(lits, slab, p+24, w3, out)
-				}
-			}
-		}
-	case 4:
-		for ; p+16 <= len(slab); p += 16 {
-			b := slab[p : p+16 : p+16]
-			w0 := (binary.LittleEndian.Uint32(b) | or) & and
-			w1 := (binary.LittleEndian.Uint32(b[4:]) | or) & and
-			w2 := (binary.LittleEndian.Uint32(b[8:]) | or) & and
-			w3 := (binary.LittleEndian.Uint32(b[12:]) | or) & and
-			if (f.passes(w0)|f.passes(w1)|f.passes(w2)|f.passes(w3))&1 != 0 {
-				if f.passes(w0)&1 != 0 {
-					out = g.verify(lits, slab, p, w0, out)
-				}
-				if f.passes(w1)&1 != 0 {
-					out = g.verify(lits, slab, p+4, w1, out)
-				}
-				if f.passes(w2)&1 != 0 {
-					out = g.verify(lits, slab, p+8, w2, out)
-				}
-				if f.passes(w3)&1 != 0 {
-					out = g.verify(lits, slab, p+12, w3, out)
-				}
-			}
-		}
+	case 1:
+		p, out = g.searchEach(lits, slab, out)
 	case 2:
 		for ; p+16 <= len(slab); p += 12 {
 			b := slab[p : p+16 : p+16]
@@ -313,21 +381,25 @@ func (g *group) search(lits []literal, slab []byte, out []spot) []spot {
 			}
 		}
 	default:
-		for ; p+8 <= len(slab); p += 4 {
-			x := binary.LittleEndian.Uint64(slab[p : p+8 : p+8])
-			w0, w1, w2, w3 := (uint32(x)|or)&and, (uint32(x>>8)|or)&and, (uint32(x>>16)|or)&and, (uint32(x>>24)|or)&and
+		st := g.stride
+		for ; p+3*st+4 <= len(slab); p += 4 * st {
+			b := slab[p : p+3*st+4]
+			w0 := (binary.LittleEndian.Uint32(b) | or) & and
+			w1 := (binary.LittleEndian.Uint32(b[st:]) | or) & and
+			w2 := (binary.LittleEndian.Uint32(b[2*st:]) | or) & and
+			w3 := (binary.LittleEndian.Uint32(b[3*st:]) | or) & and
 			if (f.passes(w0)|f.passes(w1)|f.passes(w2)|f.passes(w3))&1 != 0 {
 				if f.passes(w0)&1 != 0 {
 					out = g.verify(lits, slab, p, w0, out)
 				}
 				if f.passes(w1)&1 != 0 {
-					out = g.verify(lits, slab, p+1, w1, out)
+					out = g.verify(lits, slab, p+st, w1, out)
 				}
 				if f.passes(w2)&1 != 0 {
-					out = g.verify(lits, slab, p+2, w2, out)
+					out = g.verify(lits, slab, p+2*st, w2, out)
 				}
 				if f.passes(w3)&1 != 0 {
-					out = g.verify(lits, slab, p+3, w3, out)
+					out = g.verify(lits, slab, p+3*st, w3, out)
 				}
 			}
 		}
@@ -338,6 +410,32 @@ func (g *group) search(lits []literal, slab []byte, out []spot) []spot {
 		}
 	}
 	return out
+}
+
+// searchEach looks at every position as far as four can be asked for at once, and says
+// how far that is.
+func (g *group) searchEach(lits []literal, slab []byte, out []spot) (int, []spot) {
+	f, or, and := g.filter, g.or, g.and
+	p := 0
+	for ; p+8 <= len(slab); p += 4 {
+		x := binary.LittleEndian.Uint64(slab[p : p+8 : p+8])
+		w0, w1, w2, w3 := (uint32(x)|or)&and, (uint32(x>>8)|or)&and, (uint32(x>>16)|or)&and, (uint32(x>>24)|or)&and
+		if (f.passes(w0)|f.passes(w1)|f.passes(w2)|f.passes(w3))&1 != 0 {
+			if f.passes(w0)&1 != 0 {
+				out = g.verify(lits, slab, p, w0, out)
+			}
+			if f.passes(w1)&1 != 0 {
+				out = g.verify(lits, slab, p+1, w1, out)
+			}
+			if f.passes(w2)&1 != 0 {
+				out = g.verify(lits, slab, p+2, w2, out)
+			}
+			if f.passes(w3)&1 != 0 {
+				out = g.verify(lits, slab, p+3, w3, out)
+			}
+		}
+	}
+	return p, out
 }
 
 // verify compares the windows that hold the q-gram at p, then their literals.
@@ -362,6 +460,9 @@ func (g *group) verify(lits []literal, slab []byte, p int, gram uint32, out []sp
 // same tells whether b begins with text, which is in small letters where it is
 // folded.
 func same(b []byte, text string, fold bool) bool {
+	if len(b) < len(text) {
+		return false
+	}
 	if !fold {
 		return string(b[:len(text)]) == text
 	}
@@ -404,7 +505,7 @@ func needsOf(x lang.Expr, typed func(field string) bool) []lang.Literal {
 		return all
 	case *lang.Match:
 		if !x.Neg && (x.Field == "" || x.Field == "text") && !typed("text") || !x.Neg && x.Field != "" && inLine(x.Field) {
-			return lang.Needs(x.Pattern)
+			return withFolded(lang.Needs(x.Pattern))
 		}
 	case *lang.Phrase:
 		if typed("text") {
@@ -427,6 +528,24 @@ func needsOf(x lang.Expr, typed func(field string) bool) []lang.Literal {
 		return all
 	}
 	return nil
+}
+
+// withFolded adds what else fits a k or an s where capitals do not matter: the Kelvin sign
+// and the long s, of which a text is to hold one where it does not hold the letter itself.
+func withFolded(needs []lang.Literal) []lang.Literal {
+	var kelvin, long bool
+	for _, l := range needs {
+		kelvin = kelvin || l.Fold && strings.Contains(l.Text, "k")
+		long = long || l.Fold && strings.Contains(l.Text, "s")
+	}
+	out := slices.Clip(needs)
+	if kelvin {
+		out = append(out, lang.Literal{Text: "\u212a"})
+	}
+	if long {
+		out = append(out, lang.Literal{Text: "\u017f"})
+	}
+	return out
 }
 
 func textNeeds(s string) []lang.Literal {
