@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"sort"
 	"strings"
@@ -88,7 +89,7 @@ func replay(o *replayOptions, files []string) error {
 	if err != nil {
 		return err
 	}
-	opts := trial.Options{Zone: time.Local}
+	opts := trial.Options{Zone: time.Local, Cores: runtime.GOMAXPROCS(0)}
 	if opts.From, err = bound("--from", o.from); err != nil {
 		return err
 	}

@@ -523,33 +523,62 @@ type Run struct {
 func (d *Divider) GlanceOn(slab []byte, at, stop, most int) Run {
 	r := Run{Next: at, Top: entry.None}
 	l := d.Layout
-	if len(l.patterns) != 1 || l.time == nil || len(l.steps) > 0 || d.cache.n == 0 || d.cache.zone != "" {
+	if len(l.patterns) != 1 || l.time == nil || len(l.steps) > 0 || d.cache.n == 0 {
 		return r
 	}
-	behind := l.patterns[0].behind
+	behind, zone := l.patterns[0].behind, d.cache.zone
+	// zoned tells whether what stands behind the seconds, or their decimals, is the same zone
+	// as in the line that was read last, and then the time ends; end is where.
+	zoned := func(line []byte, at int) (end int, ok bool) {
+		end = at + len(zone)
+		return end, end < len(line) && string(line[at:end]) == zone && int(line[end]) == behind
+	}
 	prefix := string(d.cache.prefix[:d.cache.n])
 	n, top := len(prefix), -1
-	// Of lines with three decimals only one that is later than all before it is read.
-	latest := ^uint32(0)
+	// Of three decimals, as most have them, the four bytes from the point on compare as
+	// the time does, and are read once, at the end.
+	latest := uint32(0)
+	quick := n >= 16
+	var p0, p1, p2 uint64
+	if quick {
+		p0, p1, p2 = binary.LittleEndian.Uint64(d.cache.prefix[:]), binary.LittleEndian.Uint64(d.cache.prefix[8:]), binary.LittleEndian.Uint64(d.cache.prefix[n-8:])
+	}
 	for r.Next < stop && r.Lines < most {
 		line := slab[r.Next:]
-		if len(line) < n+5 || string(line[:n]) != prefix {
+		if len(line) < n+5 {
 			break
 		}
-		if w := binary.BigEndian.Uint32(line[n:]); w <= latest && top >= 0 && int(line[n+4]) == behind && w>>24 == latest>>24 {
-			k := bytes.IndexByte(line[n+4:], '\n')
+		if quick {
+			if binary.LittleEndian.Uint64(line) != p0 || binary.LittleEndian.Uint64(line[8:]) != p1 || binary.LittleEndian.Uint64(line[n-8:]) != p2 {
+				break
+			}
+		} else if string(line[:n]) != prefix {
+			break
+		}
+		w := binary.BigEndian.Uint32(line[n:])
+		if end, ok := zoned(line, n+4); ok && threeDecimals(w) {
+			k := bytes.IndexByte(line[end:], '\n')
 			if k < 0 {
 				break
 			}
-			r.Next += n + 4 + k + 1
+			if w&0xffffff > latest {
+				if nano := decimalsOf(w); nano > top {
+					latest = w & 0xffffff
+					top, r.At, r.End = nano, r.Next, r.Next+end+k
+				}
+			}
+			r.Next += end + k + 1
 			r.Lines++
 			continue
 		}
 		nano, end := 0, n
 		if line[n] == '.' || line[n] == ',' {
-			nano, end = fraction(line, n+1)
+			if nano, end = fraction(line, n+1); end == 0 {
+				break
+			}
 		}
-		if end >= len(line) || int(line[end]) != behind {
+		end, ok := zoned(line, end)
+		if !ok {
 			break
 		}
 		k := bytes.IndexByte(line[end:], '\n')
@@ -558,10 +587,7 @@ func (d *Divider) GlanceOn(slab []byte, at, stop, most int) Run {
 		}
 		if nano > top {
 			top, r.At, r.End = nano, r.Next, r.Next+end+k
-			latest = ^uint32(0)
-			if end == n+4 {
-				latest = binary.BigEndian.Uint32(line[n:])
-			}
+			latest = 0
 		}
 		r.Next += end + k + 1
 		r.Lines++
@@ -570,6 +596,17 @@ func (d *Divider) GlanceOn(slab []byte, at, stop, most int) Run {
 		r.Top = d.cache.base + entry.Instant(top)
 	}
 	return r
+}
+
+// threeDecimals tells whether four bytes are a point or a comma, and three digits.
+func threeDecimals(w uint32) bool {
+	digits := w & 0xffffff
+	return (w>>24 == '.' || w>>24 == ',') && digits&0xf0f0f0 == 0x303030 && (digits+0x060606)&0xf0f0f0 == 0x303030
+}
+
+// decimalsOf are the nanoseconds of such four bytes.
+func decimalsOf(w uint32) int {
+	return (int(w>>16&15)*100 + int(w>>8&15)*10 + int(w&15)) * 1e6
 }
 
 var powers = [10]int{1e9, 1e8, 1e7, 1e6, 1e5, 1e4, 1e3, 100, 10, 1}

@@ -153,7 +153,7 @@ func (g *group) work(sample []byte) int {
 	for p := 0; p+4 <= len(sample); p += g.stride {
 		sum++
 		if w := g.mask(binary.LittleEndian.Uint32(sample[p:])); g.filter.passes(w)&1 != 0 {
-			sum += 4
+			sum += 7
 			for _, pl := range g.grams.find(w) {
 				sum += 2
 				if w := &g.windows[pl.window]; len(w.lits) > 1 && p >= int(pl.off) && same(sample[p-int(pl.off):], w.text, g.fold) {

@@ -33,6 +33,9 @@ type Input struct {
 type Options struct {
 	Zone     *time.Location
 	From, To entry.Instant // half-open on own times; 0 is no bound
+	// Cores is how many processors there are: with two or more one reads, and another one
+	// judges. 0 is one.
+	Cores int
 	// Progress is told how many bytes have been read, from time to time.
 	Progress func(bytes int64)
 	// Stop is asked from time to time; an error of it ends the replay.
@@ -157,6 +160,7 @@ type stream struct {
 	reader *match.Reader
 	buf    []byte
 	rest   int              // bytes at the start of buf that belong to an unfinished line
+	ahead  *ahead           // nil where nothing reads ahead
 	file   int              // which member is being read
 	base   int64            // offset of buf's first byte in it
 	some   bool             // something has been read
@@ -172,6 +176,9 @@ func (r *replay) run() error {
 	}
 	var live []*stream
 	for _, s := range r.streams {
+		if s.ahead = readAhead(s.in.Files, r.o.Cores, len(r.streams)); s.ahead != nil {
+			defer close(s.ahead.stop)
+		}
 		if err := s.fill(); err != nil {
 			return err
 		}
@@ -290,12 +297,10 @@ func (s *stream) fill() error {
 				return err
 			}
 		}
-		n, err := io.ReadFull(s.in.Files[s.file], s.buf[s.rest:])
-		n += s.rest
-		if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
+		n, ended, err := s.more()
+		if err != nil {
 			return err
 		}
-		ended := err != nil
 		cut := n
 		if s.base == 0 {
 			s.reader.Encoding = s.reader.Plan.EncodingOf(s.buf[:min(n, 256)])
@@ -304,16 +309,23 @@ func (s *stream) fill() error {
 			cut = s.reader.Plan.Cut(s.buf[:n], s.reader.Encoding, false)
 			// A line longer than the slab, or lines of which none has a time yet: more.
 			if cut == 0 || s.reader.Last == entry.None && s.reader.Plan.Timed() && !s.timed(s.buf[:cut]) && len(s.buf) < 64<<20 {
-				if len(s.buf) < 64<<20 {
+				if n < 64<<20 {
 					s.rest = n
-					s.buf = append(s.buf, make([]byte, len(s.buf))...)
+					if s.ahead == nil {
+						s.buf = append(s.buf, make([]byte, len(s.buf))...)
+					}
 					continue
 				}
 				cut = n
 			}
 		}
 		s.scan(s.buf[:cut])
-		s.rest = copy(s.buf, s.buf[cut:n])
+		if s.ahead != nil {
+			s.buf = s.buf[cut:n]
+			s.rest = n - cut
+		} else {
+			s.rest = copy(s.buf, s.buf[cut:n])
+		}
 		s.base += int64(cut)
 		s.r.read += int64(cut)
 		s.some = s.some || cut > 0
@@ -326,6 +338,20 @@ func (s *stream) fill() error {
 		}
 	}
 	return nil
+}
+
+// more reads what follows behind the rest of the block before, and says how much there is
+// then, and whether the file ends with it.
+func (s *stream) more() (n int, ended bool, err error) {
+	if s.ahead != nil {
+		s.buf, n, ended, err = s.ahead.next(s.buf[:s.rest])
+		return n, ended, err
+	}
+	n, err = io.ReadFull(s.in.Files[s.file], s.buf[s.rest:])
+	if ended = errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF); ended {
+		err = nil
+	}
+	return n + s.rest, ended, err
 }
 
 // timed tells whether any line of the slab has a time of its own.
