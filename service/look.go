@@ -11,6 +11,7 @@ import (
 
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
+	"dimlantern/core/match"
 	"dimlantern/store"
 )
 
@@ -38,6 +39,7 @@ func (s *Service) View(_ context.Context, q ViewQuery) (*View, error) {
 		return nil, err
 	}
 	x.shadows()
+	x.hushed()
 	x.bands()
 	return v, nil
 }
@@ -48,6 +50,8 @@ type looking struct {
 	v        *View
 	q        ViewQuery
 	rules    map[string]*lang.Rule
+	hushes   []*lang.Hush
+	zone     *time.Location // in which days begin
 	counts   map[string]int // open alert → hits
 	exact    map[string]stirring
 	rows     map[int64]*Row
@@ -65,8 +69,10 @@ func (x *looking) live() {
 	s, v := x.s, x.v
 	v.Settings, v.Where, v.Reading = s.o.Settings, s.o.Where, s.reading
 	x.rules, x.counts, x.exact = map[string]*lang.Rule{}, map[string]int{}, map[string]stirring{}
+	x.hushes = s.settings.Hushes
 	for _, r := range s.settings.Rules {
 		x.rules[r.Name] = r
+		x.zone = r.Zone
 		if !r.Off && !builtIn(r) {
 			v.Rules++
 		}
@@ -337,6 +343,67 @@ func (x *looking) shadows() {
 		}
 		sort.Slice(r.Life.Untold, func(i, j int) bool { return r.Life.Untold[i].From < r.Life.Untold[j].From })
 	}
+}
+
+// hushed finds out when the alerts of a row were hushed by the settings.
+func (x *looking) hushed() {
+	for _, h := range x.hushes {
+		if h.Off {
+			continue
+		}
+		spans := x.hushSpans(h)
+		for _, r := range x.rows {
+			rule := x.rules[r.Rule]
+			if len(spans) == 0 || len(r.Life.Alerts) == 0 || rule == nil || !hushes(h, rule, r.Key) {
+				continue
+			}
+			r.Life.Untold = append(r.Life.Untold, spans...)
+			if last := spans[len(spans)-1]; r.Alert != "" && r.Cleared == entry.None && last.To == entry.None {
+				r.Untold = "hushed"
+			}
+		}
+	}
+}
+
+// hushSpans are the stretches of the view in which a hush holds, to a column; the last one
+// has no end where it holds at the lamp.
+func (x *looking) hushSpans(h *lang.Hush) []Span {
+	hours := &lang.Rule{During: h.Hours, Zone: x.zone}
+	var out []Span
+	open := false
+	for k := range x.q.Columns + 1 {
+		at := min(x.v.From.Add(time.Duration(k)*x.q.Column), x.v.At)
+		holds := h.From != 0 && at >= h.From && at < h.To || h.From == 0 && hours.Inside(at)
+		switch {
+		case holds && !open:
+			out = append(out, Span{From: at, To: entry.None, Why: "hushed: " + h.Name})
+		case !holds && open:
+			out[len(out)-1].To = at
+		}
+		open = holds
+		if at == x.v.At {
+			break
+		}
+	}
+	return out
+}
+
+// hushes tells whether a hush is about a key of a rule.
+func hushes(h *lang.Hush, r *lang.Rule, key []string) bool {
+	named := slices.Contains(h.Rules, r.Name) || slices.ContainsFunc(h.Words, func(w string) bool { return slices.Contains(r.About, w) })
+	if len(h.Rules)+len(h.Words) > 0 && !named {
+		return false
+	}
+	if h.Where == nil {
+		return true
+	}
+	e := &entry.Entry{}
+	for i, f := range r.Per {
+		if i < len(key) {
+			e.Fields = append(e.Fields, entry.Field{Name: f, Value: key[i]})
+		}
+	}
+	return match.Eval(h.Where, &match.Subject{Entry: e})
 }
 
 // sharesKey tells whether two keys have the same values of some fields.

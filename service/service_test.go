@@ -145,6 +145,32 @@ func TestRestartGoesOnExactly(t *testing.T) {
 	require.Greater(t, happened, 50)
 }
 
+// The screens see when an alert stood in the shadow of a bigger one, and when it was hushed.
+func TestUntold(t *testing.T) {
+	p := newPlace(t, t.TempDir())
+	start := time.Now().UTC().Add(-30 * time.Minute).Truncate(time.Minute)
+	p.write("settings/b.lantern", "rule out {\n problem \"power out\"\n recovery \"power back\"\n per host\n raise error\n}\nrule stopped {\n problem /pump (?<pump>\\d+) stopped/\n per host, pump\n raise error\n clear by hand\n unless out open same host\n}\n"+
+		fmt.Sprintf("hush works {\n rules out\n where host == \"a\"\n from %s to %s\n}\n", start.Add(5*time.Minute).Format(time.RFC3339), start.Add(10*time.Minute).Format(time.RFC3339)))
+	for _, x := range []struct {
+		m    int
+		text string
+	}{{1, "a pump 3 stopped"}, {3, "a power out"}, {3, "b power out"}, {12, "a power back"}} {
+		p.append(start.Add(time.Duration(x.m)*time.Minute).Format(time.RFC3339) + " " + x.text + "\n")
+	}
+	p.open()
+	defer p.crash()
+	p.step(time.Now())
+	v, err := p.s.View(context.Background(), ViewQuery{Column: time.Minute, Columns: 60})
+	require.NoError(t, err)
+	untold := map[string][]string{}
+	for _, r := range append(v.Open, v.Over...) {
+		for _, s := range r.Life.Untold {
+			untold[r.Rule+" "+r.Key[0]] = append(untold[r.Rule+" "+r.Key[0]], fmt.Sprintf("%s %.0f-%.0f", s.Why, s.From.Sub(entry.Of(start)).Minutes(), s.To.Sub(entry.Of(start)).Minutes()))
+		}
+	}
+	assert.Equal(t, map[string][]string{"stopped a": {"in the shadow of out 3-12"}, "out a": {"hushed: works 5-10"}}, untold)
+}
+
 // The screens see the world as it was at any moment.
 func TestViewOfThePast(t *testing.T) {
 	p := newPlace(t, t.TempDir())

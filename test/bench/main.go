@@ -105,6 +105,28 @@ func makeLog(path string, size int64, k kind, n int, perMille float64) (lines in
 	return lines
 }
 
+// makeLines writes a log without hits of lines of about so many bytes.
+func makeLines(path string, size int64, length int) (lines int64) {
+	f, err := os.Create(path)
+	must(err)
+	w := bufio.NewWriterSize(f, 1<<20)
+	r := rand.New(rand.NewPCG(2, 2))
+	at := time.Date(2026, 11, 24, 0, 0, 0, 0, time.UTC)
+	for written := int64(0); written < size; lines++ {
+		at = at.Add(time.Duration(r.IntN(20)) * time.Millisecond)
+		line := at.Format("2006-01-02 15:04:05.000") + " p p[1]: "
+		for len(line) < length-1 {
+			line += fmt.Sprintf(filler[r.IntN(len(filler))], r.IntN(1000), r.IntN(1000)) + ", "
+		}
+		m, err := w.WriteString(line[:length-1] + "\n")
+		must(err)
+		written += int64(m)
+	}
+	must(w.Flush())
+	must(f.Close())
+	return lines
+}
+
 // rulesFor writes n rules of that kind.
 func rulesFor(k kind, n int, path string) string {
 	var b strings.Builder
@@ -267,6 +289,18 @@ func scale(path string, size int64) {
 	fmt.Printf("\nwc -l %.0f ms;  1 rule %.0f ms, %.1f × (aim 3);  10 rules %.0f ms, %.1f × (aim 4)\n", ms(wc), ms(one), float64(one)/float64(wc), ms(ten), float64(ten)/float64(wc))
 	thousand, _ := replay(rulesFor(k, 1000, path), path)
 	fmt.Printf("1,000 rules %.0f ms, %.1f × the time of 10 (aim 2)\n", ms(thousand), float64(thousand)/float64(ten))
+	five, _ := replay(rulesFor(k, 5000, path), path)
+	fmt.Printf("5,000 rules %.0f ms, %.1f × the time of 10\n", ms(five), float64(five)/float64(ten))
+	for _, perMille := range []float64{0.1, 10} {
+		makeLog(path, size, k, 10, perMille)
+		d, sum := replay(rulesFor(k, 10, path), path)
+		fmt.Printf("hits in %g %% of the lines (%d) %.0f ms, %.1f × the time with 0.2 %%\n", perMille/10, sum.Hits, ms(d), float64(d)/float64(ten))
+	}
+	for _, length := range []int{40, 200, 4000} {
+		n := makeLines(path, size, length)
+		d, _ := replay(rulesFor(k, 200, path), path)
+		fmt.Printf("%d lines of %d bytes, 200 rules %.0f ms, %.2f GB/s\n", n, length, ms(d), float64(size)/1e9/d.Seconds())
+	}
 	makeLog(path, size, k, 10, 300)
 	many, sum := replay(rulesFor(k, 10, path), path)
 	fmt.Printf("hits in 30 %% of the lines (%d) %.0f ms, %.1f × the time without (aim 10)\n", sum.Hits, ms(many), float64(many)/float64(ten))
