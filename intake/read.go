@@ -286,15 +286,33 @@ func (o *Origin) judge(m *member, b, buf []byte, now time.Time) bool {
 	return true
 }
 
+// written tells whether a younger member has something: an entry ends with its file, or
+// what stands in the younger one would come before it.
+func (o *Origin) written(m *member) bool {
+	for i := len(o.place.Members) - 1; i >= 0 && o.place.Members[i] != m; i-- {
+		x := o.place.Members[i]
+		if x.Offset > 0 || x.size > 0 {
+			return true
+		}
+		if info, err := os.Stat(x.Path); err == nil && info.Size() > 0 {
+			return true
+		}
+	}
+	return false
+}
+
 // closed tells whether nothing more belongs to the member's last entry: its writer
 // has been silent for long enough, or has left the file.
 func (o *Origin) closed(m *member, now time.Time) bool {
 	wait := o.reader.Plan.Closed()
-	if wait == 0 || m.Limit > 0 {
+	if wait == 0 || m.Limit > 0 || o.written(m) {
 		return true
 	}
 	if m.idle == 0 {
 		m.idle = now.UnixNano()
+		if info, err := m.file.Stat(); err == nil && info.ModTime().Before(now) {
+			m.idle = info.ModTime().UnixNano() // so long it has been silent already
+		}
 	}
 	return now.UnixNano()-m.idle >= int64(wait)
 }

@@ -23,6 +23,8 @@ type RulesView struct {
 type RuleCost struct {
 	Rule    string        `json:"rule"`
 	Off     bool          `json:"off,omitempty"`
+	File    string        `json:"file"` // where it stands
+	Line    int           `json:"line"`
 	Sources []string      `json:"sources"` // where it looks
 	Keys    int           `json:"keys"`
 	Open    int           `json:"open"`
@@ -142,7 +144,7 @@ func (s *Service) Rules(ctx context.Context) (*RulesView, error) {
 			if builtIn(r) && s.follower.Empty()[lang.Itself] != "" { // nothing was noticed yet
 				continue
 			}
-			c := RuleCost{Rule: r.Name, Off: r.Off, Last: entry.None, Judged: judged[r.Name], Took: took[r.Name], Sources: []string{}}
+			c := RuleCost{Rule: r.Name, Off: r.Off, File: r.Pos.File, Line: r.Pos.Line, Last: entry.None, Judged: judged[r.Name], Took: took[r.Name], Sources: []string{}}
 			for _, src := range s.settings.Sources {
 				if r.LooksAt(src.Name) {
 					c.Sources = append(c.Sources, src.Name)

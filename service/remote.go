@@ -47,6 +47,9 @@ func (s *Service) Serve(ctx context.Context) error {
 	handle(mux, "/fields", s.Fields)
 	handle(mux, "/why", s.Why)
 	handle(mux, "/curve", s.Curve)
+	handle(mux, "/bench", s.Bench)
+	handle(mux, "/bench/open", s.BenchOpen)
+	handle(mux, "/bench/write", func(ctx context.Context, q BenchSave) (*struct{}, error) { return nil, s.BenchWrite(ctx, q) })
 	handle(mux, "/clear", func(ctx context.Context, q ClearQuery) (*struct{}, error) { return nil, s.Clear(ctx, q) })
 	handle(mux, "/apply", func(ctx context.Context, _ struct{}) (*struct{}, error) { return nil, s.Apply(ctx) })
 	handle(mux, "/rules", func(ctx context.Context, _ struct{}) (*RulesView, error) { return s.Rules(ctx) })
@@ -144,6 +147,22 @@ func (r *Remote) Why(ctx context.Context, q WhyQuery) (*Why, error) {
 // Curve is part of Lantern.
 func (r *Remote) Curve(ctx context.Context, q CurveQuery) (*Curves, error) {
 	return call[Curves](ctx, r, "/curve", q)
+}
+
+// Bench is part of Lantern.
+func (r *Remote) Bench(ctx context.Context, q BenchQuery) (*BenchView, error) {
+	return call[BenchView](ctx, r, "/bench", q)
+}
+
+// BenchOpen is part of Lantern.
+func (r *Remote) BenchOpen(ctx context.Context, q BenchFile) (*BenchFile, error) {
+	return call[BenchFile](ctx, r, "/bench/open", q)
+}
+
+// BenchWrite is part of Lantern.
+func (r *Remote) BenchWrite(ctx context.Context, q BenchSave) error {
+	_, err := call[struct{}](ctx, r, "/bench/write", q)
+	return err
 }
 
 // Clear is part of Lantern.

@@ -67,6 +67,7 @@ type Service struct {
 	snapped  time.Time
 	trimmed  time.Time
 	noticed  time.Time
+	bench    benchSample
 	bareDue  time.Time // when to look for alerts whose lines could not be kept before a crash
 	journal  int       // bytes since the last snapshot
 	snapshot bool      // the next commit keeps the engine's whole state

@@ -145,6 +145,20 @@ func TestRestartGoesOnExactly(t *testing.T) {
 	require.Greater(t, happened, 50)
 }
 
+// The last entry of a rotated copy is judged before what stands in the new file, although
+// nothing behind it says that it has ended.
+func TestEntriesEndWithTheirFile(t *testing.T) {
+	p := newPlace(t, t.TempDir())
+	p.write("settings/app.lantern", "source app {\n files \""+p.dir+"/app.log\"\n begin oldest\n layout line\n entry starts /^2026-/ closed after 3s\n}\nlayout line {\n pattern /^(?<at>\\S+) (?<text>.*)$/\n time at rfc3339\n}\nrule r {\n problem \"lost\"\n per nothing\n raise error at 3\n clear by hand\n}\n")
+	p.write("app.log.1", "2026-11-24T05:00:00Z lost 1\n  here\n2026-11-24T05:00:01Z lost 2\n  there\n")
+	p.append("2026-11-24T05:00:02Z lost 3\n2026-11-24T05:00:03Z lost 4\n")
+	p.open()
+	defer p.crash()
+	p.step(time.Now())
+	require.NotEmpty(t, p.seen)
+	assert.Equal(t, "2026-11-24T05:00:02.000Z raised [] error 3 3 hits", p.seen[0])
+}
+
 // The screens see when an alert stood in the shadow of a bigger one, and when it was hushed.
 func TestUntold(t *testing.T) {
 	p := newPlace(t, t.TempDir())

@@ -26,6 +26,11 @@ type Lantern interface {
 	Why(ctx context.Context, q WhyQuery) (*Why, error)
 	// Curve answers with the numbers over time that a rule compares for a key.
 	Curve(ctx context.Context, q CurveQuery) (*Curves, error)
+	// Bench answers what a text being typed means, and what its rule would have done;
+	// BenchOpen gives a settings file to type in, and BenchWrite writes it.
+	Bench(ctx context.Context, q BenchQuery) (*BenchView, error)
+	BenchOpen(ctx context.Context, q BenchFile) (*BenchFile, error)
+	BenchWrite(ctx context.Context, q BenchSave) error
 	// Clear ends an alert by hand.
 	Clear(ctx context.Context, q ClearQuery) error
 	// Apply takes up changed settings now. It fails with what is wrong in them; the last

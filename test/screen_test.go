@@ -366,10 +366,11 @@ func TestJoinedOverARestart(t *testing.T) {
 // An event of a channel raises and clears on the screen, by its identifier.
 func TestEventOnTheScreen(t *testing.T) {
 	x := open(t, 150, 45, "NO_COLOR=1", "demo", "--pace", "10")
-	x.until("gate 3 is raised", func(screen string) bool { return under(screen, "open", "gate-position-lost") })
+	x.see("choosing alerts")
 	x.keys("/")
 	x.typed("gate-position")
 	x.keys("Enter")
+	x.until("gate 3 is raised", func(screen string) bool { return under(screen, "open", "gate-position-lost") })
 	x.until("gate 3 is over", func(screen string) bool {
 		return under(screen, "over", "gate-position-lost") && !under(screen, "open", "gate-position-lost")
 	})

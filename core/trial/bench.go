@@ -1,0 +1,296 @@
+package trial
+
+import (
+	"bytes"
+	"cmp"
+	"io"
+	"slices"
+	"strings"
+	"time"
+
+	"dimlantern/core/engine"
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+	"dimlantern/core/layout"
+	"dimlantern/core/match"
+)
+
+// Said is a log of a sample, held in memory.
+type Said struct {
+	Input // without Files
+	Data  []byte
+}
+
+// Tried is what a rule would have done over a sample.
+type Tried struct {
+	Entries, Hits, Raised, Open int64
+	Ends                        map[string]int // alerts that ended, by why
+	Longest, Median             time.Duration  // of those that ended
+	Told                        int            // raised, worsened, cleared and repeated, outside of shadows
+	Rows                        []TriedRow     // keys with an alert first, then by their hits
+	Keys                        int            // of which Rows are the first
+}
+
+// TriedRow is the lifeline of one key.
+type TriedRow struct {
+	Key    []string
+	Hits   []entry.Instant
+	Alerts []TriedAlert
+}
+
+// TriedAlert is an alert of a lifeline. To is None where it is still open.
+type TriedAlert struct {
+	From, To entry.Instant
+	Why      string
+	Steps    []TriedStep
+}
+
+// TriedStep is when an alert got a severity.
+type TriedStep struct {
+	At       entry.Instant
+	Severity entry.Severity
+}
+
+// mostTried is how many lifelines a trial gives.
+const mostTried = 200
+
+// TryRule runs a rule over a sample, with those in whose shadow it may stand.
+func TryRule(s *lang.Settings, r *lang.Rule, sample []*Said, o Options) (*Tried, error) {
+	out := &Tried{Ends: map[string]int{}}
+	rows := map[string]*TriedRow{}
+	row := func(key []string) *TriedRow {
+		id := strings.Join(key, "\x00")
+		if rows[id] == nil {
+			rows[id] = &TriedRow{Key: key}
+		}
+		return rows[id]
+	}
+	var lasted []time.Duration
+	o.Hit = func(rule string, key []string, at entry.Instant) {
+		if rule == r.Name {
+			x := row(key)
+			x.Hits = append(x.Hits, at)
+			out.Hits++
+		}
+	}
+	o.Emit = func(t *engine.Transition) {
+		if t.Rule != r.Name {
+			return
+		}
+		if t.Untold == "" {
+			out.Told++
+		}
+		x := row(t.Key)
+		switch t.Change {
+		case engine.Raised, engine.Reopened:
+			if t.Change == engine.Raised {
+				out.Raised++
+			}
+			x.Alerts = append(x.Alerts, TriedAlert{From: t.At, To: entry.None, Steps: []TriedStep{{t.At, t.Severity}}})
+		case engine.Worsened:
+			a := &x.Alerts[len(x.Alerts)-1]
+			a.Steps = append(a.Steps, TriedStep{t.At, t.Severity})
+		case engine.Cleared:
+			a := &x.Alerts[len(x.Alerts)-1]
+			a.To, a.Why = t.At, t.Why
+			out.Ends[t.Why]++
+			lasted = append(lasted, t.At.Sub(a.From))
+		}
+	}
+	var inputs []*Input
+	for _, d := range sample {
+		if d.Source == nil || !r.LooksAt(d.Source.Name) {
+			continue
+		}
+		in := d.Input
+		if in.Source = s.Source(d.Source.Name); in.Source == nil {
+			continue
+		}
+		in.Files = []io.Reader{bytes.NewReader(d.Data)}
+		inputs = append(inputs, &in)
+	}
+	run := newReplay(s, shadowing(s, r), inputs, o)
+	err := run.run()
+	out.Entries = run.sum.Entries
+	for _, x := range rows {
+		if n := len(x.Alerts); n > 0 && x.Alerts[n-1].To == entry.None {
+			out.Open++
+		}
+		out.Rows = append(out.Rows, *x)
+	}
+	slices.SortFunc(out.Rows, func(a, b TriedRow) int {
+		return cmp.Or(len(b.Alerts)-len(a.Alerts), len(b.Hits)-len(a.Hits), slices.Compare(a.Key, b.Key))
+	})
+	out.Keys = len(out.Rows)
+	out.Rows = out.Rows[:min(len(out.Rows), mostTried)]
+	if slices.Sort(lasted); len(lasted) > 0 {
+		out.Longest, out.Median = lasted[len(lasted)-1], lasted[len(lasted)/2]
+	}
+	return out, err
+}
+
+// Kinds are the shapes of the entries of a sample, with what is needed to ask a rule
+// about them.
+type Kinds struct {
+	Of    []Kind
+	Lines int
+}
+
+// Kind is a shape of one source.
+type Kind struct {
+	Source string
+	Origin string
+	Host   string
+	Shape  *layout.Shape
+	Newest int // the number of its newest line among all of the sample
+}
+
+// KindsOf groups the entries of a sample by their shapes. Stop is asked from time to time.
+func KindsOf(s *lang.Settings, sample []*Said, zone *time.Location, stop func() error) (*Kinds, error) {
+	out := &Kinds{}
+	type place struct{ origin, host string }
+	by := map[string]*layout.Shaper{}
+	at := map[string]map[*layout.Shape]place{}
+	var order []string
+	for _, d := range sample {
+		name := d.Source.Name
+		if by[name] == nil {
+			by[name], at[name] = layout.NewShaper(), map[*layout.Shape]place{}
+			order = append(order, name)
+		}
+		plan := match.NewPlan(s, d.Source, nil, zone)
+		var err error
+		n := 0
+		plan.All(d.Data, func(line []byte) {
+			if n++; err != nil || n%4096 == 0 && stop != nil {
+				if err == nil {
+					err = stop()
+				}
+				if err != nil {
+					return
+				}
+			}
+			if len(line) == 0 {
+				return
+			}
+			x := by[name].Add(line)
+			if _, known := at[name][x]; !known {
+				at[name][x] = place{d.Origin, d.Host}
+			}
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	for _, name := range order {
+		for _, x := range by[name].Shapes() {
+			p := at[name][x]
+			out.Of = append(out.Of, Kind{Source: name, Origin: p.origin, Host: p.host, Shape: x, Newest: x.Last})
+		}
+		out.Lines += by[name].Lines
+	}
+	slices.SortStableFunc(out.Of, func(a, b Kind) int { return b.Shape.Count - a.Shape.Count })
+	return out, nil
+}
+
+// What a rule makes of a kind of entries.
+const (
+	KindProblem = "problem"
+	KindOver    = "over"
+	KindIgnored = "ignored"
+	KindNear    = "near"
+	KindNothing = ""
+)
+
+// KindSays is what a rule makes of a kind.
+type KindSays struct {
+	Kind
+	Is      string
+	Partly  bool   // of its samples only some are that
+	Note    string // what differs where it is near
+	Example string // an entry of it, masked
+	Lit     [][2]int
+	Fields  []entry.Field // of the example
+}
+
+// SaysOf asks a rule about kinds, by the samples that were kept of them.
+func SaysOf(s *lang.Settings, r *lang.Rule, kinds *Kinds, zone *time.Location, near entry.Instant) []KindSays {
+	dividers := map[string]*layout.Divider{}
+	var out []KindSays
+	for _, k := range kinds.Of {
+		src := s.Source(k.Source)
+		if src == nil || !r.LooksAt(k.Source) {
+			continue
+		}
+		d := dividers[k.Source]
+		if d == nil {
+			d = &layout.Divider{Layout: layout.Compile(s.Layout(src.LayoutName()), zone, s.Secret)}
+			dividers[k.Source] = d
+		}
+		out = append(out, saysOf(s, r, src, k, d, near))
+	}
+	return out
+}
+
+func saysOf(s *lang.Settings, r *lang.Rule, src *lang.Source, k Kind, d *layout.Divider, near entry.Instant) KindSays {
+	x := KindSays{Kind: k}
+	counts := map[string]int{}
+	score := 0
+	example := map[string]*entry.Entry{}
+	for _, sample := range k.Shape.Samples {
+		v := d.Divide([]byte(sample.Text), near)
+		e := &entry.Entry{Source: src.Name, Origin: k.Origin, Host: k.Host, Raw: sample.Text, At: near, Arrived: near, Fits: v.Fits, Fields: slices.Clone(v.Fields)}
+		if v.Timed {
+			e.At = v.At
+		}
+		is := KindNothing
+		judged, ok := match.Judge(r, e, match.MayAll, nil)
+		switch {
+		case ok && judged.Recovery:
+			is = KindOver
+		case ok && (judged.Hit || judged.Question):
+			is = KindProblem
+		case ok && judged.Awaited:
+			is = KindOver
+		case r.Ignore != nil && match.Eval(r.Ignore, &match.Subject{Entry: e}):
+			is = KindIgnored
+		case r.Problem != nil:
+			if n, part := nearness(r.Problem, e); n > score {
+				score, x.Note = n, part
+			}
+		}
+		counts[is]++
+		e.Raw = v.Hide(e.Raw)
+		e.Fields = v.HideFields()
+		example[is] = e
+	}
+	for _, is := range []string{KindProblem, KindOver, KindIgnored} {
+		if counts[is] > 0 && (x.Is == "" || counts[is] > counts[x.Is]) {
+			x.Is = is
+		}
+	}
+	x.Partly = x.Is != "" && counts[x.Is] < len(k.Shape.Samples)
+	e := example[x.Is]
+	if e != nil {
+		x.Example, x.Fields = e.Raw, e.Fields
+		for _, c := range r.Exprs() {
+			var says ClauseSays
+			if x.Is == KindProblem && c.Word != "problem" || x.Is == KindOver && c.Word != "recovery" && c.Word != "awaits" || x.Is == "" {
+				continue
+			}
+			explain(c.Expr, &match.Subject{Entry: e}, "", &says)
+			if at := strings.LastIndex(e.Raw, e.Text()); at >= 0 {
+				for _, m := range says.Marks {
+					x.Lit = append(x.Lit, [2]int{m[0] + at, m[1] + at})
+				}
+			}
+		}
+	}
+	switch {
+	case x.Is != "":
+		x.Note = ""
+	case score > 0:
+		x.Is = KindNear
+	}
+	return x
+}

@@ -1,0 +1,367 @@
+package service
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+	"dimlantern/core/trial"
+)
+
+// BenchQuery is a settings file as it is being typed, and the sample that the rule at the
+// cursor is to be tried on.
+type BenchQuery struct {
+	File    string        `json:"file"`
+	Body    string        `json:"body"`
+	Line    int           `json:"line"` // of the cursor, from 1
+	At      entry.Instant `json:"at"`   // the lamp; 0 is now
+	Span    time.Duration `json:"span"` // the sample begins so long before the lamp
+	From    entry.Instant `json:"from"` // the first column of the lifelines
+	Column  time.Duration `json:"column"`
+	Columns int           `json:"columns"`
+}
+
+// BenchView is what the text means, and what its rule would have done.
+type BenchView struct {
+	Rule     string         `json:"rule"` // at the cursor; "" where there is none, or it has errors
+	Findings []BenchFinding `json:"findings"`
+	Words    []string       `json:"words"`
+	Sample   string         `json:"sample"` // what it was tried on, in words
+	Tried    *BenchTried    `json:"tried,omitempty"`
+	Rows     []Row          `json:"rows"`
+	Kinds    []BenchKind    `json:"kinds"`
+	Failed   []string       `json:"failed"` // expects of the rule that fail
+	Passed   int            `json:"passed"`
+}
+
+// BenchFinding is an error or a finding at a place of the text.
+type BenchFinding struct {
+	Line, Col, Len int
+	Error          bool
+	What, Mend     string
+}
+
+// BenchTried counts what the rule would have done.
+type BenchTried struct {
+	Entries, Hits, Raised, Open int64
+	Told, Keys                  int
+	Ends                        map[string]int
+	Longest, Median             time.Duration
+	Took                        time.Duration
+}
+
+// BenchKind is a kind of entries, and what the rule makes of it.
+type BenchKind struct {
+	ID      string
+	Source  string
+	Origin  string
+	Text    string
+	Count   int
+	Newest  int
+	Is      string
+	Partly  bool
+	Note    string
+	Example string
+	Lit     [][2]int
+	Fields  []entry.Field
+}
+
+// benchMost is how much of the logs a sample holds at most, in bytes.
+const benchMost = 100 << 20
+
+// benchStale is how long a sample of live logs is used before it is read anew.
+const benchStale = 20 * time.Second
+
+// benchSample is a sample that was read.
+type benchSample struct {
+	mu    sync.Mutex
+	key   string
+	read  time.Time
+	said  []*trial.Said
+	kinds *trial.Kinds
+	bytes int64
+	cut   bool
+}
+
+// Bench is part of Lantern.
+func (s *Service) Bench(ctx context.Context, q BenchQuery) (*BenchView, error) {
+	q.Columns = min(max(q.Columns, 1), maxColumns)
+	q.Column, q.Span = max(q.Column, time.Second), min(max(q.Span, time.Minute), 31*24*time.Hour)
+	at := q.At
+	if at == 0 {
+		at = entry.Of(time.Now())
+	}
+	s.mu.Lock()
+	texts := slices.Clone(s.texts)
+	s.mu.Unlock()
+	texts = withText(texts, q.File, q.Body)
+	settings, ds := s.check(texts)
+	v := &BenchView{Findings: []BenchFinding{}, Rows: []Row{}, Kinds: []BenchKind{}, Failed: []string{}}
+	for _, d := range ds {
+		if d.Pos.File == q.File {
+			v.Findings = append(v.Findings, BenchFinding{d.Pos.Line, d.Pos.Col, d.Len, d.Weight == lang.Err, d.What, d.Mend})
+		}
+	}
+	r := ruleAt(settings, q.File, q.Line)
+	if r == nil {
+		return v, nil
+	}
+	v.Rule, v.Words = r.Name, r.Words()
+	for _, o := range trial.Expects(&lang.Settings{Sources: settings.Sources, Layouts: nil, Rules: []*lang.Rule{r}, Secret: settings.Secret}) {
+		if o.Failed {
+			v.Failed = append(v.Failed, o.Expect.Title)
+		} else {
+			v.Passed++
+		}
+	}
+	from := at.Add(-q.Span)
+	b, err := s.benchSampleOf(ctx, settings, r, from, at, q.At == 0)
+	if err != nil {
+		return nil, err
+	}
+	start := time.Now()
+	tried, err := trial.TryRule(settings, r, b.said, trial.Options{Zone: time.Local, From: max(from, 1), To: at + 1, Stop: ctx.Err})
+	if err != nil {
+		return nil, err
+	}
+	took := time.Since(start)
+	v.Tried = &BenchTried{tried.Entries, tried.Hits, tried.Raised, tried.Open, tried.Told, tried.Keys, tried.Ends, tried.Longest, tried.Median, took}
+	v.Sample = fmt.Sprintf("%s, the last %s: %s entries, %s, in %.2f s", whereOf(r), entry.Span(q.Span), thousands(tried.Entries), sizeOf(b.bytes), took.Seconds())
+	if b.cut {
+		v.Sample += "; of larger logs their newest part"
+	}
+	for i := range tried.Rows {
+		v.Rows = append(v.Rows, benchRow(r, &tried.Rows[i], q, at))
+	}
+	for _, k := range trial.SaysOf(settings, r, b.kinds, time.Local, at) {
+		v.Kinds = append(v.Kinds, BenchKind{k.Shape.ID, k.Source, k.Origin, k.Shape.Text, k.Shape.Count, k.Newest, k.Is, k.Partly, k.Note, k.Example, k.Lit, k.Fields})
+	}
+	return v, nil
+}
+
+// withText puts a text in the place of a file's.
+func withText(texts []Text, name, body string) []Text {
+	for i := range texts {
+		if texts[i].Name == name {
+			texts[i].Body = body
+			return texts
+		}
+	}
+	return append(texts, Text{Name: name, Body: body})
+}
+
+// ruleAt is the rule of a file in which a line lies, or the one before it.
+func ruleAt(s *lang.Settings, file string, line int) *lang.Rule {
+	var best *lang.Rule
+	for _, r := range s.Rules {
+		if r.Pos.File == file && r.Pos.Line <= line && (best == nil || r.Pos.Line > best.Pos.Line) {
+			best = r
+		}
+	}
+	return best
+}
+
+func whereOf(r *lang.Rule) string {
+	if len(r.On) == 0 {
+		return "all sources"
+	}
+	return strings.Join(r.On, ", ")
+}
+
+func thousands(n int64) string {
+	s := fmt.Sprint(n)
+	for i := len(s) - 3; i > 0; i -= 3 {
+		s = s[:i] + "," + s[i:]
+	}
+	return s
+}
+
+func sizeOf(n int64) string {
+	switch {
+	case n >= 10<<20:
+		return fmt.Sprintf("%d MB", n/1e6)
+	case n >= 1<<20:
+		return fmt.Sprintf("%.1f MB", float64(n)/1e6)
+	}
+	return fmt.Sprintf("%d kB", n/1e3)
+}
+
+// benchSampleOf reads what the logs of a rule have said in a stretch of time, or takes what
+// was read for it lately.
+func (s *Service) benchSampleOf(ctx context.Context, settings *lang.Settings, r *lang.Rule, from, at entry.Instant, live bool) (*benchSample, error) {
+	b := &s.bench
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	var names []string
+	layouts := ""
+	for _, src := range settings.Sources {
+		if r.LooksAt(src.Name) && !src.Off {
+			names = append(names, src.Name)
+			layouts += fmt.Sprint(src.LayoutName(), src.Entry != nil)
+		}
+	}
+	stamp := fmt.Sprint(from, at)
+	if live {
+		stamp = fmt.Sprint(at.Sub(from))
+	}
+	key := strings.Join(names, "\x00") + stamp + layouts
+	if key == b.key && (!live || time.Since(b.read) < benchStale) {
+		return b, nil
+	}
+	s.mu.Lock()
+	inputs, done := s.again(settings, from, []*lang.Rule{r})
+	s.mu.Unlock()
+	defer done()
+	next := benchSample{key: key, read: time.Now()}
+	share := int64(benchMost / max(len(inputs), 1))
+	for _, in := range inputs {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		data, cut, err := tailOf(in.Files, share)
+		if err != nil {
+			continue // what cannot be read is told in the room sources
+		}
+		d := &trial.Said{Input: *in, Data: data}
+		d.Files = nil
+		next.said = append(next.said, d)
+		next.bytes += int64(len(data))
+		next.cut = next.cut || cut
+	}
+	kinds, err := trial.KindsOf(settings, next.said, time.Local, ctx.Err)
+	if err != nil {
+		return nil, err
+	}
+	b.key, b.read, b.said, b.kinds, b.bytes, b.cut = next.key, next.read, next.said, kinds, next.bytes, next.cut
+	return b, nil
+}
+
+// tailOf reads files one after the other, and keeps so many bytes of their end, from the
+// start of a line on.
+func tailOf(files []io.Reader, most int64) (data []byte, cut bool, err error) {
+	buf := make([]byte, 1<<20)
+	for _, f := range files {
+		for {
+			n, err := f.Read(buf)
+			data = append(data, buf[:n]...)
+			if int64(len(data)) > 2*most {
+				data, cut = append(data[:0:0], data[int64(len(data))-most:]...), true
+			}
+			if err == io.EOF {
+				break
+			}
+			if err != nil {
+				return nil, false, err
+			}
+		}
+	}
+	if int64(len(data)) > most {
+		data, cut = data[int64(len(data))-most:], true
+	}
+	if cut {
+		data = data[bytes.IndexByte(data, '\n')+1:]
+	}
+	return data, cut, nil
+}
+
+// benchRow is a lifeline as the screens draw it.
+func benchRow(r *lang.Rule, x *trial.TriedRow, q BenchQuery, at entry.Instant) Row {
+	row := Row{Rule: r.Name, Key: x.Key, Raised: entry.None, Cleared: entry.None, Since: entry.None, Count: len(x.Hits), Have: len(x.Alerts)}
+	row.Life.Hits = make([]int, q.Columns)
+	for _, h := range x.Hits {
+		if k := int(h.Sub(q.From) / q.Column); h >= q.From && k < q.Columns {
+			row.Life.Hits[k]++
+		}
+	}
+	for _, a := range x.Alerts {
+		span := Span{From: a.From, To: a.To, Why: a.Why}
+		for _, st := range a.Steps {
+			span.Steps = append(span.Steps, Step{st.At, st.Severity})
+			row.Severity = max(row.Severity, st.Severity)
+		}
+		row.Life.Alerts = append(row.Life.Alerts, span)
+	}
+	if n := len(x.Alerts); n > 0 {
+		row.Raised, row.Cleared = x.Alerts[n-1].From, x.Alerts[n-1].To
+	}
+	return row
+}
+
+// BenchFile is a settings file as it lies in the folder.
+type BenchFile struct {
+	File string `json:"file"`
+	Body string `json:"body"`
+}
+
+// BenchOpen answers with a settings file of the folder, as it is now.
+func (s *Service) BenchOpen(_ context.Context, q BenchFile) (*BenchFile, error) {
+	if err := s.ownFile(q.File); err != nil {
+		return nil, err
+	}
+	b, err := os.ReadFile(q.File)
+	if err != nil {
+		return nil, fmt.Errorf("%s cannot be read: %w", q.File, reason(err))
+	}
+	return &BenchFile{q.File, string(b)}, nil
+}
+
+// BenchSave is a text that is to be written into a file, and what stood there when it was
+// opened; New is a file that is not there yet.
+type BenchSave struct {
+	File string `json:"file"`
+	Body string `json:"body"`
+	Was  string `json:"was"`
+	New  bool   `json:"new,omitempty"`
+}
+
+// BenchWrite writes a settings file and takes it up, unless somebody else has changed it
+// meanwhile, or it has errors.
+func (s *Service) BenchWrite(_ context.Context, q BenchSave) error {
+	if err := s.ownFile(q.File); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	texts := slices.Clone(s.texts)
+	s.mu.Unlock()
+	_, ds := s.check(withText(texts, q.File, q.Body))
+	for _, d := range ds {
+		if d.Weight == lang.Err && d.Pos.File == q.File {
+			return fmt.Errorf("line %d: %s; nothing is written", d.Pos.Line, d.What)
+		}
+	}
+	if q.New {
+		if err := writeNew(q.File, q.Body); err != nil {
+			return err
+		}
+	} else {
+		now, err := os.ReadFile(q.File)
+		switch {
+		case err != nil:
+			return fmt.Errorf("%s cannot be read: %w", q.File, reason(err))
+		case string(now) != q.Was:
+			return fmt.Errorf("%s was changed by somebody else meanwhile: nothing is written. Leave it with esc and open it again", filepath.Base(q.File))
+		}
+		if err := ReplaceFile(q.File, q.Body); err != nil {
+			return err
+		}
+	}
+	s.Reload()
+	return nil
+}
+
+// ownFile refuses what is no settings file of this service.
+func (s *Service) ownFile(path string) error {
+	if filepath.Ext(path) != ".lantern" || filepath.Dir(path) != filepath.Clean(s.settingsDir()) {
+		return fmt.Errorf("%s is no settings file of %s", path, s.settingsDir())
+	}
+	return nil
+}
