@@ -7,6 +7,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"dimlantern/core/entry"
+	"dimlantern/screens/bench"
 	"dimlantern/screens/paint"
 	"dimlantern/screens/watch"
 )
@@ -83,7 +84,7 @@ func (m *Model) head(c *paint.Canvas, p paint.Palette, base paint.Style) {
 	x := c.Put(3, 0, base.Strong(), "dim lantern")
 	x = c.Cut(x+2, 0, 24, base.With(p.Dim), m.o.Name)
 	x = max(x+2, min(31, m.w/4))
-	for i, room := range [][2]string{{"1 ", "watch"}, {"3 ", "sources"}} {
+	for i, room := range [][2]string{{"1 ", "watch"}, {"2 ", "bench"}, {"3 ", "sources"}} {
 		x = c.Put(x, 0, base.With(p.Dim), room[0])
 		m.roomAt[i] = x
 		style := base.With(p.Dim)
@@ -174,6 +175,10 @@ func (m *Model) body(c *paint.Canvas, p paint.Palette, base paint.Style) {
 		if m.srcView != nil {
 			m.sources.Draw(c, top, bottom, m.srcView, m.entries, m.axis(), p)
 		}
+		return
+	}
+	if m.inRoom == inBench {
+		m.bench.Draw(c, top, bottom, m.axis(), p)
 		return
 	}
 	m.room.Draw(c, top, bottom, m.view, m.detail, m.axis(), p)
@@ -296,6 +301,8 @@ func (m *Model) keys(c *paint.Canvas, y int, p paint.Palette, base paint.Style) 
 			keys = [][2]string{{"↑↓", "which"}, {"enter", "story"}, {"←→", "back"}, {"y", "why"}, {"c", "clear"}, {"+ -", "span"}, {"/", "find"}, {"?", "help"}, {"q", "leave"}}
 		}
 		switch {
+		case m.inRoom == inBench && !m.empty():
+			where, keys = m.benchKeys()
 		case m.inRoom == inSources && !m.empty():
 			where, keys = m.sourcesKeys()
 		case m.empty():
@@ -306,7 +313,7 @@ func (m *Model) keys(c *paint.Canvas, y int, p paint.Palette, base paint.Style) 
 			where = "looking back"
 			keys = [][2]string{{"space", "live again"}, {"←→", "earlier, later"}, {"[ ]", "transitions"}, {"↑↓", "which"}, {"y", "why"}, {"+ -", "span"}, {"/", "find"}, {"?", "help"}}
 		}
-		if m.filter() != "" {
+		if m.filter() != "" && (m.inRoom != inBench || m.bench.Pane == bench.List) {
 			where = "found " + m.filter()
 		}
 	}

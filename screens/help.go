@@ -51,7 +51,7 @@ func (m *Model) help(c *paint.Canvas, top, bottom int, p paint.Palette) {
 		{"c", "clear the chosen alert by hand"},
 		{"y", "why: what each clause has and what it lacks; of an entry, what it is for every rule"},
 		{"pgup pgdn", "older, newer evidence"},
-		{"1 3", "the rooms watch and sources"},
+		{"1 2 3", "the rooms watch, bench and sources"},
 		{"+ in 3", "bring in another log"},
 		{"r in 3", "begin a rule from the chosen entry"},
 		{"l in 3", "the fields of the chosen source: point at a value, and name it"},

@@ -58,11 +58,16 @@ func (m *Model) key(k tea.KeyPressMsg) tea.Cmd {
 			return cmd
 		}
 	}
+	if m.inRoom == inBench {
+		if cmd, done := m.benchKey(k); done {
+			return cmd
+		}
+	}
 	switch k.String() {
 	case "q":
 		return tea.Quit
-	case "1", "3":
-		m.inRoom = map[string]int{"1": inWatch, "3": inSources}[k.String()]
+	case "1", "2", "3":
+		m.inRoom = map[string]int{"1": inWatch, "2": inBench, "3": inSources}[k.String()]
 		return m.ask()
 	case "up":
 		m.move(-1)
@@ -148,8 +153,12 @@ func (m *Model) key(k tea.KeyPressMsg) tea.Cmd {
 
 // move chooses the row that many rows below in the room where one is.
 func (m *Model) move(by int) {
-	if m.inRoom == inSources {
+	switch m.inRoom {
+	case inSources:
 		m.sources.Move(by)
+		return
+	case inBench:
+		m.bench.Move(by)
 		return
 	}
 	m.room.Move(by)
@@ -157,8 +166,11 @@ func (m *Model) move(by int) {
 
 // filter is what is found for in the room where one is.
 func (m *Model) filter() string {
-	if m.inRoom == inSources {
+	switch m.inRoom {
+	case inSources:
 		return m.sources.Filter
+	case inBench:
+		return m.bench.Filter
 	}
 	return m.room.Filter
 }
@@ -267,6 +279,11 @@ func (m *Model) typing(k tea.KeyPressMsg) tea.Cmd {
 }
 
 func (m *Model) find() {
+	if m.inRoom == inBench {
+		m.bench.Filter = m.input
+		m.bench.TakeRules(m.bench.Rules)
+		return
+	}
 	if m.inRoom == inSources {
 		m.sources.Filter, m.sources.Scroll = m.input, 0
 		if m.srcView != nil {

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"dimlantern/core/entry"
+	"dimlantern/screens/bench"
 	"dimlantern/screens/divide"
 	"dimlantern/screens/paint"
 	"dimlantern/screens/sources"
@@ -64,8 +65,13 @@ type Model struct {
 	rule       beginRule
 	why        whyRead
 	inRoom     int
-	roomAt     [2]int // where the rooms' names stand
+	roomAt     [3]int // where the rooms' names stand
 	sources    sources.Room
+	bench      bench.Room
+	// benchAsked is which trial was asked for last, stopBench ends it.
+	benchAsked string
+	stopBench  context.CancelFunc
+	leaving    bool // esc was pressed once with a text that is not saved
 	srcView    *service.SourcesView
 	entries    *service.Entries
 	divide     *divide.Work
@@ -95,6 +101,7 @@ const (
 // The rooms, by the order of their digits.
 const (
 	inWatch = iota
+	inBench
 	inSources
 )
 
@@ -137,6 +144,7 @@ type (
 	viewMsg struct {
 		view    *service.View
 		sources *service.SourcesView // in the room sources
+		rules   *service.RulesView   // in the room bench
 	}
 	entriesMsg struct {
 		asked   string
@@ -178,14 +186,17 @@ func (m *Model) ask() tea.Cmd {
 		if err != nil {
 			return failedMsg{err}
 		}
-		if room != inSources {
-			return viewMsg{v, nil}
+		out := viewMsg{view: v}
+		switch room {
+		case inSources:
+			out.sources, err = m.o.Lantern.Sources(ctx, q)
+		case inBench:
+			out.rules, err = m.o.Lantern.Rules(ctx)
 		}
-		x, err := m.o.Lantern.Sources(ctx, q)
 		if err != nil {
 			return failedMsg{err}
 		}
-		return viewMsg{v, x}
+		return out
 	}
 }
 
@@ -215,8 +226,11 @@ func (m *Model) askEntries() tea.Cmd {
 
 // askChosen asks for what the room shows of what is chosen.
 func (m *Model) askChosen() tea.Cmd {
-	if m.inRoom == inSources {
+	switch m.inRoom {
+	case inSources:
 		return m.askEntries()
+	case inBench:
+		return nil
 	}
 	return tea.Batch(m.askDetail(), m.askCurve())
 }
@@ -302,7 +316,10 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			m.srcView = msg.sources
 			m.sources.Take(m.srcView)
 		}
-		return m, m.askChosen()
+		if msg.rules != nil {
+			m.bench.TakeRules(msg.rules)
+		}
+		return m, tea.Batch(m.askChosen(), m.askBench())
 	case entriesMsg:
 		if msg.asked == m.asked {
 			m.sources.Keep(m.entries, msg.entries)
@@ -329,11 +346,28 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return m, m.brought(msg)
 	case begunMsg:
 		return m, m.begun(msg)
+	case benchMsg:
+		m.benchAnswered(msg)
+	case benchFileMsg:
+		if msg.err != nil {
+			m.say(msg.err.Error())
+			return m, nil
+		}
+		m.benchAsked = ""
+		return m, tea.Batch(m.bench.Open(msg.file.File, msg.file.Body, msg.line), m.askBench())
+	case markedMsg:
+		return m, m.marked(msg)
+	case savedMsg:
+		m.saved(msg)
 	case whyMsg:
 		m.whyAnswered(msg)
 	case fieldsMsg:
 		return m, m.fieldsAnswered(msg)
 	case tea.PasteMsg:
+		if m.inRoom == inBench && m.mode == choosing && m.bench.Pane == bench.Text {
+			m.bench.Paste(msg.Content)
+			return m, m.askBench()
+		}
 		if m.mode == dividing && m.divide.Paste(msg.Content) {
 			return m, m.askFields()
 		}

@@ -65,6 +65,10 @@ func (m *Model) askWhy() tea.Cmd {
 	}
 	m.mode = whying
 	m.why = whyRead{asked: fmt.Sprint(q)}
+	return m.whyCmd(q)
+}
+
+func (m *Model) whyCmd(q service.WhyQuery) tea.Cmd {
 	asked := m.why.asked
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(context.Background(), 2*patience)

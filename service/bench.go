@@ -41,6 +41,9 @@ type BenchView struct {
 	Kinds    []BenchKind    `json:"kinds"`
 	Failed   []string       `json:"failed"` // expects of the rule that fail
 	Passed   int            `json:"passed"`
+	// Others says what other numbers would have given in the place of that of the raise on
+	// the cursor's line.
+	Others string `json:"others,omitempty"`
 }
 
 // BenchFinding is an error or a finding at a place of the text.
@@ -135,17 +138,54 @@ func (s *Service) Bench(ctx context.Context, q BenchQuery) (*BenchView, error) {
 	}
 	took := time.Since(start)
 	v.Tried = &BenchTried{tried.Entries, tried.Hits, tried.Raised, tried.Open, tried.Told, tried.Keys, tried.Ends, tried.Longest, tried.Median, took}
-	v.Sample = fmt.Sprintf("%s, the last %s: %s entries, %s, in %.2f s", whereOf(r), entry.Span(q.Span), thousands(tried.Entries), sizeOf(b.bytes), took.Seconds())
+	v.Sample = fmt.Sprintf("%s, the last %s: %s entries, %s, in %.2f s", whereOf(r), entry.RoughSpan(q.Span.Round(time.Minute)), thousands(tried.Entries), sizeOf(b.bytes), took.Seconds())
 	if b.cut {
 		v.Sample += "; of larger logs their newest part"
+	}
+	if took < othersMost {
+		v.Others = others(ctx, settings, r, q.Line, b.said, trial.Options{Zone: time.Local, From: max(from, 1), To: at + 1, Stop: ctx.Err})
 	}
 	for i := range tried.Rows {
 		v.Rows = append(v.Rows, benchRow(r, &tried.Rows[i], q, at))
 	}
 	for _, k := range trial.SaysOf(settings, r, b.kinds, time.Local, at) {
-		v.Kinds = append(v.Kinds, BenchKind{k.Shape.ID, k.Source, k.Origin, k.Shape.Text, k.Shape.Count, k.Newest, k.Is, k.Partly, k.Note, k.Example, k.Lit, k.Fields})
+		v.Kinds = append(v.Kinds, BenchKind{k.Shape.ID, k.Source, k.Origin, k.Text, k.Shape.Count, k.Newest, k.Is, k.Partly, k.Note, k.Example, k.Lit, k.Fields})
 	}
 	return v, nil
+}
+
+// othersMost is how long a trial may have taken for others to be tried beside it.
+const othersMost = 100 * time.Millisecond
+
+// others tries other numbers of hits than that of the raise on a line.
+func others(ctx context.Context, s *lang.Settings, r *lang.Rule, line int, said []*trial.Said, o trial.Options) string {
+	i := slices.IndexFunc(r.Raises, func(x lang.Raise) bool { return x.Pos.Line == line && x.Hits() })
+	if i < 0 {
+		return ""
+	}
+	n := r.Raises[i].At
+	var out []string
+	for _, k := range []int{max(1, n/2), n, n + max(1, n/2), 2*n + 1, 4 * n} {
+		if k == n && n > 1 || len(out) > 0 && strings.HasPrefix(out[len(out)-1], fmt.Sprint(k)+" ") {
+			continue
+		}
+		other := *r
+		other.Raises = slices.Clone(r.Raises)
+		other.Raises[i].At = k
+		with := *s
+		with.Rules = slices.Clone(s.Rules)
+		with.Rules[slices.Index(with.Rules, r)] = &other
+		tried, err := trial.TryRule(&with, &other, said, o)
+		if err != nil || ctx.Err() != nil {
+			return ""
+		}
+		alerts := "alerts"
+		if tried.Raised == 1 {
+			alerts = "alert"
+		}
+		out = append(out, fmt.Sprintf("%d gives %d %s", k, tried.Raised, alerts))
+	}
+	return strings.Join(out, ", ")
 }
 
 // withText puts a text in the place of a file's.

@@ -48,6 +48,7 @@ func (s *Service) Serve(ctx context.Context) error {
 	handle(mux, "/why", s.Why)
 	handle(mux, "/curve", s.Curve)
 	handle(mux, "/bench", s.Bench)
+	handle(mux, "/mark", s.Mark)
 	handle(mux, "/bench/open", s.BenchOpen)
 	handle(mux, "/bench/write", func(ctx context.Context, q BenchSave) (*struct{}, error) { return nil, s.BenchWrite(ctx, q) })
 	handle(mux, "/clear", func(ctx context.Context, q ClearQuery) (*struct{}, error) { return nil, s.Clear(ctx, q) })
@@ -152,6 +153,11 @@ func (r *Remote) Curve(ctx context.Context, q CurveQuery) (*Curves, error) {
 // Bench is part of Lantern.
 func (r *Remote) Bench(ctx context.Context, q BenchQuery) (*BenchView, error) {
 	return call[BenchView](ctx, r, "/bench", q)
+}
+
+// Mark is part of Lantern.
+func (r *Remote) Mark(ctx context.Context, q MarkQuery) (*Marked, error) {
+	return call[Marked](ctx, r, "/mark", q)
 }
 
 // BenchOpen is part of Lantern.

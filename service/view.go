@@ -31,6 +31,8 @@ type Lantern interface {
 	Bench(ctx context.Context, q BenchQuery) (*BenchView, error)
 	BenchOpen(ctx context.Context, q BenchFile) (*BenchFile, error)
 	BenchWrite(ctx context.Context, q BenchSave) error
+	// Mark writes into a text what entries are for its rule.
+	Mark(ctx context.Context, q MarkQuery) (*Marked, error)
 	// Clear ends an alert by hand.
 	Clear(ctx context.Context, q ClearQuery) error
 	// Apply takes up changed settings now. It fails with what is wrong in them; the last

@@ -178,6 +178,53 @@ func TestWhyOnTheScreen(t *testing.T) {
 	x.see("pump-low: a hit")
 }
 
+// A rule is opened on the bench, changed, tried at once on what the log has said, saved, and
+// taken up.
+func TestBenchOnTheScreen(t *testing.T) {
+	f := newFolder(t)
+	write(t, f.log, "")
+	x := open(t, 160, 47, "", "--settings", f.settings, "--data", f.data)
+	x.see("all is quiet")
+	appendTo(t, f.log, strings.Repeat(stamp()+" a pump 7 low\n", 2)+stamp()+" a pump 9 lame\n")
+	x.until("open", func(s string) bool { return under(s, "open", "pump-low") })
+	x.keys("2")
+	x.see("1 rule  enter opens one")
+	x.keys("Enter")
+	x.see("would have    raised 1 alert")
+	x.see("had 2 hits")
+	x.keys("Escape") // to the shapes
+	x.see("choosing kinds")
+	x.until("the kind of the other line is chosen", func(s string) bool {
+		x.keys("Down")
+		return strings.Contains(s, "one of 1") && strings.Contains(s, "pump 9 lame")
+	})
+	x.keys("p")
+	x.see("had 3 hits")
+	x.see("changed, not saved")
+	x.keys("u")
+	x.see("had 2 hits")
+	x.keys("p")
+	x.see("had 3 hits")
+	x.keys("C-s")
+	x.see("is written, and taken up")
+	b, err := os.ReadFile(filepath.Join(f.settings, "app.lantern"))
+	require.NoError(t, err)
+	assert.Contains(t, string(b), "lame")
+	x.keys("Tab")
+	x.see("typing a rule")
+	x.typed("#")
+	x.see("changed, not saved")
+	x.keys("Escape")
+	x.see("choosing kinds")
+	x.keys("Escape")
+	x.see("esc once more leaves it")
+	x.keys("Escape")
+	x.see("choosing rules")
+	b, err = os.ReadFile(filepath.Join(f.settings, "app.lantern"))
+	require.NoError(t, err)
+	assert.NotContains(t, string(b), "#")
+}
+
 // A first start has nothing to show, says so, and writes a first settings file
 // for a path that is typed.
 func TestFirstStart(t *testing.T) {

@@ -295,6 +295,9 @@ const (
 
 var markWords = map[byte]string{markNumber: "<number>", markTime: "<time>", markID: "<id>", markName: "<name>", markAddress: "<address>", markText: "<text>", markRest: "…"}
 
+// ShapeOf is the shape of one line on its own, as Shape.Text writes it.
+func ShapeOf(line string) string { return shapeText(string(shapeOf(nil, []byte(line)))) }
+
 func shapeText(t string) string {
 	var b strings.Builder
 	for i := range len(t) {

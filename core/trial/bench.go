@@ -205,6 +205,7 @@ const (
 // KindSays is what a rule makes of a kind.
 type KindSays struct {
 	Kind
+	Text    string // the shape, masked
 	Is      string
 	Partly  bool   // of its samples only some are that
 	Note    string // what differs where it is near
@@ -271,6 +272,13 @@ func saysOf(s *lang.Settings, r *lang.Rule, src *lang.Source, k Kind, d *layout.
 	}
 	x.Partly = x.Is != "" && counts[x.Is] < len(k.Shape.Samples)
 	e := example[x.Is]
+	if x.Text = k.Shape.Text; d.Layout.Masked() { // what is masked may be among the words that stay the same
+		x.Text = ""
+		if e != nil {
+			x.Text = layout.ShapeOf(e.Raw)
+		}
+		x.Note = ""
+	}
 	if e != nil {
 		x.Example, x.Fields = e.Raw, e.Fields
 		for _, c := range r.Exprs() {

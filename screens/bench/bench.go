@@ -1,0 +1,314 @@
+// Package bench is the room in which rules are made: the text of a settings file, what its
+// rule means in words, what it would have done over the sample, the kinds of entries with
+// what the rule makes of them, and the lifelines that would have been.
+//
+// Keys and answers of the service come in, questions and drawings go out. It asks nothing
+// itself.
+package bench
+
+import (
+	"slices"
+	"strings"
+
+	"charm.land/bubbles/v2/textarea"
+	tea "charm.land/bubbletea/v2"
+
+	"dimlantern/service"
+)
+
+// Pane is where the keys go.
+type Pane int
+
+// The panes: the list of rules, the text of one, and the kinds of entries.
+const (
+	List Pane = iota
+	Text
+	Kinds
+)
+
+// Room is the room's own state. The zero value is ready.
+type Room struct {
+	Pane   Pane
+	Rules  *service.RulesView
+	View   *service.BenchView // of the text as it is, or was when it could be judged last
+	Stale  bool               // the text has changed since, and has errors
+	Filter string             // of the list
+
+	file, was string // that is open, and what stood in it
+	area      textarea.Model
+	undo      []draft
+	redo      []draft
+	chosen    string // the rule, in the list
+	top       int
+	textTop   int
+	kind      string // the chosen one's ID
+	kindTop   int
+	only      int // which kinds are shown: see onlyNames
+	picked    map[string]bool
+}
+
+type draft struct {
+	text      string
+	line, col int
+}
+
+var onlyNames = []string{"all", "caught", "near", "others"}
+
+// Open takes a file in, with the cursor on a line of it, from 1.
+func (r *Room) Open(file, body string, line int) tea.Cmd {
+	r.file, r.was = file, body
+	r.undo, r.redo, r.View, r.Stale = nil, nil, nil, false
+	r.kind, r.picked, r.textTop, r.kindTop, r.only = "", map[string]bool{}, max(line-2, 0), 0, 0
+	r.area = textarea.New()
+	r.area.ShowLineNumbers, r.area.Prompt, r.area.CharLimit = false, "", 0
+	r.area.MaxHeight = 0
+	r.area.SetWidth(4000) // lines are cut where they are drawn, and never wrapped
+	r.area.SetHeight(2000)
+	r.set(draft{body, line - 1, 0})
+	r.Pane = Text
+	return r.area.Focus()
+}
+
+// File is the open file, what is typed, and what stood in it.
+func (r *Room) File() (file, body, was string) { return r.file, r.Body(), r.was }
+
+// Body is the text as it is.
+func (r *Room) Body() string { return r.area.Value() }
+
+// Line is where the cursor stands, from 1.
+func (r *Room) Line() int { return r.area.Line() + 1 }
+
+// Changed tells whether the text differs from the file.
+func (r *Room) Changed() bool { return r.Body() != r.was }
+
+// Saved notes that the file now has the text.
+func (r *Room) Saved() { r.was = r.Body() }
+
+func (r *Room) now() draft { return draft{r.Body(), r.area.Line(), r.area.Column()} }
+
+func (r *Room) set(d draft) {
+	r.area.SetValue(strings.TrimRight(d.text, "\n") + "\n")
+	r.area.MoveToBegin()
+	for range min(d.line, r.area.LineCount()-1) {
+		r.area.CursorDown()
+	}
+	r.area.SetCursorColumn(d.col)
+}
+
+// Replace puts a text in the place of what is there; it can be undone.
+func (r *Room) Replace(text string, line int) {
+	r.remember(r.now())
+	r.set(draft{text, line - 1, 0})
+}
+
+func (r *Room) remember(d draft) {
+	if n := len(r.undo); n == 0 || r.undo[n-1].text != d.text {
+		r.undo = append(r.undo, d)
+	}
+	r.redo = nil
+}
+
+// Type takes a key into the text; it answers whether the text or the cursor has changed.
+func (r *Room) Type(k tea.KeyPressMsg) (changed bool, cmd tea.Cmd) {
+	before := r.now()
+	switch k.String() {
+	case "ctrl+z":
+		return r.back(&r.undo, &r.redo), nil
+	case "ctrl+r":
+		return r.back(&r.redo, &r.undo), nil
+	case "alt+up", "alt+down":
+		if text, col, ok := stepped(lineOf(before.text, before.line), before.col, k.String() == "alt+up"); ok {
+			lines := strings.Split(before.text, "\n")
+			lines[before.line] = text
+			r.remember(before)
+			r.set(draft{strings.Join(lines, "\n"), before.line, col})
+			return true, nil
+		}
+		return false, nil
+	case "enter": // the next line begins as deep as this one
+		line := lineOf(before.text, before.line)
+		indent := line[:len(line)-len(strings.TrimLeft(line, " "))]
+		if strings.HasSuffix(strings.TrimRight(line[:min(before.col, len(line))], " "), "{") {
+			indent += "  "
+		}
+		r.remember(before)
+		r.area.InsertString("\n" + indent)
+		return true, nil
+	}
+	r.area, cmd = r.area.Update(k)
+	after := r.now()
+	if after.text != before.text {
+		r.remember(before)
+	}
+	return after != before, cmd
+}
+
+// Paste takes a text of several lines.
+func (r *Room) Paste(s string) {
+	r.remember(r.now())
+	r.area.InsertString(s)
+}
+
+func (r *Room) back(from, to *[]draft) bool {
+	n := len(*from)
+	if n == 0 {
+		return false
+	}
+	*to = append(*to, r.now())
+	d := (*from)[n-1]
+	*from = (*from)[:n-1]
+	r.set(d)
+	return true
+}
+
+// Undo takes the last change back.
+func (r *Room) Undo() bool { return r.back(&r.undo, &r.redo) }
+
+func lineOf(text string, n int) string {
+	lines := strings.Split(text, "\n")
+	if n < 0 || n >= len(lines) {
+		return ""
+	}
+	return lines[n]
+}
+
+// Take takes an answer in. One without a trial leaves what was judged last.
+func (r *Room) Take(v *service.BenchView) {
+	failed := slices.ContainsFunc(v.Findings, func(f service.BenchFinding) bool { return f.Error })
+	if v.Tried == nil && failed && r.View != nil {
+		old := *r.View
+		old.Findings = v.Findings
+		r.View, r.Stale = &old, true
+		return
+	}
+	r.View, r.Stale = v, false
+}
+
+// TakeRules takes the list of rules in.
+func (r *Room) TakeRules(v *service.RulesView) {
+	r.Rules = v
+	if list := r.listed(); r.index() < 0 && len(list) > 0 {
+		r.chosen = list[0].Rule
+	}
+}
+
+func (r *Room) listed() []service.RuleCost {
+	if r.Rules == nil {
+		return nil
+	}
+	var out []service.RuleCost
+	for _, x := range r.Rules.Rules {
+		if strings.Contains(strings.ToLower(x.Rule+" "+x.File), strings.ToLower(r.Filter)) && strings.HasSuffix(x.File, ".lantern") {
+			out = append(out, x)
+		}
+	}
+	return out
+}
+
+func (r *Room) index() int {
+	return slices.IndexFunc(r.listed(), func(x service.RuleCost) bool { return x.Rule == r.chosen })
+}
+
+// Chosen is the chosen rule of the list; nil where there is none.
+func (r *Room) Chosen() *service.RuleCost {
+	if i := r.index(); i >= 0 {
+		x := r.listed()[i]
+		return &x
+	}
+	return nil
+}
+
+// Move chooses the row that many rows below.
+func (r *Room) Move(by int) {
+	if r.Pane == List {
+		if list := r.listed(); len(list) > 0 {
+			r.chosen = list[min(max(r.index()+by, 0), len(list)-1)].Rule
+		}
+		return
+	}
+	kinds := r.kinds()
+	if len(kinds) == 0 {
+		return
+	}
+	at := slices.IndexFunc(kinds, func(k service.BenchKind) bool { return k.ID+k.Source == r.kind })
+	k := kinds[min(max(at+by, 0), len(kinds)-1)]
+	r.kind = k.ID + k.Source
+}
+
+// kinds are the kinds that are shown: what the rule takes first, then what is near, then
+// the rest by their numbers.
+func (r *Room) kinds() []service.BenchKind {
+	if r.View == nil {
+		return nil
+	}
+	rank := map[string]int{"problem": 0, "over": 1, "ignored": 2, "near": 3, "": 4}
+	var out []service.BenchKind
+	for _, k := range r.View.Kinds {
+		caught := k.Is != "" && k.Is != "near"
+		if r.only == 1 && !caught || r.only == 2 && k.Is != "near" || r.only == 3 && k.Is != "" {
+			continue
+		}
+		out = append(out, k)
+	}
+	slices.SortStableFunc(out, func(a, b service.BenchKind) int { return rank[a.Is] - rank[b.Is] })
+	return out
+}
+
+// Kind is the chosen kind; nil where there is none.
+func (r *Room) Kind() *service.BenchKind {
+	for _, k := range r.kinds() {
+		if k.ID+k.Source == r.kind {
+			return &k
+		}
+	}
+	return nil
+}
+
+// Picked are the entries of the kinds that were picked, or of the chosen one: of one source.
+func (r *Room) Picked() (source string, texts []string) {
+	for _, k := range r.kinds() {
+		if r.picked[k.ID+k.Source] && (source == "" || source == k.Source) {
+			source, texts = k.Source, append(texts, k.Example)
+		}
+	}
+	if k := r.Kind(); len(texts) == 0 && k != nil {
+		return k.Source, []string{k.Example}
+	}
+	return source, texts
+}
+
+// Pick picks the chosen kind, or lets it go.
+func (r *Room) Pick() {
+	if k := r.Kind(); k != nil {
+		r.picked[k.ID+k.Source] = !r.picked[k.ID+k.Source]
+	}
+}
+
+// PickNone lets all kinds go.
+func (r *Room) PickNone() { r.picked = map[string]bool{} }
+
+// Only shows the next selection of kinds.
+func (r *Room) Only() { r.only = (r.only + 1) % len(onlyNames) }
+
+// ToKinds moves the keys to the kinds.
+func (r *Room) ToKinds() {
+	r.Pane = Kinds
+	r.area.Blur()
+	if r.Kind() == nil {
+		if kinds := r.kinds(); len(kinds) > 0 {
+			r.kind = kinds[0].ID + kinds[0].Source
+		}
+	}
+}
+
+// ToText moves the keys to the text.
+func (r *Room) ToText() tea.Cmd {
+	r.Pane = Text
+	return r.area.Focus()
+}
+
+// Close leaves the text.
+func (r *Room) Close() {
+	r.area.Blur()
+	r.Pane, r.View = List, nil
+}

@@ -1,0 +1,125 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+	"dimlantern/core/layout"
+	"dimlantern/core/match"
+)
+
+// MarkQuery says what an entry is for the rule at the cursor of a text.
+type MarkQuery struct {
+	File   string   `json:"file"`
+	Body   string   `json:"body"`
+	Line   int      `json:"line"` // of the cursor, from 1
+	Is     string   `json:"is"`   // problem, recovery or ignore
+	Source string   `json:"source"`
+	Texts  []string `json:"texts"` // entries, of one kind or of several
+}
+
+// Marked is the text with what was marked.
+type Marked struct {
+	Body   string `json:"body"`
+	Line   int    `json:"line"`   // of the clause that was written, from 1
+	Clause string `json:"clause"` // that was written
+}
+
+// Mark is part of Lantern. It writes a clause that the entries fit: their words stay, their
+// numbers are left open, and the first number behind a word is a field of that name.
+func (s *Service) Mark(_ context.Context, q MarkQuery) (*Marked, error) {
+	s.mu.Lock()
+	settings := s.settings
+	s.mu.Unlock()
+	src := settings.Source(q.Source)
+	if src == nil {
+		return nil, fmt.Errorf("no source is called %s", q.Source)
+	}
+	if !slices.Contains([]string{"problem", "recovery", "ignore"}, q.Is) {
+		return nil, fmt.Errorf("an entry is a problem, a recovery, or ignored, not %s", q.Is)
+	}
+	plan := match.NewPlan(settings, src, nil, time.Local)
+	var patterns []string
+	for _, raw := range q.Texts {
+		text := raw
+		x, _ := plan.Divide(&layout.Divider{Layout: plan.Layout}, []byte(raw), entry.Of(time.Now()))
+		event := ""
+		for _, f := range x.Fields {
+			if f.Name == "text" {
+				text = f.Value
+			}
+			if l := settings.Layout(src.LayoutName()); f.Name == "event" && l != nil && l.Format == "event-xml" {
+				event = f.Value
+			}
+		}
+		text, _, _ = strings.Cut(text, "\n")
+		p, _ := patternOf(text)
+		if event != "" {
+			p = "event == " + lang.Quote(event)
+			if strings.Trim(event, "0123456789") == "" {
+				p = "event == " + event
+			}
+		}
+		if !slices.Contains(patterns, p) {
+			patterns = append(patterns, p)
+		}
+	}
+	if len(patterns) == 0 {
+		return nil, fmt.Errorf("no entry is marked")
+	}
+	clause := strings.Join(patterns, " or ")
+	body, line, err := insertClause(q.Body, q.Line, q.Is, clause)
+	if err != nil {
+		return nil, err
+	}
+	return &Marked{body, line, q.Is + " " + clause}, nil
+}
+
+// behind are the clauses behind which one is written, the likeliest last.
+var behind = map[string][]string{
+	"problem":  {"on", "problem"},
+	"recovery": {"on", "problem", "recovery"},
+	"ignore":   {"on", "problem", "recovery", "ignore"},
+}
+
+// insertClause writes a clause into the rule of a text in which a line lies, and brings the
+// text into its form. What was there stays, comments included.
+func insertClause(body string, line int, word, arg string) (string, int, error) {
+	lines := strings.Split(strings.TrimRight(body, "\n"), "\n")
+	start := -1
+	for i := min(line, len(lines)) - 1; i >= 0; i-- {
+		if strings.HasPrefix(lines[i], "rule ") {
+			start = i
+			break
+		}
+	}
+	if start < 0 {
+		return "", 0, fmt.Errorf("the cursor stands in no rule")
+	}
+	at, rank := start, -1
+	for i := start + 1; i < len(lines) && lines[i] != "}"; i++ {
+		first, _, _ := strings.Cut(strings.TrimSpace(lines[i]), " ")
+		if first == "expect" {
+			break
+		}
+		if k := slices.Index(behind[word], first); k >= 0 && k >= rank {
+			at, rank = i, k
+		}
+	}
+	lines = slices.Insert(lines, at+1, "  "+word+" "+arg)
+	text := strings.Join(lines, "\n") + "\n"
+	if f := lang.Parse("text", []byte(text)); !lang.Errors(f.Diagnostics()) {
+		text = f.Format()
+	}
+	for i, l := range strings.Split(text, "\n") { // where it is now
+		if i > start && strings.HasPrefix(strings.TrimSpace(l), word+" ") && strings.HasSuffix(l, arg) {
+			return text, i + 1, nil
+		}
+	}
+	return text, at + 2, nil
+}
