@@ -20,9 +20,10 @@ type (
 		err   error
 	}
 	benchFileMsg struct {
-		file *service.BenchFile
-		line int
-		err  error
+		file  *service.BenchFile
+		line  int
+		fresh bool
+		err   error
 	}
 	markedMsg struct {
 		marked *service.Marked
@@ -93,7 +94,17 @@ func (m *Model) openRule() tea.Cmd {
 		ctx, cancel := context.WithTimeout(context.Background(), patience)
 		defer cancel()
 		f, err := m.o.Lantern.BenchOpen(ctx, service.BenchFile{File: file})
-		return benchFileMsg{f, line, err}
+		return benchFileMsg{f, line, false, err}
+	}
+}
+
+// newRule begins a rule in a file of its own.
+func (m *Model) newRule() tea.Cmd {
+	return func() tea.Msg {
+		ctx, cancel := context.WithTimeout(context.Background(), patience)
+		defer cancel()
+		f, err := m.o.Lantern.BenchNew(ctx, struct{}{})
+		return benchFileMsg{f, 2, true, err}
 	}
 }
 
@@ -107,6 +118,8 @@ func (m *Model) benchKey(k tea.KeyPressMsg) (cmd tea.Cmd, done bool) {
 		switch key {
 		case "enter":
 			return m.openRule(), true
+		case "n", "+":
+			return m.newRule(), true
 		case "left", "right", "shift+left", "shift+right", "[", "]", "c":
 			return nil, true
 		}
@@ -215,10 +228,14 @@ func (m *Model) saveBench() tea.Cmd {
 		m.say(filepath.Base(file) + " has this text already")
 		return nil
 	}
+	fresh := m.bench.Fresh()
+	if name := m.bench.Name(); fresh && name != "" {
+		file = filepath.Join(filepath.Dir(file), name+".lantern")
+	}
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(context.Background(), patience)
 		defer cancel()
-		return savedMsg{file, body, m.o.Lantern.BenchWrite(ctx, service.BenchSave{File: file, Body: body, Was: was})}
+		return savedMsg{file, body, m.o.Lantern.BenchWrite(ctx, service.BenchSave{File: file, Body: body, Was: was, New: fresh})}
 	}
 }
 
@@ -227,7 +244,7 @@ func (m *Model) saved(msg savedMsg) {
 		m.say(msg.err.Error())
 		return
 	}
-	m.bench.Saved()
+	m.bench.Saved(msg.file, msg.body)
 	m.say(filepath.Base(msg.file) + " is written, and taken up")
 }
 
@@ -246,5 +263,5 @@ func (m *Model) benchKeys() (string, [][2]string) {
 		}
 		return "choosing kinds", [][2]string{{"p", "is the problem"}, {"o", "means over"}, {"x", "not this"}, {"space", "several"}, {"f", "which"}, {"y", "why"}, {"u", "undo"}, {"tab", "text"}, {"+ -", "span"}, {"^s", "save"}, {"esc", "rules"}}
 	}
-	return "choosing rules", [][2]string{{"↑↓", "which"}, {"enter", "open it"}, {"/", "find"}, {"?", "help"}, {"q", "leave"}}
+	return "choosing rules", [][2]string{{"↑↓", "which"}, {"enter", "open it"}, {"n", "a new one"}, {"/", "find"}, {"?", "help"}, {"q", "leave"}}
 }

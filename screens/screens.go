@@ -354,7 +354,7 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			return m, nil
 		}
 		m.benchAsked = ""
-		return m, tea.Batch(m.bench.Open(msg.file.File, msg.file.Body, msg.line), m.askBench())
+		return m, tea.Batch(m.bench.Open(msg.file.File, msg.file.Body, msg.line, msg.fresh), m.askBench())
 	case markedMsg:
 		return m, m.marked(msg)
 	case savedMsg:

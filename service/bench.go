@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -100,6 +101,7 @@ func (s *Service) Bench(ctx context.Context, q BenchQuery) (*BenchView, error) {
 	q.Columns = min(max(q.Columns, 1), maxColumns)
 	q.Column, q.Span = max(q.Column, time.Second), min(max(q.Span, time.Minute), 31*24*time.Hour)
 	at := q.At
+	var err error
 	if at == 0 {
 		at = entry.Of(time.Now())
 	}
@@ -115,8 +117,9 @@ func (s *Service) Bench(ctx context.Context, q BenchQuery) (*BenchView, error) {
 		}
 	}
 	r := ruleAt(settings, q.File, q.Line)
-	if r == nil {
-		return v, nil
+	if r == nil { // what its sources say helps to write it
+		v.Kinds, err = s.kindsBeside(ctx, settings, q, at)
+		return v, err
 	}
 	v.Rule, v.Words = r.Name, r.Words()
 	for _, o := range trial.Expects(&lang.Settings{Sources: settings.Sources, Layouts: nil, Rules: []*lang.Rule{r}, Secret: settings.Secret}) {
@@ -148,10 +151,73 @@ func (s *Service) Bench(ctx context.Context, q BenchQuery) (*BenchView, error) {
 	for i := range tried.Rows {
 		v.Rows = append(v.Rows, benchRow(r, &tried.Rows[i], q, at))
 	}
-	for _, k := range trial.SaysOf(settings, r, b.kinds, time.Local, at) {
-		v.Kinds = append(v.Kinds, BenchKind{k.Shape.ID, k.Source, k.Origin, k.Text, k.Shape.Count, k.Newest, k.Is, k.Partly, k.Note, k.Example, k.Lit, k.Fields})
-	}
+	v.Kinds = benchKinds(trial.SaysOf(settings, r, b.kinds, time.Local, at))
 	return v, nil
+}
+
+func benchKinds(list []trial.KindSays) []BenchKind {
+	out := []BenchKind{}
+	for _, k := range list {
+		out = append(out, BenchKind{k.Shape.ID, k.Source, k.Origin, k.Text, k.Shape.Count, k.Newest, k.Is, k.Partly, k.Note, k.Example, k.Lit, k.Fields})
+	}
+	return out
+}
+
+var onClause = regexp.MustCompile(`(?m)^\s*on\s+([\w., -]+)$`)
+
+// kindsBeside are the kinds of entries of the sources that a rule names which cannot be
+// tried as it stands.
+func (s *Service) kindsBeside(ctx context.Context, settings *lang.Settings, q BenchQuery, at entry.Instant) ([]BenchKind, error) {
+	lines := strings.Split(q.Body, "\n")
+	start := min(q.Line, len(lines)) - 1
+	for start > 0 && !strings.HasPrefix(lines[start], "rule ") {
+		start--
+	}
+	end := start + 1
+	for end < len(lines) && lines[end] != "}" {
+		end++
+	}
+	m := onClause.FindStringSubmatch(strings.Join(lines[max(start, 0):min(end, len(lines))], "\n"))
+	if m == nil {
+		return []BenchKind{}, nil
+	}
+	r := &lang.Rule{}
+	for _, n := range strings.Split(m[1], ",") {
+		if n = strings.TrimSpace(n); settings.Source(n) != nil {
+			r.On = append(r.On, n)
+		}
+	}
+	if len(r.On) == 0 {
+		return []BenchKind{}, nil
+	}
+	b, err := s.benchSampleOf(ctx, settings, r, at.Add(-q.Span), at, q.At == 0)
+	if err != nil {
+		return nil, err
+	}
+	return benchKinds(trial.SaysOf(settings, r, b.kinds, time.Local, at)), nil
+}
+
+// BenchNew proposes the beginning of a rule about a source, in a file of its own.
+func (s *Service) BenchNew(_ context.Context, _ struct{}) (*BenchFile, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	source := ""
+	for _, src := range s.settings.Sources {
+		if src.Name != lang.Itself && !src.Off && source == "" {
+			source = src.Name
+		}
+	}
+	if source == "" {
+		return nil, fmt.Errorf("no source is written yet: + in the room sources brings in a log")
+	}
+	name := "new-rule"
+	for n := 2; ; n++ {
+		file := filepath.Join(s.settingsDir(), name+".lantern")
+		if _, err := os.Stat(file); os.IsNotExist(err) && s.settings.Rule(name) == nil {
+			return &BenchFile{file, fmt.Sprintf("rule %s {\n  on    %s\n  per   host\n  raise warning\n  clear after 30m quiet\n}\n", name, source)}, nil
+		}
+		name = fmt.Sprintf("new-rule-%d", n)
+	}
 }
 
 // othersMost is how long a trial may have taken for others to be tried beside it.

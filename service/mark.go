@@ -45,6 +45,7 @@ func (s *Service) Mark(_ context.Context, q MarkQuery) (*Marked, error) {
 	}
 	plan := match.NewPlan(settings, src, nil, time.Local)
 	var patterns []string
+	named := "" // the field that the first number behind a word is
 	for _, raw := range q.Texts {
 		text := raw
 		x, _ := plan.Divide(&layout.Divider{Layout: plan.Layout}, []byte(raw), entry.Of(time.Now()))
@@ -58,9 +59,12 @@ func (s *Service) Mark(_ context.Context, q MarkQuery) (*Marked, error) {
 			}
 		}
 		text, _, _ = strings.Cut(text, "\n")
-		p, _ := patternOf(text)
+		p, number := patternOf(text)
+		if named == "" {
+			named = number
+		}
 		if event != "" {
-			p = "event == " + lang.Quote(event)
+			p, named = "event == "+lang.Quote(event), ""
 			if strings.Trim(event, "0123456789") == "" {
 				p = "event == " + event
 			}
@@ -73,11 +77,40 @@ func (s *Service) Mark(_ context.Context, q MarkQuery) (*Marked, error) {
 		return nil, fmt.Errorf("no entry is marked")
 	}
 	clause := strings.Join(patterns, " or ")
-	body, line, err := insertClause(q.Body, q.Line, q.Is, clause)
+	before := q.Body
+	if q.Is == "problem" && named != "" {
+		before = withKey(before, q.Line, named)
+	}
+	body, line, err := insertClause(before, q.Line, q.Is, clause)
 	if err != nil {
 		return nil, err
 	}
 	return &Marked{body, line, q.Is + " " + clause}, nil
+}
+
+// withKey adds a field to the key of a rule that has no problem yet.
+func withKey(body string, line int, field string) string {
+	lines := strings.Split(body, "\n")
+	start := min(line, len(lines)) - 1
+	for start > 0 && !strings.HasPrefix(lines[start], "rule ") {
+		start--
+	}
+	per := -1
+	for i := max(start, 0) + 1; i < len(lines) && lines[i] != "}"; i++ {
+		switch first, rest, _ := strings.Cut(strings.TrimSpace(lines[i]), " "); first {
+		case "problem":
+			return body
+		case "per":
+			if per = i; strings.Contains(rest, "nothing") || slices.Contains(strings.FieldsFunc(rest, func(r rune) bool { return r == ',' || r == ' ' }), field) {
+				return body
+			}
+		}
+	}
+	if per < 0 {
+		return body
+	}
+	lines[per] += ", " + field
+	return strings.Join(lines, "\n")
 }
 
 // behind are the clauses behind which one is written, the likeliest last.

@@ -50,6 +50,7 @@ func (s *Service) Serve(ctx context.Context) error {
 	handle(mux, "/bench", s.Bench)
 	handle(mux, "/mark", s.Mark)
 	handle(mux, "/bench/open", s.BenchOpen)
+	handle(mux, "/bench/new", s.BenchNew)
 	handle(mux, "/bench/write", func(ctx context.Context, q BenchSave) (*struct{}, error) { return nil, s.BenchWrite(ctx, q) })
 	handle(mux, "/clear", func(ctx context.Context, q ClearQuery) (*struct{}, error) { return nil, s.Clear(ctx, q) })
 	handle(mux, "/apply", func(ctx context.Context, _ struct{}) (*struct{}, error) { return nil, s.Apply(ctx) })
@@ -163,6 +164,11 @@ func (r *Remote) Mark(ctx context.Context, q MarkQuery) (*Marked, error) {
 // BenchOpen is part of Lantern.
 func (r *Remote) BenchOpen(ctx context.Context, q BenchFile) (*BenchFile, error) {
 	return call[BenchFile](ctx, r, "/bench/open", q)
+}
+
+// BenchNew is part of Lantern.
+func (r *Remote) BenchNew(ctx context.Context, q struct{}) (*BenchFile, error) {
+	return call[BenchFile](ctx, r, "/bench/new", q)
 }
 
 // BenchWrite is part of Lantern.

@@ -30,6 +30,7 @@ type Lantern interface {
 	// BenchOpen gives a settings file to type in, and BenchWrite writes it.
 	Bench(ctx context.Context, q BenchQuery) (*BenchView, error)
 	BenchOpen(ctx context.Context, q BenchFile) (*BenchFile, error)
+	BenchNew(ctx context.Context, _ struct{}) (*BenchFile, error)
 	BenchWrite(ctx context.Context, q BenchSave) error
 	// Mark writes into a text what entries are for its rule.
 	Mark(ctx context.Context, q MarkQuery) (*Marked, error)

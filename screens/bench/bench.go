@@ -35,6 +35,7 @@ type Room struct {
 	Filter string             // of the list
 
 	file, was string // that is open, and what stood in it
+	fresh     bool   // it is not there yet
 	area      textarea.Model
 	undo      []draft
 	redo      []draft
@@ -55,8 +56,8 @@ type draft struct {
 var onlyNames = []string{"all", "caught", "near", "others"}
 
 // Open takes a file in, with the cursor on a line of it, from 1.
-func (r *Room) Open(file, body string, line int) tea.Cmd {
-	r.file, r.was = file, body
+func (r *Room) Open(file, body string, line int, fresh bool) tea.Cmd {
+	r.file, r.was, r.fresh = file, body, fresh
 	r.undo, r.redo, r.View, r.Stale = nil, nil, nil, false
 	r.kind, r.picked, r.textTop, r.kindTop, r.only = "", map[string]bool{}, max(line-2, 0), 0, 0
 	r.area = textarea.New()
@@ -79,10 +80,24 @@ func (r *Room) Body() string { return r.area.Value() }
 func (r *Room) Line() int { return r.area.Line() + 1 }
 
 // Changed tells whether the text differs from the file.
-func (r *Room) Changed() bool { return r.Body() != r.was }
+func (r *Room) Changed() bool { return r.fresh || r.Body() != r.was }
 
-// Saved notes that the file now has the text.
-func (r *Room) Saved() { r.was = r.Body() }
+// Fresh tells whether the file is not there yet; it is called as its first rule is.
+func (r *Room) Fresh() bool { return r.fresh }
+
+// Saved notes that a file now has a text.
+func (r *Room) Saved(file, body string) { r.file, r.was, r.fresh = file, body, false }
+
+// Name is the name of the first rule of the text; "" where there is none.
+func (r *Room) Name() string {
+	for _, l := range strings.Split(r.Body(), "\n") {
+		if rest, ok := strings.CutPrefix(l, "rule "); ok {
+			name, _, _ := strings.Cut(strings.TrimSpace(rest), " ")
+			return strings.Trim(name, "{")
+		}
+	}
+	return ""
+}
 
 func (r *Room) now() draft { return draft{r.Body(), r.area.Line(), r.area.Column()} }
 

@@ -32,7 +32,7 @@ func TestStepped(t *testing.T) {
 // What was typed can be taken back, and come again.
 func TestUndo(t *testing.T) {
 	r := &Room{}
-	r.Open("f.lantern", "rule r {\n  raise error at 3\n}\n", 2)
+	r.Open("f.lantern", "rule r {\n  raise error at 3\n}\n", 2, false)
 	assert.Equal(t, 2, r.Line())
 	assert.False(t, r.Changed())
 	r.Replace("rule r {\n  problem \"x\"\n  raise error at 3\n}\n", 2)

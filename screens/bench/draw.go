@@ -60,7 +60,7 @@ func (r *Room) small(c *paint.Canvas, top, bottom int, a paint.Axis, p paint.Pal
 func (r *Room) list(c *paint.Canvas, top, bottom int, p paint.Palette, base paint.Style) {
 	list := r.listed()
 	x := c.Put(1, top, base.With(p.Strong).Strong(), strings.TrimPrefix(plural(int64(len(list)), "", "rule", "rules"), " "))
-	c.Cut(x+2, top, c.W-x-3, base.With(p.Dim), "enter opens one, with what it would have done")
+	c.Cut(x+2, top, c.W-x-3, base.With(p.Dim), "enter opens one, with what it would have done; n begins a new one")
 	wide := c.W >= 110
 	col := []int{1, 26, 46, 56, 66, 80, 100}
 	if !wide {
@@ -139,7 +139,9 @@ func costWords(x *service.RuleCost, since entry.Instant) string {
 func (r *Room) text(c *paint.Canvas, x0, top, width, bottom int, p paint.Palette, base paint.Style) {
 	name := filepath.Base(r.file)
 	state := "as it is in the file"
-	if r.Changed() {
+	if r.fresh {
+		state = "new, not saved"
+	} else if r.Changed() {
 		state = "changed, not saved"
 	}
 	at := x0
@@ -152,10 +154,19 @@ func (r *Room) text(c *paint.Canvas, x0, top, width, bottom int, p paint.Palette
 	if cursor >= len(lines) {
 		lines = append(lines, make([]string, cursor-len(lines)+1)...)
 	}
-	notes := map[int][]service.BenchFinding{}
+	notes := map[int][]note{}
 	if r.View != nil {
 		for _, f := range r.View.Findings {
-			notes[f.Line-1] = append(notes[f.Line-1], f)
+			what := f.What
+			if f.Mend != "" {
+				what += "; " + f.Mend
+			}
+			indent := 5 + min(max(f.Col-1, 0), 12)
+			for k, part := range watch.Wrap(what, width-indent-3) {
+				if k < 3 && (k == 0 || f.Line-1 == cursor) { // in full at the cursor's line
+					notes[f.Line-1] = append(notes[f.Line-1], note{part, indent, k == 0, f.Error})
+				}
+			}
 		}
 	}
 	rows := bottom - top - 1
@@ -201,17 +212,23 @@ func (r *Room) text(c *paint.Canvas, x0, top, width, bottom int, p paint.Palette
 				break
 			}
 			style := base.With(p.Severity[entry.Notice])
-			if f.Error {
+			if f.isError {
 				style = base.With(p.Severity[entry.Error])
 			}
-			what := f.What
-			if f.Mend != "" {
-				what += "; " + f.Mend
+			if f.first {
+				c.Put(x0+f.indent, y, style, "╰")
 			}
-			c.Cut(x0+5+min(max(f.Col-1, 0), 12), y, width-6-min(max(f.Col-1, 0), 12), style, "╰ "+what)
+			c.Cut(x0+f.indent+2, y, width-f.indent-3, style, f.text)
 			y++
 		}
 	}
+}
+
+// note is a line of what is wrong with a line of the text.
+type note struct {
+	text           string
+	indent         int
+	first, isError bool
 }
 
 // rule tells whether a line belongs to the rule at the cursor.
@@ -300,6 +317,8 @@ func (r *Room) words(c *paint.Canvas, x, y, width, bottom int, p paint.Palette, 
 	dim := base.With(p.Dim)
 	head := v.Sample
 	switch {
+	case r.Stale && len(v.Words) == 0, v.Tried == nil && v.Rule == "" && len(v.Findings) > 0:
+		head = "it cannot be tried yet: the text has errors"
 	case r.Stale:
 		head = "the text has errors; this is of the last one that had none"
 	case v.Rule == "":
@@ -394,16 +413,16 @@ func (r *Room) drawKinds(c *paint.Canvas, top, bottom int, p paint.Palette, base
 	kinds := r.kinds()
 	c.Rule(1, top, 2, base.With(p.Rule), false)
 	x := c.Put(4, top, base.With(p.Strong).Strong(), "shapes")
+	tabs := 0
+	for _, n := range onlyNames {
+		tabs += len(n) + 3
+	}
 	counts := map[string]int{}
 	if r.View != nil {
 		for _, k := range r.View.Kinds {
 			counts[k.Is]++
 		}
-		x = c.Cut(x+2, top, c.W/2, dim, fmt.Sprintf("%d kinds of entries; the problem catches %d, what ends it %d", len(r.View.Kinds), counts["problem"], counts["over"]))
-	}
-	tabs := 0
-	for _, n := range onlyNames {
-		tabs += len(n) + 3
+		x = c.Cut(x+2, top, min(c.W/2, c.W-x-tabs-5), dim, fmt.Sprintf("%d kinds of entries; the problem catches %d, what ends it %d", len(r.View.Kinds), counts["problem"], counts["over"]))
 	}
 	c.Rule(x+2, top, c.W-x-tabs-5, base.With(p.Rule), false)
 	at := c.W - tabs - 1
