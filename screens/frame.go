@@ -116,6 +116,9 @@ func (m *Model) head(c *paint.Canvas, p paint.Palette, base paint.Style) {
 		where = "looking at " + time.Unix(0, int64(m.held)).Format("15:04") + ", actions are off"
 	}
 	room := right - x - 4
+	if m.held != 0 && len([]rune(where)) > room {
+		where = "actions are off"
+	}
 	if w := len([]rune(where)); w <= room {
 		c.Put(right-w-3, 0, base.With(p.Dim), where)
 	}
