@@ -47,10 +47,10 @@ func (m *Model) askBench() tea.Cmd {
 		return nil
 	}
 	file, body, _ := m.bench.File()
-	q := service.BenchQuery{File: file, Body: body, Line: m.bench.Line(), At: m.held, From: m.view.From, Column: m.view.Column,
+	q := service.BenchQuery{File: file, Body: body, Line: m.bench.Line(), Col: m.bench.Column(), At: m.held, From: m.view.From, Column: m.view.Column,
 		Columns: watch.ColumnsOf(m.w).LifeWidth}
 	q.Span = m.view.At.Sub(q.From)
-	asked := fmt.Sprint(file, q.Line, m.held, q.Column, q.Columns, body)
+	asked := fmt.Sprint(file, q.Line, q.Col, m.held, q.Column, q.Columns, body)
 	if m.held == 0 {
 		asked += fmt.Sprint(time.Now().Truncate(benchFresh))
 	}
@@ -129,7 +129,13 @@ func (m *Model) benchKey(k tea.KeyPressMsg) (cmd tea.Cmd, done bool) {
 	}
 	if b.Pane == bench.Text {
 		switch key {
-		case "esc", "tab":
+		case "tab":
+			if b.Complete() {
+				return m.askBench(), true
+			}
+			b.ToKinds()
+			return nil, true
+		case "esc":
 			b.ToKinds()
 			return nil, true
 		}
@@ -256,7 +262,7 @@ func (m *Model) benchKeys() (string, [][2]string) {
 		if narrow {
 			return "", [][2]string{{"esc", "kinds"}, {"alt ↑↓", "number"}, {"^z", "undo"}, {"^s", "save"}}
 		}
-		return "typing a rule", [][2]string{{"esc", "to the kinds"}, {"alt ↑↓", "change a number"}, {"^z ^r", "undo, redo"}, {"^s", "save and put to work"}}
+		return "typing a rule", [][2]string{{"esc", "to the kinds"}, {"tab", "complete"}, {"alt ↑↓", "change a number"}, {"^z ^r", "undo, redo"}, {"^s", "save and put to work"}}
 	case bench.Kinds:
 		if narrow {
 			return "", [][2]string{{"p", "problem"}, {"o", "over"}, {"x", "not"}, {"y", "why"}, {"u", "undo"}, {"tab", "text"}, {"^s", "save"}, {"esc", "rules"}}

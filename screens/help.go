@@ -9,8 +9,14 @@ import (
 func (m *Model) help(c *paint.Canvas, top, bottom int, p paint.Palette) {
 	base := paint.Style{Fg: p.Text}
 	dim := base.With(p.Dim)
-	if m.back == dividing {
-		fieldsHelp(c, top, bottom, p, base)
+	switch {
+	case m.back == dividing:
+		explain(c, top, bottom, p, base, "fields", "what the entries of a source divide into: above its lines, below the layout as it will be written, and the values",
+			fieldsKeys, "bright is what a field has, dim what belongs to none; what does not fit is amber")
+		return
+	case m.inRoom == inBench:
+		explain(c, top, bottom, p, base, "bench", "where rules are made: the text, what it means, what it would have done over what the axis shows, and the shapes of entries",
+			benchKeyWords, "bright lines belong to the rule at the cursor, which is the one that is tried; with errors in it the last one that had none is shown dim")
 		return
 	}
 	y := top
@@ -86,30 +92,13 @@ func (m *Model) help(c *paint.Canvas, top, bottom int, p paint.Palette) {
 	}
 }
 
-// fieldsHelp explains the work on fields.
-func fieldsHelp(c *paint.Canvas, top, bottom int, p paint.Palette, base paint.Style) {
+// explain lists the keys of a room, with what they stand for.
+func explain(c *paint.Canvas, top, bottom int, p paint.Palette, base paint.Style, room, about string, keys [][2]string, last string) {
 	y := top
-	x := c.Put(1, y, base.With(p.Strong).Strong(), "fields")
-	c.Cut(x+2, y, c.W-x-3, base.With(p.Dim), "what the entries of a source divide into: above its lines, below the layout as it will be written, and the values")
+	x := c.Put(1, y, base.With(p.Strong).Strong(), room)
+	c.Cut(x+2, y, c.W-x-3, base.With(p.Dim), about)
 	y += 2
-	for _, k := range [][2]string{
-		{"↑ ↓", "another line; below the chosen one stand the names of its fields, or why it does not fit"},
-		{"← →", "the value before, the one behind; a click points as well"},
-		{"shift ← →", "take one word less, one more; drag with the mouse"},
-		{"enter", "name what is pointed at: a pattern is built that finds it on all lines of its kind"},
-		{"", "the same name on a further line makes the pattern fit both; two names on one line give one pattern"},
-		{"x", "this is not one: the pattern is narrowed until it does not find it"},
-		{"t", "the type of the field: integer, decimal, duration in ms, address; time makes this value the example of the entry's time"},
-		{"d", "detect: what fits these lines, the best first; again for the next"},
-		{"e", "write the layout by hand; esc comes back"},
-		{"u", "undo, as often as you like"},
-		{"tab", "lines of usual shapes, of odd ones, the newest, those that do not fit"},
-		{"v", "in a narrow window: the values instead of the layout"},
-		{"w", "look through all that is there instead of a sample; esc stops it"},
-		{"/", "only lines that have these words"},
-		{"^s", "write the layout into the settings; its comments stay"},
-		{"esc", "back to the sources; nothing is written"},
-	} {
+	for _, k := range keys {
 		if y >= bottom {
 			return
 		}
@@ -119,6 +108,46 @@ func fieldsHelp(c *paint.Canvas, top, bottom int, p paint.Palette, base paint.St
 	}
 	y++
 	if y < bottom {
-		c.Cut(1, y, c.W-2, base.With(p.Dim), "bright is what a field has, dim what belongs to none; what does not fit is amber")
+		c.Cut(1, y, c.W-2, base.With(p.Dim), last)
 	}
+}
+
+// benchKeyWords are the keys of the bench.
+var benchKeyWords = [][2]string{
+	{"↑ ↓ enter", "of the rules: choose one, and open the file that it stands in"},
+	{"n", "begin a new rule, in a file of its own"},
+	{"", "in the text, all keys type; esc leads to the shapes, tab back to the text"},
+	{"alt ↑ ↓", "the number or the duration at the cursor, by a sensible step"},
+	{"^z ^r", "undo, redo, as often as you like"},
+	{"^s", "write the file and take it up; not where somebody else has written into it meanwhile"},
+	{"", "on a shape:"},
+	{"p", "this is the problem: a pattern that it fits, with its numbers left open, and the key where none is named"},
+	{"o", "this means over"},
+	{"x", "not this: it is ignored"},
+	{"space", "pick several, and let p, o or x speak of all"},
+	{"f", "all shapes, those that the rule takes, those that it nearly takes, the others"},
+	{"y", "why: what the entry is for every rule, part by part"},
+	{"u", "undo"},
+	{"+ -", "a longer, a shorter span of what it is tried on; ← → hold the lamp earlier"},
+	{"esc", "back to the rules"},
+}
+
+// fieldsKeys are the keys of the work on fields.
+var fieldsKeys = [][2]string{
+	{"↑ ↓", "another line; below the chosen one stand the names of its fields, or why it does not fit"},
+	{"← →", "the value before, the one behind; a click points as well"},
+	{"shift ← →", "take one word less, one more; drag with the mouse"},
+	{"enter", "name what is pointed at: a pattern is built that finds it on all lines of its kind"},
+	{"", "the same name on a further line makes the pattern fit both; two names on one line give one pattern"},
+	{"x", "this is not one: the pattern is narrowed until it does not find it"},
+	{"t", "the type of the field: integer, decimal, duration in ms, address; time makes this value the example of the entry's time"},
+	{"d", "detect: what fits these lines, the best first; again for the next"},
+	{"e", "write the layout by hand; esc comes back"},
+	{"u", "undo, as often as you like"},
+	{"tab", "lines of usual shapes, of odd ones, the newest, those that do not fit"},
+	{"v", "in a narrow window: the values instead of the layout"},
+	{"w", "look through all that is there instead of a sample; esc stops it"},
+	{"/", "only lines that have these words"},
+	{"^s", "write the layout into the settings; its comments stay"},
+	{"esc", "back to the sources; nothing is written"},
 }

@@ -24,6 +24,7 @@ type BenchQuery struct {
 	File    string        `json:"file"`
 	Body    string        `json:"body"`
 	Line    int           `json:"line"` // of the cursor, from 1
+	Col     int           `json:"col"`  // characters before it
 	At      entry.Instant `json:"at"`   // the lamp; 0 is now
 	Span    time.Duration `json:"span"` // the sample begins so long before the lamp
 	From    entry.Instant `json:"from"` // the first column of the lifelines
@@ -45,6 +46,10 @@ type BenchView struct {
 	// Others says what other numbers would have given in the place of that of the raise on
 	// the cursor's line.
 	Others string `json:"others,omitempty"`
+	// Complete are words for what is being typed at the cursor, of which Typed characters
+	// stand there.
+	Complete []string `json:"complete,omitempty"`
+	Typed    int      `json:"typed,omitempty"`
 }
 
 // BenchFinding is an error or a finding at a place of the text.
@@ -118,7 +123,9 @@ func (s *Service) Bench(ctx context.Context, q BenchQuery) (*BenchView, error) {
 	}
 	r := ruleAt(settings, q.File, q.Line)
 	if r == nil { // what its sources say helps to write it
-		v.Kinds, err = s.kindsBeside(ctx, settings, q, at)
+		says, err := s.kindsBeside(ctx, settings, q, at)
+		v.Kinds = benchKinds(says)
+		v.Complete, v.Typed = complete(settings, nil, says, q.Body, q.Line, q.Col)
 		return v, err
 	}
 	v.Rule, v.Words = r.Name, r.Words()
@@ -151,7 +158,9 @@ func (s *Service) Bench(ctx context.Context, q BenchQuery) (*BenchView, error) {
 	for i := range tried.Rows {
 		v.Rows = append(v.Rows, benchRow(r, &tried.Rows[i], q, at))
 	}
-	v.Kinds = benchKinds(trial.SaysOf(settings, r, b.kinds, time.Local, at))
+	says := trial.SaysOf(settings, r, b.kinds, time.Local, at)
+	v.Kinds = benchKinds(says)
+	v.Complete, v.Typed = complete(settings, r, says, q.Body, q.Line, q.Col)
 	return v, nil
 }
 
@@ -167,7 +176,7 @@ var onClause = regexp.MustCompile(`(?m)^\s*on\s+([\w., -]+)$`)
 
 // kindsBeside are the kinds of entries of the sources that a rule names which cannot be
 // tried as it stands.
-func (s *Service) kindsBeside(ctx context.Context, settings *lang.Settings, q BenchQuery, at entry.Instant) ([]BenchKind, error) {
+func (s *Service) kindsBeside(ctx context.Context, settings *lang.Settings, q BenchQuery, at entry.Instant) ([]trial.KindSays, error) {
 	lines := strings.Split(q.Body, "\n")
 	start := min(q.Line, len(lines)) - 1
 	for start > 0 && !strings.HasPrefix(lines[start], "rule ") {
@@ -179,7 +188,7 @@ func (s *Service) kindsBeside(ctx context.Context, settings *lang.Settings, q Be
 	}
 	m := onClause.FindStringSubmatch(strings.Join(lines[max(start, 0):min(end, len(lines))], "\n"))
 	if m == nil {
-		return []BenchKind{}, nil
+		return nil, nil
 	}
 	r := &lang.Rule{}
 	for _, n := range strings.Split(m[1], ",") {
@@ -188,13 +197,13 @@ func (s *Service) kindsBeside(ctx context.Context, settings *lang.Settings, q Be
 		}
 	}
 	if len(r.On) == 0 {
-		return []BenchKind{}, nil
+		return nil, nil
 	}
 	b, err := s.benchSampleOf(ctx, settings, r, at.Add(-q.Span), at, q.At == 0)
 	if err != nil {
 		return nil, err
 	}
-	return benchKinds(trial.SaysOf(settings, r, b.kinds, time.Local, at)), nil
+	return trial.SaysOf(settings, r, b.kinds, time.Local, at), nil
 }
 
 // BenchNew proposes the beginning of a rule about a source, in a file of its own.

@@ -2,6 +2,7 @@ package lang
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -64,6 +65,13 @@ var (
 		"combined": {"client", "ident", "account", "at", "request", "method", "path", "query", "protocol", "status", "bytes", "referrer", "agent"},
 	}
 )
+
+// ClauseNames are the clauses of a kind of block, in their order.
+func ClauseNames(kind string) []string {
+	out := clauseNames(kind)
+	slices.Sort(out)
+	return out
+}
 
 // clauseNames lists the clauses of a kind of block.
 func clauseNames(kind string) []string {

@@ -76,8 +76,41 @@ func (r *Room) File() (file, body, was string) { return r.file, r.Body(), r.was 
 // Body is the text as it is.
 func (r *Room) Body() string { return r.area.Value() }
 
-// Line is where the cursor stands, from 1.
-func (r *Room) Line() int { return r.area.Line() + 1 }
+// Line is where the cursor stands, from 1, and Column how many characters stand before it.
+func (r *Room) Line() int   { return r.area.Line() + 1 }
+func (r *Room) Column() int { return r.area.Column() }
+
+// Complete puts the first of the proposed words in the place of what is being typed; false
+// where none is proposed for it.
+func (r *Room) Complete() bool {
+	words := r.proposed()
+	if len(words) == 0 {
+		return false
+	}
+	r.remember(r.now())
+	r.area.InsertString(string([]rune(words[0])[r.View.Typed:]))
+	return true
+}
+
+// proposed are the words that fit what is being typed now.
+func (r *Room) proposed() []string {
+	if r.View == nil || r.Pane != Text || r.View.Typed == 0 {
+		return nil
+	}
+	col := r.area.Column()
+	line := []rune(lineOf(r.Body(), r.area.Line()))
+	if col > len(line) || col < r.View.Typed {
+		return nil
+	}
+	typed := string(line[col-r.View.Typed : col])
+	var out []string
+	for _, w := range r.View.Complete {
+		if strings.HasPrefix(w, typed) && w != typed {
+			out = append(out, w)
+		}
+	}
+	return out
+}
 
 // Changed tells whether the text differs from the file.
 func (r *Room) Changed() bool { return r.fresh || r.Body() != r.was }
@@ -192,7 +225,7 @@ func (r *Room) Take(v *service.BenchView) {
 	failed := slices.ContainsFunc(v.Findings, func(f service.BenchFinding) bool { return f.Error })
 	if v.Tried == nil && failed && r.View != nil {
 		old := *r.View
-		old.Findings = v.Findings
+		old.Findings, old.Complete, old.Typed = v.Findings, v.Complete, v.Typed
 		r.View, r.Stale = &old, true
 		return
 	}

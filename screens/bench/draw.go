@@ -207,6 +207,12 @@ func (r *Room) text(c *paint.Canvas, x0, top, width, bottom int, p paint.Palette
 			c.Cut(from, y, x0+width-from, base.With(p.Dim), r.View.Others)
 		}
 		y++
+		if words := r.proposed(); i == cursor && len(words) > 0 && y < bottom {
+			from := x + max(r.area.Column()-shift-r.View.Typed, 0)
+			end := c.Put(from, y, base.With(p.Strong), words[0])
+			c.Cut(end+2, y, x0+width-end-2, base.With(p.Dim), strings.Join(words[1:], "  ")+"   tab takes the first")
+			y++
+		}
 		for _, f := range notes[i] {
 			if y >= bottom {
 				break
