@@ -502,6 +502,37 @@ func (r *Reader) Begin(raw []byte) {
 	}
 }
 
+// Within tells whether every line of a slab surely has a time from from up to, and not at,
+// to; lines without one have that of the line before. Where it is not sure, or costs too
+// much to know, the answer is false.
+func (r *Reader) Within(slab []byte, from, to entry.Instant) bool {
+	p := r.Plan
+	if !p.Timed() || p.kept || p.entry != nil || p.Layout.Headed() || r.Encoding > UTF8 || r.Last == entry.None || r.Last < from || r.Last >= to || bytes.IndexByte(slab, 0) >= 0 {
+		return false
+	}
+	s := &scan{r: r, slab: slab}
+	for at := 0; at < len(slab); {
+		if run := r.divider.GlanceOn(slab, at, len(slab), len(slab)); run.Lines > 0 {
+			// They share a second with the line that was read last, which lay within.
+			if top := run.Top.Add(r.Skew); top >= to || top.Add(-time.Second) < from {
+				return false
+			}
+			at = run.Next
+			continue
+		}
+		end := len(slab)
+		if k := bytes.IndexByte(slab[at:], '\n'); k >= 0 {
+			end = at + k
+		}
+		t, ok, sure := r.divider.Glance(s.line(at, end), s.near())
+		if t = t.Add(r.Skew); !sure || ok && (t < from || t >= to) {
+			return false
+		}
+		at = end + 1
+	}
+	return true
+}
+
 // Times are the times that the first and the last entry of a slab with a time give
 // themselves, whatever Skew is; None where no entry has one.
 func (r *Reader) Times(raw []byte, now entry.Instant) (first, last entry.Instant) {

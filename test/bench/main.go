@@ -31,6 +31,7 @@ var (
 	only     = flag.String("only", "", "only this kind of patterns")
 	profile  = flag.String("profile", "", "write a CPU profile of the last replay there")
 	onlyLag  = flag.Bool("only-lag", false, "measure the latency alone")
+	onlyType = flag.Bool("only-keystrokes", false, "measure the keystrokes of the bench alone")
 	onlyKeys = flag.Bool("only-keys", false, "measure many keys alone")
 	noLag    = flag.Bool("no-lag", false, "leave the latency out")
 )
@@ -222,6 +223,10 @@ func main() {
 		latencies()
 		return
 	}
+	if *onlyType {
+		keystrokes()
+		return
+	}
 	if *onlyKeys {
 		if *profile != "" {
 			f, err := os.Create(*profile)
@@ -273,6 +278,7 @@ func main() {
 	scale(path, size)
 	if !*noLag {
 		manyKeys()
+		keystrokes()
 		latencies()
 	}
 }

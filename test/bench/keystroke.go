@@ -1,0 +1,66 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"dimlantern/core/entry"
+	"dimlantern/service"
+)
+
+// keystrokes measures what a keystroke on the bench costs over a sample of 100 MiB: the
+// first trial, which reads it, and those behind it, against a search for the pattern alone.
+func keystrokes() {
+	dir, err := os.MkdirTemp("/dev/shm", "dl-keystroke-")
+	must(err)
+	defer os.RemoveAll(dir)
+	must(os.MkdirAll(filepath.Join(dir, "settings"), 0o755))
+	path := filepath.Join(dir, "log")
+	k := kinds[0]
+	makeLog(path, 99<<20, k, 10, 2)
+	file := filepath.Join(dir, "settings", "s.lantern")
+	body := rulesFor(k, 1, path)
+	body = strings.Replace(body, "layout line\n", "layout line\n  begin oldest\n", 1)
+	must(os.WriteFile(file, []byte(body), 0o644))
+	s, err := service.Open(service.Options{Settings: filepath.Join(dir, "settings"), Data: filepath.Join(dir, "data")})
+	must(err)
+	ctx, cancel := context.WithCancel(context.Background())
+	ended := make(chan error, 1)
+	go func() { ended <- s.Run(ctx) }()
+	for { // until everything is read
+		v, err := s.Sources(ctx, service.ViewQuery{Column: time.Minute, Columns: 10})
+		must(err)
+		if len(v.Sources) > 0 && len(v.Sources[0].Origins) > 0 && v.Sources[0].Origins[0].State.Behind == 0 && v.Sources[0].Origins[0].Entries > 0 {
+			break
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	at := entry.Of(time.Date(2026, 11, 26, 0, 0, 0, 0, time.UTC))
+	ask := func(body string) (time.Duration, *service.BenchView) {
+		line := strings.Count(body[:strings.Index(body, "rule ")], "\n") + 1
+		start := time.Now()
+		v, err := s.Bench(ctx, service.BenchQuery{File: file, Body: body, Line: line, At: at, Span: 3 * 24 * time.Hour, From: at.Add(-72 * time.Hour), Column: time.Hour, Columns: 72})
+		must(err)
+		if v.Tried == nil {
+			must(fmt.Errorf("nothing was tried: %v", v.Findings))
+		}
+		return time.Since(start), v
+	}
+	first, _ := ask(body)
+	best := time.Hour
+	var v *service.BenchView
+	for i := range 6 {
+		var d time.Duration
+		d, v = ask(strings.Replace(body, "pump 1000", fmt.Sprintf("pump 100%d", i), 1))
+		best = min(best, d)
+	}
+	rg, _ := command("rg", "-c", "pump 1005: pressure low", path)
+	fmt.Printf("\na keystroke in a pattern over %d MiB: %.0f ms, of which the trial %.0f ms (%d entries); the first one, which reads them, %.0f ms\n", 99, ms(best), ms(v.Tried.Took), v.Tried.Entries, ms(first))
+	fmt.Printf("    against rg -c of the pattern %.0f ms: %.1f × its time (aim 2)\n", ms(rg), float64(best)/float64(rg))
+	cancel()
+	must(<-ended)
+}
