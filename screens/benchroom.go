@@ -48,9 +48,9 @@ func (m *Model) askBench() tea.Cmd {
 	}
 	file, body, _ := m.bench.File()
 	q := service.BenchQuery{File: file, Body: body, Line: m.bench.Line(), Col: m.bench.Column(), At: m.held, From: m.view.From, Column: m.view.Column,
-		Columns: watch.ColumnsOf(m.w).LifeWidth}
+		Columns: watch.ColumnsOf(m.w).LifeWidth, Fed: m.bench.Fed()}
 	q.Span = m.view.At.Sub(q.From)
-	asked := fmt.Sprint(file, q.Line, q.Col, m.held, q.Column, q.Columns, body)
+	asked := fmt.Sprint(file, q.Line, q.Col, len(q.Fed), m.held, q.Column, q.Columns, body)
 	if m.held == 0 {
 		asked += fmt.Sprint(time.Now().Truncate(benchFresh))
 	}
@@ -163,6 +163,14 @@ func (m *Model) benchKey(k tea.KeyPressMsg) (cmd tea.Cmd, done bool) {
 		return m.mark("recovery"), true
 	case "x":
 		return m.mark("ignore"), true
+	case "a":
+		b.Feed()
+		return m.askBench(), true
+	case "A":
+		b.FeedNone()
+		return m.askBench(), true
+	case "k":
+		return m.markTexts("expect", "", b.Fed()), true
 	case "space":
 		b.Pick()
 		b.Move(1)
@@ -193,6 +201,10 @@ func (m *Model) mark(is string) tea.Cmd {
 		m.say("no kind of entries is chosen")
 		return nil
 	}
+	return m.markTexts(is, source, texts)
+}
+
+func (m *Model) markTexts(is, source string, texts []string) tea.Cmd {
 	file, body, _ := m.bench.File()
 	q := service.MarkQuery{File: file, Body: body, Line: m.bench.Line(), Is: is, Source: source, Texts: texts}
 	return func() tea.Msg {
@@ -210,6 +222,7 @@ func (m *Model) marked(msg markedMsg) tea.Cmd {
 	}
 	m.bench.Replace(msg.marked.Body, msg.marked.Line)
 	m.bench.PickNone()
+	m.bench.FeedNone()
 	m.say("written: " + msg.marked.Clause + "; u takes it back")
 	return m.askBench()
 }
@@ -267,7 +280,7 @@ func (m *Model) benchKeys() (string, [][2]string) {
 		if narrow {
 			return "", [][2]string{{"p", "problem"}, {"o", "over"}, {"x", "not"}, {"y", "why"}, {"u", "undo"}, {"tab", "text"}, {"^s", "save"}, {"esc", "rules"}}
 		}
-		return "choosing kinds", [][2]string{{"p", "is the problem"}, {"o", "means over"}, {"x", "not this"}, {"space", "several"}, {"f", "which"}, {"y", "why"}, {"u", "undo"}, {"tab", "text"}, {"+ -", "span"}, {"^s", "save"}, {"esc", "rules"}}
+		return "choosing kinds", [][2]string{{"p", "is the problem"}, {"o", "means over"}, {"x", "not this"}, {"space", "several"}, {"a", "feed it"}, {"k", "keep as expect"}, {"f", "which"}, {"y", "why"}, {"u", "undo"}, {"tab", "text"}, {"^s", "save"}, {"esc", "rules"}}
 	}
 	return "choosing rules", [][2]string{{"↑↓", "which"}, {"enter", "open it"}, {"n", "a new one"}, {"/", "find"}, {"?", "help"}, {"q", "leave"}}
 }

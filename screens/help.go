@@ -125,6 +125,8 @@ var benchKeyWords = [][2]string{
 	{"o", "this means over"},
 	{"x", "not this: it is ignored"},
 	{"space", "pick several, and let p, o or x speak of all"},
+	{"a A", "feed the entry to the rule by hand, and see what it brings; take all back"},
+	{"k", "keep what was fed, with what it brought, as an expect of the rule"},
 	{"f", "all shapes, those that the rule takes, those that it nearly takes, the others"},
 	{"y", "why: what the entry is for every rule, part by part"},
 	{"u", "undo"},

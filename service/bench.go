@@ -30,6 +30,7 @@ type BenchQuery struct {
 	From    entry.Instant `json:"from"` // the first column of the lifelines
 	Column  time.Duration `json:"column"`
 	Columns int           `json:"columns"`
+	Fed     []string      `json:"fed,omitempty"` // lines that are given to the rule by hand
 }
 
 // BenchView is what the text means, and what its rule would have done.
@@ -49,7 +50,9 @@ type BenchView struct {
 	// Complete are words for what is being typed at the cursor, of which Typed characters
 	// stand there.
 	Complete []string `json:"complete,omitempty"`
-	Typed    int      `json:"typed,omitempty"`
+	// Fed is what each of the lines that were given by hand brought.
+	Fed   [][]string `json:"fed,omitempty"`
+	Typed int        `json:"typed,omitempty"`
 }
 
 // BenchFinding is an error or a finding at a place of the text.
@@ -135,6 +138,9 @@ func (s *Service) Bench(ctx context.Context, q BenchQuery) (*BenchView, error) {
 		} else {
 			v.Passed++
 		}
+	}
+	if len(q.Fed) > 0 {
+		v.Fed = trial.Feed(settings, r, q.Fed)
 	}
 	from := at.Add(-q.Span)
 	b, err := s.benchSampleOf(ctx, settings, r, from, at, q.At == 0)

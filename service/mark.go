@@ -11,6 +11,7 @@ import (
 	"dimlantern/core/lang"
 	"dimlantern/core/layout"
 	"dimlantern/core/match"
+	"dimlantern/core/trial"
 )
 
 // MarkQuery says what an entry is for the rule at the cursor of a text.
@@ -18,7 +19,7 @@ type MarkQuery struct {
 	File   string   `json:"file"`
 	Body   string   `json:"body"`
 	Line   int      `json:"line"` // of the cursor, from 1
-	Is     string   `json:"is"`   // problem, recovery or ignore
+	Is     string   `json:"is"`   // problem, recovery or ignore; or expect: what the entries bring
 	Source string   `json:"source"`
 	Texts  []string `json:"texts"` // entries, of one kind or of several
 }
@@ -33,6 +34,9 @@ type Marked struct {
 // Mark is part of Lantern. It writes a clause that the entries fit: their words stay, their
 // numbers are left open, and the first number behind a word is a field of that name.
 func (s *Service) Mark(_ context.Context, q MarkQuery) (*Marked, error) {
+	if q.Is == "expect" {
+		return s.keepFed(q)
+	}
 	s.mu.Lock()
 	settings := s.settings
 	s.mu.Unlock()
@@ -86,6 +90,37 @@ func (s *Service) Mark(_ context.Context, q MarkQuery) (*Marked, error) {
 		return nil, err
 	}
 	return &Marked{body, line, q.Is + " " + clause}, nil
+}
+
+// keepFed writes lines that were fed to a rule into it, with what they brought, as an expect.
+func (s *Service) keepFed(q MarkQuery) (*Marked, error) {
+	s.mu.Lock()
+	texts := slices.Clone(s.texts)
+	s.mu.Unlock()
+	settings, _ := s.check(withText(texts, q.File, q.Body))
+	r := ruleAt(settings, q.File, q.Line)
+	switch {
+	case r == nil:
+		return nil, fmt.Errorf("the rule has errors: they come first")
+	case len(q.Texts) == 0:
+		return nil, fmt.Errorf("no line was fed: a feeds the chosen one")
+	}
+	title := fmt.Sprintf("fed on the bench, %d lines", len(q.Texts))
+	for n := 2; slices.ContainsFunc(r.Expects, func(x *lang.Expect) bool { return x.Title == title }); n++ {
+		title = fmt.Sprintf("fed on the bench, %d lines, %d", len(q.Texts), n)
+	}
+	lines := strings.Split(strings.TrimRight(q.Body, "\n"), "\n")
+	end := r.Pos.Line
+	for end < len(lines) && lines[end] != "}" {
+		end++
+	}
+	block := "\n" + trial.ExpectOf(title, q.Texts, trial.Feed(settings, r, q.Texts))
+	lines = slices.Insert(lines, min(end, len(lines)), strings.Split(strings.TrimRight(block, "\n"), "\n")...)
+	text := strings.Join(lines, "\n") + "\n"
+	if f := lang.Parse("text", []byte(text)); !lang.Errors(f.Diagnostics()) {
+		text = f.Format()
+	}
+	return &Marked{text, q.Line, "expect " + lang.Quote(title)}, nil
 }
 
 // withKey adds a field to the key of a rule that has no problem yet.

@@ -302,3 +302,36 @@ func saysOf(s *lang.Settings, r *lang.Rule, src *lang.Source, k Kind, d *layout.
 	}
 	return x
 }
+
+// Feed gives a rule lines, one after the other, through the layout of its first source, and
+// answers what each of them brought, as then lines would have it.
+func Feed(s *lang.Settings, r *lang.Rule, lines []string) [][]string {
+	st := newStage(s, r)
+	var out [][]string
+	for _, l := range lines {
+		st.happened, st.by = st.happened[:0], st.by[:0]
+		st.step(lang.Step{Kind: "line", Text: l})
+		brought := []string{}
+		for k := range st.happened {
+			brought = append(brought, told(st.happened[k:k+1]))
+		}
+		out = append(out, brought)
+	}
+	return out
+}
+
+// ExpectOf writes fed lines, and what they brought, as an expect of a rule.
+func ExpectOf(title string, lines []string, brought [][]string) string {
+	var b strings.Builder
+	b.WriteString("  expect " + lang.Quote(title) + " {\n")
+	for i, l := range lines {
+		b.WriteString("    line " + lang.Quote(l) + "\n")
+		for _, t := range brought[i] {
+			b.WriteString("    then " + t + "\n")
+		}
+		if len(brought[i]) == 0 {
+			b.WriteString("    then nothing\n")
+		}
+	}
+	return b.String() + "  }\n"
+}

@@ -74,7 +74,8 @@ type stage struct {
 	playing  lang.Step
 }
 
-func run(s *lang.Settings, r *lang.Rule, x *lang.Expect) Outcome {
+// newStage is a stage for a rule, which plays as if it were not off.
+func newStage(s *lang.Settings, r *lang.Rule) *stage {
 	on := *r
 	on.Off, on.Zone = false, time.UTC
 	st := &stage{settings: s, rule: &on, engine: engine.New([]*lang.Rule{&on}), readers: map[string]*match.Reader{}, at: monday}
@@ -83,6 +84,11 @@ func run(s *lang.Settings, r *lang.Rule, x *lang.Expect) Outcome {
 	} else if len(s.Sources) > 0 {
 		st.source = s.Sources[0]
 	}
+	return st
+}
+
+func run(s *lang.Settings, r *lang.Rule, x *lang.Expect) Outcome {
+	st := newStage(s, r)
 	out := Outcome{Rule: r.Name, Expect: x}
 	for i := 0; i < len(x.Steps); {
 		if x.Steps[i].Kind != "then" {

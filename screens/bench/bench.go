@@ -46,6 +46,7 @@ type Room struct {
 	kindTop   int
 	only      int // which kinds are shown: see onlyNames
 	picked    map[string]bool
+	fed       []string
 }
 
 type draft struct {
@@ -59,6 +60,7 @@ var onlyNames = []string{"all", "caught", "near", "others"}
 func (r *Room) Open(file, body string, line int, fresh bool) tea.Cmd {
 	r.file, r.was, r.fresh = file, body, fresh
 	r.undo, r.redo, r.View, r.Stale = nil, nil, nil, false
+	r.fed = nil
 	r.kind, r.picked, r.textTop, r.kindTop, r.only = "", map[string]bool{}, max(line-2, 0), 0, 0
 	r.area = textarea.New()
 	r.area.ShowLineNumbers, r.area.Prompt, r.area.CharLimit = false, "", 0
@@ -334,6 +336,19 @@ func (r *Room) Pick() {
 
 // PickNone lets all kinds go.
 func (r *Room) PickNone() { r.picked = map[string]bool{} }
+
+// Feed gives the chosen entry to the rule; FeedNone takes all that were given back.
+func (r *Room) Feed() {
+	if k := r.Kind(); k != nil && len(r.fed) < 50 {
+		r.fed = append(r.fed, k.Example)
+	}
+}
+
+// FeedNone takes back what was fed.
+func (r *Room) FeedNone() { r.fed = nil }
+
+// Fed are the lines that were given to the rule.
+func (r *Room) Fed() []string { return r.fed }
 
 // Only shows the next selection of kinds.
 func (r *Room) Only() { r.only = (r.only + 1) % len(onlyNames) }

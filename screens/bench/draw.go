@@ -509,6 +509,17 @@ func (r *Room) lifelines(c *paint.Canvas, top, bottom int, a paint.Axis, p paint
 	if r.View == nil {
 		return
 	}
+	for i := max(0, len(r.fed)-4); i < len(r.fed) && y < bottom-1; i++ { // the last ones
+		c.Put(2, y, base.With(p.Dim), fmt.Sprintf("fed %d", i+1))
+		brought := "nothing"
+		style := base.With(p.Dim)
+		if i < len(r.View.Fed) && len(r.View.Fed[i]) > 0 {
+			brought, style = strings.Join(r.View.Fed[i], "; "), base.With(p.Strong)
+		}
+		c.Cut(24, y, c.W*55/100-26, base, r.fed[i])
+		c.Cut(c.W*55/100, y, c.W*45/100-1, style, "brings "+brought)
+		y++
+	}
 	if len(r.View.Rows) == 0 && r.View.Tried != nil {
 		c.Put(3, y, base.With(p.Dim), "no hit, and no alert, in this span")
 		return
