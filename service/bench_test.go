@@ -64,6 +64,16 @@ func TestBench(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, int64(1), ask(m.Body).Tried.Hits, "its numbers are left open, so all of that kind are ignored")
 
+	// What was fed by hand brings what it would, and is kept as an expect that passes.
+	fed := []string{"2026-11-24T05:00:00Z a pump 7 low", "2026-11-24T05:01:00Z a pump 7 low", "2026-11-24T05:02:00Z a pump 7 fine"}
+	v, err = p.s.Bench(context.Background(), BenchQuery{File: file, Body: opened.Body, Line: line, Span: time.Hour, From: entry.Of(start), Column: time.Minute, Columns: 60, Fed: fed})
+	require.NoError(t, err)
+	assert.Equal(t, [][]string{{}, {`raised warning host "a" pump "7"`}, {`cleared warning host "a" pump "7"`}}, v.Fed)
+	kept, err := p.s.Mark(context.Background(), MarkQuery{File: file, Body: opened.Body, Line: line, Is: "expect", Texts: fed})
+	require.NoError(t, err)
+	tested := ask(kept.Body)
+	assert.Equal(t, []any{1, 0}, []any{tested.Passed, len(tested.Failed)}, kept.Body)
+
 	// Written only where nobody else has written, and where it has no errors.
 	save := func(body string) error {
 		return p.s.BenchWrite(context.Background(), BenchSave{File: file, Body: body, Was: opened.Body})
