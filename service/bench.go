@@ -132,7 +132,7 @@ func (s *Service) Bench(ctx context.Context, q BenchQuery) (*BenchView, error) {
 		return v, err
 	}
 	v.Rule, v.Words = r.Name, r.Words()
-	for _, o := range trial.Expects(&lang.Settings{Sources: settings.Sources, Layouts: nil, Rules: []*lang.Rule{r}, Secret: settings.Secret}) {
+	for _, o := range trial.ExpectsOf(settings, r) {
 		if o.Failed {
 			v.Failed = append(v.Failed, o.Expect.Title)
 		} else {

@@ -52,9 +52,16 @@ func Expects(s *lang.Settings) []Outcome {
 		}
 	}
 	for _, r := range s.Rules {
-		for _, x := range r.Expects {
-			out = append(out, run(s, r, x))
-		}
+		out = append(out, ExpectsOf(s, r)...)
+	}
+	return out
+}
+
+// ExpectsOf runs the expects of one rule.
+func ExpectsOf(s *lang.Settings, r *lang.Rule) []Outcome {
+	var out []Outcome
+	for _, x := range r.Expects {
+		out = append(out, run(s, r, x))
 	}
 	return out
 }
