@@ -127,7 +127,7 @@ func newSearcher(lits []literal, sample []byte) *searcher {
 
 // shorter are the strides that are tried besides the longest one: a shorter window may
 // lie in a stretch that many literals share.
-var shorter = []int{10}
+var shorter = []int{12, 8}
 
 // bestGroup makes the group whose stride makes the least work on the sample.
 func bestGroup(lits []literal, which []int, longest, q int, fold bool, sample []byte) group {
@@ -153,7 +153,7 @@ func (g *group) work(sample []byte) int {
 	for p := 0; p+4 <= len(sample); p += g.stride {
 		sum++
 		if w := g.mask(binary.LittleEndian.Uint32(sample[p:])); g.filter.passes(w)&1 != 0 {
-			sum += 7
+			sum += 20
 			for _, pl := range g.grams.find(w) {
 				sum += 2
 				if w := &g.windows[pl.window]; len(w.lits) > 1 && p >= int(pl.off) && same(sample[p-int(pl.off):], w.text, g.fold) {
@@ -165,16 +165,19 @@ func (g *group) work(sample []byte) int {
 	return sum
 }
 
-// maxStride is the longest stride: a window is as long as it, and the rest of a q-gram.
-const maxStride = 16
+// strides are those that there are for q-grams of four bytes: a window is as long as its
+// stride, and the rest of a q-gram.
+var strides = []int{16, 12, 8, 4, 2}
 
 // allowed is the longest stride that a literal of that length allows, and the length of
 // the q-gram that it is looked for by.
 func allowed(n int) (stride, q int) {
-	switch {
-	case n >= 5:
-		return min(n-3, maxStride), 4
-	case n == 4:
+	for _, st := range strides {
+		if n >= st+3 {
+			return st, 4
+		}
+	}
+	if n == 4 {
 		return 2, 3
 	}
 	return 1, n
@@ -182,7 +185,7 @@ func allowed(n int) (stride, q int) {
 
 // strideOf is the stride of a group: that of its shortest literal.
 func strideOf(lits []literal, group []int) (stride, q int) {
-	stride = maxStride + 1
+	stride = strides[0] + 1
 	for _, i := range group {
 		if st, n := allowed(len(lits[i].text)); st < stride || st == stride && n < q {
 			stride, q = st, n
@@ -282,8 +285,8 @@ func newGroup(lits []literal, which []int, stride, q int, fold bool, freq []uint
 				rarest = min(rarest, n)
 				c += 2 * n * (1 + len(grams[gr])) // each place of a q-gram is compared where it stands
 			}
-			if n, chosen := index[w]; chosen { // then only its literals are
-				c = rarest * (4 + len(g.windows[n].lits)) / 4
+			if _, chosen := index[w]; chosen { // then only its literals are
+				c = 1 + rarest/4
 			}
 			if cost < 0 || c < cost {
 				best, cost = off, c
@@ -363,9 +366,51 @@ func (f *filter) passes(w uint32) uint64 {
 func (g *group) search(lits []literal, slab []byte, out []spot) []spot {
 	f, or, and := g.filter, g.or, g.and
 	p := 0
-	switch g.stride {
-	case 1:
-		p, out = g.searchEach(lits, slab, out)
+	switch g.stride { // each with its own number, which the compiler makes the best of
+	case 16:
+		for ; p+52 <= len(slab); p += 64 {
+			b := slab[p : p+52 : p+52]
+			w0 := (binary.LittleEndian.Uint32(b) | or) & and
+			w1 := (binary.LittleEndian.Uint32(b[16:]) | or) & and
+			w2 := (binary.LittleEndian.Uint32(b[32:]) | or) & and
+			w3 := (binary.LittleEndian.Uint32(b[48:]) | or) & and
+			if (f.passes(w0)|f.passes(w1)|f.passes(w2)|f.passes(w3))&1 != 0 {
+				out = g.four(lits, slab, p, 16, [4]uint32{w0, w1, w2, w3}, out)
+			}
+		}
+	case 12:
+		for ; p+40 <= len(slab); p += 48 {
+			b := slab[p : p+40 : p+40]
+			w0 := (binary.LittleEndian.Uint32(b) | or) & and
+			w1 := (binary.LittleEndian.Uint32(b[12:]) | or) & and
+			w2 := (binary.LittleEndian.Uint32(b[24:]) | or) & and
+			w3 := (binary.LittleEndian.Uint32(b[36:]) | or) & and
+			if (f.passes(w0)|f.passes(w1)|f.passes(w2)|f.passes(w3))&1 != 0 {
+				out = g.four(lits, slab, p, 12, [4]uint32{w0, w1, w2, w3}, out)
+			}
+		}
+	case 8:
+		for ; p+28 <= len(slab); p += 32 {
+			b := slab[p : p+28 : p+28]
+			w0 := (binary.LittleEndian.Uint32(b) | or) & and
+			w1 := (binary.LittleEndian.Uint32(b[8:]) | or) & and
+			w2 := (binary.LittleEndian.Uint32(b[16:]) | or) & and
+			w3 := (binary.LittleEndian.Uint32(b[24:]) | or) & and
+			if (f.passes(w0)|f.passes(w1)|f.passes(w2)|f.passes(w3))&1 != 0 {
+				out = g.four(lits, slab, p, 8, [4]uint32{w0, w1, w2, w3}, out)
+			}
+		}
+	case 4:
+		for ; p+16 <= len(slab); p += 16 {
+			b := slab[p : p+16 : p+16]
+			w0 := (binary.LittleEndian.Uint32(b) | or) & and
+			w1 := (binary.LittleEndian.Uint32(b[4:]) | or) & and
+			w2 := (binary.LittleEndian.Uint32(b[8:]) | or) & and
+			w3 := (binary.LittleEndian.Uint32(b[12:]) | or) & and
+			if (f.passes(w0)|f.passes(w1)|f.passes(w2)|f.passes(w3))&1 != 0 {
+				out = g.four(lits, slab, p, 4, [4]uint32{w0, w1, w2, w3}, out)
+			}
+		}
 	case 2:
 		for ; p+16 <= len(slab); p += 12 {
 			b := slab[p : p+16 : p+16]
@@ -381,26 +426,11 @@ func (g *group) search(lits []literal, slab []byte, out []spot) []spot {
 			}
 		}
 	default:
-		st := g.stride
-		for ; p+3*st+4 <= len(slab); p += 4 * st {
-			b := slab[p : p+3*st+4]
-			w0 := (binary.LittleEndian.Uint32(b) | or) & and
-			w1 := (binary.LittleEndian.Uint32(b[st:]) | or) & and
-			w2 := (binary.LittleEndian.Uint32(b[2*st:]) | or) & and
-			w3 := (binary.LittleEndian.Uint32(b[3*st:]) | or) & and
+		for ; p+8 <= len(slab); p += 4 {
+			x := binary.LittleEndian.Uint64(slab[p : p+8 : p+8])
+			w0, w1, w2, w3 := (uint32(x)|or)&and, (uint32(x>>8)|or)&and, (uint32(x>>16)|or)&and, (uint32(x>>24)|or)&and
 			if (f.passes(w0)|f.passes(w1)|f.passes(w2)|f.passes(w3))&1 != 0 {
-				if f.passes(w0)&1 != 0 {
-					out = g.verify(lits, slab, p, w0, out)
-				}
-				if f.passes(w1)&1 != 0 {
-					out = g.verify(lits, slab, p+st, w1, out)
-				}
-				if f.passes(w2)&1 != 0 {
-					out = g.verify(lits, slab, p+2*st, w2, out)
-				}
-				if f.passes(w3)&1 != 0 {
-					out = g.verify(lits, slab, p+3*st, w3, out)
-				}
+				out = g.four(lits, slab, p, 1, [4]uint32{w0, w1, w2, w3}, out)
 			}
 		}
 	}
@@ -412,30 +442,14 @@ func (g *group) search(lits []literal, slab []byte, out []spot) []spot {
 	return out
 }
 
-// searchEach looks at every position as far as four can be asked for at once, and says
-// how far that is.
-func (g *group) searchEach(lits []literal, slab []byte, out []spot) (int, []spot) {
-	f, or, and := g.filter, g.or, g.and
-	p := 0
-	for ; p+8 <= len(slab); p += 4 {
-		x := binary.LittleEndian.Uint64(slab[p : p+8 : p+8])
-		w0, w1, w2, w3 := (uint32(x)|or)&and, (uint32(x>>8)|or)&and, (uint32(x>>16)|or)&and, (uint32(x>>24)|or)&and
-		if (f.passes(w0)|f.passes(w1)|f.passes(w2)|f.passes(w3))&1 != 0 {
-			if f.passes(w0)&1 != 0 {
-				out = g.verify(lits, slab, p, w0, out)
-			}
-			if f.passes(w1)&1 != 0 {
-				out = g.verify(lits, slab, p+1, w1, out)
-			}
-			if f.passes(w2)&1 != 0 {
-				out = g.verify(lits, slab, p+2, w2, out)
-			}
-			if f.passes(w3)&1 != 0 {
-				out = g.verify(lits, slab, p+3, w3, out)
-			}
+// four verifies those of four positions in a row that the filter lets through.
+func (g *group) four(lits []literal, slab []byte, p, stride int, w [4]uint32, out []spot) []spot {
+	for k, x := range w {
+		if g.filter.passes(x)&1 != 0 {
+			out = g.verify(lits, slab, p+k*stride, x, out)
 		}
 	}
-	return p, out
+	return out
 }
 
 // verify compares the windows that hold the q-gram at p, then their literals.
