@@ -313,7 +313,7 @@ func sizeOf(n int64) string {
 	case n >= 1<<20:
 		return fmt.Sprintf("%.1f MB", float64(n)/1e6)
 	}
-	return fmt.Sprintf("%d kB", n/1e3)
+	return fmt.Sprintf("%d kB", (n+999)/1e3)
 }
 
 // benchSampleOf reads what the logs of a rule have said in a stretch of time, or takes what

@@ -361,7 +361,7 @@ func (r *Room) words(c *paint.Canvas, x, y, width, bottom int, p paint.Palette, 
 			}
 			y++
 		}
-		put("would have", plural(t.Raised, "raised", "alert", "alerts"), fmt.Sprintf("told %d times", t.Told), plural(t.Hits, "had", "hit", "hits"))
+		put("would have", plural(t.Raised, "raised", "alert", "alerts"), plural(int64(t.Told), "told", "time", "times"), plural(t.Hits, "had", "hit", "hits"))
 		var ends []string
 		for why, n := range t.Ends {
 			ends = append(ends, fmt.Sprintf("%d by %s", n, why))
@@ -384,9 +384,9 @@ func (r *Room) words(c *paint.Canvas, x, y, width, bottom int, p paint.Palette, 
 	}
 	foot := strings.TrimPrefix(plural(int64(errors), "", "error", "errors")+", "+strings.TrimPrefix(plural(int64(len(v.Findings)-errors), "", "finding", "findings"), " "), " ")
 	if len(v.Failed) > 0 {
-		foot += fmt.Sprintf("; %d of its tests fail: %s", len(v.Failed), strings.Join(v.Failed, ", "))
+		foot += "; tests that fail: " + strings.Join(v.Failed, ", ")
 	} else if v.Passed > 0 {
-		foot += fmt.Sprintf("; its %d tests pass", v.Passed)
+		foot += "; tests that pass: " + fmt.Sprint(v.Passed)
 	}
 	warn := dim
 	if errors > 0 || len(v.Failed) > 0 {
