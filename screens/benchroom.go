@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
+	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -16,14 +17,17 @@ import (
 type (
 	benchMsg struct {
 		asked string
+		q     service.BenchQuery
 		view  *service.BenchView
 		err   error
 	}
 	benchFileMsg struct {
-		file  *service.BenchFile
-		line  int
-		fresh bool
-		err   error
+		file    *service.BenchFile
+		line    int
+		fresh   bool
+		instead string               // a text that stands there, changed, instead of the file's
+		mark    *service.MarkQuery // what is marked at once
+		err     error
 	}
 	markedMsg struct {
 		marked *service.Marked
@@ -66,19 +70,37 @@ func (m *Model) askBench() tea.Cmd {
 	return func() tea.Msg {
 		defer cancel()
 		v, err := m.o.Lantern.Bench(ctx, q)
-		return benchMsg{asked, v, err}
+		return benchMsg{asked, q, v, err}
 	}
 }
 
-func (m *Model) benchAnswered(msg benchMsg) {
+func (m *Model) benchAnswered(msg benchMsg) tea.Cmd {
 	if msg.asked != m.benchAsked {
-		return
+		return nil
 	}
 	if msg.err != nil {
 		m.say(msg.err.Error())
-		return
+		return nil
 	}
 	m.bench.Take(msg.view)
+	return m.askProposals(msg.q)
+}
+
+// openedRule opens a file that has come.
+func (m *Model) openedRule(msg benchFileMsg) tea.Cmd {
+	m.benchAsked, m.proposed = "", ""
+	m.inRoom = inBench
+	cmd := m.bench.Open(msg.file.File, msg.file.Body, msg.line, msg.fresh)
+	if msg.instead != "" {
+		m.bench.Replace(msg.instead, 1)
+		m.say("the text from before; ^p shows what putting it to work changes")
+	}
+	if msg.mark != nil {
+		q := *msg.mark
+		q.File, q.Body, q.Line = msg.file.File, msg.file.Body, msg.line
+		return tea.Batch(cmd, m.markCmd(q))
+	}
+	return tea.Batch(cmd, m.askBench())
 }
 
 func (m *Model) say(text string) { m.note, m.noted = text, time.Now() }
@@ -94,18 +116,66 @@ func (m *Model) openRule() tea.Cmd {
 		ctx, cancel := context.WithTimeout(context.Background(), patience)
 		defer cancel()
 		f, err := m.o.Lantern.BenchOpen(ctx, service.BenchFile{File: file})
-		return benchFileMsg{f, line, false, err}
+		return benchFileMsg{file: f, line: line, err: err}
 	}
 }
 
 // newRule begins a rule in a file of its own.
-func (m *Model) newRule() tea.Cmd {
+func (m *Model) newRule(source string, mark *service.MarkQuery) tea.Cmd {
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(context.Background(), patience)
 		defer cancel()
-		f, err := m.o.Lantern.BenchNew(ctx, struct{}{})
-		return benchFileMsg{f, 2, true, err}
+		f, err := m.o.Lantern.BenchNew(ctx, service.BenchBegin{Source: source})
+		return benchFileMsg{file: f, line: 2, fresh: true, mark: mark, err: err}
 	}
+}
+
+// ruleOf opens the rule of the chosen alert.
+func (m *Model) ruleOf() tea.Cmd {
+	x := m.room.Chosen()
+	if x == nil || x.Rule == "" {
+		m.say("nothing is chosen that a rule has raised")
+		return nil
+	}
+	rule := x.Rule
+	return func() tea.Msg {
+		ctx, cancel := context.WithTimeout(context.Background(), patience)
+		defer cancel()
+		v, err := m.o.Lantern.Rules(ctx)
+		if err != nil {
+			return benchFileMsg{err: err}
+		}
+		for _, r := range v.Rules {
+			if r.Rule == rule && filepath.Ext(r.File) == ".lantern" {
+				f, err := m.o.Lantern.BenchOpen(ctx, service.BenchFile{File: r.File})
+				return benchFileMsg{file: f, line: r.Line, err: err}
+			}
+		}
+		return benchFileMsg{err: fmt.Errorf("%s is built in: it stands in no file", rule)}
+	}
+}
+
+// ruleFrom begins a rule on the bench of which an entry is the problem.
+func (m *Model) ruleFrom() tea.Cmd {
+	source, raw := "", ""
+	switch m.inRoom {
+	case inSources:
+		src, _ := m.sources.Chosen()
+		l := m.sources.Entry(m.entries)
+		if src == nil || l == nil {
+			m.say("a rule begins with an entry, and none is here")
+			return nil
+		}
+		source, raw = src.Name, l.Raw
+	default:
+		if m.detail == nil || m.detail.Newest == "" || m.detail.Source == "" {
+			m.say("a rule begins with an entry: choose an alert that shows some")
+			return nil
+		}
+		source = m.detail.Source
+		raw = m.detail.Newest
+	}
+	return m.newRule(source, &service.MarkQuery{Is: "problem", Source: source, Texts: []string{raw}})
 }
 
 // benchKey does what a key stands for in the room bench; done tells whether it stands for
@@ -119,13 +189,30 @@ func (m *Model) benchKey(k tea.KeyPressMsg) (cmd tea.Cmd, done bool) {
 		case "enter":
 			return m.openRule(), true
 		case "n", "+":
-			return m.newRule(), true
-		case "left", "right", "shift+left", "shift+right", "[", "]", "c":
+			return m.newRule("", nil), true
+		case "c":
+			return m.changeRule("copy"), true
+		case "r":
+			return m.changeRule("rename"), true
+		case "o":
+			return m.changeRule("off"), true
+		case "D", "delete":
+			return m.changeRule("delete"), true
+		case "b":
+			return m.askPast(), true
+		case "left", "right", "shift+left", "shift+right", "[", "]":
 			return nil, true
 		}
 		return nil, false
 	case key == "ctrl+s":
 		return m.saveBench(), true
+	case key == "ctrl+p":
+		return m.putBench(), true
+	case key == "ctrl+t":
+		return m.askTests(), true
+	case key == "ctrl+f":
+		m.searchText()
+		return nil, true
 	}
 	if b.Pane == bench.Text {
 		switch key {
@@ -169,8 +256,16 @@ func (m *Model) benchKey(k tea.KeyPressMsg) (cmd tea.Cmd, done bool) {
 	case "A":
 		b.FeedNone()
 		return m.askBench(), true
+	case "i":
+		m.feedByHand()
+		return nil, true
+	case "n":
+		m.nameValue()
+		return nil, true
+	case "E":
+		return m.editOutside(), true
 	case "k":
-		return m.markTexts("expect", "", b.Fed()), true
+		return m.markTexts("expect", "", b.Fed(), nil), true
 	case "space":
 		b.Pick()
 		b.Move(1)
@@ -196,17 +291,20 @@ func (m *Model) benchKey(k tea.KeyPressMsg) (cmd tea.Cmd, done bool) {
 
 // mark lets the chosen kinds of entries be written into the text.
 func (m *Model) mark(is string) tea.Cmd {
-	source, texts := m.bench.Picked()
+	source, texts, kinds := m.bench.Picked()
 	if len(texts) == 0 {
 		m.say("no kind of entries is chosen")
 		return nil
 	}
-	return m.markTexts(is, source, texts)
+	return m.markTexts(is, source, texts, kinds)
 }
 
-func (m *Model) markTexts(is, source string, texts []string) tea.Cmd {
+func (m *Model) markTexts(is, source string, texts, kinds []string) tea.Cmd {
 	file, body, _ := m.bench.File()
-	q := service.MarkQuery{File: file, Body: body, Line: m.bench.Line(), Is: is, Source: source, Texts: texts}
+	return m.markCmd(service.MarkQuery{File: file, Body: body, Line: m.bench.Line(), Is: is, Source: source, Texts: texts, Kinds: kinds})
+}
+
+func (m *Model) markCmd(q service.MarkQuery) tea.Cmd {
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(context.Background(), patience)
 		defer cancel()
@@ -222,7 +320,9 @@ func (m *Model) marked(msg markedMsg) tea.Cmd {
 	}
 	m.bench.Replace(msg.marked.Body, msg.marked.Line)
 	m.bench.PickNone()
-	m.bench.FeedNone()
+	if strings.HasPrefix(msg.marked.Clause, "expect ") {
+		m.bench.FeedNone()
+	}
 	m.say("written: " + msg.marked.Clause + "; u takes it back")
 	return m.askBench()
 }
@@ -273,14 +373,17 @@ func (m *Model) benchKeys() (string, [][2]string) {
 	switch m.bench.Pane {
 	case bench.Text:
 		if narrow {
-			return "", [][2]string{{"esc", "kinds"}, {"alt ↑↓", "number"}, {"^z", "undo"}, {"^s", "save"}}
+			return "", [][2]string{{"esc", "kinds"}, {"alt ↑↓", "number"}, {"^z", "undo"}, {"^s", "save"}, {"^p", "to work"}}
 		}
-		return "typing a rule", [][2]string{{"esc", "to the kinds"}, {"tab", "complete"}, {"alt ↑↓", "change a number"}, {"^z ^r", "undo, redo"}, {"^s", "save and put to work"}}
+		return "typing a rule", [][2]string{{"esc", "to the kinds"}, {"tab", "complete"}, {"alt ↑↓", "change a number"}, {"^z ^r", "undo, redo"}, {"^f", "search"}, {"^t", "tests"}, {"^s", "save"}, {"^p", "put to work"}}
 	case bench.Kinds:
 		if narrow {
-			return "", [][2]string{{"p", "problem"}, {"o", "over"}, {"x", "not"}, {"y", "why"}, {"u", "undo"}, {"tab", "text"}, {"^s", "save"}, {"esc", "rules"}}
+			return "", [][2]string{{"p", "problem"}, {"o", "over"}, {"x", "not"}, {"n", "name"}, {"y", "why"}, {"u", "undo"}, {"tab", "text"}, {"^p", "to work"}, {"?", "help"}, {"esc", "rules"}}
 		}
-		return "choosing kinds", [][2]string{{"p", "is the problem"}, {"o", "means over"}, {"x", "not this"}, {"space", "several"}, {"a", "feed it"}, {"k", "keep as expect"}, {"f", "which"}, {"y", "why"}, {"u", "undo"}, {"tab", "text"}, {"^s", "save"}, {"esc", "rules"}}
+		return "choosing kinds", [][2]string{{"p", "problem"}, {"o", "over"}, {"x", "not this"}, {"n", "name a value"}, {"space", "several"}, {"a i", "feed"}, {"k", "keep"}, {"f", "which"}, {"y", "why"}, {"u", "undo"}, {"^p", "put to work"}, {"?", "all keys"}, {"esc", "rules"}}
 	}
-	return "choosing rules", [][2]string{{"↑↓", "which"}, {"enter", "open it"}, {"n", "a new one"}, {"/", "find"}, {"?", "help"}, {"q", "leave"}}
+	if narrow {
+		return "", [][2]string{{"enter", "open"}, {"n", "new"}, {"c", "copy"}, {"r", "rename"}, {"o", "off, on"}, {"D", "delete"}, {"b", "before"}, {"/", "find"}, {"?", "help"}, {"q", "leave"}}
+	}
+	return "choosing rules", [][2]string{{"↑↓", "which"}, {"enter", "open it"}, {"n", "a new one"}, {"c", "copy"}, {"r", "rename"}, {"o", "off, on"}, {"D", "delete"}, {"b", "what was before"}, {"/", "find"}, {"?", "help"}, {"q", "leave"}}
 }

@@ -158,8 +158,15 @@ func (m *Model) body(c *paint.Canvas, p paint.Palette, base paint.Style) {
 		m.divide.Draw(c, top, bottom, p)
 		return
 	}
-	if m.mode == whying {
+	switch m.mode {
+	case whying:
 		m.drawWhy(c, top, bottom, p, base)
+		return
+	case putting:
+		m.drawPut(c, top, bottom, p, base)
+		return
+	case recalling:
+		m.drawPast(c, top, bottom, p, base)
 		return
 	}
 	if m.mode == beginning {
@@ -273,6 +280,12 @@ func (m *Model) keys(c *paint.Canvas, y int, p paint.Palette, base paint.Style) 
 		x = c.Put(x, y, base.With(p.Strong), "▏")
 		c.Put(max(x+3, m.w/2), y, dim, "enter clear it   esc leave it open")
 		return
+	case asking:
+		x := c.Cut(1, y, m.w/2, dim, m.prompt.label)
+		x = c.Put(x+2, y, base.With(p.Strong), m.input)
+		x = c.Put(x, y, base.With(p.Strong), "▏")
+		c.Put(max(x+3, m.w/2), y, dim, m.prompt.hint)
+		return
 	case dividing:
 		if what, input, hint := m.divide.Asking(); what != "" {
 			x := c.Cut(1, y, m.w/2, dim, what)
@@ -284,6 +297,13 @@ func (m *Model) keys(c *paint.Canvas, y int, p paint.Palette, base paint.Style) 
 		where, keys = m.divide.Keys(m.w < 110)
 	case helping:
 		where, keys = "reading help", [][2]string{{"esc", "back"}, {"q", "leave"}}
+	case putting:
+		where, keys = "before it is done", [][2]string{{"enter", "do it"}, {"↑↓", "further"}, {"esc", "leave it"}}
+		if m.put.tests || m.put.put.Refused != "" {
+			where, keys = "reading", [][2]string{{"↑↓", "further"}, {"esc", "back"}}
+		}
+	case recalling:
+		where, keys = "what was before", [][2]string{{"↑↓", "which"}, {"enter", "open the text from before it"}, {"esc", "back"}}
 	case whying:
 		where, keys = "reading why", [][2]string{{"↑↓", "further"}, {"esc", "back"}, {"q", "leave"}}
 	case bringing:

@@ -20,7 +20,7 @@ func (m *Model) paste(s string) {
 		return r
 	}, s)
 	switch m.mode {
-	case finding, clearing:
+	case finding, clearing, asking:
 		m.input += s
 		if m.mode == finding {
 			m.find()
@@ -46,6 +46,12 @@ func (m *Model) key(k tea.KeyPressMsg) tea.Cmd {
 		return m.divideKey(k)
 	case whying:
 		return m.whyKey(k)
+	case asking:
+		return m.askingKey(k)
+	case putting:
+		return m.putKey(k)
+	case recalling:
+		return m.pastKey(k)
 	case helping:
 		m.mode, m.back = m.back, choosing
 		if k.String() == "q" {
@@ -147,6 +153,14 @@ func (m *Model) key(k tea.KeyPressMsg) tea.Cmd {
 		if m.empty() {
 			return m.openDemo()
 		}
+	case "b":
+		if m.inRoom == inWatch && !m.empty() {
+			return m.ruleOf()
+		}
+	case "n":
+		if m.inRoom == inWatch && !m.empty() {
+			return m.ruleFrom()
+		}
 	}
 	return m.askChosen()
 }
@@ -188,6 +202,8 @@ func (m *Model) sourcesKey(k tea.KeyPressMsg) (cmd tea.Cmd, done bool) {
 		}
 	case "r":
 		return m.startRule(), true
+	case "n":
+		return m.ruleFrom(), true
 	case "l":
 		return m.startFields(), true
 	case "m":
@@ -276,6 +292,30 @@ func (m *Model) typing(k tea.KeyPressMsg) tea.Cmd {
 		m.find()
 	}
 	return m.askChosen()
+}
+
+// askingKey takes a key into the line that a prompt asks for.
+func (m *Model) askingKey(k tea.KeyPressMsg) tea.Cmd {
+	switch k.String() {
+	case "esc":
+		m.mode, m.bench.Pointed = choosing, nil
+	case "enter":
+		m.mode = choosing
+		return m.prompt.then(m.input)
+	case "tab":
+		if m.prompt.next != nil {
+			m.prompt.next()
+		}
+	case "backspace":
+		if r := []rune(m.input); len(r) > 0 {
+			m.input = string(r[:len(r)-1])
+		}
+	case "ctrl+u":
+		m.input = ""
+	default:
+		m.input += k.Text
+	}
+	return nil
 }
 
 func (m *Model) find() {

@@ -26,7 +26,9 @@ import (
 type Options struct {
 	Lantern service.Lantern
 	Name    string // what the settings are called
-	User    string // who clears, in the record
+	User    string // who acts, in the record
+	// Terminal is where that is, such as lock-3 /dev/pts/2.
+	Terminal string
 	Where   string // overrides where the service says that it runs
 	Demo    bool
 	Marks   string // "plain" draws with ASCII alone; "" decides by the terminal
@@ -64,6 +66,11 @@ type Model struct {
 	first      bringIn
 	rule       beginRule
 	why        whyRead
+	prompt     prompt
+	put        putWork
+	past       *service.PastPuts
+	pastAt     int
+	proposed   string // for what proposals were asked for last
 	inRoom     int
 	roomAt     [3]int // where the rooms' names stand
 	sources    sources.Room
@@ -96,6 +103,9 @@ const (
 	beginning
 	dividing
 	whying
+	asking    // a line is being typed: see prompt
+	putting   // a change is shown before it is done
+	recalling // what was put to work before
 )
 
 // The rooms, by the order of their digits.
@@ -347,18 +357,32 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case begunMsg:
 		return m, m.begun(msg)
 	case benchMsg:
-		m.benchAnswered(msg)
+		return m, m.benchAnswered(msg)
 	case benchFileMsg:
 		if msg.err != nil {
 			m.say(msg.err.Error())
 			return m, nil
 		}
-		m.benchAsked = ""
-		return m, tea.Batch(m.bench.Open(msg.file.File, msg.file.Body, msg.line, msg.fresh), m.askBench())
+		return m, m.openedRule(msg)
 	case markedMsg:
 		return m, m.marked(msg)
 	case savedMsg:
 		m.saved(msg)
+	case putMsg:
+		return m, m.putAnswered(msg)
+	case pastMsg:
+		m.pastAnswered(msg)
+	case editedMsg:
+		if msg.err != nil {
+			m.say(msg.err.Error())
+			return m, nil
+		}
+		m.bench.Replace(msg.body, m.bench.Line())
+		return m, m.askBench()
+	case proposalsMsg:
+		if msg.asked == m.proposed {
+			m.bench.Proposals = msg.list
+		}
 	case whyMsg:
 		m.whyAnswered(msg)
 	case fieldsMsg:

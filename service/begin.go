@@ -220,6 +220,89 @@ func patternOf(text string) (pattern, named string) {
 	return "/" + strings.ReplaceAll(b.String(), "/", `\/`) + "/", named
 }
 
+// hidden is what a mask has left of a value.
+var hidden = regexp.MustCompile(`(?:\\\*){2,}`)
+
+// patternOver is a pattern that all lines of a kind match, as tight as they allow: what is
+// the same in all of them stays, what is not is left open.
+func patternOver(texts []string) (pattern, named string) {
+	pattern, named = patternOf(texts[0])
+	pattern = hidden.ReplaceAllString(pattern, `\S+`)
+	words := strings.Split(texts[0], " ")
+	differ := make([][]string, len(words))
+	any := false
+	re, err := regexp.Compile(strings.ReplaceAll(pattern[1:len(pattern)-1], `\/`, "/"))
+	for _, t := range texts[1:] {
+		if err == nil && re.MatchString(t) {
+			continue
+		}
+		other := strings.Split(t, " ")
+		if len(other) != len(words) {
+			continue // of another build: the rest decides
+		}
+		for i, w := range other {
+			if varying.ReplaceAllString(w, "0") != varying.ReplaceAllString(words[i], "0") {
+				differ[i] = append(differ[i], w)
+				any = true
+			}
+		}
+	}
+	if !any {
+		return pattern, named
+	}
+	var parts []string
+	for from := 0; from < len(words); {
+		if differ[from] != nil {
+			parts = append(parts, openWord(words[from], differ[from]))
+			from++
+			continue
+		}
+		to := from
+		for to < len(words) && differ[to] == nil {
+			to++
+		}
+		p, name := patternOf(strings.Join(words[from:to], " "))
+		if named == "" || name != named { // the first name alone
+			p = strings.Replace(p, "(?<"+name+`>\d+)`, `\d+`, 1)
+		}
+		parts = append(parts, hidden.ReplaceAllString(p[1:len(p)-1], `\S+`))
+		from = to
+	}
+	pattern = "/" + strings.Join(parts, " ") + "/"
+	if named != "" && !strings.Contains(pattern, "(?<"+named+">") {
+		named = ""
+	}
+	return pattern, named
+}
+
+// openWord leaves open what differs in a word; what it begins and ends with in all cases
+// stays where that is no part of a word.
+func openWord(word string, others []string) string {
+	common := func(at func(s string) byte, cut func(s string) string) string {
+		var out []byte
+		w, rest := word, slices.Clone(others)
+		for w != "" && !alnum(at(w)) {
+			for i := range rest {
+				if rest[i] == "" || at(rest[i]) != at(w) {
+					return string(out)
+				}
+				rest[i] = cut(rest[i])
+			}
+			out = append(out, at(w))
+			w = cut(w)
+		}
+		return string(out)
+	}
+	head := common(func(s string) byte { return s[0] }, func(s string) string { return s[1:] })
+	tail := []byte(common(func(s string) byte { return s[len(s)-1] }, func(s string) string { return s[:len(s)-1] }))
+	slices.Reverse(tail)
+	return strings.ReplaceAll(regexp.QuoteMeta(head)+`\S+`+regexp.QuoteMeta(string(tail)), "/", `\/`)
+}
+
+func alnum(c byte) bool {
+	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '_' || c >= 0x80
+}
+
 // ruleName makes a name of a text that no other rule has.
 func ruleName(text, source string, s *lang.Settings) string {
 	words := spoken.FindAllString(strings.ToLower(text), 3)

@@ -53,6 +53,10 @@ type BenchView struct {
 	// Fed is what each of the lines that were given by hand brought.
 	Fed   [][]string `json:"fed,omitempty"`
 	Typed int        `json:"typed,omitempty"`
+	Problem string `json:"problem,omitempty"` // as it is written
+	Endless bool   `json:"endless,omitempty"` // it has a problem, and no recovery
+	// Curves are the numbers that the rule compares, of the first of the lifelines.
+	Curves *Curves `json:"curves,omitempty"`
 }
 
 // BenchFinding is an error or a finding at a place of the text.
@@ -132,6 +136,9 @@ func (s *Service) Bench(ctx context.Context, q BenchQuery) (*BenchView, error) {
 		return v, err
 	}
 	v.Rule, v.Words = r.Name, r.Words()
+	if r.Problem != nil {
+		v.Problem, v.Endless = r.Problem.String(), r.Recovery == nil && r.Awaits == nil
+	}
 	for _, o := range trial.ExpectsOf(settings, r) {
 		if o.Failed {
 			v.Failed = append(v.Failed, o.Expect.Title)
@@ -163,6 +170,11 @@ func (s *Service) Bench(ctx context.Context, q BenchQuery) (*BenchView, error) {
 	}
 	for i := range tried.Rows {
 		v.Rows = append(v.Rows, benchRow(r, &tried.Rows[i], q, at))
+	}
+	if len(r.Whens()) > 0 && len(tried.Rows) > 0 {
+		if v.Curves, err = benchCurves(settings, r, tried.Rows[0].Key, b.said, q, trial.Options{Zone: time.Local, From: max(from, 1), To: at + 1, Stop: ctx.Err}, at); err != nil {
+			return nil, err
+		}
 	}
 	says := trial.SaysOf(settings, r, b.kinds, time.Local, at)
 	v.Kinds = benchKinds(says)
@@ -212,11 +224,16 @@ func (s *Service) kindsBeside(ctx context.Context, settings *lang.Settings, q Be
 	return trial.SaysOf(settings, r, b.kinds, time.Local, at), nil
 }
 
+// BenchBegin names the source that a new rule looks at; "" is the first there is.
+type BenchBegin struct {
+	Source string `json:"source"`
+}
+
 // BenchNew proposes the beginning of a rule about a source, in a file of its own.
-func (s *Service) BenchNew(_ context.Context, _ struct{}) (*BenchFile, error) {
+func (s *Service) BenchNew(_ context.Context, q BenchBegin) (*BenchFile, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	source := ""
+	source := q.Source
 	for _, src := range s.settings.Sources {
 		if src.Name != lang.Itself && !src.Off && source == "" {
 			source = src.Name
@@ -442,6 +459,7 @@ type BenchSave struct {
 	Body string `json:"body"`
 	Was  string `json:"was"`
 	New  bool   `json:"new,omitempty"`
+	Gone bool   `json:"gone,omitempty"` // the file goes, since nothing is left in it
 }
 
 // BenchWrite writes a settings file and takes it up, unless somebody else has changed it

@@ -58,8 +58,18 @@ func (s *Service) Curve(ctx context.Context, q CurveQuery) (*Curves, error) {
 	inputs, done := s.again(settings, from, []*lang.Rule{r})
 	s.mu.Unlock()
 	defer done()
-	out := &Curves{Rule: q.Rule, Key: q.Key}
-	n := 0
+	out, samples := curvesOf(r, q.Key, q)
+	_, err := trial.Rebuild(settings, []*lang.Rule{r}, inputs, trial.Options{Zone: time.Local, From: max(from, 1), To: q.At + 1, Stop: ctx.Err, Samples: samples, Sample: out.take(r, q.Key)})
+	if err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// curvesOf are the numbers that a rule compares, without their values yet, and the instants
+// at which those are to be taken: the end of each column.
+func curvesOf(r *lang.Rule, key []string, q CurveQuery) (*Curves, []entry.Instant) {
+	out := &Curves{Rule: r.Name, Key: key}
 	add := func(w *lang.When, severity entry.Severity) {
 		c := Curve{Clause: w.String(), Name: w.Agg, Op: w.Op, Severity: severity, Values: make([]*float64, q.Columns)}
 		if w.Field != "" {
@@ -79,19 +89,19 @@ func (s *Service) Curve(ctx context.Context, q CurveQuery) (*Curves, error) {
 		add(&r.ClearWhens[i], 0)
 	}
 	var samples []entry.Instant
-	for ; n < q.Columns && q.From.Add(time.Duration(n)*q.Column) < q.At; n++ {
+	for n := 0; n < q.Columns && q.From.Add(time.Duration(n)*q.Column) < q.At; n++ {
 		samples = append(samples, min(q.From.Add(time.Duration(n+1)*q.Column), q.At))
 	}
-	_, err := trial.Rebuild(settings, []*lang.Rule{r}, inputs, trial.Options{Zone: time.Local, From: max(from, 1), To: q.At + 1, Stop: ctx.Err, Samples: samples,
-		Sample: func(i int, e *engine.Engine) {
-			for k, v := range e.Values(r.Name, q.Key) {
-				if !math.IsNaN(v) {
-					out.List[k].Values[i] = &v
-				}
+	return out, samples
+}
+
+// take takes the values at a sample's instant.
+func (k *Curves) take(r *lang.Rule, key []string) func(int, *engine.Engine) {
+	return func(i int, e *engine.Engine) {
+		for n, v := range e.Values(r.Name, key) {
+			if !math.IsNaN(v) {
+				k.List[n].Values[i] = &v
 			}
-		}})
-	if err != nil {
-		return nil, err
+		}
 	}
-	return out, nil
 }

@@ -74,9 +74,21 @@ func (s *Service) Detail(ctx context.Context, q DetailQuery) (*Detail, error) {
 		})
 	}
 	s.evidence(d, q, settings, r, hits, at)
+	for _, h := range slices.Backward(hits) {
+		if !h.Recovery {
+			d.Newest = h.Text
+		}
+	}
 	if len(hits) == 0 {
 		s.lastWords(ctx, d, q, key, at)
 	}
+	s.mu.Lock()
+	for _, o := range s.follower.Origins() {
+		if o.Name == d.Origin {
+			d.Source = o.Source.Name
+		}
+	}
+	s.mu.Unlock()
 	return d, nil
 }
 
@@ -109,7 +121,10 @@ func (s *Service) lastWords(ctx context.Context, d *Detail, q DetailQuery, key e
 	if l != nil {
 		div.Layout = layout.Compile(l, time.Local, nil)
 	}
-	for _, x := range said.Lines {
+	for i, x := range said.Lines {
+		if i == 0 {
+			d.Newest = x.Raw
+		}
 		d.Lines = append(d.Lines, Evidence{At: x.At, Text: told(l, div, x.Raw, at)})
 	}
 }

@@ -218,9 +218,12 @@ func (s *Service) checkSettings() {
 	}
 	delete(s.trouble, "settings")
 	changed, added, removed := compareRules(s.settings, settings)
+	was := s.texts
 	s.use(settings, texts)
 	s.snapshot = true
-	s.notice(fmt.Sprintf("new settings: %s, %d added, %d removed", countOf(changed, "rule changed", "rules changed"), added, removed))
+	did := fmt.Sprintf("%s, %d added, %d removed", countOf(changed, "rule changed", "rules changed"), added, removed)
+	s.notice("new settings: " + did)
+	s.recordSettings(was, texts, did)
 }
 
 func compareRules(a, b *lang.Settings) (changed, added, removed int) {

@@ -19,9 +19,15 @@ type MarkQuery struct {
 	File   string   `json:"file"`
 	Body   string   `json:"body"`
 	Line   int      `json:"line"` // of the cursor, from 1
-	Is     string   `json:"is"`   // problem, recovery or ignore; or expect: what the entries bring
+	Is     string   `json:"is"`   // problem, recovery or ignore; expect: what the entries bring; name: a value
 	Source string   `json:"source"`
 	Texts  []string `json:"texts"` // entries, of one kind or of several
+	Kinds  []string `json:"kinds,omitempty"` // the IDs of their kinds, in the same order
+	// From and To are where in the first entry the value stands that Name is given to, in
+	// bytes: with Is name.
+	From int    `json:"from,omitempty"`
+	To   int    `json:"to,omitempty"`
+	Name string `json:"name,omitempty"`
 }
 
 // Marked is the text with what was marked.
@@ -34,8 +40,11 @@ type Marked struct {
 // Mark is part of Lantern. It writes a clause that the entries fit: their words stay, their
 // numbers are left open, and the first number behind a word is a field of that name.
 func (s *Service) Mark(_ context.Context, q MarkQuery) (*Marked, error) {
-	if q.Is == "expect" {
+	switch q.Is {
+	case "expect":
 		return s.keepFed(q)
+	case "name":
+		return s.markName(q)
 	}
 	s.mu.Lock()
 	settings := s.settings
@@ -50,7 +59,7 @@ func (s *Service) Mark(_ context.Context, q MarkQuery) (*Marked, error) {
 	plan := match.NewPlan(settings, src, nil, time.Local)
 	var patterns []string
 	named := "" // the field that the first number behind a word is
-	for _, raw := range q.Texts {
+	for i, raw := range q.Texts {
 		text := raw
 		x, _ := plan.Divide(&layout.Divider{Layout: plan.Layout}, []byte(raw), entry.Of(time.Now()))
 		event := ""
@@ -63,7 +72,11 @@ func (s *Service) Mark(_ context.Context, q MarkQuery) (*Marked, error) {
 			}
 		}
 		text, _, _ = strings.Cut(text, "\n")
-		p, number := patternOf(text)
+		alike := []string{text}
+		if i < len(q.Kinds) {
+			alike = append(alike, s.alike(plan, q.Source, q.Kinds[i])...)
+		}
+		p, number := patternOver(alike)
 		if named == "" {
 			named = number
 		}
@@ -92,6 +105,59 @@ func (s *Service) Mark(_ context.Context, q MarkQuery) (*Marked, error) {
 	return &Marked{body, line, q.Is + " " + clause}, nil
 }
 
+// alike are the texts of entries of a kind, as far as they may be shown.
+func (s *Service) alike(plan *match.Plan, source, id string) []string {
+	s.bench.mu.Lock()
+	defer s.bench.mu.Unlock()
+	var out []string
+	if s.bench.kinds == nil {
+		return nil
+	}
+	for _, k := range s.bench.kinds.Of {
+		if k.Source != source || k.Shape.ID != id {
+			continue
+		}
+		d := &layout.Divider{Layout: plan.Layout}
+		for _, sample := range k.Shape.Samples {
+			x := d.Divide([]byte(sample.Text), 0)
+			text := sample.Text
+			for _, f := range x.Fields {
+				if f.Name == "text" {
+					text = f.Value
+				}
+			}
+			text, _, _ = strings.Cut(x.Hide(text), "\n")
+			out = append(out, text)
+		}
+	}
+	return out
+}
+
+// markName gives a value of an entry a name in the pattern that the entry fits.
+func (s *Service) markName(q MarkQuery) (*Marked, error) {
+	settings, r, at := s.benchRule(BenchQuery{File: q.File, Body: q.Body, Line: q.Line})
+	src := settings.Source(q.Source)
+	switch {
+	case r == nil:
+		return nil, fmt.Errorf("the rule has errors: they come first")
+	case src == nil || len(q.Texts) == 0 || q.From < 0 || q.To <= q.From || q.To > len(q.Texts[0]):
+		return nil, fmt.Errorf("no value is chosen")
+	}
+	plan := match.NewPlan(settings, src, nil, time.Local)
+	raw := q.Texts[0]
+	x, _ := plan.Divide(&layout.Divider{Layout: plan.Layout}, []byte(raw), at)
+	e := &entry.Entry{Source: q.Source, Raw: raw, Fits: x.Fits, Fields: x.Fields, At: at}
+	shift := strings.LastIndex(raw, e.Text())
+	if shift < 0 || q.From < shift {
+		return nil, fmt.Errorf("the layout gives that value already, as a field of its own")
+	}
+	body, line, err := nameValue(r, q.Body, e, q.From-shift, q.To-shift, q.Name)
+	if err != nil {
+		return nil, err
+	}
+	return &Marked{body, line, "a field " + q.Name + ", for per, say and where"}, nil
+}
+
 // keepFed writes lines that were fed to a rule into it, with what they brought, as an expect.
 func (s *Service) keepFed(q MarkQuery) (*Marked, error) {
 	s.mu.Lock()
@@ -114,7 +180,7 @@ func (s *Service) keepFed(q MarkQuery) (*Marked, error) {
 	for end < len(lines) && lines[end] != "}" {
 		end++
 	}
-	block := "\n" + trial.ExpectOf(title, q.Texts, trial.Feed(settings, r, q.Texts))
+	block := "\n" + trial.ExpectOf(settings, r, title, q.Texts)
 	lines = slices.Insert(lines, min(end, len(lines)), strings.Split(strings.TrimRight(block, "\n"), "\n")...)
 	text := strings.Join(lines, "\n") + "\n"
 	if f := lang.Parse("text", []byte(text)); !lang.Errors(f.Diagnostics()) {

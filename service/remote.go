@@ -49,6 +49,10 @@ func (s *Service) Serve(ctx context.Context) error {
 	handle(mux, "/curve", s.Curve)
 	handle(mux, "/bench", s.Bench)
 	handle(mux, "/mark", s.Mark)
+	handle(mux, "/put", s.Put)
+	handle(mux, "/tests", s.Tests)
+	handle(mux, "/propose", s.Propose)
+	handle(mux, "/past", s.Past)
 	handle(mux, "/bench/open", s.BenchOpen)
 	handle(mux, "/bench/new", s.BenchNew)
 	handle(mux, "/bench/write", func(ctx context.Context, q BenchSave) (*struct{}, error) { return nil, s.BenchWrite(ctx, q) })
@@ -71,7 +75,7 @@ func (s *Service) Serve(ctx context.Context) error {
 func handle[Q, A any](mux *http.ServeMux, path string, f func(context.Context, Q) (A, error)) {
 	mux.HandleFunc("POST "+path, func(w http.ResponseWriter, r *http.Request) {
 		var q Q
-		if err := json.NewDecoder(io.LimitReader(r.Body, 1<<20)).Decode(&q); err != nil {
+		if err := json.NewDecoder(io.LimitReader(r.Body, 32<<20)).Decode(&q); err != nil {
 			http.Error(w, "this is not JSON: "+err.Error(), http.StatusBadRequest)
 			return
 		}
@@ -156,6 +160,26 @@ func (r *Remote) Bench(ctx context.Context, q BenchQuery) (*BenchView, error) {
 	return call[BenchView](ctx, r, "/bench", q)
 }
 
+// Propose is part of Lantern.
+func (r *Remote) Propose(ctx context.Context, q BenchQuery) (*Proposals, error) {
+	return call[Proposals](ctx, r, "/propose", q)
+}
+
+// Tests is part of Lantern.
+func (r *Remote) Tests(ctx context.Context, q BenchQuery) (*Put, error) {
+	return call[Put](ctx, r, "/tests", q)
+}
+
+// Put is part of Lantern.
+func (r *Remote) Put(ctx context.Context, q PutQuery) (*Put, error) {
+	return call[Put](ctx, r, "/put", q)
+}
+
+// Past is part of Lantern.
+func (r *Remote) Past(ctx context.Context, q PastQuery) (*PastPuts, error) {
+	return call[PastPuts](ctx, r, "/past", q)
+}
+
 // Mark is part of Lantern.
 func (r *Remote) Mark(ctx context.Context, q MarkQuery) (*Marked, error) {
 	return call[Marked](ctx, r, "/mark", q)
@@ -167,7 +191,7 @@ func (r *Remote) BenchOpen(ctx context.Context, q BenchFile) (*BenchFile, error)
 }
 
 // BenchNew is part of Lantern.
-func (r *Remote) BenchNew(ctx context.Context, q struct{}) (*BenchFile, error) {
+func (r *Remote) BenchNew(ctx context.Context, q BenchBegin) (*BenchFile, error) {
 	return call[BenchFile](ctx, r, "/bench/new", q)
 }
 

@@ -88,6 +88,7 @@ type Service struct {
 	secret     []byte               // of the data folder
 	begun      int                  // how many logs rules that await were told of
 	told       chan string          // notices of other goroutines
+	putBy      *store.Action         // who puts settings to work just now; nil where a file changed
 	bare       map[string]bareAlert // alerts around whose hits no lines are kept yet
 }
 
@@ -155,6 +156,9 @@ func (s *Service) start() error {
 		s.settings = &lang.Settings{}
 	}
 	settings, ds := s.check(texts)
+	if len(s.texts) > 0 && !sameTexts(texts, s.texts) {
+		s.recordSettings(s.texts, texts, "taken up at the start")
+	}
 	s.sayErrors(ds, "runs without what is wrong")
 	s.stamp = stampOf(s.o.Settings, texts)
 	same := !lang.Errors(ds) && s.trouble["state"] == "" && len(s.texts) > 0 && sameTexts(texts, s.texts)

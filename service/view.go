@@ -30,8 +30,16 @@ type Lantern interface {
 	// BenchOpen gives a settings file to type in, and BenchWrite writes it.
 	Bench(ctx context.Context, q BenchQuery) (*BenchView, error)
 	BenchOpen(ctx context.Context, q BenchFile) (*BenchFile, error)
-	BenchNew(ctx context.Context, _ struct{}) (*BenchFile, error)
+	BenchNew(ctx context.Context, q BenchBegin) (*BenchFile, error)
 	BenchWrite(ctx context.Context, q BenchSave) error
+	// Tests answers which tests pass, with the text being typed among the settings.
+	Tests(ctx context.Context, q BenchQuery) (*Put, error)
+	// Propose proposes what may end the problem of the rule being typed.
+	Propose(ctx context.Context, q BenchQuery) (*Proposals, error)
+	// Put says what a change of the settings would do, and does it; Past are the changes
+	// that were.
+	Put(ctx context.Context, q PutQuery) (*Put, error)
+	Past(ctx context.Context, q PastQuery) (*PastPuts, error)
 	// Mark writes into a text what entries are for its rule.
 	Mark(ctx context.Context, q MarkQuery) (*Marked, error)
 	// Clear ends an alert by hand.
@@ -148,6 +156,8 @@ type Detail struct {
 	Clears []string   `json:"clears"` // what will clear it, or how it ended
 	Story  []Event    `json:"story"`  // newest first
 	Origin string     `json:"origin"`
+	Source string     `json:"source,omitempty"`
+	Newest string     `json:"newest,omitempty"` // the newest entry, whole
 	Host   string     `json:"host"`
 	Lines  []Evidence `json:"lines"`            // newest first
 	Unread string     `json:"unread"`           // why lines around the hits are missing

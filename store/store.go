@@ -141,7 +141,7 @@ func (s *Store) prepare() error {
 			return err
 		}
 	}
-	if _, err := s.db.Exec(schema + fmt.Sprintf("PRAGMA user_version=%d", schemaVersion)); err != nil {
+	if _, err := s.db.Exec(schema + actionsSchema + fmt.Sprintf("PRAGMA user_version=%d", schemaVersion)); err != nil {
 		return err
 	}
 	if err := s.load("SELECT id, rule || char(0) || key FROM keys", s.keys); err != nil {
@@ -242,6 +242,7 @@ type Batch struct {
 	Around      map[string][]byte // by alert, the lines around its hits, as JSON
 	Kept        *KeptIndex        // nil: as it was
 	Meta        map[string][]byte // further values
+	Actions     []Action
 	Now         entry.Instant
 }
 
@@ -249,7 +250,7 @@ type Batch struct {
 func (b *Batch) Empty() bool {
 	return len(b.Journal) == 0 && b.Snapshot == nil && len(b.Transitions) == 0 && len(b.Hits) == 0 && len(b.Places) == 0 &&
 		len(b.Ticks) == 0 && len(b.Blind) == 0 && len(b.Sources) == 0 && len(b.Meta) == 0 &&
-		len(b.Around) == 0 && b.Kept == nil
+		len(b.Around) == 0 && b.Kept == nil && len(b.Actions) == 0
 }
 
 // perKey is how many hits of a key are kept as evidence.
@@ -311,6 +312,9 @@ func (s *Store) Commit(b *Batch) (err error) {
 	}
 	for i := range b.Transitions {
 		w.transition(&b.Transitions[i], b.Now)
+	}
+	for i := range b.Actions {
+		w.action(&b.Actions[i])
 	}
 	for _, t := range b.Ticks {
 		w.exec("INSERT INTO tide(bucket, origin, n) VALUES(?, ?, ?) ON CONFLICT(bucket, origin) DO UPDATE SET n = n + excluded.n", t.Bucket, w.origin(t.Origin), t.N)

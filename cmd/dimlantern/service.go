@@ -95,7 +95,7 @@ func openScreens(o *places, l *looks) error {
 	if err := o.clean(); err != nil {
 		return err
 	}
-	opts, err := l.options(screens.Options{Name: filepath.Base(o.settings), User: userName()})
+	opts, err := l.options(screens.Options{Name: filepath.Base(o.settings), User: userName(), Terminal: terminalName()})
 	if err != nil {
 		return err
 	}
@@ -202,6 +202,18 @@ func failedIfUsed(err error) error {
 		return failed{err.Error()}
 	}
 	return err
+}
+
+// terminalName is the machine, and the terminal there, at which somebody sits.
+func terminalName() string {
+	name := hostName()
+	if tty, err := os.Readlink("/proc/self/fd/0"); err == nil && strings.HasPrefix(tty, "/dev/") {
+		name += " " + strings.TrimPrefix(tty, "/dev/")
+	}
+	if peer, _, _ := strings.Cut(os.Getenv("SSH_CONNECTION"), " "); peer != "" {
+		name += " from " + peer
+	}
+	return name
 }
 
 func hostName() string {
@@ -354,7 +366,7 @@ harbour, writes what happened there in the past hours, and then goes on live.`,
 				stop()
 				return errors.Join(err, <-control)
 			}
-			opts, err := l.options(screens.Options{Name: "gullhaven", User: userName(), Demo: true})
+			opts, err := l.options(screens.Options{Name: "gullhaven", User: userName(), Terminal: terminalName(), Demo: true})
 			if err != nil {
 				return err
 			}

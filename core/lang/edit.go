@@ -1,6 +1,9 @@
 package lang
 
-import "slices"
+import (
+	"slices"
+	"strings"
+)
 
 // Block is the text of a block in its canonical form, with the comments in it and
 // above it; "" where there is none.
@@ -77,4 +80,132 @@ func (f *File) SetField(kind, name, clause string) bool {
 	c.toks[0].newline = true
 	b.clauses = append(b.clauses, c)
 	return true
+}
+
+// Rename gives a rule another name, in its own block and wherever one is named: in the
+// unless of rules, and in what a hush keeps quiet. It answers in how many places.
+func (f *File) Rename(from, to string) int {
+	n := 0
+	change := func(t *token) {
+		if t.kind == name && t.src == from {
+			t.src, t.val = to, to
+			n++
+		}
+	}
+	for _, b := range f.blocks {
+		if b.kind.src == "rule" {
+			change(&b.name)
+		}
+		for _, c := range b.clauses {
+			switch {
+			case b.kind.src == "rule" && c.keyword() == "unless" && len(c.toks) > 1:
+				change(&c.toks[1])
+			case b.kind.src == "hush" && c.keyword() == "rules":
+				for i := range c.toks[1:] {
+					change(&c.toks[1+i])
+				}
+			}
+		}
+	}
+	return n
+}
+
+// Remove takes a block out, with the comments that stand right above it. It answers false
+// where there is no such block.
+func (f *File) Remove(kind, name string) bool {
+	i := f.find(kind, name)
+	if i < 0 {
+		return false
+	}
+	lead := f.blocks[i].kind.lead
+	if k := lastBlank(lead); k >= 0 { // what stands apart from it stays
+		f.leadOf(i+1, lead[:k])
+	}
+	f.blocks = slices.Delete(f.blocks, i, i+1)
+	return true
+}
+
+// lastBlank is the place of the last blank line among comment lines; -1 where there is none.
+func lastBlank(lines []string) int {
+	for k := len(lines) - 1; k >= 0; k-- {
+		if lines[k] == "" {
+			return k
+		}
+	}
+	return -1
+}
+
+// leadOf puts comment lines above those of a block, or at the file's end.
+func (f *File) leadOf(i int, lines []string) {
+	at := &f.tail
+	if i < len(f.blocks) {
+		at = &f.blocks[i].kind.lead
+	}
+	*at = append(append(slices.Clone(lines), ""), *at...)
+}
+
+// Empty tells whether the file has no block and no comment.
+func (f *File) Empty() bool { return len(f.blocks) == 0 && len(f.tail) == 0 }
+
+// Copy puts a copy of a block behind it, of another name. It answers false where there is
+// no such block.
+func (f *File) Copy(kind, name, to string) bool {
+	i := f.find(kind, name)
+	if i < 0 {
+		return false
+	}
+	other := Parse("", []byte((&File{blocks: f.blocks[i : i+1]}).Format()))
+	if len(other.blocks) != 1 {
+		return false
+	}
+	b := other.blocks[0]
+	b.kind.lead, b.kind.blank = nil, true
+	b.name.src, b.name.val = to, to
+	f.blocks = slices.Insert(f.blocks, i+1, b)
+	return true
+}
+
+// SetOff switches a block off, or on again. It answers false where there is no such block.
+func (f *File) SetOff(kind, name string, off bool) bool {
+	i := f.find(kind, name)
+	if i < 0 {
+		return false
+	}
+	b := f.blocks[i]
+	b.clauses = slices.DeleteFunc(b.clauses, func(c *clause) bool { return c.keyword() == "off" && len(c.toks) == 1 })
+	return !off || f.SetClause(kind, name, "off")
+}
+
+// ReplacePattern puts another source, as Pattern has it, in the place of a pattern of a
+// text. It answers false where the text has no such pattern there.
+func ReplacePattern(body string, p *Pattern, source string) (string, bool) {
+	toks, _, _ := lex("", []byte(body))
+	i := slices.IndexFunc(toks, func(t token) bool { return t.kind == regex && t.pos.Line == p.Pos.Line && t.pos.Col == p.Pos.Col })
+	if i < 0 {
+		return "", false
+	}
+	lines := strings.SplitAfter(body, "\n")
+	runes := []rune(lines[p.Pos.Line-1])
+	from := p.Pos.Col - 1
+	to := from + len([]rune(toks[i].src))
+	flags := ""
+	if toks[i].flags != "" {
+		flags, source = toks[i].flags, strings.TrimPrefix(source, "(?"+toks[i].flags+")")
+	}
+	now := "/" + strings.ReplaceAll(strings.ReplaceAll(source, `\/`, "/"), "/", `\/`) + "/" + flags
+	lines[p.Pos.Line-1] = string(runes[:from]) + now + string(runes[to:])
+	return strings.Join(lines, ""), true
+}
+
+// Matches are the patterns of a rule's expressions.
+func Matches(r *Rule) []*Match {
+	var out []*Match
+	for _, c := range r.Exprs() {
+		Walk(c.Expr, func(part Expr, _ bool) {
+			if m, ok := part.(*Match); ok {
+				out = append(out, m)
+			}
+		})
+	}
+	return out
 }

@@ -177,6 +177,12 @@ func (c *cursor) fieldName(what string) string {
 // Reserved tells whether a word is no name.
 func Reserved(word string) bool { return contains(reserved, word) }
 
+// IsName tells whether a text is a name.
+func IsName(s string) bool {
+	toks, _, diags := lex("", []byte(s))
+	return len(diags) == 0 && len(toks) == 2 && toks[0].kind == name && toks[0].src == s && !Reserved(s)
+}
+
 var reserved = []string{"and", "or", "not", "in", "has", "lacks", "then", "within", "where", "from"}
 
 // maxPattern bounds the length of a pattern in bytes.

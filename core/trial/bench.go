@@ -1,9 +1,7 @@
 package trial
 
 import (
-	"bytes"
 	"cmp"
-	"io"
 	"slices"
 	"strings"
 	"time"
@@ -97,19 +95,7 @@ func TryRule(s *lang.Settings, r *lang.Rule, sample []*Said, o Options) (*Tried,
 			lasted = append(lasted, t.At.Sub(a.From))
 		}
 	}
-	var inputs []*Input
-	for _, d := range sample {
-		if d.Source == nil || !r.LooksAt(d.Source.Name) {
-			continue
-		}
-		in := d.Input
-		if in.Source = s.Source(d.Source.Name); in.Source == nil {
-			continue
-		}
-		in.Files = []io.Reader{bytes.NewReader(d.Data)}
-		inputs = append(inputs, &in)
-	}
-	run := newReplay(s, shadowing(s, r), inputs, o)
+	run := newReplay(s, shadowing(s, r), inputsOf(s, r, sample), o)
 	err := run.run()
 	out.Entries = run.sum.Entries
 	for _, x := range rows {
@@ -303,14 +289,14 @@ func saysOf(s *lang.Settings, r *lang.Rule, src *lang.Source, k Kind, d *layout.
 	return x
 }
 
-// Feed gives a rule lines, one after the other, through the layout of its first source, and
-// answers what each of them brought, as then lines would have it.
+// Feed gives a rule lines, one after the other, and answers what each of them brought, as
+// then lines would have it: see fedStep.
 func Feed(s *lang.Settings, r *lang.Rule, lines []string) [][]string {
 	st := newStage(s, r)
 	var out [][]string
 	for _, l := range lines {
 		st.happened, st.by = st.happened[:0], st.by[:0]
-		st.step(lang.Step{Kind: "line", Text: l})
+		st.step(st.fedStep(l))
 		brought := []string{}
 		for k := range st.happened {
 			brought = append(brought, told(st.happened[k:k+1]))
@@ -320,12 +306,45 @@ func Feed(s *lang.Settings, r *lang.Rule, lines []string) [][]string {
 	return out
 }
 
+// fedStep is a line that was given by hand as the step of an expect. One that fits the
+// layout of the rule's first source goes through it, any other is a text; behind +D it is
+// one that comes so long after the one before, and +D alone is time that passes.
+func (st *stage) fedStep(l string) lang.Step {
+	word, rest, _ := strings.Cut(l, " ")
+	if d, err := entry.ParseDuration(strings.TrimPrefix(word, "+")); err == nil && strings.HasPrefix(word, "+") {
+		if strings.TrimSpace(rest) == "" {
+			return lang.Step{Kind: "wait", At: d}
+		}
+		return lang.Step{Kind: "at", At: d, After: true, Text: rest}
+	}
+	if src := st.source; src != nil && st.settings.Layout(src.LayoutName()) != nil {
+		plan := match.NewPlan(st.settings, src, nil, time.UTC)
+		if x, _ := plan.Divide(&layout.Divider{Layout: plan.Layout}, []byte(l), monday); !x.Fits {
+			return lang.Step{Kind: "at", After: true, Text: l}
+		}
+	}
+	return lang.Step{Kind: "line", Text: l}
+}
+
 // ExpectOf writes fed lines, and what they brought, as an expect of a rule.
-func ExpectOf(title string, lines []string, brought [][]string) string {
+func ExpectOf(s *lang.Settings, r *lang.Rule, title string, lines []string) string {
+	brought := Feed(s, r, lines)
+	st := newStage(s, r)
 	var b strings.Builder
 	b.WriteString("  expect " + lang.Quote(title) + " {\n")
 	for i, l := range lines {
-		b.WriteString("    line " + lang.Quote(l) + "\n")
+		switch x := st.fedStep(l); x.Kind {
+		case "wait":
+			b.WriteString("    wait " + entry.Span(x.At) + "\n")
+		case "at":
+			at := "+" + entry.Span(x.At)
+			if x.At == 0 {
+				at = "+0s"
+			}
+			b.WriteString("    at " + at + " " + lang.Quote(x.Text) + "\n")
+		default:
+			b.WriteString("    line " + lang.Quote(l) + "\n")
+		}
 		for _, t := range brought[i] {
 			b.WriteString("    then " + t + "\n")
 		}

@@ -33,6 +33,10 @@ type Room struct {
 	View   *service.BenchView // of the text as it is, or was when it could be judged last
 	Stale  bool               // the text has changed since, and has errors
 	Filter string             // of the list
+	// Proposals may end the problem of the rule at the cursor; nil where none were asked for.
+	Proposals *service.Proposals
+	Pointed   *[2]int // the value of the chosen entry that is spoken of; nil is none
+	Sought    string  // what was searched for last
 
 	file, was string // that is open, and what stood in it
 	fresh     bool   // it is not there yet
@@ -291,7 +295,13 @@ func (r *Room) kinds() []service.BenchKind {
 	if r.View == nil {
 		return nil
 	}
-	rank := map[string]int{"problem": 0, "over": 1, "ignored": 2, "near": 3, "": 4}
+	rank := map[string]int{"problem": 0, "over": 1, "ignored": 2, "near": 4, "": 5}
+	order := func(k service.BenchKind) int {
+		if k.Is != "problem" && r.proposal(&k) != "" {
+			return 3
+		}
+		return rank[k.Is]
+	}
 	var out []service.BenchKind
 	for _, k := range r.View.Kinds {
 		caught := k.Is != "" && k.Is != "near"
@@ -300,7 +310,7 @@ func (r *Room) kinds() []service.BenchKind {
 		}
 		out = append(out, k)
 	}
-	slices.SortStableFunc(out, func(a, b service.BenchKind) int { return rank[a.Is] - rank[b.Is] })
+	slices.SortStableFunc(out, func(a, b service.BenchKind) int { return order(a) - order(b) })
 	return out
 }
 
@@ -314,17 +324,92 @@ func (r *Room) Kind() *service.BenchKind {
 	return nil
 }
 
-// Picked are the entries of the kinds that were picked, or of the chosen one: of one source.
-func (r *Room) Picked() (source string, texts []string) {
+// Picked are the entries of the kinds that were picked, or of the chosen one, and the
+// kinds: of one source.
+func (r *Room) Picked() (source string, texts, kinds []string) {
 	for _, k := range r.kinds() {
 		if r.picked[k.ID+k.Source] && (source == "" || source == k.Source) {
-			source, texts = k.Source, append(texts, k.Example)
+			source, texts, kinds = k.Source, append(texts, k.Example), append(kinds, k.ID)
 		}
 	}
 	if k := r.Kind(); len(texts) == 0 && k != nil {
-		return k.Source, []string{k.Example}
+		return k.Source, []string{k.Example}, []string{k.ID}
 	}
-	return source, texts
+	return source, texts, kinds
+}
+
+// proposal is why a kind may end the problem; "" where nothing says so.
+func (r *Room) proposal(k *service.BenchKind) string {
+	if r.Proposals == nil || r.View == nil || r.Proposals.Rule != r.View.Rule {
+		return ""
+	}
+	for _, x := range r.Proposals.List {
+		if x.Shape == k.ID && x.Source == k.Source {
+			return x.Words
+		}
+	}
+	return ""
+}
+
+// Values are the stretches of a kind's example, in bytes, that may vary: numbers, and
+// words with a digit or after a sign such as =.
+func Values(k *service.BenchKind) [][2]int {
+	line, _, _ := strings.Cut(k.Example, "\n")
+	from := 0
+	for _, f := range k.Fields { // what the layout gives has names already
+		if f.Name == "text" && f.Value != "" {
+			first, _, _ := strings.Cut(f.Value, "\n")
+			from = max(strings.LastIndex(line, first), 0)
+		}
+	}
+	var out [][2]int
+	for i := from; i < len(line); {
+		if !valueByte(line[i]) {
+			i++
+			continue
+		}
+		j := i
+		for j < len(line) && valueByte(line[j]) {
+			j++
+		}
+		word := strings.TrimRight(line[i:j], ".:-")
+		if strings.ContainsAny(word, "0123456789") || i > 0 && strings.ContainsRune(`="'`, rune(line[i-1])) {
+			out = append(out, [2]int{i, i + len(word)})
+		}
+		i = j
+	}
+	return out
+}
+
+func valueByte(c byte) bool {
+	return c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= 0x80 || strings.IndexByte("_-.:", c) >= 0
+}
+
+// Search moves the cursor to the next place behind it that has some words, capitals or
+// not; false where there is none.
+func (r *Room) Search(words string) bool {
+	r.Sought = words
+	lines := strings.Split(strings.ToLower(r.Body()), "\n")
+	words = strings.ToLower(words)
+	if words == "" {
+		return true
+	}
+	at := r.area.Line()
+	for n := 0; n <= len(lines); n++ {
+		i := (at + n) % len(lines)
+		from := 0
+		if n == 0 {
+			from = min(r.area.Column()+1, len([]rune(lines[i])))
+		}
+		rest := string([]rune(lines[i])[from:])
+		if k := strings.Index(rest, words); k >= 0 {
+			r.set(draft{r.Body(), i, from + len([]rune(rest[:k]))})
+			r.Pane = Text
+			r.area.Focus()
+			return true
+		}
+	}
+	return false
 }
 
 // Pick picks the chosen kind, or lets it go.
@@ -341,6 +426,13 @@ func (r *Room) PickNone() { r.picked = map[string]bool{} }
 func (r *Room) Feed() {
 	if k := r.Kind(); k != nil && len(r.fed) < 50 {
 		r.fed = append(r.fed, k.Example)
+	}
+}
+
+// FeedText gives the rule a line that was typed.
+func (r *Room) FeedText(line string) {
+	if len(r.fed) < 50 {
+		r.fed = append(r.fed, line)
 	}
 }
 

@@ -428,7 +428,7 @@ func (r *Room) drawKinds(c *paint.Canvas, top, bottom int, p paint.Palette, base
 		for _, k := range r.View.Kinds {
 			counts[k.Is]++
 		}
-		x = c.Cut(x+2, top, min(c.W/2, c.W-x-tabs-5), dim, fmt.Sprintf("%d kinds of entries; the problem catches %d, what ends it %d", len(r.View.Kinds), counts["problem"], counts["over"]))
+		x = c.Cut(x+2, top, min(c.W/2, c.W-x-tabs-5), dim, fmt.Sprintf("%s of entries; the problem catches %d, what ends it %d", strings.TrimSpace(plural(int64(len(r.View.Kinds)), "", "kind", "kinds")), counts["problem"], counts["over"]))
 	}
 	c.Rule(x+2, top, c.W-x-tabs-5, base.With(p.Rule), false)
 	at := c.W - tabs - 1
@@ -476,7 +476,10 @@ func (r *Room) drawKinds(c *paint.Canvas, top, bottom int, p paint.Palette, base
 			text = dim
 		}
 		room := c.W - 24
-		if k.Note != "" {
+		if words := r.proposal(&k); words != "" && k.Is != "problem" {
+			room = c.W*55/100 - 24
+			c.Cut(c.W*55/100, y, c.W*45/100-1, base.With(p.Over), "ends it? "+words)
+		} else if k.Note != "" {
 			room = c.W*55/100 - 24
 			c.Cut(c.W*55/100, y, c.W*45/100-1, base.With(p.Severity[entry.Notice]), "near: "+k.Note)
 		}
@@ -487,7 +490,11 @@ func (r *Room) drawKinds(c *paint.Canvas, top, bottom int, p paint.Palette, base
 		y = bottom - 2
 		c.Put(2, y, dim, "one of "+commas(int64(k.Count)))
 		example := k.Example
-		watch.DrawLit(c, 24, y, c.W-26, example, k.Lit, base, base.With(p.Strong).Strong())
+		lit := k.Lit
+		if r.Pointed != nil {
+			lit = [][2]int{*r.Pointed}
+		}
+		watch.DrawLit(c, 24, y, c.W-26, example, lit, base, base.With(p.Strong).Strong())
 		var fields []string
 		for _, f := range k.Fields {
 			if f.Value != "" && f.Name != "text" {
@@ -523,6 +530,12 @@ func (r *Room) lifelines(c *paint.Canvas, top, bottom int, a paint.Axis, p paint
 	if len(r.View.Rows) == 0 && r.View.Tried != nil {
 		c.Put(3, y, base.With(p.Dim), "no hit, and no alert, in this span")
 		return
+	}
+	if k := r.View.Curves; k != nil && bottom-y >= 5 {
+		for _, v := range k.List[:min(len(k.List), max((bottom-y-2)/3, 1))] {
+			c.Curve(y, 3, a, v, p, base)
+			y += 3
+		}
 	}
 	for i := range r.View.Rows {
 		if y >= bottom {
