@@ -9,6 +9,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"dimlantern/core/entry"
 	"dimlantern/screens/bench"
 	"dimlantern/screens/watch"
 	"dimlantern/service"
@@ -25,7 +26,7 @@ type (
 		file    *service.BenchFile
 		line    int
 		fresh   bool
-		instead string               // a text that stands there, changed, instead of the file's
+		instead string             // a text that stands there, changed, instead of the file's
 		mark    *service.MarkQuery // what is marked at once
 		err     error
 	}
@@ -40,7 +41,7 @@ type (
 )
 
 // benchPatience is how long a trial may take.
-const benchPatience = 30 * time.Second
+const benchPatience = 2 * time.Minute
 
 // benchFresh is how long a trial over live logs stands.
 const benchFresh = 10 * time.Second
@@ -52,9 +53,9 @@ func (m *Model) askBench() tea.Cmd {
 	}
 	file, body, _ := m.bench.File()
 	q := service.BenchQuery{File: file, Body: body, Line: m.bench.Line(), Col: m.bench.Column(), At: m.held, From: m.view.From, Column: m.view.Column,
-		Columns: watch.ColumnsOf(m.w).LifeWidth, Fed: m.bench.Fed()}
+		Columns: watch.ColumnsOf(m.w).LifeWidth, Fed: m.bench.Fed(), Files: m.files, Filter: m.words}
 	q.Span = m.view.At.Sub(q.From)
-	asked := fmt.Sprint(file, q.Line, q.Col, len(q.Fed), m.held, q.Column, q.Columns, body)
+	asked := fmt.Sprint(file, q.Line, q.Col, len(q.Fed), m.held, q.Column, q.Columns, q.Files, q.Filter, body)
 	if m.held == 0 {
 		asked += fmt.Sprint(time.Now().Truncate(benchFresh))
 	}
@@ -83,6 +84,11 @@ func (m *Model) benchAnswered(msg benchMsg) tea.Cmd {
 		return nil
 	}
 	m.bench.Take(msg.view)
+	if len(msg.q.Files) > 0 && m.toSample && msg.view.Ends != entry.None && msg.view.Tried != nil { // the axis goes to where they are
+		m.toSample = false
+		m.held, m.until = msg.view.Ends, msg.view.Ends
+		return tea.Batch(m.askProposals(msg.q), m.ask())
+	}
 	return m.askProposals(msg.q)
 }
 
@@ -264,6 +270,15 @@ func (m *Model) benchKey(k tea.KeyPressMsg) (cmd tea.Cmd, done bool) {
 		return nil, true
 	case "E":
 		return m.editOutside(), true
+	case "F":
+		m.sampleFiles()
+		return nil, true
+	case "/":
+		m.prompted(prompt{label: "only entries with", hint: "enter tries it on those alone; empty on all   esc leaves it", then: func(text string) tea.Cmd {
+			m.words = strings.TrimSpace(text)
+			return m.askBench()
+		}}, m.words)
+		return nil, true
 	case "k":
 		return m.markTexts("expect", "", b.Fed(), nil), true
 	case "space":

@@ -188,6 +188,10 @@ func (m *Model) body(c *paint.Canvas, p paint.Palette, base paint.Style) {
 		return
 	}
 	if m.inRoom == inBench {
+		if m.view.Busy != "" {
+			c.Cut(3, top, m.w-4, base.With(p.Dim), m.view.Busy+"; a key that changes the text stops it")
+			top++
+		}
 		m.bench.Draw(c, top, bottom, m.axis(), p)
 		return
 	}

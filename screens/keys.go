@@ -458,6 +458,12 @@ func (m *Model) click(at tea.Mouse) tea.Cmd {
 		}
 		return nil
 	}
+	if m.inRoom == inBench {
+		if done, cmd := m.bench.Click(at.X, at.Y); done {
+			return tea.Batch(cmd, m.askBench())
+		}
+		return nil
+	}
 	if m.inRoom == inSources && m.sources.Click(at.Y) || m.inRoom == inWatch && m.room.Click(at.Y) {
 		return m.askChosen()
 	}

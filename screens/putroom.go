@@ -453,3 +453,20 @@ func (m *Model) searchText() {
 		return m.askBench()
 	}}, m.bench.Sought)
 }
+
+// sampleFiles asks for files to try the rule on.
+func (m *Model) sampleFiles() {
+	m.prompted(prompt{label: "try it on the files", hint: "a path, * stands for any; empty: what its sources say   esc leaves it", then: func(text string) tea.Cmd {
+		if m.files = strings.Fields(text); len(m.files) == 0 {
+			m.files, m.held, m.until = nil, 0, 0
+			return tea.Batch(m.ask(), m.askBench())
+		}
+		for i, f := range m.files { // the service may run in another folder
+			if abs, err := filepath.Abs(f); err == nil {
+				m.files[i] = abs
+			}
+		}
+		m.toSample = true
+		return m.askBench()
+	}}, strings.Join(m.files, " "))
+}

@@ -29,10 +29,10 @@ type Options struct {
 	User    string // who acts, in the record
 	// Terminal is where that is, such as lock-3 /dev/pts/2.
 	Terminal string
-	Where   string // overrides where the service says that it runs
-	Demo    bool
-	Marks   string // "plain" draws with ASCII alone; "" decides by the terminal
-	Ground  string // "dark" or "light"; "" asks the terminal
+	Where    string // overrides where the service says that it runs
+	Demo     bool
+	Marks    string // "plain" draws with ASCII alone; "" decides by the terminal
+	Ground   string // "dark" or "light"; "" asks the terminal
 }
 
 // Run shows the screens until the user leaves them.
@@ -70,7 +70,10 @@ type Model struct {
 	put        putWork
 	past       *service.PastPuts
 	pastAt     int
-	proposed   string // for what proposals were asked for last
+	files      []string // to try rules on, instead of what their sources say; nil is that
+	toSample   bool     // the axis goes to where the files end, once they are read
+	words      string   // that entries of the sample have; "" is all
+	proposed   string   // for what proposals were asked for last
 	inRoom     int
 	roomAt     [3]int // where the rooms' names stand
 	sources    sources.Room

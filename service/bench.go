@@ -1,10 +1,8 @@
 package service
 
 import (
-	"bytes"
 	"context"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -31,6 +29,9 @@ type BenchQuery struct {
 	Column  time.Duration `json:"column"`
 	Columns int           `json:"columns"`
 	Fed     []string      `json:"fed,omitempty"` // lines that are given to the rule by hand
+	// Files are logs to try it on instead of what its sources say: names with * and ?.
+	Files  []string `json:"files,omitempty"`
+	Filter string   `json:"filter,omitempty"` // only entries that have these words
 }
 
 // BenchView is what the text means, and what its rule would have done.
@@ -53,8 +54,10 @@ type BenchView struct {
 	// Fed is what each of the lines that were given by hand brought.
 	Fed   [][]string `json:"fed,omitempty"`
 	Typed int        `json:"typed,omitempty"`
-	Problem string `json:"problem,omitempty"` // as it is written
-	Endless bool   `json:"endless,omitempty"` // it has a problem, and no recovery
+	// Ends is the time of the newest entry of the sample; None where there is none.
+	Ends    entry.Instant `json:"ends"`
+	Problem string        `json:"problem,omitempty"` // as it is written
+	Endless bool          `json:"endless,omitempty"` // it has a problem, and no recovery
 	// Curves are the numbers that the rule compares, of the first of the lifelines.
 	Curves *Curves `json:"curves,omitempty"`
 }
@@ -91,9 +94,6 @@ type BenchKind struct {
 	Fields  []entry.Field
 }
 
-// benchMost is how much of the logs a sample holds at most, in bytes.
-const benchMost = 100 << 20
-
 // benchStale is how long a sample of live logs is used before it is read anew.
 const benchStale = 20 * time.Second
 
@@ -106,6 +106,7 @@ type benchSample struct {
 	kinds *trial.Kinds
 	bytes int64
 	cut   bool
+	took  time.Duration // to read
 }
 
 // Bench is part of Lantern.
@@ -149,30 +150,41 @@ func (s *Service) Bench(ctx context.Context, q BenchQuery) (*BenchView, error) {
 	if len(q.Fed) > 0 {
 		v.Fed = trial.Feed(settings, r, q.Fed)
 	}
-	from := at.Add(-q.Span)
-	b, err := s.benchSampleOf(ctx, settings, r, from, at, q.At == 0)
+	from, until := at.Add(-q.Span), at+1
+	if len(q.Files) > 0 { // all that they say, whenever that was
+		from, until = 0, 0
+	}
+	b, err := s.benchSampleOf(ctx, settings, r, q, from, at)
 	if err != nil {
 		return nil, err
 	}
 	start := time.Now()
-	tried, err := trial.TryRule(settings, r, b.said, trial.Options{Zone: time.Local, From: max(from, 1), To: at + 1, Stop: ctx.Err})
+	tried, err := trial.TryRule(settings, r, b.said, trial.Options{Zone: time.Local, From: bounded(from), To: until, Stop: ctx.Err})
 	if err != nil {
 		return nil, err
 	}
 	took := time.Since(start)
+	v.Ends = tried.Clock
 	v.Tried = &BenchTried{tried.Entries, tried.Hits, tried.Raised, tried.Open, tried.Told, tried.Keys, tried.Ends, tried.Longest, tried.Median, took}
-	v.Sample = fmt.Sprintf("%s, the last %s: %s entries, %s, in %.2f s", whereOf(r), entry.RoughSpan(q.Span.Round(time.Minute)), thousands(tried.Entries), sizeOf(b.bytes), took.Seconds())
+	of := fmt.Sprintf("%s, the last %s", whereOf(r), entry.RoughSpan(q.Span.Round(time.Minute)))
+	if len(q.Files) > 0 {
+		of = strings.Join(q.Files, ", ")
+	}
+	if q.Filter != "" {
+		of += ", only with " + q.Filter
+	}
+	v.Sample = fmt.Sprintf("%s: %s entries, %s, in %.2f s", of, thousands(tried.Entries), sizeOf(b.bytes), took.Seconds())
 	if b.cut {
 		v.Sample += "; of larger logs their newest part"
 	}
 	if took < othersMost {
-		v.Others = others(ctx, settings, r, q.Line, b.said, trial.Options{Zone: time.Local, From: max(from, 1), To: at + 1, Stop: ctx.Err})
+		v.Others = others(ctx, settings, r, q.Line, b.said, trial.Options{Zone: time.Local, From: bounded(from), To: until, Stop: ctx.Err})
 	}
 	for i := range tried.Rows {
 		v.Rows = append(v.Rows, benchRow(r, &tried.Rows[i], q, at))
 	}
 	if len(r.Whens()) > 0 && len(tried.Rows) > 0 {
-		if v.Curves, err = benchCurves(settings, r, tried.Rows[0].Key, b.said, q, trial.Options{Zone: time.Local, From: max(from, 1), To: at + 1, Stop: ctx.Err}, at); err != nil {
+		if v.Curves, err = benchCurves(settings, r, tried.Rows[0].Key, b.said, q, trial.Options{Zone: time.Local, From: bounded(from), To: until, Stop: ctx.Err}, at); err != nil {
 			return nil, err
 		}
 	}
@@ -217,7 +229,7 @@ func (s *Service) kindsBeside(ctx context.Context, settings *lang.Settings, q Be
 	if len(r.On) == 0 {
 		return nil, nil
 	}
-	b, err := s.benchSampleOf(ctx, settings, r, at.Add(-q.Span), at, q.At == 0)
+	b, err := s.benchSampleOf(ctx, settings, r, q, at.Add(-q.Span), at)
 	if err != nil {
 		return nil, err
 	}
@@ -250,6 +262,14 @@ func (s *Service) BenchNew(_ context.Context, q BenchBegin) (*BenchFile, error) 
 		}
 		name = fmt.Sprintf("new-rule-%d", n)
 	}
+}
+
+// bounded is a bound of a replay; 0 stays none.
+func bounded(from entry.Instant) entry.Instant {
+	if from == 0 {
+		return 0
+	}
+	return max(from, 1)
 }
 
 // othersMost is how long a trial may have taken for others to be tried beside it.
@@ -335,7 +355,7 @@ func sizeOf(n int64) string {
 
 // benchSampleOf reads what the logs of a rule have said in a stretch of time, or takes what
 // was read for it lately.
-func (s *Service) benchSampleOf(ctx context.Context, settings *lang.Settings, r *lang.Rule, from, at entry.Instant, live bool) (*benchSample, error) {
+func (s *Service) benchSampleOf(ctx context.Context, settings *lang.Settings, r *lang.Rule, q BenchQuery, from, at entry.Instant) (*benchSample, error) {
 	b := &s.bench
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -347,68 +367,71 @@ func (s *Service) benchSampleOf(ctx context.Context, settings *lang.Settings, r 
 			layouts += fmt.Sprint(src.LayoutName(), src.Entry != nil)
 		}
 	}
+	live := q.At == 0 && len(q.Files) == 0
 	stamp := fmt.Sprint(from, at)
-	if live {
+	switch {
+	case live:
 		stamp = fmt.Sprint(at.Sub(from))
+	case len(q.Files) > 0:
+		stamp = strings.Join(q.Files, "\x00")
 	}
-	key := strings.Join(names, "\x00") + stamp + layouts
-	if key == b.key && (!live || time.Since(b.read) < benchStale) {
+	key := fmt.Sprintf("%q %s %s %s", names, stamp, layouts, q.Filter)
+	if key == b.key && (!live || time.Since(b.read) < max(benchStale, 20*b.took)) {
 		return b, nil
 	}
-	s.mu.Lock()
-	inputs, done := s.again(settings, from, []*lang.Rule{r})
-	s.mu.Unlock()
+	start := time.Now()
+	var inputs []*trial.Input
+	var done func()
+	var err error
+	if len(q.Files) > 0 {
+		if inputs, done, err = filesSample(settings, r, q.Files, s.host); err != nil {
+			return nil, err
+		}
+	} else {
+		s.mu.Lock()
+		inputs, done = s.again(settings, from, []*lang.Rule{r})
+		s.mu.Unlock()
+	}
 	defer done()
+	b.key, b.said, b.kinds = "", nil, nil // before the next one is read: there is room for one
+	defer s.benchDoes.Store("")
 	next := benchSample{key: key, read: time.Now()}
-	share := int64(benchMost / max(len(inputs), 1))
+	share := benchMost() / int64(max(len(inputs), 1))
+	read, told := int64(0), int64(0)
 	for _, in := range inputs {
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		data, cut, err := tailOf(in.Files, share)
+		data, cut, err := tailOf(ctx, in.Files, share, func(n int) {
+			if read += int64(n); read-told > 16<<20 {
+				told = read
+				s.benchDoes.Store("reading the sample: " + sizeOf(read) + " so far")
+			}
+		})
 		if err != nil {
+			if len(q.Files) > 0 || ctx.Err() != nil {
+				return nil, err
+			}
 			continue // what cannot be read is told in the room sources
 		}
 		d := &trial.Said{Input: *in, Data: data}
 		d.Files = nil
+		if q.Filter != "" {
+			filtered(settings, d, q.Filter)
+		}
 		next.said = append(next.said, d)
-		next.bytes += int64(len(data))
+		next.bytes += int64(len(d.Data))
 		next.cut = next.cut || cut
 	}
-	kinds, err := trial.KindsOf(settings, next.said, time.Local, ctx.Err)
+	if next.bytes > 32<<20 {
+		s.benchDoes.Store("finding the kinds of entries in " + sizeOf(next.bytes))
+	}
+	kinds, err := trial.KindsOf(settings, kindsFrom(next.said), time.Local, ctx.Err)
 	if err != nil {
 		return nil, err
 	}
-	b.key, b.read, b.said, b.kinds, b.bytes, b.cut = next.key, next.read, next.said, kinds, next.bytes, next.cut
+	b.key, b.read, b.said, b.kinds, b.bytes, b.cut, b.took = next.key, next.read, next.said, kinds, next.bytes, next.cut, time.Since(start)
 	return b, nil
-}
-
-// tailOf reads files one after the other, and keeps so many bytes of their end, from the
-// start of a line on.
-func tailOf(files []io.Reader, most int64) (data []byte, cut bool, err error) {
-	buf := make([]byte, 1<<20)
-	for _, f := range files {
-		for {
-			n, err := f.Read(buf)
-			data = append(data, buf[:n]...)
-			if int64(len(data)) > 2*most {
-				data, cut = append(data[:0:0], data[int64(len(data))-most:]...), true
-			}
-			if err == io.EOF {
-				break
-			}
-			if err != nil {
-				return nil, false, err
-			}
-		}
-	}
-	if int64(len(data)) > most {
-		data, cut = data[int64(len(data))-most:], true
-	}
-	if cut {
-		data = data[bytes.IndexByte(data, '\n')+1:]
-	}
-	return data, cut, nil
 }
 
 // benchRow is a lifeline as the screens draw it.

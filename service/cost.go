@@ -3,11 +3,13 @@ package service
 import (
 	"context"
 	"slices"
+	"sync"
 	"time"
 
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/match"
+	"dimlantern/store"
 )
 
 // RulesView says what the rules do, and what they cost.
@@ -21,19 +23,22 @@ type RulesView struct {
 
 // RuleCost is what one rule does and costs.
 type RuleCost struct {
-	Rule    string        `json:"rule"`
-	Off     bool          `json:"off,omitempty"`
-	File    string        `json:"file"` // where it stands
-	Line    int           `json:"line"`
-	Sources []string      `json:"sources"` // where it looks
-	Keys    int           `json:"keys"`
-	Open    int           `json:"open"`
-	Hits    int64         `json:"hits"` // since the rule is known
-	Last    entry.Instant `json:"last"` // the newest hit or awaited entry; None: never
-	Judged  int64         `json:"judged"`
-	Took    time.Duration `json:"took_ns"` // since measuring began, from a sample
-	P95     time.Duration `json:"p95_ns"`  // of a minute
-	Most    time.Duration `json:"most_ns"` // in a minute
+	Rule    string   `json:"rule"`
+	Off     bool     `json:"off,omitempty"`
+	File    string   `json:"file"` // where it stands
+	Line    int      `json:"line"`
+	Sources []string `json:"sources"` // where it looks
+	Keys    int      `json:"keys"`
+	Open    int      `json:"open"`
+	Hits    int64    `json:"hits"` // since the rule is known
+	Day     int64    `json:"day"`  // in the last 24 hours
+	// Findings are how many the linter has about it.
+	Findings int           `json:"findings,omitempty"`
+	Last     entry.Instant `json:"last"` // the newest hit or awaited entry; None: never
+	Judged   int64         `json:"judged"`
+	Took     time.Duration `json:"took_ns"` // since measuring began, from a sample
+	P95      time.Duration `json:"p95_ns"`  // of a minute
+	Most     time.Duration `json:"most_ns"` // in a minute
 }
 
 // SourceCost is what reading a source has cost in all.
@@ -134,10 +139,52 @@ func (s *Service) tickMeter(now time.Time) {
 	}
 }
 
+// dayFresh is how long the hits of the last day stand before they are counted anew.
+const dayFresh = 15 * time.Second
+
+// hitsOfDay are the hits of each rule in the last 24 hours.
+func (s *Service) hitsOfDay() (map[string]int64, error) {
+	s.day.mu.Lock()
+	defer s.day.mu.Unlock()
+	if time.Since(s.day.at) < dayFresh {
+		return s.day.hits, nil
+	}
+	hits, err := s.store.HitsSince(store.BucketOf(entry.Of(time.Now().Add(-24 * time.Hour))))
+	if err == nil {
+		s.day.hits, s.day.at = hits, time.Now()
+	}
+	return hits, err
+}
+
+// dayHits are the hits of a day, as they were counted last.
+type dayHits struct {
+	mu   sync.Mutex
+	at   time.Time
+	hits map[string]int64
+}
+
+// countFindings counts what the linter has about each rule.
+func (s *Service) countFindings(texts []Text) {
+	settings, ds := s.check(texts)
+	s.findings = map[string]int{}
+	for _, d := range ds {
+		if d.Weight == lang.Err || d.Weight == lang.Note {
+			continue
+		}
+		if r := ruleAt(settings, d.Pos.File, d.Pos.Line); r != nil {
+			s.findings[r.Name]++
+		}
+	}
+}
+
 // Rules is part of Lantern.
 func (s *Service) Rules(ctx context.Context) (*RulesView, error) {
 	v := &RulesView{}
-	err := s.do(ctx, func() error {
+	day, err := s.hitsOfDay()
+	if err != nil {
+		return nil, err
+	}
+	err = s.do(ctx, func() error {
 		judged, took := s.spent()
 		v.Since = entry.Of(s.meter.began)
 		for _, r := range s.settings.Rules {
@@ -154,6 +201,7 @@ func (s *Service) Rules(ctx context.Context) (*RulesView, error) {
 				m := slices.Sorted(slices.Values(x.minutes))
 				c.P95, c.Most = m[(len(m)*95+99)/100-1], m[len(m)-1]
 			}
+			c.Day, c.Findings = day[r.Name], s.findings[r.Name]
 			v.Rules = append(v.Rules, c)
 		}
 		for _, x := range s.engine.Costs() {

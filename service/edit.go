@@ -41,6 +41,7 @@ func (s *Service) use(settings *lang.Settings, texts []Text) {
 	}
 	s.ways.use(settings)
 	s.settings, s.texts = settings, texts
+	s.countFindings(texts)
 	s.begun = -1 // a rule that is new has to be told which logs there are
 	s.setMeta("settings", encodeTexts(texts))
 	s.seq++

@@ -82,6 +82,7 @@ func (x *looking) live() {
 			v.Sources++
 		}
 	}
+	v.Busy, _ = s.benchDoes.Load().(string)
 	for _, t := range s.trouble {
 		v.Trouble = append(v.Trouble, t)
 	}

@@ -21,7 +21,7 @@ type MarkQuery struct {
 	Line   int      `json:"line"` // of the cursor, from 1
 	Is     string   `json:"is"`   // problem, recovery or ignore; expect: what the entries bring; name: a value
 	Source string   `json:"source"`
-	Texts  []string `json:"texts"` // entries, of one kind or of several
+	Texts  []string `json:"texts"`           // entries, of one kind or of several
 	Kinds  []string `json:"kinds,omitempty"` // the IDs of their kinds, in the same order
 	// From and To are where in the first entry the value stands that Name is given to, in
 	// bytes: with Is name.

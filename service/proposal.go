@@ -40,8 +40,11 @@ func (s *Service) Propose(ctx context.Context, q BenchQuery) (*Proposals, error)
 		return out, nil
 	}
 	out.Rule = r.Name
-	from := at.Add(-q.Span)
-	b, err := s.benchSampleOf(ctx, settings, r, from, at, q.At == 0)
+	from, until := at.Add(-q.Span), at+1
+	if len(q.Files) > 0 {
+		from, until = 0, 0
+	}
+	b, err := s.benchSampleOf(ctx, settings, r, q, from, at)
 	if err != nil {
 		return nil, err
 	}
@@ -55,7 +58,7 @@ func (s *Service) Propose(ctx context.Context, q BenchQuery) (*Proposals, error)
 		}
 		said = append(said, &x)
 	}
-	list, err := trial.ProposeRecovery(settings, r, said, trial.Options{Zone: time.Local, From: max(from, 1), To: at + 1, Stop: ctx.Err})
+	list, err := trial.ProposeRecovery(settings, r, said, trial.Options{Zone: time.Local, From: bounded(from), To: until, Stop: ctx.Err})
 	if err != nil {
 		return nil, err
 	}

@@ -12,6 +12,7 @@ import (
 	"log/slog"
 	"os"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"dimlantern/core/engine"
@@ -45,41 +46,44 @@ type Options struct {
 
 // Service is a running service. There is one for each data folder.
 type Service struct {
-	o        Options
-	host     string
-	lock     *os.File
-	store    *store.Store
-	mu       sync.Mutex
-	settings *lang.Settings
-	texts    []Text
-	engine   *engine.Engine
-	follower *intake.Follower
-	batch    store.Batch
-	ticks    map[tickKey]int64
-	reach    entry.Instant // not written into the journal yet
-	trouble  map[string]string
-	notices  []Notice
-	seq      int64 // grows with each change that a screen would show
-	reading  bool  // not read to the end yet
-	catching bool  // since the start, the present has not been reached
-	entries  int64
-	placed   time.Time // when places were last committed
-	snapped  time.Time
-	trimmed  time.Time
-	noticed  time.Time
-	bench    benchSample
-	bareDue  time.Time // when to look for alerts whose lines could not be kept before a crash
-	journal  int       // bytes since the last snapshot
-	snapshot bool      // the next commit keeps the engine's whole state
-	failed   time.Time
-	checked  time.Time
-	stamp    string // of the settings folder, when it was last read
-	next     string // another one that was seen since, but may not have settled yet
-	since    time.Time
-	commands chan func()
-	reload   chan struct{}
-	dropped  int64 // keys that went, as far as that was told
-	meter    meter
+	o         Options
+	host      string
+	lock      *os.File
+	store     *store.Store
+	mu        sync.Mutex
+	settings  *lang.Settings
+	texts     []Text
+	engine    *engine.Engine
+	follower  *intake.Follower
+	batch     store.Batch
+	ticks     map[tickKey]int64
+	reach     entry.Instant // not written into the journal yet
+	trouble   map[string]string
+	notices   []Notice
+	seq       int64 // grows with each change that a screen would show
+	reading   bool  // not read to the end yet
+	catching  bool  // since the start, the present has not been reached
+	entries   int64
+	placed    time.Time // when places were last committed
+	snapped   time.Time
+	trimmed   time.Time
+	noticed   time.Time
+	bench     benchSample
+	day       dayHits
+	findings  map[string]int // by rule
+	benchDoes atomic.Value   // what reading a sample does just now, in words
+	bareDue   time.Time      // when to look for alerts whose lines could not be kept before a crash
+	journal   int            // bytes since the last snapshot
+	snapshot  bool           // the next commit keeps the engine's whole state
+	failed    time.Time
+	checked   time.Time
+	stamp     string // of the settings folder, when it was last read
+	next      string // another one that was seen since, but may not have settled yet
+	since     time.Time
+	commands  chan func()
+	reload    chan struct{}
+	dropped   int64 // keys that went, as far as that was told
+	meter     meter
 	// meterNames are the rules' names by their places in the meter's plans.
 	meterNames []string
 	fired      []engine.Transition
@@ -88,7 +92,7 @@ type Service struct {
 	secret     []byte               // of the data folder
 	begun      int                  // how many logs rules that await were told of
 	told       chan string          // notices of other goroutines
-	putBy      *store.Action         // who puts settings to work just now; nil where a file changed
+	putBy      *store.Action        // who puts settings to work just now; nil where a file changed
 	bare       map[string]bareAlert // alerts around whose hits no lines are kept yet
 }
 

@@ -293,3 +293,18 @@ func (s *Store) Grown() (map[int64]int, error) {
 	}
 	return out, err
 }
+
+// HitsSince returns how many hits each rule had from a bucket on.
+func (s *Store) HitsSince(bucket int64) (map[string]int64, error) {
+	out := map[string]int64{}
+	type hits struct {
+		rule string
+		n    int64
+	}
+	list, err := rows(s.ask, func(r *sql.Rows) (x hits, err error) { return x, r.Scan(&x.rule, &x.n) },
+		"SELECT k.rule, sum(n) FROM marks m JOIN keys k ON k.id = m.key WHERE bucket >= ? GROUP BY k.rule", bucket)
+	for _, x := range list {
+		out[x.rule] = x.n
+	}
+	return out, err
+}

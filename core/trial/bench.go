@@ -27,6 +27,7 @@ type Tried struct {
 	Told                        int            // raised, worsened, cleared and repeated, outside of shadows
 	Rows                        []TriedRow     // keys with an alert first, then by their hits
 	Keys                        int            // of which Rows are the first
+	Clock                       entry.Instant  // the newest own time of the sample; None where it has none
 }
 
 // TriedRow is the lifeline of one key.
@@ -97,7 +98,7 @@ func TryRule(s *lang.Settings, r *lang.Rule, sample []*Said, o Options) (*Tried,
 	}
 	run := newReplay(s, shadowing(s, r), inputsOf(s, r, sample), o)
 	err := run.run()
-	out.Entries = run.sum.Entries
+	out.Entries, out.Clock = run.sum.Entries, run.engine.Clock()
 	for _, x := range rows {
 		if n := len(x.Alerts); n > 0 && x.Alerts[n-1].To == entry.None {
 			out.Open++

@@ -12,6 +12,7 @@ import (
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/layout"
+	"dimlantern/core/match"
 )
 
 // Recovery is a kind of entries that may say that a problem is over: it tends to follow
@@ -34,7 +35,21 @@ func ProposeRecovery(s *lang.Settings, r *lang.Rule, sample []*Said, o Options) 
 	if r.Problem == nil {
 		return nil, nil
 	}
-	p := &proposer{captured: capturedOf(s, r), shapers: map[string]*layout.Shaper{}, followers: map[followerID]*follower{}, cases: map[string]map[string]*caseOf{}}
+	p := &proposer{captured: capturedOf(s, r), shapers: map[string]*layout.Shaper{}, followers: map[*layout.Shape]*follower{}, cases: map[string]map[string]*caseOf{}}
+	for _, d := range sample { // which shapes there are, before what comes after what
+		if d.Source == nil || !r.LooksAt(d.Source.Name) {
+			continue
+		}
+		if p.shapers[d.Source.Name] == nil {
+			p.shapers[d.Source.Name] = layout.NewShaper()
+		}
+		n := 0
+		match.NewPlan(s, d.Source, nil, o.Zone).All(d.Data, func(line []byte) {
+			if n++; len(line) > 0 && (o.Stop == nil || n%4096 > 0 || o.Stop() == nil) {
+				p.shapers[d.Source.Name].Add(line)
+			}
+		})
+	}
 	never := []lang.Raise{{Severity: entry.Notice, At: 1 << 30}}
 	hits := &lang.Rule{Name: "hits", On: r.On, Problem: r.Problem, Ignore: r.Ignore, Per: r.Per, During: r.During, Zone: r.Zone, ByHand: true, Raises: never}
 	all := &lang.Rule{Name: "all", On: r.On, Problem: everything, Ignore: r.Ignore, Per: r.Per, During: r.During, Zone: r.Zone, ByHand: true, Raises: never}
@@ -50,6 +65,9 @@ func ProposeRecovery(s *lang.Settings, r *lang.Rule, sample []*Said, o Options) 
 	}
 	if err := newReplay(s, []*lang.Rule{hits, all}, inputsOf(s, r, sample), o).run(); err != nil {
 		return nil, err
+	}
+	for _, x := range p.shapers {
+		x.Shapes() // gives each its ID and its text
 	}
 	return p.best(), nil
 }
@@ -87,7 +105,7 @@ type proposer struct {
 	captured  []bool
 	shapers   map[string]*layout.Shaper
 	cases     map[string]map[string]*caseOf // by what entries have of the key, then by what was captured
-	followers map[followerID]*follower
+	followers map[*layout.Shape]*follower
 	order     []*follower
 }
 
@@ -97,8 +115,6 @@ type caseOf struct {
 	hits     int
 	at       []entry.Instant // of each hit
 }
-
-type followerID struct{ source, shape string }
 
 // follower is a kind of entries, and after how many hits of each key it came last.
 type follower struct {
@@ -127,18 +143,12 @@ func (p *proposer) hit(key []string, x *entry.Entry) {
 // other takes in an entry that may say that it is over.
 func (p *proposer) other(key []string, x *entry.Entry) {
 	base, _ := p.split(key)
-	shaper := p.shapers[x.Source]
-	if shaper == nil {
-		shaper = layout.NewShaper()
-		p.shapers[x.Source] = shaper
-	}
-	shape := shaper.Add([]byte(x.Raw)).Whole()
-	id := followerID{x.Source, shape.ID}
-	f := p.followers[id]
+	shape := p.shapers[x.Source].Add([]byte(x.Raw)).Whole()
+	f := p.followers[shape]
 	if f == nil {
 		f = &follower{after: map[*caseOf]int{}, shape: shape}
-		f.Source, f.Shape, f.Text = x.Source, shape.ID, shape.Text
-		p.followers[id] = f
+		f.Source = x.Source
+		p.followers[shape] = f
 		p.order = append(p.order, f)
 	}
 	f.Example = x.Raw
@@ -203,7 +213,7 @@ func (p *proposer) best() []Recovery {
 				}
 			}
 		}
-		if f.Ended == 0 || 2*f.Ended < f.Cases || f.Idle > f.Ended || f.shape.Whole() != f.shape {
+		if f.Ended == 0 || 2*f.Ended < f.Cases || f.Idle > f.Ended {
 			continue
 		}
 		slices.Sort(f.lasted)
@@ -220,6 +230,7 @@ func (p *proposer) best() []Recovery {
 	var out []Recovery
 	for _, f := range list[:min(len(list), mostProposed)] {
 		if score(f) >= 0.25 {
+			f.Shape, f.Text = f.shape.ID, layout.ShapeOf(f.Example) // what is masked may be among the words of the shape
 			out = append(out, f.Recovery)
 		}
 	}

@@ -48,6 +48,7 @@ type Room struct {
 	textTop   int
 	kind      string // the chosen one's ID
 	kindTop   int
+	geo       geometry
 	only      int // which kinds are shown: see onlyNames
 	picked    map[string]bool
 	fed       []string
@@ -466,4 +467,40 @@ func (r *Room) ToText() tea.Cmd {
 func (r *Room) Close() {
 	r.area.Blur()
 	r.Pane, r.View = List, nil
+}
+
+// geometry is where things were drawn last, so that a click finds them.
+type geometry struct {
+	textX, textY, textW int
+	lines               []int // of each row of the text, the line from 0; -1 is none
+	kindsY              int
+	kinds               []string
+	listY               int
+	list                []string
+}
+
+// Click does what a click at a cell stands for; false where nothing is there.
+func (r *Room) Click(x, y int) (bool, tea.Cmd) {
+	g := &r.geo
+	if r.Pane == List {
+		if i := y - g.listY; i >= 0 && i < len(g.list) {
+			r.chosen = g.list[i]
+			return true, nil
+		}
+		return false, nil
+	}
+	if i := y - g.textY; i >= 0 && i < len(g.lines) && x >= g.textX && x < g.textX+g.textW {
+		line := g.lines[i]
+		if line < 0 {
+			return false, nil
+		}
+		r.set(draft{r.Body(), line, max(x-g.textX-5, 0)})
+		return true, r.ToText()
+	}
+	if i := y - g.kindsY; i >= 0 && i < len(g.kinds) {
+		r.ToKinds()
+		r.kind = g.kinds[i]
+		return true, nil
+	}
+	return false, nil
 }

@@ -19,6 +19,7 @@ import (
 // Draw draws the room into rows top to bottom of the canvas (bottom excluded).
 func (r *Room) Draw(c *paint.Canvas, top, bottom int, a paint.Axis, p paint.Palette) {
 	base := paint.Style{Fg: p.Text}
+	r.geo = geometry{}
 	if r.Pane == List {
 		r.list(c, top, bottom, p, base)
 		return
@@ -62,12 +63,12 @@ func (r *Room) list(c *paint.Canvas, top, bottom int, p paint.Palette, base pain
 	x := c.Put(1, top, base.With(p.Strong).Strong(), strings.TrimPrefix(plural(int64(len(list)), "", "rule", "rules"), " "))
 	c.Cut(x+2, top, c.W-x-3, base.With(p.Dim), "enter opens one, with what it would have done; n begins a new one")
 	wide := c.W >= 110
-	col := []int{1, 26, 46, 56, 66, 80, 100}
+	col := []int{1, 26, 46, 52, 59, 73, 84, 93, 116}
 	if !wide {
-		col = []int{1, 26, 44, 52, 60, 0, 0}
+		col = []int{1, 26, 44, 50, 57, 71, 0, 0, 0}
 	}
 	y := top + 2
-	for i, h := range []string{"rule", "file", "open", "keys", "newest hit", "of a core", "looks at"} {
+	for i, h := range []string{"rule", "file", "open", "keys", "newest hit", "in a day", "findings", "of a core", "looks at"} {
 		if col[i] > 0 {
 			c.Put(col[i], y, base.With(p.Dim), h)
 		}
@@ -78,12 +79,14 @@ func (r *Room) list(c *paint.Canvas, top, bottom int, p paint.Palette, base pain
 		return
 	}
 	rows := bottom - y
+	r.geo.listY = y
 	at := r.index()
 	r.top = max(min(r.top, at), at-rows+1, 0)
 	for _, x := range list[min(r.top, len(list)):] {
 		if y >= bottom {
 			break
 		}
+		r.geo.list = append(r.geo.list, x.Rule)
 		style := base
 		if x.Rule == r.chosen {
 			c.Ground(0, y, c.W, p.Chosen)
@@ -104,9 +107,13 @@ func (r *Room) list(c *paint.Canvas, top, bottom int, p paint.Palette, base pain
 		}
 		c.Put(col[3], y, base.With(p.Dim), fmt.Sprint(x.Keys))
 		c.Cut(col[4], y, 13, base.With(p.Dim), lastWords(x.Last))
+		c.Cut(col[5], y, 9, base.With(p.Dim), commas(x.Day))
 		if wide {
-			c.Cut(col[5], y, 18, base.With(p.Dim), costWords(&x, r.Rules.Since))
-			c.Cut(col[6], y, c.W-col[6]-1, base.With(p.Dim), strings.Join(x.Sources, ", "))
+			if x.Findings > 0 {
+				c.Put(col[6], y, base.With(p.Severity[entry.Notice]), fmt.Sprint(x.Findings))
+			}
+			c.Cut(col[7], y, col[8]-col[7]-1, base.With(p.Dim), costWords(&x, r.Rules.Since))
+			c.Cut(col[8], y, c.W-col[8]-1, base.With(p.Dim), strings.Join(x.Sources, ", "))
 		}
 		y++
 	}
@@ -181,7 +188,10 @@ func (r *Room) text(c *paint.Canvas, x0, top, width, bottom int, p paint.Palette
 		}
 	}
 	y := top + 1
+	r.geo.textX, r.geo.textY, r.geo.textW = x0, y, width
+	drawn := func(line int) { r.geo.lines = append(r.geo.lines, line) }
 	for i := r.textTop; i < len(lines) && y < bottom; i++ {
+		drawn(i)
 		number := fmt.Sprintf("%4d ", i+1)
 		c.Put(x0, y, base.With(p.Rule), number)
 		x := x0 + len(number)
@@ -208,6 +218,7 @@ func (r *Room) text(c *paint.Canvas, x0, top, width, bottom int, p paint.Palette
 		}
 		y++
 		if words := r.proposed(); i == cursor && len(words) > 0 && y < bottom {
+			drawn(-1)
 			from := x + max(r.area.Column()-shift-r.View.Typed, 0)
 			end := c.Put(from, y, base.With(p.Strong), words[0])
 			c.Cut(end+2, y, x0+width-end-2, base.With(p.Dim), strings.Join(words[1:], "  ")+"   tab takes the first")
@@ -225,6 +236,7 @@ func (r *Room) text(c *paint.Canvas, x0, top, width, bottom int, p paint.Palette
 				c.Put(x0+f.indent, y, style, "╰")
 			}
 			c.Cut(x0+f.indent+2, y, width-f.indent-3, style, f.text)
+			drawn(-1)
 			y++
 		}
 	}
@@ -443,10 +455,12 @@ func (r *Room) drawKinds(c *paint.Canvas, top, bottom int, p paint.Palette, base
 	rows := bottom - y - 2
 	chosen := slices.IndexFunc(kinds, func(k service.BenchKind) bool { return k.ID+k.Source == r.kind })
 	r.kindTop = max(min(r.kindTop, max(chosen, 0)), chosen-rows+1, 0)
+	r.geo.kindsY = y
 	for i, k := range kinds[min(r.kindTop, len(kinds)):] {
 		if i >= rows {
 			break
 		}
+		r.geo.kinds = append(r.geo.kinds, k.ID+k.Source)
 		if r.kindTop+i == chosen && r.Pane == Kinds {
 			c.Ground(0, y, c.W, p.Chosen)
 			if p.Mono {
