@@ -12,7 +12,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 )
 
-func (m *Model) paste(s string) {
+func (m *Model) paste(s string) tea.Cmd {
 	s = strings.Map(func(r rune) rune {
 		if r < 0x20 || r == 0x7f {
 			return -1
@@ -27,7 +27,9 @@ func (m *Model) paste(s string) {
 		}
 	case bringing:
 		m.first.path += s
+		return m.bring(false)
 	}
+	return nil
 }
 
 // key does what a key stands for where one is.

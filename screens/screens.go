@@ -398,7 +398,7 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		if m.mode == dividing && m.divide.Paste(msg.Content) {
 			return m, m.askFields()
 		}
-		m.paste(msg.Content)
+		return m, m.paste(msg.Content)
 	case tea.KeyPressMsg:
 		return m, m.key(msg)
 	case tea.MouseClickMsg:

@@ -54,6 +54,8 @@ type BenchView struct {
 	// Fed is what each of the lines that were given by hand brought.
 	Fed   [][]string `json:"fed,omitempty"`
 	Typed int        `json:"typed,omitempty"`
+	// Notes are what of the trial ought to make one look twice.
+	Notes []string `json:"notes,omitempty"`
 	// Ends is the time of the newest entry of the sample; None where there is none.
 	Ends    entry.Instant `json:"ends"`
 	Problem string        `json:"problem,omitempty"` // as it is written
@@ -165,6 +167,11 @@ func (s *Service) Bench(ctx context.Context, q BenchQuery) (*BenchView, error) {
 	}
 	took := time.Since(start)
 	v.Ends = tried.Clock
+	began, ended := from, at
+	if len(q.Files) > 0 {
+		began, ended = tried.First, tried.Clock
+	}
+	v.Notes = benchNotes(r, tried, began, ended)
 	v.Tried = &BenchTried{tried.Entries, tried.Hits, tried.Raised, tried.Open, tried.Told, tried.Keys, tried.Ends, tried.Longest, tried.Median, took}
 	of := fmt.Sprintf("%s, the last %s", whereOf(r), entry.RoughSpan(q.Span.Round(time.Minute)))
 	if len(q.Files) > 0 {

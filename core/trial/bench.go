@@ -24,10 +24,12 @@ type Tried struct {
 	Entries, Hits, Raised, Open int64
 	Ends                        map[string]int // alerts that ended, by why
 	Longest, Median             time.Duration  // of those that ended
+	Recoveries                  int            // entries that mean over
+	OverKey                     []string       // the key of the newest of them, "?" where it lacks a field
 	Told                        int            // raised, worsened, cleared and repeated, outside of shadows
 	Rows                        []TriedRow     // keys with an alert first, then by their hits
 	Keys                        int            // of which Rows are the first
-	Clock                       entry.Instant  // the newest own time of the sample; None where it has none
+	First, Clock                entry.Instant  // the first and the newest own time of the sample; None where it has none
 }
 
 // TriedRow is the lifeline of one key.
@@ -72,6 +74,12 @@ func TryRule(s *lang.Settings, r *lang.Rule, sample []*Said, o Options) (*Tried,
 			out.Hits++
 		}
 	}
+	o.Saw = func(rule string, v *engine.Verdict, _ *entry.Entry) {
+		if rule == r.Name && v.Recovery {
+			out.Recoveries++
+			out.OverKey = engine.Written(v.RecoveryKey)
+		}
+	}
 	o.Emit = func(t *engine.Transition) {
 		if t.Rule != r.Name {
 			return
@@ -98,7 +106,12 @@ func TryRule(s *lang.Settings, r *lang.Rule, sample []*Said, o Options) (*Tried,
 	}
 	run := newReplay(s, shadowing(s, r), inputsOf(s, r, sample), o)
 	err := run.run()
-	out.Entries, out.Clock = run.sum.Entries, run.engine.Clock()
+	out.Entries, out.First, out.Clock = run.sum.Entries, entry.None, run.engine.Clock()
+	for _, x := range run.streams {
+		if x.first != entry.None && (out.First == entry.None || x.first < out.First) {
+			out.First = x.first
+		}
+	}
 	for _, x := range rows {
 		if n := len(x.Alerts); n > 0 && x.Alerts[n-1].To == entry.None {
 			out.Open++

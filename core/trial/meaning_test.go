@@ -15,8 +15,7 @@ import (
 	"dimlantern/core/lang"
 )
 
-func check(t *testing.T, src string) *lang.Settings {
-	t.Helper()
+func check(t require.TestingT, src string) *lang.Settings {
 	s, ds := lang.Check([]*lang.File{lang.Parse("t.lantern", []byte(src))})
 	for _, d := range ds {
 		require.NotEqual(t, lang.Err, d.Weight, d.String())

@@ -226,7 +226,10 @@ func (p *proposer) best() []Recovery {
 	score := func(f *follower) float64 {
 		return float64(f.Ended) / float64(f.Cases) * float64(f.Ended) / float64(f.Ended+f.Idle) * float64(fewest) / float64(f.Cases)
 	}
-	slices.SortStableFunc(list, func(a, b *follower) int { return cmp.Or(cmp.Compare(score(b), score(a)), b.Ended-a.Ended) })
+	slices.SortStableFunc(list, func(a, b *follower) int {
+		return cmp.Or(cmp.Compare(score(b), score(a)), b.Ended-a.Ended, cmp.Compare(b.Median, a.Median))
+	})
+	// Of those that do equally well, the one that comes last: the others come on the way.
 	var out []Recovery
 	for _, f := range list[:min(len(list), mostProposed)] {
 		if score(f) >= 0.25 {

@@ -388,6 +388,14 @@ func (r *Room) words(c *paint.Canvas, x, y, width, bottom int, p paint.Palette, 
 			put("longest", entry.RoughSpan(t.Longest), "", "median "+entry.RoughSpan(t.Median))
 		}
 	}
+	for _, n := range v.Notes {
+		for _, part := range watch.Wrap(n, width) {
+			if y < bottom-1 {
+				c.Cut(x, y, width, base.With(p.Severity[entry.Notice]), part)
+				y++
+			}
+		}
+	}
 	errors := 0
 	for _, f := range v.Findings {
 		if f.Error {

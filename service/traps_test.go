@@ -1,0 +1,93 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dimlantern/core/entry"
+)
+
+// The traps in which rules are caught show on the bench, each in its own way.
+func TestTrapsShowOnTheBench(t *testing.T) {
+	p := newPlace(t, t.TempDir())
+	start := time.Now().UTC().Add(-3 * time.Hour).Truncate(time.Minute)
+	said := 0
+	say := func(at time.Duration, format string, a ...any) {
+		p.append(fmt.Sprintf("%s h%d %s\n", start.Add(at).Format(time.RFC3339), said%40, fmt.Sprintf(format, a...)))
+		said++
+	}
+	for i := range 500 {
+		at := time.Duration(i) * 20 * time.Second
+		say(at, "GET /map 200 24041 bytes")
+		if i%50 == 0 {
+			say(at, "GET /old 404 12 bytes")
+		}
+		if i%100 == 0 {
+			say(at, "DOOR of hut %d FORCED", i/100)
+		}
+		if i >= 490 {
+			say(at, "seal torn")
+		}
+	}
+	p.open()
+	defer p.crash()
+	p.step(time.Now())
+	file := filepath.Join(p.dir, "settings", "try.lantern")
+	try := func(clauses string) *BenchView {
+		v, err := p.s.Bench(context.Background(), BenchQuery{File: file, Body: "rule try {\n" + clauses + "\n}\n", Line: 2, Span: 175 * time.Minute, From: entry.Of(start), Column: 5 * time.Minute, Columns: 40})
+		require.NoError(t, err)
+		return v
+	}
+	kinds := func(v *BenchView, is string) (out []string) {
+		for _, k := range v.Kinds {
+			if k.Is == is {
+				out = append(out, k.Example[strings.Index(k.Example, " h")+1:])
+			}
+		}
+		return out
+	}
+
+	// A number inside a number: the wrong kind stands among those that are caught.
+	v := try("problem /404/\nraise warning\nclear after 1h quiet")
+	require.Len(t, kinds(v, "problem"), 2)
+	assert.Contains(t, strings.Join(kinds(v, "problem"), "\n"), "24041 bytes")
+	assert.NotEmpty(t, v.Findings, "and the linter says so")
+	v = try("problem \"404\"\nraise warning\nclear after 1h quiet")
+	require.Len(t, kinds(v, "problem"), 1)
+
+	// What only capitals keep out is near, and what differs is named.
+	v = try("problem /door of hut/\nraise warning\nclear after 1h quiet")
+	require.Len(t, kinds(v, "near"), 1)
+	for _, k := range v.Kinds {
+		if k.Is == "near" {
+			assert.Contains(t, k.Note, "door of hut")
+		}
+	}
+	assert.Len(t, kinds(try("problem /door of hut/i\nraise warning\nclear after 1h quiet"), "problem"), 1)
+
+	// A recovery that cannot agree on the key.
+	v = try("problem /hut (?<hut>\\d+) FORCED/\nrecovery /seal (?<hut>\\w+)/\nper hut\nraise warning")
+	assert.Equal(t, []string{"10 entries mean over, and none of them ended an alert: they speak of hut torn, and hits of hut 4."}, v.Notes)
+
+	// A threshold that no key ever met, with what came nearest.
+	v = try("problem \"404\"\nper nothing\nraise warning at 5 in 20m\nclear after 1h quiet")
+	require.Len(t, v.Notes, 1)
+	assert.Equal(t, "No key ever met 5 hits in 20m: the most are 2.", v.Notes[0])
+	assert.Zero(t, v.Tried.Raised)
+
+	// More alerts than anybody reads.
+	v = try("problem \"GET\"\nper host\nraise warning\nclear after 1s quiet")
+	assert.Greater(t, v.Tried.Raised, int64(400))
+	assert.Contains(t, strings.Join(v.Notes, "\n"), "times a day")
+
+	// A text that matches in the newest lines only.
+	v = try("problem \"seal torn\"\nper nothing\nraise warning\nclear after 1h quiet")
+	assert.Contains(t, strings.Join(v.Notes, "\n"), "All hits are newer than")
+}
