@@ -24,11 +24,12 @@ func (a *Again) Close() {
 	}
 }
 
-// mostAgain is how many bytes of a file are read once more at most.
-const mostAgain = 256 << 20
+// MostAgain is how many bytes of a file are read once more at most, where nothing else is said.
+const MostAgain = 256 << 20
 
-// Again opens what has been read of an origin from an instant on, where it still is there.
-func (o *Origin) Again(from entry.Instant) *Again {
+// Again opens what has been read of an origin from an instant on, where it still is there:
+// of each file its newest bytes, and no more than most.
+func (o *Origin) Again(from entry.Instant, most int64) *Again {
 	out := &Again{Near: entry.None}
 	files := o.members()
 	newest := -1 // behind it nothing has been read
@@ -69,7 +70,7 @@ func (o *Origin) Again(from entry.Instant) *Again {
 			end = f.size
 		}
 		start := min(o.bisect(f, from), end)
-		if least := end - mostAgain; start < least {
+		if least := end - most; start < least {
 			start = endOfLine(file, least)
 		}
 		if len(out.Files) == 0 && start > 0 {

@@ -371,7 +371,10 @@ func (s *Service) benchSampleOf(ctx context.Context, settings *lang.Settings, r 
 	for _, src := range settings.Sources {
 		if r.LooksAt(src.Name) && !src.Off {
 			names = append(names, src.Name)
-			layouts += fmt.Sprint(src.LayoutName(), src.Entry != nil)
+			layouts += fmt.Sprint(src.LayoutName(), src.Entry != nil, src.Zone, settings.Zone)
+			if l := settings.Layout(src.LayoutName()); l != nil {
+				layouts += l.Meaning()
+			}
 		}
 	}
 	live := q.At == 0 && len(q.Files) == 0
@@ -396,7 +399,7 @@ func (s *Service) benchSampleOf(ctx context.Context, settings *lang.Settings, r 
 		}
 	} else {
 		s.mu.Lock()
-		inputs, done = s.again(settings, from, []*lang.Rule{r})
+		inputs, done = s.again(settings, from, []*lang.Rule{r}, benchMost())
 		s.mu.Unlock()
 	}
 	defer done()
@@ -421,11 +424,12 @@ func (s *Service) benchSampleOf(ctx context.Context, settings *lang.Settings, r 
 			}
 			continue // what cannot be read is told in the room sources
 		}
-		d := &trial.Said{Input: *in, Data: data}
-		d.Files = nil
+		d := &trial.Said{Input: *in}
+		d.Files, d.Data = nil, data
 		if q.Filter != "" {
 			filtered(settings, d, q.Filter)
 		}
+		d.Know(settings, time.Local)
 		next.said = append(next.said, d)
 		next.bytes += int64(len(d.Data))
 		next.cut = next.cut || cut

@@ -10,6 +10,7 @@ import (
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/trial"
+	"dimlantern/intake"
 )
 
 // CurveQuery asks for the numbers over time of a rule and a key, at the end of each
@@ -55,7 +56,7 @@ func (s *Service) Curve(ctx context.Context, q CurveQuery) (*Curves, error) {
 		return nil, fmt.Errorf("%s compares no numbers over time", q.Rule)
 	}
 	from := q.From.Add(-2 * r.Longest())
-	inputs, done := s.again(settings, from, []*lang.Rule{r})
+	inputs, done := s.again(settings, from, []*lang.Rule{r}, intake.MostAgain)
 	s.mu.Unlock()
 	defer done()
 	out, samples := curvesOf(r, q.Key, q)

@@ -54,6 +54,7 @@ func (s *Service) Propose(ctx context.Context, q BenchQuery) (*Proposals, error)
 		x := *d
 		if n := int64(len(x.Data)); n > share {
 			x.Data = x.Data[n-share:]
+			x.Known = nil
 			x.Data = x.Data[strings.IndexByte(string(x.Data[:min(len(x.Data), 1<<16)]), '\n')+1:]
 		}
 		said = append(said, &x)

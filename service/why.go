@@ -10,6 +10,7 @@ import (
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/trial"
+	"dimlantern/intake"
 )
 
 // WhyQuery asks about an entry of an origin, or about a rule and a key.
@@ -208,7 +209,7 @@ func (s *Service) whyThen(ctx context.Context, r *lang.Rule, q WhyQuery, clock f
 	}
 	s.mu.Lock()
 	settings := s.settings
-	inputs, done := s.again(settings, from, []*lang.Rule{r})
+	inputs, done := s.again(settings, from, []*lang.Rule{r}, intake.MostAgain)
 	s.mu.Unlock()
 	defer done()
 	m, err := trial.WhyAt(settings, trial.MomentQuery{Rule: r, Key: q.Key, At: q.At, Clock: clock}, inputs, trial.Options{Zone: time.Local, From: max(from, 1), Stop: ctx.Err})

@@ -628,3 +628,12 @@ func fraction(b []byte, i int) (nano, end int) {
 	}
 	return v * powers[n], i + n
 }
+
+// Second is the second of the line whose time was read last.
+func (d *Divider) Second() entry.Instant { return d.cache.base }
+
+// Steady tells whether a time that was read last means the same wherever it stands: it has
+// a year, and a zone, or no change of clocks is near it.
+func (d *Divider) Steady(at entry.Instant) bool {
+	return d.Layout.time != nil && d.Layout.time.hasYear && d.cache.n > 0 && at >= d.cache.base && at < d.cache.base.Add(time.Second)
+}

@@ -262,7 +262,13 @@ type Reader struct {
 	Misfits, Future int64
 	Ahead           time.Duration
 
+	// Known are the times of the text that will be scanned, where they are known already;
+	// nil is not. They are those of the plan's layout.
+	Known *Known
+
 	divider  layout.Divider
+	knownAt  int // where in Known the lines that are scanned stand
+	knownIn  int // and those that Within looks at
 	constant []entry.Field
 	text     []byte
 	spots    []spot
@@ -504,9 +510,12 @@ func (r *Reader) Begin(raw []byte) {
 
 // Within tells whether every line of a slab surely has a time from from up to, and not at,
 // to; lines without one have that of the line before. Where it is not sure, or costs too
-// much to know, the answer is false.
-func (r *Reader) Within(slab []byte, from, to entry.Instant) bool {
+// much to know, the answer is false. Base is the offset of the slab's first byte.
+func (r *Reader) Within(slab []byte, base int64, from, to entry.Instant) bool {
 	p := r.Plan
+	if r.Known != nil && r.Skew == 0 && r.Last != entry.None && r.Last >= from && r.Last < to && r.Known.within(int(base), int(base)+len(slab), from, to, &r.knownIn) {
+		return true
+	}
 	if !p.Timed() || p.kept || p.entry != nil || p.Layout.Headed() || r.Encoding > UTF8 || r.Last == entry.None || r.Last < from || r.Last >= to || bytes.IndexByte(slab, 0) >= 0 {
 		return false
 	}
@@ -662,6 +671,25 @@ func (s *scan) skip(at, next, most int) layout.Run {
 	}
 	if s.tick == nil {
 		most = len(s.slab)
+	}
+	if known := s.r.Known; known != nil && s.marks == nil {
+		s.r.knownAt = known.find(int(s.base)+at, s.r.knownAt)
+		if i := s.r.knownAt; i < len(known.runs) {
+			x := &known.runs[i]
+			from := x.from - int(s.base)
+			if from == at && x.sure && x.next-int(s.base) <= stop {
+				if x.top != entry.None {
+					top := x.top.Add(s.r.Skew)
+					if top > s.r.Reached && (s.topAt < 0 || top > s.top) {
+						s.top, s.topAt, s.topEnd = top, x.at-int(s.base), x.end-int(s.base)
+					}
+				}
+				return layout.Run{Next: x.next - int(s.base), Lines: x.lines}
+			}
+			if from > at && from < stop {
+				stop = from
+			}
+		}
 	}
 	k := s.r.divider.GlanceOn(s.slab, at, stop, most)
 	if k.Top != entry.None {

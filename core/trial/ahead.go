@@ -5,6 +5,23 @@ import (
 	"io"
 )
 
+// blocks hands out what is read, block by block: see ahead.next.
+type blocks interface {
+	next(rest []byte) (buf []byte, n int, ended bool, err error)
+}
+
+// memory hands out a text that is held in memory, without copying it.
+type memory struct {
+	data []byte
+	at   int
+}
+
+func (m *memory) next(rest []byte) (buf []byte, n int, ended bool, err error) {
+	from := m.at - len(rest)
+	m.at = min(m.at+slabSize, len(m.data))
+	return m.data[from:m.at:m.at], m.at - from, m.at == len(m.data), nil
+}
+
 // ahead reads files on a core of its own, a few blocks before they are judged.
 type ahead struct {
 	blocks chan block

@@ -14,9 +14,12 @@ import (
 )
 
 // Said is a log of a sample, held in memory.
-type Said struct {
-	Input // without Files
-	Data  []byte
+type Said struct{ Input } // with Data, without Files
+
+// Know finds out the times of the log once, so that trials need not look at each line for
+// them. They are those of the layout that its source has in the settings.
+func (d *Said) Know(s *lang.Settings, zone *time.Location) {
+	d.Known = match.NewPlan(s, d.Source, nil, zone).Know(d.Data)
 }
 
 // Tried is what a rule would have done over a sample.

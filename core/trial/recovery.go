@@ -1,9 +1,7 @@
 package trial
 
 import (
-	"bytes"
 	"cmp"
-	"io"
 	"slices"
 	"strings"
 	"time"
@@ -85,7 +83,7 @@ func inputsOf(s *lang.Settings, r *lang.Rule, sample []*Said) []*Input {
 		if in.Source = s.Source(d.Source.Name); in.Source == nil {
 			continue
 		}
-		in.Files = []io.Reader{bytes.NewReader(d.Data)}
+		in.Data = d.Data
 		inputs = append(inputs, &in)
 	}
 	return inputs

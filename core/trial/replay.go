@@ -26,6 +26,10 @@ type Input struct {
 	// Header is the line that names the columns, of an input that begins behind it.
 	Header string
 	Skew   time.Duration // how far the clock of its writer lies back
+	// Data is the only member, where it is held in memory; Files then stand for nothing.
+	Data []byte
+	// Known are the times of Data, where they are known already.
+	Known *match.Known
 }
 
 // Options of a replay. The zero value replays everything; times without a zone
@@ -107,7 +111,7 @@ func newReplay(s *lang.Settings, rules []*lang.Rule, inputs []*Input, o Options)
 			plans[name] = match.NewPlan(s, in.Source, rules, o.Zone)
 		}
 		m := match.NewReader(plans[name], cmp.Or(in.Origin, in.Host+":"+in.Path), in.Host, false)
-		m.Near, m.Skew = in.Near, in.Skew
+		m.Near, m.Skew, m.Known = in.Near, in.Skew, in.Known
 		m.SetHeader(in.Header)
 		r.streams = append(r.streams, &stream{r: r, in: in, reader: m, first: entry.None})
 		way := ""
@@ -163,7 +167,7 @@ type stream struct {
 	reader *match.Reader
 	buf    []byte
 	rest   int              // bytes at the start of buf that belong to an unfinished line
-	ahead  *ahead           // nil where nothing reads ahead
+	ahead  blocks           // nil where nothing reads ahead
 	file   int              // which member is being read
 	base   int64            // offset of buf's first byte in it
 	some   bool             // something has been read
@@ -179,8 +183,11 @@ func (r *replay) run() error {
 	}
 	var live []*stream
 	for _, s := range r.streams {
-		if s.ahead = readAhead(s.in.Files, r.o.Cores, len(r.streams)); s.ahead != nil {
-			defer close(s.ahead.stop)
+		if s.in.Data != nil {
+			s.in.Files, s.ahead = make([]io.Reader, 1), &memory{data: s.in.Data}
+		} else if a := readAhead(s.in.Files, r.o.Cores, len(r.streams)); a != nil {
+			s.ahead = a
+			defer close(a.stop)
 		}
 		if err := s.fill(); err != nil {
 			return err
@@ -396,7 +403,7 @@ func (s *stream) scanBounded(slab []byte) {
 	if to == 0 {
 		to = 1<<63 - 1
 	}
-	if !lineByLine && s.reader.Within(slab, max(o.From, entry.None+1), to) {
+	if !lineByLine && s.reader.Within(slab, base, max(o.From, entry.None+1), to) {
 		s.r.sum.Entries += s.reader.Scan(slab, base, 0, func(j *engine.Judged) { s.queue = append(s.queue, j) }, nil)
 		s.queue = append(s.queue, &engine.Judged{Reached: s.reader.Reached})
 		return

@@ -43,7 +43,11 @@ func TestTrialIsReplay(t *testing.T) {
 		var inputs []*Input
 		for i, path := range []string{"/a.log", "/b.log"} {
 			in := Input{Source: s.Source("app"), Path: path, Host: "x"}
-			said = append(said, &Said{Input: in, Data: []byte(logs[i].String())})
+			said = append(said, &Said{in})
+			said[i].Data = []byte(logs[i].String())
+			if rapid.Bool().Draw(t, "known") {
+				said[i].Know(s, time.UTC)
+			}
 			in.Files = []io.Reader{bytes.NewReader([]byte(logs[i].String()))}
 			inputs = append(inputs, &in)
 		}

@@ -1,0 +1,111 @@
+package match
+
+import (
+	"bytes"
+	"math"
+
+	"dimlantern/core/entry"
+)
+
+// Known are the times of a text that is judged again and again, such as a sample on the
+// bench: stretches of lines with their earliest and latest time, so that whoever passes
+// over them need not look at each line. It may be used by several readers at once.
+type Known struct{ runs []knownRun }
+
+// knownRun is a stretch of whole lines. Lo is no later than any of their times, top the
+// latest, in the line from at to end; None where no line has one.
+type knownRun struct {
+	from, next int
+	lines      int
+	lo, top    entry.Instant
+	at, end    int
+	sure       bool // the times mean the same wherever they are read
+}
+
+// knownSize is about how long a stretch is, in bytes.
+var knownSize = 4 << 10 // tests make it smaller
+
+// Know looks at the times of a text that begins at offset 0 of its log. It answers nil where
+// the plan's layout does not let times be known at a glance.
+func (p *Plan) Know(data []byte) *Known {
+	if !p.Timed() || p.kept || p.entry != nil || p.Layout.Headed() || p.EncodingOf(data[:min(len(data), 256)]) > UTF8 || bytes.IndexByte(data, 0) >= 0 {
+		return nil
+	}
+	r := NewReader(p, "", "", false)
+	k := &Known{}
+	unsure := 0
+	run := knownRun{lo: math.MaxInt64, top: entry.None, sure: true}
+	for at := 0; at < len(data); {
+		if x := r.divider.GlanceOn(data, at, min(len(data), at+knownSize), len(data)); x.Lines > 0 {
+			run.lo = min(run.lo, r.divider.Second())
+			if !r.divider.Steady(x.Top) {
+				return nil
+			}
+			if x.Top > run.top {
+				run.top, run.at, run.end = x.Top, x.At, x.End
+			}
+			run.lines += x.Lines
+			at = x.Next
+		} else {
+			end := len(data)
+			if i := bytes.IndexByte(data[at:], '\n'); i >= 0 {
+				end = at + i
+			}
+			line := data[at:end]
+			if len(line) > MaxLine {
+				line = line[:MaxLine]
+			}
+			line = bytes.TrimSuffix(line, []byte{'\r'})
+			switch t, ok, sure := r.divider.Glance(line, 0); {
+			case !sure || ok && !r.divider.Steady(t):
+				run.sure = false
+			case ok:
+				run.lo = min(run.lo, t)
+				if t > run.top {
+					run.top, run.at, run.end = t, at, end
+				}
+			}
+			run.lines++
+			at = min(end+1, len(data))
+		}
+		if run.next = at; run.next-run.from >= knownSize || at == len(data) {
+			k.runs = append(k.runs, run)
+			if !run.sure {
+				unsure++
+			}
+			run = knownRun{from: at, lo: math.MaxInt64, top: entry.None, sure: true}
+		}
+	}
+	if 2*unsure > len(k.runs) {
+		return nil
+	}
+	return k
+}
+
+// find is the place of the first stretch that begins at an offset or behind it; from is
+// where it was found last.
+func (k *Known) find(offset, from int) int {
+	if from > 0 && (from > len(k.runs) || k.runs[from-1].from >= offset) {
+		from = 0
+	}
+	for from < len(k.runs) && k.runs[from].from < offset {
+		from++
+	}
+	return from
+}
+
+// within tells whether all lines from one offset to another have times from from up to,
+// and not at, to; false as well where the stretches do not say.
+func (k *Known) within(at, end int, from, to entry.Instant, cursor *int) bool {
+	i := k.find(at, *cursor)
+	if i > 0 && (i == len(k.runs) || k.runs[i].from > at) {
+		i--
+	}
+	*cursor = i
+	for ; i < len(k.runs) && k.runs[i].from < end; i++ {
+		if x := &k.runs[i]; !x.sure || x.top != entry.None && (x.lo < from || x.top >= to) {
+			return false
+		}
+	}
+	return true
+}
