@@ -155,6 +155,9 @@ func ReplaceFile(name, body string) error {
 		err = f.Chmod(mode)
 	}
 	if err == nil {
+		err = keepOwner(f, name)
+	}
+	if err == nil {
 		err = f.Sync()
 	}
 	if e := f.Close(); err == nil {

@@ -226,13 +226,15 @@ func hostName() string {
 
 func historyCommand() *cobra.Command {
 	o := &places{}
-	var asJSON bool
+	var asJSON, actions bool
 	var from string
 	c := &cobra.Command{
-		Use:     "history",
-		Short:   "The transitions that are kept in the data folder",
-		Long:    "History prints the transitions that were committed, oldest first, while the service runs or not.",
-		Example: "  dimlantern history --from 2026-11-24T00:00:00Z --json",
+		Use:   "history",
+		Short: "The transitions that are kept in the data folder, or what people did",
+		Long: `History prints the transitions that were committed, oldest first, while the service
+runs or not. With --actions it prints instead what people did, and each change of the
+settings: who, when, where from, why, what differs.`,
+		Example: "  dimlantern history --from 2026-11-24T00:00:00Z --json\n  dimlantern history --actions",
 		Args:    cobra.NoArgs,
 		RunE: func(_ *cobra.Command, _ []string) error {
 			at, err := bound("--from", from)
@@ -247,6 +249,9 @@ func historyCommand() *cobra.Command {
 				return err
 			}
 			defer s.Close()
+			if actions {
+				return printActions(s, at, asJSON)
+			}
 			return s.Lines(0, at, func(_ int64, line string) {
 				if asJSON {
 					fmt.Println(line)
@@ -259,6 +264,7 @@ func historyCommand() *cobra.Command {
 	o.dataFlag(c)
 	c.Flags().BoolVar(&asJSON, "json", false, "one transition a line")
 	c.Flags().StringVar(&from, "from", "", "begin with transitions of this time (RFC 3339)")
+	c.Flags().BoolVar(&actions, "actions", false, "what people did, and changes of the settings")
 	return c
 }
 
