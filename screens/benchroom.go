@@ -34,6 +34,11 @@ type (
 		marked *service.Marked
 		err    error
 	}
+	othersMsg struct {
+		asked string
+		line  int
+		words string
+	}
 	savedMsg struct {
 		file, body string
 		err        error
@@ -66,6 +71,9 @@ func (m *Model) askBench() tea.Cmd {
 	if m.stopBench != nil {
 		m.stopBench()
 	}
+	if m.stopOthers != nil {
+		m.stopOthers()
+	}
 	ctx, cancel := context.WithTimeout(context.Background(), benchPatience)
 	m.stopBench = cancel
 	return func() tea.Msg {
@@ -89,7 +97,25 @@ func (m *Model) benchAnswered(msg benchMsg) tea.Cmd {
 		m.held, m.until = msg.view.Ends, msg.view.Ends
 		return tea.Batch(m.askProposals(msg.q), m.ask())
 	}
-	return m.askProposals(msg.q)
+	return tea.Batch(m.askProposals(msg.q), m.askOthers(msg.q))
+}
+
+// askOthers asks what other numbers would give, behind the answer that is shown already.
+func (m *Model) askOthers(q service.BenchQuery) tea.Cmd {
+	if m.bench.Pane != bench.Text {
+		return nil
+	}
+	asked := m.benchAsked
+	ctx, cancel := context.WithTimeout(context.Background(), benchPatience)
+	m.stopOthers = cancel
+	return func() tea.Msg {
+		defer cancel()
+		x, err := m.o.Lantern.Others(ctx, q)
+		if err != nil {
+			return nil
+		}
+		return othersMsg{asked, q.Line - 1, x.Words}
+	}
 }
 
 // openedRule opens a file that has come.

@@ -231,6 +231,37 @@ func (m *Model) drawPut(c *paint.Canvas, top, bottom int, p paint.Palette, base 
 			rows++
 		}
 	}
+	if w.put.Refused == "" && !w.tests {
+		y++
+		for _, f := range w.put.Files {
+			if y >= bottom-2 {
+				break
+			}
+			c.Rule(1, y, 2, base.With(p.Rule), false)
+			at := c.Put(4, y, base.With(p.Strong).Strong(), filepath.Base(f.File))
+			c.Rule(at+1, y, c.W-at-2, base.With(p.Rule), false)
+			y++
+			was := f.Was
+			if f.New {
+				was = ""
+			}
+			now := f.Body
+			if f.Gone {
+				now = ""
+			}
+			for _, l := range service.LineDiff(was, now) {
+				if y >= bottom {
+					break
+				}
+				style := base.With(p.Dim)
+				if l[0] == '+' {
+					style = base
+				}
+				c.Cut(2, y, c.W-3, style, l)
+				y++
+			}
+		}
+	}
 	if w.put.Refused != "" {
 		c.Cut(2, min(y+1, bottom-1), c.W-3, base.With(p.Severity[entry.Error]), "It cannot be put to work: "+w.put.Refused)
 	}
@@ -275,9 +306,6 @@ func (m *Model) drawPast(c *paint.Canvas, top, bottom int, p paint.Palette, base
 		switch l[0] {
 		case '+':
 			style = base
-		case '-':
-			style = base.With(p.Rule)
-			style = dim
 		}
 		c.Cut(2, y, c.W-3, style, l)
 		y++

@@ -81,6 +81,7 @@ type Model struct {
 	// benchAsked is which trial was asked for last, stopBench ends it.
 	benchAsked string
 	stopBench  context.CancelFunc
+	stopOthers context.CancelFunc
 	leaving    bool // esc was pressed once with a text that is not saved
 	srcView    *service.SourcesView
 	entries    *service.Entries
@@ -382,6 +383,10 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		}
 		m.bench.Replace(msg.body, m.bench.Line())
 		return m, m.askBench()
+	case othersMsg:
+		if msg.asked == m.benchAsked {
+			m.bench.Others, m.bench.OthersAt = msg.words, msg.line
+		}
 	case proposalsMsg:
 		if msg.asked == m.proposed {
 			m.bench.Proposals = msg.list

@@ -45,9 +45,6 @@ type BenchView struct {
 	Kinds    []BenchKind    `json:"kinds"`
 	Failed   []string       `json:"failed"` // expects of the rule that fail
 	Passed   int            `json:"passed"`
-	// Others says what other numbers would have given in the place of that of the raise on
-	// the cursor's line.
-	Others string `json:"others,omitempty"`
 	// Complete are words for what is being typed at the cursor, of which Typed characters
 	// stand there.
 	Complete []string `json:"complete,omitempty"`
@@ -184,9 +181,6 @@ func (s *Service) Bench(ctx context.Context, q BenchQuery) (*BenchView, error) {
 	if b.cut {
 		v.Sample += "; of larger logs their newest part"
 	}
-	if took < othersMost {
-		v.Others = others(ctx, settings, r, q.Line, b.said, trial.Options{Zone: time.Local, From: bounded(from), To: until, Stop: ctx.Err})
-	}
 	for i := range tried.Rows {
 		v.Rows = append(v.Rows, benchRow(r, &tried.Rows[i], q, at))
 	}
@@ -279,38 +273,82 @@ func bounded(from entry.Instant) entry.Instant {
 	return max(from, 1)
 }
 
-// othersMost is how long a trial may have taken for others to be tried beside it.
-const othersMost = 100 * time.Millisecond
+// Others is part of Lantern. It tries other numbers in the place of the one at the cursor,
+// or next behind it: a threshold, a window, a time of quiet.
+func (s *Service) Others(ctx context.Context, q BenchQuery) (*BenchOthers, error) {
+	out := &BenchOthers{}
+	settings, r, at := s.benchRule(q)
+	lines := strings.Split(q.Body, "\n")
+	if r == nil || q.Line < 1 || q.Line > len(lines) || !steps.MatchString(lines[q.Line-1]) {
+		return out, nil
+	}
+	from, until := at.Add(-q.Span), at+1
+	if len(q.Files) > 0 {
+		from, until = 0, 0
+	}
+	b, err := s.benchSampleOf(ctx, settings, r, q, from, at)
+	if err != nil {
+		return nil, err
+	}
+	line := lines[q.Line-1]
+	col := min(len(string([]rune(line)[:min(q.Col, len([]rune(line)))])), len(line))
+	try := func(text string) (int64, bool) {
+		lines[q.Line-1] = text
+		other := q
+		other.Body = strings.Join(lines, "\n")
+		with, x, _ := s.benchRule(other)
+		if x == nil {
+			return 0, false
+		}
+		tried, err := trial.TryRule(with, x, b.said, trial.Options{Zone: time.Local, From: bounded(from), To: until, Stop: ctx.Err})
+		return tried.Raised, err == nil
+	}
+	var words []string
+	add := func(text string, col int) {
+		if n, ok := try(text); ok {
+			words = append(words, fmt.Sprintf("%s gives %s", lang.NumberAt(text, col), countOf(int(n), "alert", "alerts")))
+		}
+	}
+	if bare.MatchString(line) {
+		for _, more := range []string{"at 2 in 5m", "at 3 in 5m", "at 5 in 10m"} {
+			if n, ok := try(strings.TrimRight(line, " ") + " " + more); ok {
+				words = append(words, fmt.Sprintf("%s gives %s", more, countOf(int(n), "alert", "alerts")))
+			}
+		}
+	}
+	for _, up := range []bool{false, true} {
+		text, at := line, col
+		for range othersEach {
+			next, place, ok := lang.Stepped(text, at, up)
+			if !ok {
+				break
+			}
+			text, at = next, place
+			add(text, at)
+		}
+		if !up && !bare.MatchString(line) { // the farthest first
+			slices.Reverse(words)
+		}
+	}
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	out.Words = strings.Join(words, ", ")
+	return out, nil
+}
 
-// others tries other numbers of hits than that of the raise on a line.
-func others(ctx context.Context, s *lang.Settings, r *lang.Rule, line int, said []*trial.Said, o trial.Options) string {
-	i := slices.IndexFunc(r.Raises, func(x lang.Raise) bool { return x.Pos.Line == line && x.Hits() })
-	if i < 0 {
-		return ""
-	}
-	n := r.Raises[i].At
-	var out []string
-	for _, k := range []int{max(1, n/2), n, n + max(1, n/2), 2*n + 1, 4 * n} {
-		if k == n && n > 1 || len(out) > 0 && strings.HasPrefix(out[len(out)-1], fmt.Sprint(k)+" ") {
-			continue
-		}
-		other := *r
-		other.Raises = slices.Clone(r.Raises)
-		other.Raises[i].At = k
-		with := *s
-		with.Rules = slices.Clone(s.Rules)
-		with.Rules[slices.Index(with.Rules, r)] = &other
-		tried, err := trial.TryRule(&with, &other, said, o)
-		if err != nil || ctx.Err() != nil {
-			return ""
-		}
-		alerts := "alerts"
-		if tried.Raised == 1 {
-			alerts = "alert"
-		}
-		out = append(out, fmt.Sprintf("%d gives %d %s", k, tried.Raised, alerts))
-	}
-	return strings.Join(out, ", ")
+// othersEach is how many other numbers are tried in each direction.
+const othersEach = 2
+
+// steps are the clauses whose numbers are worth trying others of.
+var steps = regexp.MustCompile(`^\s*(raise|clear|reopen|grace|blind)\b`)
+
+// bare is a raise that each hit makes.
+var bare = regexp.MustCompile(`^\s*raise\s+\w+\s*$`)
+
+// BenchOthers is what other numbers would have given.
+type BenchOthers struct {
+	Words string `json:"words"`
 }
 
 // withText puts a text in the place of a file's.

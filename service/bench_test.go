@@ -40,7 +40,18 @@ func TestBench(t *testing.T) {
 	require.NotNil(t, v.Tried)
 	assert.Equal(t, []int64{4, 1, 0}, []int64{v.Tried.Hits, v.Tried.Raised, v.Tried.Open})
 	assert.Equal(t, map[string]int{"recovery": 1}, v.Tried.Ends)
-	assert.Equal(t, "1 gives 3 alerts, 3 gives 0 alerts, 5 gives 0 alerts, 8 gives 0 alerts", v.Others)
+	others := func(of string) string {
+		at := strings.Split(opened.Body, "\n")[line-1]
+		x, err := p.s.Others(context.Background(), BenchQuery{File: file, Body: opened.Body, Line: line, Col: strings.Index(at, of), Span: time.Hour})
+		require.NoError(t, err)
+		return x.Words
+	}
+	assert.Equal(t, "1 gives 3 alerts, 3 gives 0 alerts, 4 gives 0 alerts", others("2 in"))
+	bareBody := strings.Replace(opened.Body, "warning at 2 in 5m", "warning", 1)
+	x, err := p.s.Others(context.Background(), BenchQuery{File: file, Body: bareBody, Line: line, Span: time.Hour})
+	require.NoError(t, err)
+	assert.Equal(t, "at 2 in 5m gives 1 alert, at 3 in 5m gives 0 alerts, at 5 in 10m gives 0 alerts", x.Words)
+	assert.Equal(t, "2m gives 1 alert, 3m gives 1 alert, 10m gives 1 alert, 15m gives 1 alert", others("5m"))
 	assert.Contains(t, strings.Join(v.Words, " "), "2 hits that lie within less than 5 minutes are a warning.")
 	is := map[string]string{}
 	for _, k := range v.Kinds {

@@ -50,6 +50,7 @@ func (s *Service) Serve(ctx context.Context) error {
 	handle(mux, "/bench", s.Bench)
 	handle(mux, "/mark", s.Mark)
 	handle(mux, "/put", s.Put)
+	handle(mux, "/others", s.Others)
 	handle(mux, "/tests", s.Tests)
 	handle(mux, "/propose", s.Propose)
 	handle(mux, "/past", s.Past)
@@ -168,6 +169,11 @@ func (r *Remote) Propose(ctx context.Context, q BenchQuery) (*Proposals, error) 
 // Tests is part of Lantern.
 func (r *Remote) Tests(ctx context.Context, q BenchQuery) (*Put, error) {
 	return call[Put](ctx, r, "/tests", q)
+}
+
+// Others is part of Lantern.
+func (r *Remote) Others(ctx context.Context, q BenchQuery) (*BenchOthers, error) {
+	return call[BenchOthers](ctx, r, "/others", q)
 }
 
 // Put is part of Lantern.

@@ -32,7 +32,7 @@ func TestTrapsShowOnTheBench(t *testing.T) {
 		if i%100 == 0 {
 			say(at, "DOOR of hut %d FORCED", i/100)
 		}
-		if i >= 490 {
+		if i >= 494 {
 			say(at, "seal torn")
 		}
 	}
@@ -74,7 +74,7 @@ func TestTrapsShowOnTheBench(t *testing.T) {
 
 	// A recovery that cannot agree on the key.
 	v = try("problem /hut (?<hut>\\d+) FORCED/\nrecovery /seal (?<hut>\\w+)/\nper hut\nraise warning")
-	assert.Equal(t, []string{"10 entries mean over, and none of them ended an alert: they speak of hut torn, and hits of hut 4."}, v.Notes)
+	assert.Equal(t, []string{"6 entries mean over, and none of them ended an alert: they speak of hut torn, and hits of hut 4."}, v.Notes)
 
 	// A threshold that no key ever met, with what came nearest.
 	v = try("problem \"404\"\nper nothing\nraise warning at 5 in 20m\nclear after 1h quiet")

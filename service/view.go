@@ -32,6 +32,8 @@ type Lantern interface {
 	BenchOpen(ctx context.Context, q BenchFile) (*BenchFile, error)
 	BenchNew(ctx context.Context, q BenchBegin) (*BenchFile, error)
 	BenchWrite(ctx context.Context, q BenchSave) error
+	// Others answers what other numbers would give in the place of that at the cursor.
+	Others(ctx context.Context, q BenchQuery) (*BenchOthers, error)
 	// Tests answers which tests pass, with the text being typed among the settings.
 	Tests(ctx context.Context, q BenchQuery) (*Put, error)
 	// Propose proposes what may end the problem of the rule being typed.

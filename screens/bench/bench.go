@@ -13,6 +13,7 @@ import (
 	"charm.land/bubbles/v2/textarea"
 	tea "charm.land/bubbletea/v2"
 
+	"dimlantern/core/lang"
 	"dimlantern/service"
 )
 
@@ -35,8 +36,12 @@ type Room struct {
 	Filter string             // of the list
 	// Proposals may end the problem of the rule at the cursor; nil where none were asked for.
 	Proposals *service.Proposals
-	Pointed   *[2]int // the value of the chosen entry that is spoken of; nil is none
-	Sought    string  // what was searched for last
+	// Others is what other numbers would give in the place of that at the cursor, OthersAt
+	// the line that it speaks of, from 0.
+	Others   string
+	OthersAt int
+	Pointed  *[2]int // the value of the chosen entry that is spoken of; nil is none
+	Sought   string  // what was searched for last
 
 	file, was string // that is open, and what stood in it
 	fresh     bool   // it is not there yet
@@ -172,7 +177,7 @@ func (r *Room) Type(k tea.KeyPressMsg) (changed bool, cmd tea.Cmd) {
 	case "ctrl+r":
 		return r.back(&r.redo, &r.undo), nil
 	case "alt+up", "alt+down":
-		if text, col, ok := stepped(lineOf(before.text, before.line), before.col, k.String() == "alt+up"); ok {
+		if text, col, ok := lang.Stepped(lineOf(before.text, before.line), before.col, k.String() == "alt+up"); ok {
 			lines := strings.Split(before.text, "\n")
 			lines[before.line] = text
 			r.remember(before)

@@ -212,9 +212,9 @@ func (r *Room) text(c *paint.Canvas, x0, top, width, bottom int, p paint.Palette
 			}
 			c.Put(x+r.area.Column()-shift, y, style, under)
 		}
-		if i == cursor && r.View != nil && r.View.Others != "" && r.View.Rule != "" {
+		if i == cursor && i == r.OthersAt && r.Others != "" {
 			from := x + ansi.StringWidth(lines[i]) + 4
-			c.Cut(from, y, x0+width-from, base.With(p.Dim), r.View.Others)
+			c.Cut(from, y, x0+width-from, base.With(p.Dim), r.Others)
 		}
 		y++
 		if words := r.proposed(); i == cursor && len(words) > 0 && y < bottom {
@@ -464,6 +464,13 @@ func (r *Room) drawKinds(c *paint.Canvas, top, bottom int, p paint.Palette, base
 	chosen := slices.IndexFunc(kinds, func(k service.BenchKind) bool { return k.ID+k.Source == r.kind })
 	r.kindTop = max(min(r.kindTop, max(chosen, 0)), chosen-rows+1, 0)
 	r.geo.kindsY = y
+	alike := 0 // how much all of them begin with, where there is no room for it
+	for _, k := range kinds {
+		if ansi.StringWidth(k.Text) > c.W-24 {
+			alike = sameStart(kinds)
+			break
+		}
+	}
 	for i, k := range kinds[min(r.kindTop, len(kinds)):] {
 		if i >= rows {
 			break
@@ -505,7 +512,11 @@ func (r *Room) drawKinds(c *paint.Canvas, top, bottom int, p paint.Palette, base
 			room = c.W*55/100 - 24
 			c.Cut(c.W*55/100, y, c.W*45/100-1, base.With(p.Severity[entry.Notice]), "near: "+k.Note)
 		}
-		c.Cut(24, y, room, text, angles.Replace(k.Text))
+		shape := angles.Replace(k.Text[alike:])
+		if alike > 0 {
+			shape = "…" + shape
+		}
+		c.Cut(24, y, room, text, shape)
 		y++
 	}
 	if k := r.Kind(); k != nil && bottom-top > 5 {
@@ -516,6 +527,9 @@ func (r *Room) drawKinds(c *paint.Canvas, top, bottom int, p paint.Palette, base
 		if r.Pointed != nil {
 			lit = [][2]int{*r.Pointed}
 		}
+		if from := textStart(k); from > 0 && ansi.StringWidth(example) > c.W-26 {
+			example, lit = example[from:], shifted(lit, from)
+		}
 		watch.DrawLit(c, 24, y, c.W-26, example, lit, base, base.With(p.Strong).Strong())
 		var fields []string
 		for _, f := range k.Fields {
@@ -525,6 +539,39 @@ func (r *Room) drawKinds(c *paint.Canvas, top, bottom int, p paint.Palette, base
 		}
 		c.Cut(24, y+1, c.W-26, dim, strings.Join(fields, "   "))
 	}
+}
+
+// sameStart is how many bytes the texts of all kinds begin with, up to a space.
+func sameStart(kinds []service.BenchKind) int {
+	start := kinds[0].Text
+	for _, k := range kinds[1:] {
+		for !strings.HasPrefix(k.Text, start) {
+			start = start[:len(start)-1]
+		}
+	}
+	return strings.LastIndexByte(start, ' ') + 1
+}
+
+// textStart is where in a kind's example its text begins, of one that has fields besides.
+func textStart(k *service.BenchKind) int {
+	for _, f := range k.Fields {
+		if f.Name == "text" && f.Value != "" {
+			first, _, _ := strings.Cut(f.Value, "\n")
+			return max(strings.LastIndex(k.Example, first), 0)
+		}
+	}
+	return 0
+}
+
+// shifted are stretches of a text from an offset on.
+func shifted(lit [][2]int, by int) [][2]int {
+	var out [][2]int
+	for _, m := range lit {
+		if m[1] > by {
+			out = append(out, [2]int{max(m[0]-by, 0), m[1] - by})
+		}
+	}
+	return out
 }
 
 // lifelines draws what would have been.

@@ -1,4 +1,4 @@
-package bench
+package lang
 
 import (
 	"fmt"
@@ -9,9 +9,9 @@ import (
 // spans are the durations that a step goes through.
 var spans = []string{"10s", "15s", "30s", "1m", "2m", "3m", "5m", "10m", "15m", "20m", "30m", "45m", "1h", "2h", "3h", "6h", "12h", "1d", "2d", "1w"}
 
-// stepped changes the number or the duration at a place of a line by a sensible step, and
-// says where the cursor stands then.
-func stepped(line string, col int, up bool) (string, int, bool) {
+// Stepped changes the number or the duration at a place of a line of a rule, or the next
+// behind it, by a sensible step, and says where it begins; false where there is none.
+func Stepped(line string, col int, up bool) (string, int, bool) {
 	from, to := numberAt(line, col)
 	if from == to {
 		return line, col, false
@@ -24,7 +24,13 @@ func stepped(line string, col int, up bool) (string, int, bool) {
 	return line[:from] + now + line[to:], from, true
 }
 
-// numberAt is the number, with its unit, that stands at a place of a line or next behind it.
+// NumberAt is the number, with its unit, at a place of a line or next behind it.
+func NumberAt(line string, col int) string {
+	from, to := numberAt(line, col)
+	return line[from:to]
+}
+
+// numberAt is where that number stands.
 func numberAt(line string, col int) (from, to int) {
 	is := func(i int) bool {
 		return i >= 0 && i < len(line) && (line[i] >= '0' && line[i] <= '9' || line[i] == '.')
