@@ -60,7 +60,10 @@ func (m *Model) askBench() tea.Cmd {
 	q := service.BenchQuery{File: file, Body: body, Line: m.bench.Line(), Col: m.bench.Column(), At: m.held, From: m.view.From, Column: m.view.Column,
 		Columns: watch.ColumnsOf(m.w).LifeWidth, Fed: m.bench.Fed(), Files: m.files, Filter: m.words}
 	q.Span = m.view.At.Sub(q.From)
-	asked := fmt.Sprint(file, q.Line, q.Col, len(q.Fed), m.held, q.Column, q.Columns, q.Files, q.Filter, body)
+	if m.sampleFrom != 0 && m.sampleFrom < m.view.At {
+		q.Span = m.view.At.Sub(m.sampleFrom)
+	}
+	asked := fmt.Sprint(m.sampleFrom, file, q.Line, q.Col, len(q.Fed), m.held, q.Column, q.Columns, q.Files, q.Filter, body)
 	if m.held == 0 {
 		asked += fmt.Sprint(time.Now().Truncate(benchFresh))
 	}
@@ -296,6 +299,18 @@ func (m *Model) benchKey(k tea.KeyPressMsg) (cmd tea.Cmd, done bool) {
 		return nil, true
 	case "E":
 		return m.editOutside(), true
+	case "s":
+		switch {
+		case m.sampleFrom != 0:
+			m.sampleFrom = 0
+			m.say("the sample is again what the axis shows")
+		case m.held == 0:
+			m.say("hold the lamp with ← where the sample is to begin, and press s; where the lamp goes then, it ends")
+		default:
+			m.sampleFrom = m.held
+			m.say("the sample begins at the lamp; where it goes now, it ends. s takes that back")
+		}
+		return m.askBench(), true
 	case "F":
 		m.sampleFiles()
 		return nil, true

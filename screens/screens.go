@@ -70,10 +70,11 @@ type Model struct {
 	put        putWork
 	past       *service.PastPuts
 	pastAt     int
-	files      []string // to try rules on, instead of what their sources say; nil is that
-	toSample   bool     // the axis goes to where the files end, once they are read
-	words      string   // that entries of the sample have; "" is all
-	proposed   string   // for what proposals were asked for last
+	files      []string      // to try rules on, instead of what their sources say; nil is that
+	sampleFrom entry.Instant // where the sample was marked to begin; 0 is where the axis does
+	toSample   bool          // the axis goes to where the files end, once they are read
+	words      string        // that entries of the sample have; "" is all
+	proposed   string        // for what proposals were asked for last
 	inRoom     int
 	roomAt     [3]int // where the rooms' names stand
 	sources    sources.Room

@@ -96,9 +96,14 @@ type BenchKind struct {
 // benchStale is how long a sample of live logs is used before it is read anew.
 const benchStale = 20 * time.Second
 
-// benchSample is a sample that was read.
+// benchSamples holds the sample that was read last.
+type benchSamples struct {
+	mu  sync.Mutex
+	now *benchSample
+}
+
+// benchSample is a sample that was read. It does not change after that.
 type benchSample struct {
-	mu    sync.Mutex
 	key   string
 	read  time.Time
 	said  []*trial.Said
@@ -106,6 +111,18 @@ type benchSample struct {
 	bytes int64
 	cut   bool
 	took  time.Duration // to read
+
+	trying sync.Mutex // of recall
+	recall *trial.Recall
+}
+
+// try runs a rule over the sample. One that differs from the one before in when it raises
+// and clears alone looks at no entry again.
+func (b *benchSample) try(s *lang.Settings, r *lang.Rule, o trial.Options) (*trial.Tried, error) {
+	b.trying.Lock()
+	defer b.trying.Unlock()
+	o.Recall, o.RecallOf = b.recall, matching(s, r)
+	return trial.TryRule(s, r, b.said, o)
 }
 
 // Bench is part of Lantern.
@@ -158,7 +175,7 @@ func (s *Service) Bench(ctx context.Context, q BenchQuery) (*BenchView, error) {
 		return nil, err
 	}
 	start := time.Now()
-	tried, err := trial.TryRule(settings, r, b.said, trial.Options{Zone: time.Local, From: bounded(from), To: until, Stop: ctx.Err})
+	tried, err := b.try(settings, r, trial.Options{Zone: time.Local, From: bounded(from), To: until, Stop: ctx.Err})
 	if err != nil {
 		return nil, err
 	}
@@ -300,7 +317,7 @@ func (s *Service) Others(ctx context.Context, q BenchQuery) (*BenchOthers, error
 		if x == nil {
 			return 0, false
 		}
-		tried, err := trial.TryRule(with, x, b.said, trial.Options{Zone: time.Local, From: bounded(from), To: until, Stop: ctx.Err})
+		tried, err := b.try(with, x, trial.Options{Zone: time.Local, From: bounded(from), To: until, Stop: ctx.Err})
 		return tried.Raised, err == nil
 	}
 	var words []string
@@ -401,9 +418,8 @@ func sizeOf(n int64) string {
 // benchSampleOf reads what the logs of a rule have said in a stretch of time, or takes what
 // was read for it lately.
 func (s *Service) benchSampleOf(ctx context.Context, settings *lang.Settings, r *lang.Rule, q BenchQuery, from, at entry.Instant) (*benchSample, error) {
-	b := &s.bench
-	b.mu.Lock()
-	defer b.mu.Unlock()
+	s.bench.mu.Lock()
+	defer s.bench.mu.Unlock()
 	var names []string
 	layouts := ""
 	for _, src := range settings.Sources {
@@ -424,7 +440,7 @@ func (s *Service) benchSampleOf(ctx context.Context, settings *lang.Settings, r 
 		stamp = strings.Join(q.Files, "\x00")
 	}
 	key := fmt.Sprintf("%q %s %s %s", names, stamp, layouts, q.Filter)
-	if key == b.key && (!live || time.Since(b.read) < max(benchStale, 20*b.took)) {
+	if b := s.bench.now; b != nil && key == b.key && (!live || time.Since(b.read) < max(benchStale, 20*b.took)) {
 		return b, nil
 	}
 	start := time.Now()
@@ -441,9 +457,9 @@ func (s *Service) benchSampleOf(ctx context.Context, settings *lang.Settings, r 
 		s.mu.Unlock()
 	}
 	defer done()
-	b.key, b.said, b.kinds = "", nil, nil // before the next one is read: there is room for one
+	s.bench.now = nil // before the next one is read: there is room for one
 	defer s.benchDoes.Store("")
-	next := benchSample{key: key, read: time.Now()}
+	next := &benchSample{key: key, read: time.Now(), recall: &trial.Recall{}}
 	share := benchMost() / int64(max(len(inputs), 1))
 	read, told := int64(0), int64(0)
 	for _, in := range inputs {
@@ -479,8 +495,9 @@ func (s *Service) benchSampleOf(ctx context.Context, settings *lang.Settings, r 
 	if err != nil {
 		return nil, err
 	}
-	b.key, b.read, b.said, b.kinds, b.bytes, b.cut, b.took = next.key, next.read, next.said, kinds, next.bytes, next.cut, time.Since(start)
-	return b, nil
+	next.kinds, next.took = kinds, time.Since(start)
+	s.bench.now = next
+	return next, nil
 }
 
 // benchRow is a lifeline as the screens draw it.

@@ -108,12 +108,13 @@ func (s *Service) Mark(_ context.Context, q MarkQuery) (*Marked, error) {
 // alike are the texts of entries of a kind, as far as they may be shown.
 func (s *Service) alike(plan *match.Plan, source, id string) []string {
 	s.bench.mu.Lock()
-	defer s.bench.mu.Unlock()
-	var out []string
-	if s.bench.kinds == nil {
+	sample := s.bench.now
+	s.bench.mu.Unlock()
+	if sample == nil {
 		return nil
 	}
-	for _, k := range s.bench.kinds.Of {
+	var out []string
+	for _, k := range sample.kinds.Of {
 		if k.Source != source || k.Shape.ID != id {
 			continue
 		}

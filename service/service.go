@@ -68,7 +68,7 @@ type Service struct {
 	snapped   time.Time
 	trimmed   time.Time
 	noticed   time.Time
-	bench     benchSample
+	bench     benchSamples
 	day       dayHits
 	findings  map[string]int // by rule
 	benchDoes atomic.Value   // what reading a sample does just now, in words

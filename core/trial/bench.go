@@ -110,6 +110,9 @@ func TryRule(s *lang.Settings, r *lang.Rule, sample []*Said, o Options) (*Tried,
 	run := newReplay(s, shadowing(s, r), inputsOf(s, r, sample), o)
 	err := run.run()
 	out.Entries, out.First, out.Clock = run.sum.Entries, entry.None, run.engine.Clock()
+	if o.Recall != nil && o.Recall.sign != "" {
+		out.First = o.Recall.from
+	}
 	for _, x := range run.streams {
 		if x.first != entry.None && (out.First == entry.None || x.first < out.First) {
 			out.First = x.first

@@ -52,6 +52,11 @@ type Options struct {
 	Sample  func(i int, e *engine.Engine)
 	// Hit gets each hit, with its rule and its key as written.
 	Hit func(rule string, key []string, at entry.Instant)
+	// Recall, where it is not nil, keeps what the rules made of the entries, and is used
+	// instead of them where it is of rules that make the same of them. RecallOf is what the
+	// caller knows of how the entries are read, and must differ where that does.
+	Recall   *Recall
+	RecallOf string
 	// Saw gets each verdict, before the engine takes it.
 	Saw func(rule string, v *engine.Verdict, x *entry.Entry)
 }
@@ -101,6 +106,9 @@ func newReplay(s *lang.Settings, rules []*lang.Rule, inputs []*Input, o Options)
 	}
 	r := &replay{o: o, engine: engine.New(rules)}
 	r.engine.MostKeys = s.Keys()
+	if o.Recall != nil {
+		r.sign = signOf(o.RecallOf, rules, &o)
+	}
 	plans := map[string]*match.Plan{}
 	for _, in := range inputs {
 		name := ""
@@ -158,6 +166,7 @@ type replay struct {
 	origins []engine.Origin
 	began   bool
 	sampled int
+	sign    string // see Recall
 }
 
 // stream reads one input ahead by a slab, and holds what it judged.
@@ -180,6 +189,13 @@ func (r *replay) run() error {
 	if r.o.From != 0 {
 		r.begin(r.o.From)
 		r.take(r.engine.Reach(r.o.From))
+	}
+	keep := r.o.Recall
+	if keep != nil {
+		if keep.sign == r.sign && r.sign != "" {
+			return r.play(keep)
+		}
+		*keep = Recall{}
 	}
 	var live []*stream
 	for _, s := range r.streams {
@@ -210,23 +226,34 @@ func (r *replay) run() error {
 		j := best.queue[best.head]
 		best.queue[best.head] = nil
 		best.head++
-		r.begin(r.first(j))
-		r.sample(j.Reached)
-		if len(j.Verdicts) > 0 {
-			r.hits(j)
-			r.take(r.engine.Take(j))
-		} else {
-			r.take(r.engine.Reach(j.Reached))
+		first := r.first(j)
+		r.begin(first)
+		if keep != nil {
+			if len(keep.steps) == 0 {
+				keep.first = first
+			}
+			if keep.full = keep.full || len(keep.steps) == mostRecalled; keep.full {
+				keep.steps = nil
+			} else {
+				keep.steps = append(keep.steps, j)
+			}
 		}
+		r.step(j)
 		if best.head >= len(best.queue) {
 			if err := best.fill(); err != nil {
 				return err
 			}
 		}
 	}
-	r.sample(entry.Instant(1<<63 - 1))
-	if r.o.To != 0 {
-		r.take(r.engine.Reach(r.o.To))
+	r.end()
+	if keep != nil && !keep.full {
+		keep.from = entry.None
+		for _, s := range r.streams {
+			if s.first != entry.None && (keep.from == entry.None || s.first < keep.from) {
+				keep.from = s.first
+			}
+		}
+		keep.count, keep.sign = r.sum.Entries, r.sign
 	}
 	for _, s := range r.streams {
 		if s.reader.Plan.Timed() && s.reader.Reached > 0 || !s.some {
@@ -235,6 +262,25 @@ func (r *replay) run() error {
 		r.sum.Untimed = append(r.sum.Untimed, s.in.Path)
 	}
 	return nil
+}
+
+// step gives the engine one entry, or how far it is.
+func (r *replay) step(j *engine.Judged) {
+	r.sample(j.Reached)
+	if len(j.Verdicts) > 0 {
+		r.hits(j)
+		r.take(r.engine.Take(j))
+	} else {
+		r.take(r.engine.Reach(j.Reached))
+	}
+}
+
+// end lets the timers fire that are due at the end.
+func (r *replay) end() {
+	r.sample(entry.Instant(1<<63 - 1))
+	if r.o.To != 0 {
+		r.take(r.engine.Reach(r.o.To))
+	}
 }
 
 // sample lets those samples be taken that lie before what an origin has reached.

@@ -58,7 +58,17 @@ func TestTrialIsReplay(t *testing.T) {
 			}
 		}})
 		assert.NoError(t, err)
-		tried, err := TryRule(s, r, said, Options{})
+		o := Options{}
+		if rapid.Bool().Draw(t, "recalled") { // of a rule that raises otherwise
+			o.Recall = &Recall{}
+			other := *r
+			other.Raises = slices.Clone(r.Raises)
+			other.Raises[0].Severity, other.Raises[0].At, other.Quiet = entry.Critical, 1, time.Minute
+			_, err = TryRule(s, &other, said, o)
+			assert.NoError(t, err)
+			assert.NotEmpty(t, o.Recall.sign)
+		}
+		tried, err := TryRule(s, r, said, o)
 		assert.NoError(t, err)
 		var shown []string
 		for _, row := range tried.Rows {
