@@ -14,6 +14,7 @@ import (
 	"gonum.org/v1/plot/font"
 	"gonum.org/v1/plot/font/liberation"
 	"gonum.org/v1/plot/vg"
+	"gonum.org/v1/plot/vg/vgimg"
 	"gonum.org/v1/plot/vg/vgpdf"
 	"gonum.org/v1/plot/vg/vgsvg"
 
@@ -326,4 +327,12 @@ func (p *painter) legend() {
 	x += 5 + f.Width("ended otherwise") + 14
 	p.line(x, y, x, y+3, 0.5, pale)
 	p.text(x+5, y+1, f, pale, "a hit")
+}
+
+// PNG writes the chart as a picture, at so many dots an inch.
+func (c *Chart) PNG(w io.Writer, dpi int) error {
+	v := vgimg.NewWith(vgimg.UseWH(width, vg.Length(headed+footed+rowHigh*max(len(c.Rows), 1))), vgimg.UseDPI(dpi), vgimg.UseBackgroundColor(color.RGBA{0xfb, 0xf7, 0xee, 255}))
+	c.paint(v, c.Rows, "", func(s string) string { return s })
+	_, err := vgimg.PngCanvas{Canvas: v}.WriteTo(w)
+	return err
 }

@@ -344,7 +344,7 @@ func (m *Model) clear() tea.Cmd {
 	if x == nil {
 		return nil
 	}
-	q := service.ClearQuery{Alert: x.Alert, By: m.o.User, Words: m.input}
+	q := service.ClearQuery{Person: m.person(), Alert: x.Alert, Words: m.input}
 	name := watch.Headline(x)
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(context.Background(), patience)

@@ -60,6 +60,7 @@ func (s *Service) Detail(ctx context.Context, q DetailQuery) (*Detail, error) {
 		}
 	}
 	s.story(d, r, changes, hits, at)
+	s.toldStory(d, q.Alert, at)
 	if r != nil {
 		d.Clears = clears(r, view, open && q.At == 0, changes, hits, at)
 		vars := s.varsOf(settings, r, hits, at)
@@ -164,14 +165,17 @@ func (s *Service) varsOf(settings *lang.Settings, r *lang.Rule, hits []store.Hit
 func (s *Service) story(d *Detail, r *lang.Rule, changes []store.Change, hits []store.Hit, at entry.Instant) {
 	var first entry.Instant = entry.None
 	cleared := false
+	s.mu.Lock()
+	contacts := len(s.settings.Contacts) > 0
+	s.mu.Unlock()
 	for _, c := range changes {
 		if c.At > at {
 			continue
 		}
 		var t struct {
-			Why, Say, By, Words string
-			Count               int
-			First               string
+			Why, Say, By, Words, Until, Untold string
+			Count                              int
+			First                              string
 		}
 		json.Unmarshal([]byte(c.Line), &t)
 		d.Say = t.Say
@@ -195,8 +199,22 @@ func (s *Service) story(d *Detail, r *lang.Rule, changes []store.Change, hits []
 			e.Why = t.Words
 		case engine.Reopened:
 			e.Text = "open again, " + articled(c.Severity.String())
+		case engine.Taken:
+			e.Text, e.Why = "taken by "+t.By, t.Words
+		case engine.Noted:
+			e.Text, e.Why = t.By+" noted: "+t.Words, ""
+		case engine.Hushed:
+			e.Text, e.Why = "hushed by "+t.By, t.Words
+			if x, err := time.Parse(time.RFC3339Nano, t.Until); err == nil {
+				e.Text += ", until " + clock(entry.Of(x))
+			}
+		case engine.Unhushed:
+			e.Text, e.Why = "no longer hushed", t.Words
 		default:
 			e.Text = c.Change
+		}
+		if t.Untold != "" && contacts {
+			e.Text += ", told nobody (" + t.Untold + ")"
 		}
 		d.Story = append([]Event{e}, d.Story...)
 	}
@@ -605,16 +623,14 @@ func (s *Service) originDetail(q DetailQuery, at entry.Instant) (*Detail, error)
 
 // Clear is part of Lantern.
 func (s *Service) Clear(ctx context.Context, q ClearQuery) error {
-	if q.By == "" {
-		q.By = "somebody"
-	}
 	return s.do(ctx, func() error {
 		at := entry.Of(time.Now())
-		ts, ok := s.engine.Clear(q.Alert, at, q.By, q.Words)
+		ts, ok := s.engine.Clear(q.Alert, at, q.name(), q.Words)
 		if !ok {
 			return fmt.Errorf("no alert %s is open: it may be over already", strconv.Quote(q.Alert))
 		}
 		s.inputName(inputClear, at, q.Alert, ts)
+		s.batch.Actions = append(s.batch.Actions, store.Action{At: at, By: q.name(), From: q.Person.From, What: "clear", Alert: q.Alert, Words: q.Words})
 		return s.commitAt(at)
 	})
 }
@@ -655,4 +671,52 @@ func (s *Service) do(ctx context.Context, f func() error) error {
 	case <-ctx.Done():
 		return ctx.Err()
 	}
+}
+
+// toldStory adds who was told of an alert, or will be, or could not be.
+func (s *Service) toldStory(d *Detail, alert string, at entry.Instant) {
+	if alert == "" {
+		return
+	}
+	list, err := s.store.ToldAbout(alert)
+	if err != nil {
+		return
+	}
+	for _, t := range list {
+		e := Event{At: t.Made, Text: t.Contact}
+		switch {
+		case t.Made > at:
+			continue
+		case t.Dropped != "":
+			e.Text, e.Why = t.Contact+" not told", t.Dropped
+		case t.State == store.Told:
+			e.At, e.Text = t.Told, t.Contact+" told that it "+toldWord(t.Change)
+		case t.State == store.GivenUp:
+			e.Text, e.Why = t.Contact+" could not be told", t.Words
+		case t.State == store.Waiting && t.Tries > 0:
+			e.Text, e.Why = t.Contact+" could not be told yet", t.Words
+		default:
+			e.Text = t.Contact + " will be told"
+		}
+		if e.At <= at {
+			d.Story = append(d.Story, e)
+		}
+	}
+	sort.SliceStable(d.Story, func(i, j int) bool { return d.Story[i].At > d.Story[j].At })
+}
+
+func toldWord(change string) string {
+	switch change {
+	case engine.Raised:
+		return "was raised"
+	case engine.Repeated:
+		return "is still open"
+	case engine.Cleared:
+		return "is over"
+	case engine.Reopened:
+		return "is open again"
+	case "caught up":
+		return "is open"
+	}
+	return change
 }

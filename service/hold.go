@@ -89,6 +89,7 @@ func (s *Service) conditions(now time.Time) {
 		case o.Condition != intake.Seen:
 			continue
 		}
+		s.tellBlind(o.Name, string(o.Condition), blind)
 		s.batch.Blind = append(s.batch.Blind, store.Blind{Origin: o.Name, At: at, Seen: !blind, Words: string(o.Condition)})
 	}
 }

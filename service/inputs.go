@@ -27,6 +27,7 @@ const (
 	inputSeen
 	inputHold
 	inputBegin
+	inputAct
 )
 
 var errJournal = errors.New("the journal is damaged")
@@ -94,7 +95,7 @@ func replayInputs(e *engine.Engine, b []byte) error {
 			e.Reach(at)
 		case inputAdvance:
 			e.Advance(at)
-		case inputBlind, inputSeen, inputClear, inputBegin:
+		case inputBlind, inputSeen, inputClear, inputBegin, inputAct:
 			size, n := binary.Uvarint(b)
 			if n <= 0 || size > uint64(len(b)-n) {
 				return errJournal
@@ -112,6 +113,12 @@ func replayInputs(e *engine.Engine, b []byte) error {
 					return errJournal
 				}
 				e.Begin(at, origins)
+			case inputAct:
+				var a engine.Act
+				if json.Unmarshal([]byte(name), &a) != nil {
+					return errJournal
+				}
+				e.Act(a, at)
 			default:
 				e.Clear(name, at, "", "")
 			}

@@ -34,6 +34,16 @@ rule rule-silent {
   advise   "Has what it looks for been reworded? y on an entry of its log tells what it is for the rule."
 }
 
+rule contact-unreachable {
+  on       dim-lantern
+  problem  event == "contact-unreachable"
+  recovery event == "contact-reached"
+  per      contact
+  raise    error
+  say      "{contact} cannot be told by {way}: {reason}"
+  advise   "dimlantern tell --test CONTACT says what is wrong. What waits is told as soon as it goes."
+}
+
 rule layout-fits-less {
   on       dim-lantern
   problem  event == "layout-misfits"
@@ -44,6 +54,9 @@ rule layout-fits-less {
   advise   "Look at its misfits in the room sources; a layout may have several patterns."
 }
 `
+
+// unreachableRule is the built-in rule about contacts that cannot be told.
+const unreachableRule = "contact-unreachable"
 
 // The log of its own, in the data folder. The source has a pattern for it, so that it has
 // no origin before there is something in it.

@@ -11,7 +11,7 @@ import (
 
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
-	"dimlantern/core/match"
+	"dimlantern/core/trial"
 	"dimlantern/store"
 )
 
@@ -83,10 +83,7 @@ func (x *looking) live() {
 		}
 	}
 	v.Busy, _ = s.benchDoes.Load().(string)
-	for _, t := range s.trouble {
-		v.Trouble = append(v.Trouble, t)
-	}
-	sort.Strings(v.Trouble)
+	v.Trouble = s.troubles()
 	for _, n := range s.notices {
 		if v.Now.Sub(n.At) < 20*time.Second {
 			v.Notices = append(v.Notices, n)
@@ -355,7 +352,7 @@ func (x *looking) hushed() {
 		spans := x.hushSpans(h)
 		for _, r := range x.rows {
 			rule := x.rules[r.Rule]
-			if len(spans) == 0 || len(r.Life.Alerts) == 0 || rule == nil || !hushes(h, rule, r.Key) {
+			if len(spans) == 0 || len(r.Life.Alerts) == 0 || rule == nil || !trial.Hushes(h, rule, r.Key) {
 				continue
 			}
 			r.Life.Untold = append(r.Life.Untold, spans...)
@@ -369,12 +366,11 @@ func (x *looking) hushed() {
 // hushSpans are the stretches of the view in which a hush holds, to a column; the last one
 // has no end where it holds at the lamp.
 func (x *looking) hushSpans(h *lang.Hush) []Span {
-	hours := &lang.Rule{During: h.Hours, Zone: x.zone}
 	var out []Span
 	open := false
 	for k := range x.q.Columns + 1 {
 		at := min(x.v.From.Add(time.Duration(k)*x.q.Column), x.v.At)
-		holds := h.From != 0 && at >= h.From && at < h.To || h.From == 0 && hours.Inside(at)
+		holds := trial.HushHolds(h, at, x.zone)
 		switch {
 		case holds && !open:
 			out = append(out, Span{From: at, To: entry.None, Why: "hushed: " + h.Name})
@@ -387,24 +383,6 @@ func (x *looking) hushSpans(h *lang.Hush) []Span {
 		}
 	}
 	return out
-}
-
-// hushes tells whether a hush is about a key of a rule.
-func hushes(h *lang.Hush, r *lang.Rule, key []string) bool {
-	named := slices.Contains(h.Rules, r.Name) || slices.ContainsFunc(h.Words, func(w string) bool { return slices.Contains(r.About, w) })
-	if len(h.Rules)+len(h.Words) > 0 && !named {
-		return false
-	}
-	if h.Where == nil {
-		return true
-	}
-	e := &entry.Entry{}
-	for i, f := range r.Per {
-		if i < len(key) {
-			e.Fields = append(e.Fields, entry.Field{Name: f, Value: key[i]})
-		}
-	}
-	return match.Eval(h.Where, &match.Subject{Entry: e})
 }
 
 // sharesKey tells whether two keys have the same values of some fields.

@@ -50,6 +50,10 @@ func (s *Service) Serve(ctx context.Context) error {
 	handle(mux, "/bench", s.Bench)
 	handle(mux, "/mark", s.Mark)
 	handle(mux, "/put", s.Put)
+	handle(mux, "/act", s.Act)
+	handle(mux, "/hushes", func(ctx context.Context, _ struct{}) (*HushList, error) { return s.HushesNow(ctx) })
+	handle(mux, "/status", func(ctx context.Context, _ struct{}) (*Status, error) { return s.StatusNow(ctx) })
+	handle(mux, "/handover", s.Handover)
 	handle(mux, "/others", s.Others)
 	handle(mux, "/tests", s.Tests)
 	handle(mux, "/propose", s.Propose)
@@ -205,6 +209,26 @@ func (r *Remote) BenchNew(ctx context.Context, q BenchBegin) (*BenchFile, error)
 func (r *Remote) BenchWrite(ctx context.Context, q BenchSave) error {
 	_, err := call[struct{}](ctx, r, "/bench/write", q)
 	return err
+}
+
+// Act is part of Lantern.
+func (r *Remote) Act(ctx context.Context, q ActQuery) (*ActDone, error) {
+	return call[ActDone](ctx, r, "/act", q)
+}
+
+// HushesNow is part of Lantern.
+func (r *Remote) HushesNow(ctx context.Context) (*HushList, error) {
+	return call[HushList](ctx, r, "/hushes", struct{}{})
+}
+
+// StatusNow is part of Lantern.
+func (r *Remote) StatusNow(ctx context.Context) (*Status, error) {
+	return call[Status](ctx, r, "/status", struct{}{})
+}
+
+// Handover is part of Lantern.
+func (r *Remote) Handover(ctx context.Context, q ShiftQuery) (*Shift, error) {
+	return call[Shift](ctx, r, "/handover", q)
 }
 
 // Clear is part of Lantern.

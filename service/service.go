@@ -6,6 +6,7 @@ package service
 
 import (
 	"context"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"io"
@@ -40,9 +41,14 @@ type Options struct {
 	Channels string
 	// Input is what a source with input reads; nil where nothing is piped in.
 	Input io.Reader
+	// Roots are trusted when people are told over TLS; nil are the system's.
+	Roots *Roots
 	// NoEvents makes it poll, as on file systems without change events.
 	NoEvents bool
 }
+
+// Roots are certificates that are trusted.
+type Roots = x509.CertPool
 
 // Service is a running service. There is one for each data folder.
 type Service struct {
@@ -89,9 +95,12 @@ type Service struct {
 	fired      []engine.Transition
 	watcher    *fsnotify.Watcher
 	ways       *ways
-	secret     []byte               // of the data folder
-	begun      int                  // how many logs rules that await were told of
-	told       chan string          // notices of other goroutines
+	secret     []byte      // of the data folder
+	begun      int         // how many logs rules that await were told of
+	told       chan string // notices of other goroutines
+	telling    telling
+	began      time.Time
+	lastRound  atomic.Int64         // when a round ended last, in nanoseconds
 	putBy      *store.Action        // who puts settings to work just now; nil where a file changed
 	bare       map[string]bareAlert // alerts around whose hits no lines are kept yet
 }
@@ -114,7 +123,7 @@ func Open(o Options) (*Service, error) {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	s := &Service{o: o, trouble: map[string]string{}, ticks: map[tickKey]int64{}, reach: entry.None,
+	s := &Service{o: o, began: time.Now(), trouble: map[string]string{}, ticks: map[tickKey]int64{}, reach: entry.None,
 		commands: make(chan func()), reload: make(chan struct{}, 1), catching: true, told: make(chan string, 100), meter: newMeter()}
 	s.host, _ = os.Hostname()
 	var err error
@@ -158,6 +167,9 @@ func (s *Service) start() error {
 		s.trouble["state"] = fmt.Sprintf("the kept state could not be used, so counting starts anew: %v", err)
 		s.engine = engine.New(nil)
 		s.settings = &lang.Settings{}
+	}
+	if err := s.recoverTelling(); err != nil {
+		return err
 	}
 	settings, ds := s.check(texts)
 	if len(s.texts) > 0 && !sameTexts(texts, s.texts) {
@@ -248,11 +260,20 @@ func (s *Service) Run(ctx context.Context) error {
 		s.watcher.Add(s.o.Settings)
 	}
 	go s.checkpoints(ctx)
+	beside, stopBeside := context.WithCancel(ctx)
+	var told sync.WaitGroup
+	s.lastRound.Store(time.Now().UnixNano())
+	for _, f := range []func(context.Context){s.runOutbox, s.beats, s.watchdog} {
+		told.Add(1)
+		go func() { defer told.Done(); f(beside) }()
+	}
+	defer stopBeside()
 	timer := time.NewTimer(0)
 	defer timer.Stop()
 	for {
 		s.mu.Lock()
 		again := s.round(time.Now())
+		s.lastRound.Store(time.Now().UnixNano())
 		fired := s.fired
 		s.fired = nil
 		s.mu.Unlock()
@@ -268,6 +289,8 @@ func (s *Service) Run(ctx context.Context) error {
 		}
 		timer.Reset(wait)
 		if stop := s.wait(ctx, timer); stop {
+			stopBeside()
+			told.Wait() // it looks into the store
 			return s.close()
 		}
 	}
@@ -398,13 +421,18 @@ func (s *Service) round(now time.Time) bool {
 		s.batch.Kept = x
 	}
 	s.batch.Now = entry.Of(now)
-	urgent := len(s.batch.Hits) > 0 || len(s.batch.Transitions) > 0 || len(s.batch.Blind) > 0 || len(s.batch.Sources) > 0 || len(s.batch.Meta) > 0 || s.snapshot
+	if !s.catching {
+		s.releaseQuiet(now)
+	}
+	urgent := len(s.batch.Tellings) > 0 || len(s.batch.Actions) > 0 || len(s.batch.Hits) > 0 || len(s.batch.Transitions) > 0 || len(s.batch.Blind) > 0 || len(s.batch.Sources) > 0 || len(s.batch.Meta) > 0 || s.snapshot
 	if urgent || now.Sub(s.placed) >= placeEvery {
 		if now.Sub(s.snapped) >= snapshotEvery && s.journal > 0 || s.journal > snapshotBytes {
 			s.snapshot = true
 		}
 		if s.commit() != nil {
 			s.failed = now
+		} else if err := s.tellCaughtUp(); err != nil {
+			s.o.Log.Warn("what was missed cannot be summed up", "reason", err)
 		}
 		if now.Sub(s.trimmed) > 30*time.Second {
 			s.trimmed = now
@@ -503,9 +531,7 @@ func (s *Service) note(ts []engine.Transition) {
 	s.batch.Transitions = append(s.batch.Transitions, ts...)
 	for i := range s.batch.Transitions[from:] {
 		s.noteBare(&s.batch.Transitions[from+i])
-		if s.catching {
-			s.batch.Transitions[from+i].Untold = "catching up"
-		}
+		s.tell(&s.batch.Transitions[from+i])
 	}
 	if len(ts) > 0 {
 		s.seq++

@@ -13,6 +13,7 @@ import (
 
 	"dimlantern/core/lang"
 	"dimlantern/core/layout"
+	"dimlantern/tell"
 )
 
 // Text is one settings file as it was read, or a table that one names.
@@ -170,4 +171,15 @@ func ReplaceFile(name, body string) error {
 		return fmt.Errorf("%s cannot be written: %w", name, reason(err))
 	}
 	return nil
+}
+
+// templateStamp changes whenever a template of messages in a folder does.
+func templateStamp(dir string) string {
+	var b strings.Builder
+	for _, n := range []string{tell.SubjectFile, tell.TextFile, tell.HTMLFile} {
+		if info, err := os.Stat(filepath.Join(dir, n)); err == nil {
+			fmt.Fprintf(&b, "%s %d %d\n", n, info.Size(), info.ModTime().UnixNano())
+		}
+	}
+	return b.String()
 }

@@ -44,6 +44,13 @@ type Lantern interface {
 	Past(ctx context.Context, q PastQuery) (*PastPuts, error)
 	// Mark writes into a text what entries are for its rule.
 	Mark(ctx context.Context, q MarkQuery) (*Marked, error)
+	// Act does what a person does to an alert: take it, hand it over, let it go, note, hush,
+	// unhush. HushesNow are all hushes.
+	Act(ctx context.Context, q ActQuery) (*ActDone, error)
+	HushesNow(ctx context.Context) (*HushList, error)
+	// StatusNow says how the service is; Handover what happened in a stretch of time.
+	StatusNow(ctx context.Context) (*Status, error)
+	Handover(ctx context.Context, q ShiftQuery) (*Shift, error)
 	// Clear ends an alert by hand.
 	Clear(ctx context.Context, q ClearQuery) error
 	// Apply takes up changed settings now. It fails with what is wrong in them; the last
@@ -115,6 +122,7 @@ type Row struct {
 	Mend     string         `json:"mend,omitempty"`
 	Since    entry.Instant  `json:"since"`
 	Untold   string         `json:"untold,omitempty"`  // why it is not told now
+	Taken    string         `json:"taken,omitempty"`   // who has taken it
 	Numbers  bool           `json:"numbers,omitempty"` // its rule compares numbers over time
 }
 
@@ -188,8 +196,8 @@ type Evidence struct {
 
 // ClearQuery ends an alert.
 type ClearQuery struct {
+	Person
 	Alert string `json:"alert"`
-	By    string `json:"by"`
 	Words string `json:"words"`
 }
 

@@ -189,7 +189,7 @@ func TestJoinedIsTheSame(t *testing.T) {
 		require.NoError(t, err)
 		assert.JSONEq(t, string(x), string(y), name)
 	}
-	require.NoError(t, joined.Clear(ctx, ClearQuery{Alert: alert.Alert, By: "mira"}))
+	require.NoError(t, joined.Clear(ctx, ClearQuery{Alert: alert.Alert, Person: Person{By: "mira"}}))
 	v, err = s.View(ctx, ViewQuery{Column: time.Minute, Columns: 60})
 	require.NoError(t, err)
 	assert.Len(t, v.Open, 1)

@@ -308,3 +308,19 @@ func (s *Store) HitsSince(bucket int64) (map[string]int64, error) {
 	}
 	return out, err
 }
+
+// AlertOf returns an alert as the tables know it.
+func (s *Store) AlertOf(id string) (Alert, bool) {
+	var a Alert
+	var key string
+	var cleared sql.NullInt64
+	var why sql.NullString
+	err := s.ask.QueryRow("SELECT alert, a.key, k.rule, k.key, raised, cleared, why, severity, count FROM alerts a JOIN keys k ON k.id = a.key WHERE alert = ?", id).
+		Scan(&a.Alert, &a.KeyID, &a.Rule, &key, &a.Raised, &cleared, &why, &a.Severity, &a.Count)
+	json.Unmarshal([]byte(key), &a.Key)
+	a.Cleared, a.Why = entry.None, why.String
+	if cleared.Valid {
+		a.Cleared = entry.Instant(cleared.Int64)
+	}
+	return a, err == nil
+}

@@ -141,7 +141,7 @@ func (s *Store) prepare() error {
 			return err
 		}
 	}
-	if _, err := s.db.Exec(schema + actionsSchema + fmt.Sprintf("PRAGMA user_version=%d", schemaVersion)); err != nil {
+	if _, err := s.db.Exec(schema + actionsSchema + outboxSchema + fmt.Sprintf("PRAGMA user_version=%d", schemaVersion)); err != nil {
 		return err
 	}
 	if err := s.load("SELECT id, rule || char(0) || key FROM keys", s.keys); err != nil {
@@ -243,6 +243,8 @@ type Batch struct {
 	Kept        *KeptIndex        // nil: as it was
 	Meta        map[string][]byte // further values
 	Actions     []Action
+	Tellings    []Telling
+	Released    []string // alerts that are told of now, since what kept them quiet has ended
 	Now         entry.Instant
 }
 
@@ -250,7 +252,7 @@ type Batch struct {
 func (b *Batch) Empty() bool {
 	return len(b.Journal) == 0 && b.Snapshot == nil && len(b.Transitions) == 0 && len(b.Hits) == 0 && len(b.Places) == 0 &&
 		len(b.Ticks) == 0 && len(b.Blind) == 0 && len(b.Sources) == 0 && len(b.Meta) == 0 &&
-		len(b.Around) == 0 && b.Kept == nil && len(b.Actions) == 0
+		len(b.Around) == 0 && b.Kept == nil && len(b.Actions) == 0 && len(b.Tellings) == 0 && len(b.Released) == 0
 }
 
 // perKey is how many hits of a key are kept as evidence.
@@ -315,6 +317,12 @@ func (s *Store) Commit(b *Batch) (err error) {
 	}
 	for i := range b.Actions {
 		w.action(&b.Actions[i])
+	}
+	for i := range b.Tellings {
+		w.telling(&b.Tellings[i])
+	}
+	for _, a := range b.Released {
+		w.exec("INSERT OR REPLACE INTO released(alert, at) VALUES(?, ?)", a, int64(b.Now))
 	}
 	for _, t := range b.Ticks {
 		w.exec("INSERT INTO tide(bucket, origin, n) VALUES(?, ?, ?) ON CONFLICT(bucket, origin) DO UPDATE SET n = n + excluded.n", t.Bucket, w.origin(t.Origin), t.N)
@@ -439,9 +447,13 @@ func (w *writer) transition(t *engine.Transition, now entry.Instant) {
 	key := w.key(t.Rule, t.Key)
 	w.exec("INSERT INTO transitions(at, change, alert, key, severity, written, line) VALUES(?, ?, ?, ?, ?, ?, ?)",
 		int64(t.At), t.Change, t.Alert, key, int(t.Severity), int64(now), string(line))
+	if t.Untold != "" && (t.Change == engine.Raised || t.Change == engine.Worsened || t.Change == engine.Reopened) {
+		w.exec("DELETE FROM released WHERE alert = ?", t.Alert)
+	}
 	switch t.Change {
 	case engine.Raised:
 		w.exec("INSERT OR REPLACE INTO alerts(alert, key, raised, severity, count) VALUES(?, ?, ?, ?, ?)", t.Alert, key, int64(t.At), int(t.Severity), t.Count)
+	case engine.Taken, engine.Noted, engine.Hushed, engine.Unhushed: // what people did changes no number
 	case engine.Cleared:
 		w.exec("UPDATE alerts SET cleared = ?, why = ?, count = ? WHERE alert = ?", int64(t.At), t.Why, t.Count, t.Alert)
 	default:

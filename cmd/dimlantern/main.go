@@ -68,7 +68,7 @@ and clears them by itself. Without a command it opens the screens.`,
 	root.CompletionOptions.HiddenDefaultCmd = true
 	root.SuggestionsMinimumDistance = 2
 	root.AddCommand(checkCommand(), fmtCommand(), testCommand(), replayCommand(), whyCommand(),
-		watchCommand(), historyCommand(), demoCommand(), clearCommand(), applyCommand(), rulesCommand(), sourcesCommand(), channelsCommand(), nearCommand(), proposeCommand(), detectCommand(), shapesCommand(), fieldsCommand())
+		watchCommand(), historyCommand(), demoCommand(), clearCommand(), takeCommand(), hushCommand(), noteCommand(), handoverCommand(), tellCommand(), statusCommand(), applyCommand(), rulesCommand(), sourcesCommand(), channelsCommand(), nearCommand(), proposeCommand(), detectCommand(), shapesCommand(), fieldsCommand())
 	return root
 }
 

@@ -204,6 +204,9 @@ func failedIfUsed(err error) error {
 	return err
 }
 
+// person is who types this command, and where.
+func person() service.Person { return service.Person{By: userName(), From: terminalName()} }
+
 // terminalName is the machine, and the terminal there, at which somebody sits.
 func terminalName() string {
 	name := hostName()
@@ -283,7 +286,7 @@ func clearCommand() *cobra.Command {
 			}
 			ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 			defer cancel()
-			if err := service.Join(o.data).Clear(ctx, service.ClearQuery{Alert: args[0], By: userName(), Words: words}); err != nil {
+			if err := service.Join(o.data).Clear(ctx, service.ClearQuery{Person: person(), Alert: args[0], Words: words}); err != nil {
 				return failed{err.Error()}
 			}
 			return nil

@@ -39,6 +39,7 @@ type Transition struct {
 	Entry    *Ref // nil where a timer or a person acted
 	By       string
 	Words    string
+	Until    entry.Instant // when a hush ends; 0: it does not by itself, or this is none
 	Untold   string
 }
 
@@ -92,6 +93,7 @@ func (t Transition) MarshalJSON() ([]byte, error) {
 	add("say", t.Say, true)
 	add("by", t.By, t.By != "")
 	add("words", t.Words, t.Words != "")
+	add("until", t.Until.String(), t.Until != 0)
 	add("untold", t.Untold, t.Untold != "")
 	add("entry", t.Entry, t.Entry != nil)
 	b.WriteByte('}')

@@ -327,3 +327,15 @@ func longer(d time.Duration) string {
 	}
 	return entry.Span(d)
 }
+
+// When says in words when a hush holds.
+func (h *Hush) When() string {
+	if h.From != 0 {
+		return "from " + h.From.String() + " to " + h.To.String()
+	}
+	var out []string
+	for i := range h.Hours {
+		out = append(out, h.Hours[i].words())
+	}
+	return strings.Join(out, " and ")
+}

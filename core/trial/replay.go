@@ -104,7 +104,7 @@ func newReplay(s *lang.Settings, rules []*lang.Rule, inputs []*Input, o Options)
 	if o.Zone == nil {
 		o.Zone = time.UTC
 	}
-	r := &replay{o: o, engine: engine.New(rules)}
+	r := &replay{o: o, settings: s, engine: engine.New(rules)}
 	r.engine.MostKeys = s.Keys()
 	if o.Recall != nil {
 		r.sign = signOf(o.RecallOf, rules, &o)
@@ -158,15 +158,16 @@ func AwaitedOrigin(s *lang.Settings, src *lang.Source, name, host, way string) e
 }
 
 type replay struct {
-	o       Options
-	engine  *engine.Engine
-	streams []*stream
-	sum     Summary
-	read    int64
-	origins []engine.Origin
-	began   bool
-	sampled int
-	sign    string // see Recall
+	o        Options
+	settings *lang.Settings
+	engine   *engine.Engine
+	streams  []*stream
+	sum      Summary
+	read     int64
+	origins  []engine.Origin
+	began    bool
+	sampled  int
+	sign     string // see Recall
 }
 
 // stream reads one input ahead by a slab, and holds what it judged.
@@ -336,6 +337,7 @@ func (r *replay) take(ts []engine.Transition) {
 			r.sum.Cleared++
 		}
 		if r.o.Emit != nil {
+			MarkHushed(r.settings, &ts[i])
 			r.o.Emit(&ts[i])
 		}
 	}

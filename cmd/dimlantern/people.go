@@ -1,0 +1,355 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+	"dimlantern/service"
+	"dimlantern/tell"
+)
+
+// asked does something with the running service of a data folder.
+func asked(o *places, do func(ctx context.Context, s service.Lantern) error) error {
+	if err := o.clean(); err != nil {
+		return err
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
+	defer cancel()
+	if err := do(ctx, service.Join(o.data)); err != nil {
+		return failed{err.Error()}
+	}
+	return nil
+}
+
+func act(o *places, q service.ActQuery) error {
+	q.Person = person()
+	return asked(o, func(ctx context.Context, s service.Lantern) error {
+		done, err := s.Act(ctx, q)
+		if err != nil {
+			return err
+		}
+		fmt.Println(done.Words)
+		if done.Hush != "" {
+			fmt.Printf("dimlantern hush --end %s ends it\n", done.Hush)
+		}
+		return nil
+	})
+}
+
+func takeCommand() *cobra.Command {
+	o := &places{}
+	var words, to string
+	var letGo bool
+	c := &cobra.Command{
+		Use:   "take ALERT",
+		Short: "Says that an alert is yours now, or somebody else's",
+		Long: `Take tells the running service, and all who look, that you have an alert now: nobody
+is reminded of it, and what is for untaken ones does not happen. With --to it is handed
+over to somebody else; with --undo nobody has it any more.`,
+		Example: "  dimlantern take k3f9a0c2d1e8 --words \"on my way\"\n  dimlantern take k3f9a0c2d1e8 --to anna",
+		Args:    exactlyOne("one ALERT"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			q := service.ActQuery{What: "take", Alert: args[0], Words: words}
+			switch {
+			case letGo && to != "":
+				return errors.New("--undo and --to do not go together")
+			case letGo:
+				q.What = "let go"
+			case to != "":
+				q.What, q.To = "hand over", to
+			}
+			return act(o, q)
+		},
+	}
+	o.dataFlag(c)
+	c.Flags().StringVar(&words, "words", "", "a word to it")
+	c.Flags().StringVar(&to, "to", "", "hand it over to somebody")
+	c.Flags().BoolVar(&letGo, "undo", false, "let it go again")
+	return c
+}
+
+func noteCommand() *cobra.Command {
+	o := &places{}
+	c := &cobra.Command{
+		Use:     "note ALERT WORDS",
+		Short:   "Writes a note to an alert",
+		Example: `  dimlantern note k3f9a0c2d1e8 "the strainer was full of weed"`,
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) < 2 {
+				return errors.New("note needs an ALERT and WORDS: see dimlantern note --help")
+			}
+			return nil
+		},
+		RunE: func(_ *cobra.Command, args []string) error {
+			return act(o, service.ActQuery{What: "note", Alert: args[0], Words: strings.Join(args[1:], " ")})
+		},
+	}
+	o.dataFlag(c)
+	return c
+}
+
+func hushCommand() *cobra.Command {
+	o := &places{}
+	h := service.ByHand{}
+	var until, why, end string
+	var span string
+	var list, asJSON bool
+	c := &cobra.Command{
+		Use:   "hush [ALERT]",
+		Short: "Keeps something quiet for a while, or lists what is kept quiet",
+		Long: `Hush keeps an alert, all of a rule, all rules about a word, or a host quiet: what happens
+is recorded, and told nobody. What is still open when the hush ends is told then.
+Without anything to hush it lists all hushes, those in the settings too, each with what
+it is keeping quiet.`,
+		Example: "  dimlantern hush k3f9a0c2d1e8 --for 2h --why \"strainer is being cleaned\"\n  dimlantern hush --host pump-03 --until 2026-11-25T06:00:00Z --why \"moved to the new hall\"\n  dimlantern hush\n  dimlantern hush --end h-3k9d02ma",
+		Args:    cobra.MaximumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if len(args) == 1 {
+				h.Alert = args[0]
+			}
+			what := h.Alert + h.Rule + h.About + h.Host
+			switch {
+			case end != "" && what == "":
+				return act(o, service.ActQuery{What: "unhush", Hush: &service.ByHand{ID: end}, Words: why})
+			case what == "":
+				return listHushes(o, asJSON)
+			case until != "" && span != "":
+				return errors.New("--until and --for do not go together")
+			}
+			if span != "" {
+				d, err := entry.ParseDuration(span)
+				if err != nil || d <= 0 {
+					return fmt.Errorf("--for %s is no time: write 30m, 2h or 1d", span)
+				}
+				h.Until = entry.Of(time.Now().Add(d))
+			}
+			if until != "" {
+				at, err := untilTime(until, time.Now())
+				if err != nil {
+					return err
+				}
+				h.Until = entry.Of(at)
+			}
+			return act(o, service.ActQuery{What: "hush", Alert: h.Alert, Hush: &h, Words: why})
+		},
+	}
+	o.dataFlag(c)
+	c.Flags().StringVar(&h.Rule, "rule", "", "all alerts of a rule")
+	c.Flags().StringVar(&h.About, "about", "", "all alerts of rules about a word")
+	c.Flags().StringVar(&h.Host, "host", "", "all alerts of a host")
+	c.Flags().StringVar(&until, "until", "", "when it ends: a time of day, or RFC 3339")
+	c.Flags().StringVar(&span, "for", "", "how long it lasts: 30m, 2h, 1d; without --for and --until, until somebody ends it")
+	c.Flags().StringVar(&why, "why", "", "why")
+	c.Flags().StringVar(&end, "end", "", "ends the hush of that name")
+	c.Flags().BoolVar(&list, "list", false, "lists the hushes")
+	c.Flags().BoolVar(&asJSON, "json", false, "the list as JSON, one hush a line")
+	return c
+}
+
+// untilTime reads a time of day, the next one that comes, or a whole time.
+func untilTime(s string, now time.Time) (time.Time, error) {
+	if at, err := time.Parse(time.RFC3339, s); err == nil {
+		return at, nil
+	}
+	for _, form := range []string{"15:04", "15:04:05"} {
+		if t, err := time.ParseInLocation(form, s, now.Location()); err == nil {
+			at := time.Date(now.Year(), now.Month(), now.Day(), t.Hour(), t.Minute(), t.Second(), 0, now.Location())
+			if !at.After(now) {
+				at = at.AddDate(0, 0, 1)
+			}
+			return at, nil
+		}
+	}
+	return time.Time{}, fmt.Errorf("%s is no time: write 06:00, or 2026-11-25T06:00:00Z", s)
+}
+
+func listHushes(o *places, asJSON bool) error {
+	return asked(o, func(ctx context.Context, s service.Lantern) error {
+		all, err := s.HushesNow(ctx)
+		if err != nil {
+			return err
+		}
+		for _, h := range all.List {
+			if asJSON {
+				printJSON(h)
+				continue
+			}
+			holds := "not now"
+			if h.Holds {
+				holds = "holds"
+			}
+			fmt.Printf("%s  %s, %s, by %s", h.ID, shown(h.What), h.When, shown(h.By))
+			if h.Why != "" {
+				fmt.Printf(": %s", shown(h.Why))
+			}
+			fmt.Printf(" (%s)\n", holds)
+			for _, k := range h.Keeps {
+				fmt.Println("    keeps quiet: " + shown(k))
+			}
+		}
+		if len(all.List) == 0 && !asJSON {
+			fmt.Println("nothing is hushed")
+		}
+		return nil
+	})
+}
+
+func tellCommand() *cobra.Command {
+	o := &places{}
+	var test string
+	c := &cobra.Command{
+		Use:   "tell --test CONTACT",
+		Short: "Tells a contact a test, and says exactly what goes wrong",
+		Long: `Tell tries every way of a contact of the settings with a test message, as the service
+would, and prints for each what the receiver said, or what went wrong and what would
+mend it. The exit status is 1 where one of them fails.`,
+		Example: "  dimlantern tell --test duty",
+		Args:    cobra.NoArgs,
+		PreRunE: needFlags("test"),
+		RunE: func(*cobra.Command, []string) error {
+			if err := o.clean(); err != nil {
+				return err
+			}
+			settings, err := loadRules(o.settings)
+			if err != nil {
+				return err
+			}
+			contact := settings.Contact(test)
+			if contact == nil {
+				var names []string
+				for _, x := range settings.Contacts {
+					names = append(names, x.Name)
+				}
+				if len(names) == 0 {
+					return fmt.Errorf("--test %s: the settings have no contact: contact NAME { mail \"ADDRESS\" }", test)
+				}
+				return fmt.Errorf("--test %s: there is no such contact; there are: %s", test, strings.Join(names, ", "))
+			}
+			return tellTest(o.settings, settings, contact)
+		},
+	}
+	o.flags(c)
+	c.Flags().StringVar(&test, "test", "", "the contact that is told a test")
+	return c
+}
+
+func tellTest(folder string, settings *lang.Settings, contact *lang.Contact) error {
+	words, err := tell.ReadWords(folder, time.Local)
+	if err != nil {
+		return err
+	}
+	now := time.Now()
+	bad := 0
+	for i, w := range service.WaysOf(contact, settings.Mail) {
+		m := &tell.Message{ID: fmt.Sprintf("test-%d.%d", now.UnixNano(), i), Kind: tell.KindTest, Made: now.UTC(), Host: hostName(), Contact: contact.Name, Severity: "notice",
+			Subject: "a test of the contact " + contact.Name + " by " + userName()}
+		if err := words.Fill(m); err != nil {
+			return err
+		}
+		answer, err := w.Tell(context.Background(), m)
+		if err != nil {
+			bad++
+			fmt.Printf("%s: it does not go\n", w)
+			var p *tell.Problem
+			if errors.As(err, &p) {
+				fmt.Printf("  %s: %s\n", p.Where, shown(p.What))
+				if p.Mend != "" {
+					fmt.Printf("  to mend it: %s\n", p.Mend)
+				}
+			} else {
+				fmt.Printf("  %s\n", shown(err.Error()))
+			}
+			continue
+		}
+		fmt.Printf("%s: told; %s\n", w, shown(answer))
+	}
+	if contact.Off {
+		fmt.Println("The contact is off in the settings: it is told nothing but this.")
+	}
+	if bad > 0 {
+		return failed{}
+	}
+	return nil
+}
+
+func statusCommand() *cobra.Command {
+	o := &places{}
+	var asJSON bool
+	c := &cobra.Command{
+		Use:   "status",
+		Short: "How the running service is; for people and for scripts",
+		Long: `Status asks the running service how it is. The exit status is 0 where all is well, 1
+where something keeps it from doing all of its work, and 2 where no service answers.`,
+		Example: "  dimlantern status || echo \"something is the matter with Dim Lantern\"",
+		Args:    cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			if err := o.clean(); err != nil {
+				return err
+			}
+			ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+			defer cancel()
+			s, err := service.Join(o.data).StatusNow(ctx)
+			if err != nil {
+				return fmt.Errorf("no service runs on %s: %w", o.data, err)
+			}
+			if asJSON {
+				printJSON(struct {
+					Well bool `json:"well"`
+					*service.Status
+				}{s.Well(), s})
+			} else {
+				printStatus(s)
+			}
+			if !s.Well() {
+				return failed{}
+			}
+			return nil
+		},
+	}
+	o.dataFlag(c)
+	c.Flags().BoolVar(&asJSON, "json", false, "as one JSON object")
+	return c
+}
+
+func printStatus(s *service.Status) {
+	started, _ := time.Parse(time.RFC3339Nano, s.Started)
+	fmt.Printf("on %s since %s, settings %s\n", s.Host, started.Local().Format("2 Jan 15:04:05"), filepath.Base(s.Settings))
+	fmt.Printf("%s, %s, %s\n", countOf(s.Rules, "rule", "rules"), countOf(s.Sources, "source", "sources"), countOf(s.Origins, "origin", "origins"))
+	var open []string
+	n := 0
+	for i := len(entry.Severities) - 1; i >= 0; i-- {
+		if k := s.Open[entry.Severities[i]]; k > 0 {
+			open = append(open, fmt.Sprintf("%d %s", k, entry.Severities[i]))
+			n += k
+		}
+	}
+	line := countOf(n, "open alert", "open alerts")
+	if n > 0 {
+		line += " (" + strings.Join(open, ", ") + ")"
+	}
+	fmt.Printf("%s, %d taken, %s, %s\n", line, s.Taken, countOf(s.Hushes, "hush", "hushes"), countOf(s.Waiting, "message waits", "messages wait"))
+	for _, b := range s.Blind {
+		fmt.Println("blind: " + shown(b))
+	}
+	for _, t := range s.Trouble {
+		fmt.Println("trouble: " + shown(t))
+	}
+	if s.Well() {
+		fmt.Println("all is well with it")
+	}
+}
+
+func countOf(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}

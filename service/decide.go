@@ -1,0 +1,463 @@
+package service
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"dimlantern/core/engine"
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+	"dimlantern/core/trial"
+	"dimlantern/store"
+)
+
+// telling is what the service knows of what is told, and what is kept quiet. The service's
+// lock guards it.
+type telling struct {
+	quiet  map[string]string // open alerts whose newest raise was not told, and why
+	hushes []ByHand          // by people
+	taken  map[string]string // open alerts that somebody has taken, and who
+	caught bool              // what happened while the present was not reached has been told
+	opens  map[string]opening
+	looked time.Time // when it was last looked whether what keeps alerts quiet has ended
+	wake   chan struct{}
+	out    []store.Outgoing // what waits, as it was looked at last
+}
+
+// opening is when a contact's hours begin, as it was found at a minute.
+type opening struct {
+	minute int64
+	at     entry.Instant
+}
+
+// recoverTelling takes up what was kept of it.
+func (s *Service) recoverTelling() error {
+	t := &s.telling
+	t.opens, t.wake = map[string]opening{}, make(chan struct{}, 1)
+	var err error
+	if t.quiet, err = s.store.Quiet(); err != nil {
+		return err
+	}
+	if t.taken, err = s.store.TakenBy(); err != nil {
+		return err
+	}
+	b, err := s.store.Meta("hushes")
+	if err != nil || b == nil {
+		return err
+	}
+	return json.Unmarshal(b, &t.hushes)
+}
+
+// tell notes on a transition why it is not told, or decides who is told of it.
+func (s *Service) tell(t *engine.Transition) {
+	x := &s.telling
+	switch t.Change {
+	case engine.Taken:
+		x.taken[t.Alert] = t.By
+		return
+	case engine.Noted, engine.Hushed, engine.Unhushed:
+		if strings.HasPrefix(t.Words, store.LetGo) {
+			delete(x.taken, t.Alert)
+		}
+		return
+	case engine.Cleared:
+		if t.Untold = s.quietBecause(t); t.Untold == "" {
+			s.decide(t)
+		}
+		delete(x.quiet, t.Alert)
+		delete(x.taken, t.Alert)
+		return
+	case engine.Reopened:
+		delete(x.taken, t.Alert)
+	}
+	if t.Untold = s.quietBecause(t); t.Untold == "" {
+		if t.Change != engine.Repeated {
+			delete(x.quiet, t.Alert)
+		}
+		s.decide(t)
+	} else if t.Change != engine.Repeated {
+		x.quiet[t.Alert] = t.Untold
+	}
+}
+
+// quietBecause is why a transition is told nobody; "" where it is told.
+func (s *Service) quietBecause(t *engine.Transition) string {
+	if s.catching {
+		return "catching up"
+	}
+	if t.Untold != "" {
+		return t.Untold
+	}
+	x := *t
+	if trial.MarkHushed(s.settings, &x); x.Untold != "" {
+		return x.Untold
+	}
+	r := s.settings.Rule(t.Rule)
+	for i := range s.telling.hushes {
+		if h := &s.telling.hushes[i]; h.holds(t.At) && h.about(r, t.Alert, t.Rule, t.Fields, t.Key) {
+			return "hush"
+		}
+	}
+	return ""
+}
+
+// decide writes into the batch who is told of a transition.
+func (s *Service) decide(t *engine.Transition) {
+	r := s.settings.Rule(t.Rule)
+	if r == nil {
+		return
+	}
+	line, err := t.MarshalJSON()
+	if err != nil {
+		return
+	}
+	now := entry.Of(time.Now())
+	told := map[string]bool{}
+	add := func(name, only string, due entry.Instant) {
+		c := s.settings.Contact(name)
+		if c == nil || told[name] || c.Off || t.Severity < c.From || len(c.On) > 0 && !slices.Contains(c.On, t.Change) {
+			return
+		}
+		told[name] = true
+		if at := s.opensAt(c, now); at > due {
+			due = at
+			if only == "" {
+				if only = store.OnlyOpen; t.Change == engine.Cleared {
+					only = store.OnlyTold
+				}
+			}
+		}
+		s.batch.Tellings = append(s.batch.Tellings, store.Telling{Contact: name, Alert: t.Alert, Change: t.Change, Made: now, Due: due, Only: only, Line: string(line)})
+	}
+	tells := r.Tells
+	if !slices.ContainsFunc(tells, func(x lang.Tell) bool { return x.Untaken == 0 }) {
+		tells = append(slices.Clone(tells), lang.Tell{Contacts: s.defaultContacts(r, t)})
+	}
+	for _, x := range tells {
+		if x.Untaken > 0 || t.Severity < x.From || len(x.On) > 0 && !slices.Contains(x.On, t.Change) {
+			continue
+		}
+		for _, name := range x.Contacts {
+			add(name, "", now)
+		}
+	}
+	for _, x := range tells {
+		if x.Untaken == 0 || t.Severity < x.From {
+			continue
+		}
+		for _, name := range x.Contacts {
+			switch t.Change {
+			case engine.Raised, engine.Reopened:
+				add(name, store.OnlyUntaken, now.Add(x.Untaken))
+			default: // who has been told that it is open is told how it goes on
+				add(name, store.OnlyTold, now)
+			}
+		}
+	}
+	s.wakeTelling()
+}
+
+// defaultContacts are who is told where a rule names nobody. Of a contact that cannot be
+// reached all others are told where the settings name none but that one.
+func (s *Service) defaultContacts(r *lang.Rule, t *engine.Transition) []string {
+	if r.Name != unreachableRule || !builtIn(r) || len(t.Key) == 0 {
+		return s.settings.Tell
+	}
+	others := func(list []string) (out []string) {
+		for _, n := range list {
+			if n != t.Key[0] {
+				out = append(out, n)
+			}
+		}
+		return out
+	}
+	if list := others(s.settings.Tell); len(list) > 0 {
+		return list
+	}
+	var all []string
+	for _, c := range s.settings.Contacts {
+		all = append(all, c.Name)
+	}
+	return others(all)
+}
+
+// opensAt is when a contact may be told: now, or when its hours begin.
+func (s *Service) opensAt(c *lang.Contact, now entry.Instant) entry.Instant {
+	if len(c.Hours) == 0 {
+		return now
+	}
+	minute := int64(now) / int64(time.Minute)
+	if o, ok := s.telling.opens[c.Name]; ok && o.minute == minute {
+		return max(o.at, now)
+	}
+	hours := &lang.Rule{During: c.Hours, Zone: s.zone()}
+	at := now
+	if !hours.Inside(at) {
+		at = entry.Instant(minute * int64(time.Minute))
+		for n := 0; n < 8*24*60 && !hours.Inside(at); n++ {
+			at = at.Add(time.Minute)
+		}
+	}
+	s.telling.opens[c.Name] = opening{minute, at}
+	return at
+}
+
+// zone is the zone in which days begin.
+func (s *Service) zone() *time.Location {
+	if s.settings.Zone != "" {
+		if z := zone(s.settings.Zone); z != nil {
+			return z
+		}
+	}
+	return time.Local
+}
+
+func (s *Service) wakeTelling() {
+	select {
+	case s.telling.wake <- struct{}{}:
+	default:
+	}
+}
+
+// quietEvery is how often it is looked whether what keeps alerts quiet has ended.
+const quietEvery = time.Second
+
+// releaseQuiet tells of alerts that are still open when the hush or the shadow ends that
+// kept them quiet.
+func (s *Service) releaseQuiet(now time.Time) {
+	x := &s.telling
+	if now.Sub(x.looked) < quietEvery || s.catching {
+		return
+	}
+	x.looked = now
+	s.endHushes(now)
+	if !x.caught {
+		return
+	}
+	for id, why := range x.quiet {
+		k, open := s.engine.Find(id)
+		if !open {
+			delete(x.quiet, id)
+			continue
+		}
+		if s.stillQuiet(&k, why, now) {
+			continue
+		}
+		delete(x.quiet, id)
+		s.batch.Released = append(s.batch.Released, id)
+		if t, ok := s.asItIs(&k, now); ok {
+			s.decide(t)
+		}
+	}
+}
+
+// stillQuiet tells whether an open alert is kept quiet now.
+func (s *Service) stillQuiet(k *engine.KeyView, why string, now time.Time) bool {
+	t, ok := s.asItIs(k, now)
+	if !ok {
+		return false
+	}
+	if rule, shadowed := strings.CutPrefix(why, "shadow of "); shadowed && s.inShadow(k, rule) {
+		return true
+	}
+	return s.quietBecause(t) != ""
+}
+
+// inShadow tells whether an alert of a bigger rule is open with the fields that they share.
+func (s *Service) inShadow(k *engine.KeyView, bigger string) bool {
+	a, b := s.settings.Rule(k.Rule), s.settings.Rule(bigger)
+	if a == nil || b == nil {
+		return false
+	}
+	for _, u := range a.Unless {
+		if u.Rule != bigger {
+			continue
+		}
+		for _, o := range s.engine.Keys() {
+			if o.Rule == bigger && o.Alert != "" && sharesKey(u.Same, a, k.Key, b, o.Key) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// asItIs is an open alert as a raise that is told now.
+func (s *Service) asItIs(k *engine.KeyView, now time.Time) (*engine.Transition, bool) {
+	r := s.settings.Rule(k.Rule)
+	if r == nil {
+		return nil, false
+	}
+	t := &engine.Transition{At: entry.Of(now), Change: engine.Raised, Rule: k.Rule, Fields: r.Per, Key: k.Key, Severity: k.Severity, Alert: k.Alert, Count: k.Count,
+		First: entry.None, Last: k.Last, Why: k.Why}
+	var last struct{ Say, First string }
+	if json.Unmarshal([]byte(s.store.LastLine(k.Alert)), &last) == nil {
+		t.Say = last.Say
+		if at, err := time.Parse(time.RFC3339Nano, last.First); err == nil {
+			t.First = entry.Of(at)
+		}
+	}
+	return t, true
+}
+
+// caughtUp is what a contact is told once the present has been reached.
+type caughtUp struct {
+	Open  []json.RawMessage `json:"open"`  // what is open still
+	Ended []json.RawMessage `json:"ended"` // what was raised and cleared meanwhile
+}
+
+// tellCaughtUp tells, once the present has been reached and what came before is committed,
+// what is open still; and, after the program was down, what was raised and cleared meanwhile.
+func (s *Service) tellCaughtUp() error {
+	if s.telling.caught || s.catching {
+		return nil
+	}
+	b, err := s.store.Meta("caught")
+	if err != nil {
+		return err
+	}
+	var after int64
+	fmt.Sscan(string(b), &after)
+	lines, newest, err := s.store.CaughtUp(after)
+	if err != nil {
+		return err
+	}
+	type fate struct{ raised, cleared json.RawMessage }
+	fates, order := map[string]*fate{}, []string(nil)
+	for _, l := range lines {
+		var t struct{ Alert, Change string }
+		if json.Unmarshal([]byte(l), &t) != nil {
+			continue
+		}
+		f := fates[t.Alert]
+		if f == nil {
+			f = &fate{}
+			fates[t.Alert] = f
+			order = append(order, t.Alert)
+		}
+		switch t.Change {
+		case engine.Raised, engine.Reopened, engine.Worsened:
+			f.raised = json.RawMessage(l)
+		case engine.Cleared:
+			f.cleared = json.RawMessage(l)
+		}
+	}
+	by := map[string]*caughtUp{}
+	for _, id := range order {
+		f := fates[id]
+		_, open := s.engine.Find(id)
+		line := f.raised
+		if !open {
+			line = f.cleared
+		}
+		if line == nil || !open && b == nil { // of what lay before first sight only what is open still
+			continue
+		}
+		for _, name := range s.contactsOf(line, open) {
+			if by[name] == nil {
+				by[name] = &caughtUp{}
+			}
+			if open {
+				by[name].Open = append(by[name].Open, line)
+			} else {
+				by[name].Ended = append(by[name].Ended, line)
+			}
+		}
+	}
+	now := entry.Of(time.Now())
+	for _, name := range slices.Sorted(maps.Keys(by)) {
+		line, err := json.Marshal(by[name])
+		if err != nil {
+			return err
+		}
+		c := s.settings.Contact(name)
+		s.batch.Tellings = append(s.batch.Tellings, store.Telling{Contact: name, Change: "caught up", Made: now, Due: s.opensAt(c, now), Line: string(line)})
+		// What is open was told of: its end is told to who knows of it.
+		for _, l := range by[name].Open {
+			var t struct{ Alert string }
+			json.Unmarshal(l, &t)
+			s.batch.Tellings = append(s.batch.Tellings, store.Telling{Contact: name, Alert: t.Alert, Change: "caught up", Made: now, Due: s.opensAt(c, now), Line: "{}"})
+		}
+	}
+	for id, why := range s.telling.quiet {
+		if why == "catching up" {
+			delete(s.telling.quiet, id)
+			s.batch.Released = append(s.batch.Released, id)
+		}
+	}
+	s.setMeta("caught", []byte(fmt.Sprint(newest)))
+	s.telling.caught = true
+	s.wakeTelling()
+	return nil
+}
+
+// contactsOf are the contacts that are told of a transition that is kept as a line; those
+// in whose shadow or hush it lies now are told nothing.
+func (s *Service) contactsOf(line json.RawMessage, open bool) []string {
+	var l struct{ Alert, Rule, Change, Severity, Untold string }
+	if json.Unmarshal(line, &l) != nil {
+		return nil
+	}
+	r := s.settings.Rule(l.Rule)
+	if r == nil {
+		return nil
+	}
+	t := &engine.Transition{Rule: l.Rule, Change: engine.Raised, Alert: l.Alert}
+	t.Severity = entry.SeverityOf(l.Severity)
+	if open {
+		k, ok := s.engine.Find(l.Alert)
+		if !ok {
+			return nil
+		}
+		x, _ := s.asItIs(&k, time.Now())
+		if x == nil || s.quietBecause(x) != "" {
+			return nil
+		}
+		for _, u := range r.Unless {
+			if s.inShadow(&k, u.Rule) {
+				return nil
+			}
+		}
+		t = x
+	}
+	kept := s.batch.Tellings
+	s.batch.Tellings = nil
+	s.decide(t)
+	var out []string
+	for _, x := range s.batch.Tellings {
+		switch {
+		case x.Only != store.OnlyUntaken:
+			out = append(out, x.Contact)
+		case open:
+			kept = append(kept, x)
+		}
+	}
+	s.batch.Tellings = kept
+	return out
+}
+
+// tellBlind tells those contacts that ask for it of a log that cannot be seen, or can again.
+func (s *Service) tellBlind(origin, words string, blind bool) {
+	if s.catching {
+		return
+	}
+	now := entry.Of(time.Now())
+	for _, c := range s.settings.Contacts {
+		if c.Off || !slices.Contains(c.On, "blind") {
+			continue
+		}
+		line, _ := json.Marshal(blindNews{origin, words, blind})
+		s.batch.Tellings = append(s.batch.Tellings, store.Telling{Contact: c.Name, Change: "blind", Made: now, Due: s.opensAt(c, now), Line: string(line)})
+	}
+	s.wakeTelling()
+}
+
+type blindNews struct {
+	Origin string `json:"origin"`
+	Words  string `json:"words"`
+	Blind  bool   `json:"blind"`
+}

@@ -1,0 +1,280 @@
+package store
+
+import (
+	"database/sql"
+	"encoding/json"
+	"errors"
+
+	"dimlantern/core/entry"
+)
+
+// Telling is something that a contact is to be told. It is decided in the commit of the
+// transition that it is about.
+type Telling struct {
+	Seq     int64
+	Contact string
+	Alert   string // "" where it is about no alert of its own
+	Change  string
+	Made    entry.Instant // when it was decided
+	Due     entry.Instant // not before
+	// Only says on what it depends when it is due: open, untaken or told; "" is nothing.
+	Only string
+	Line string // the transition as JSON, or what else is told
+}
+
+// On what a telling may depend.
+const (
+	OnlyOpen    = "open"    // its alert is still open
+	OnlyUntaken = "untaken" // and nobody has taken it
+	OnlyTold    = "told"    // the contact has been told of the alert before
+)
+
+// Message is what goes out to a contact on one of its ways. Its body is made once, so that
+// each try says the same.
+type Message struct {
+	ID      string
+	Group   string // the same on all ways
+	Contact string
+	Way     int // the place of the way in the contact
+	Made    entry.Instant
+	State   string // waiting, told, given up
+	Tries   int
+	Next    entry.Instant // not tried before
+	Told    entry.Instant // 0: not yet
+	Words   string        // why the last try failed, or what the receiver said
+	Body    []byte
+}
+
+// The states of a message.
+const (
+	Waiting = "waiting"
+	Told    = "told"
+	GivenUp = "given up"
+)
+
+const outboxSchema = `
+CREATE TABLE IF NOT EXISTS tellings(
+  seq INTEGER PRIMARY KEY, contact TEXT NOT NULL, alert TEXT NOT NULL, change TEXT NOT NULL, made INTEGER NOT NULL, due INTEGER NOT NULL,
+  only_if TEXT NOT NULL, line TEXT NOT NULL, message TEXT, dropped TEXT);
+CREATE INDEX IF NOT EXISTS tellings_waiting ON tellings(contact, due) WHERE message IS NULL AND dropped IS NULL;
+CREATE INDEX IF NOT EXISTS tellings_alert ON tellings(alert, contact);
+CREATE INDEX IF NOT EXISTS tellings_message ON tellings(message);
+CREATE TABLE IF NOT EXISTS messages(
+  id TEXT PRIMARY KEY, grp TEXT NOT NULL, contact TEXT NOT NULL, way INTEGER NOT NULL, made INTEGER NOT NULL, state TEXT NOT NULL,
+  tries INTEGER NOT NULL, next INTEGER NOT NULL, told INTEGER NOT NULL, words TEXT NOT NULL, body BLOB NOT NULL) WITHOUT ROWID;
+CREATE INDEX IF NOT EXISTS messages_state ON messages(state, contact);
+CREATE INDEX IF NOT EXISTS messages_made ON messages(contact, made);
+CREATE TABLE IF NOT EXISTS released(alert TEXT PRIMARY KEY, at INTEGER NOT NULL) WITHOUT ROWID;
+`
+
+func (w *writer) telling(t *Telling) {
+	w.exec("INSERT INTO tellings(contact, alert, change, made, due, only_if, line) VALUES(?, ?, ?, ?, ?, ?, ?)",
+		t.Contact, t.Alert, t.Change, int64(t.Made), int64(t.Due), t.Only, t.Line)
+}
+
+// Waits returns what a contact is to be told and is in no message yet, oldest first, at
+// most limit of them.
+func (s *Store) Waits(contact string, limit int) ([]Telling, error) {
+	return rows(s.ask, scanTelling, `SELECT seq, contact, alert, change, made, due, only_if, line FROM tellings
+		WHERE contact = ? AND message IS NULL AND dropped IS NULL ORDER BY due, seq LIMIT ?`, contact, limit)
+}
+
+func scanTelling(r *sql.Rows) (t Telling, err error) {
+	return t, r.Scan(&t.Seq, &t.Contact, &t.Alert, &t.Change, &t.Made, &t.Due, &t.Only, &t.Line)
+}
+
+// WaitingContacts are the contacts that something waits for: to be put into a message, or
+// to be sent.
+func (s *Store) WaitingContacts() ([]string, error) {
+	return column[string](s.ask, `SELECT DISTINCT contact FROM tellings WHERE message IS NULL AND dropped IS NULL
+		UNION SELECT DISTINCT contact FROM messages WHERE state = 'waiting'`)
+}
+
+// Drop notes why tellings are not told after all.
+func (s *Store) Drop(seqs []int64, why string) error {
+	return s.inTx(func(tx *sql.Tx) error {
+		for _, n := range seqs {
+			if _, err := tx.Exec("UPDATE tellings SET dropped = ? WHERE seq = ?", why, n); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// PutMessages puts tellings into messages, one for each way of their contact.
+func (s *Store) PutMessages(list []Message, seqs []int64) error {
+	return s.inTx(func(tx *sql.Tx) error {
+		for _, m := range list {
+			if _, err := tx.Exec("INSERT OR IGNORE INTO messages(id, grp, contact, way, made, state, tries, next, told, words, body) VALUES(?, ?, ?, ?, ?, 'waiting', 0, ?, 0, '', ?)",
+				m.ID, m.Group, m.Contact, m.Way, int64(m.Made), int64(m.Made), m.Body); err != nil {
+				return err
+			}
+		}
+		for _, n := range seqs {
+			if _, err := tx.Exec("UPDATE tellings SET message = ? WHERE seq = ?", list[0].Group, n); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+func (s *Store) inTx(do func(*sql.Tx) error) error {
+	tx, err := s.db.Begin()
+	if err != nil {
+		return err
+	}
+	if err := do(tx); err != nil {
+		return errors.Join(err, tx.Rollback())
+	}
+	return tx.Commit()
+}
+
+// Unsent returns the messages to a contact that wait to be sent, oldest first.
+func (s *Store) Unsent(contact string) ([]Message, error) {
+	return rows(s.ask, scanMessage, messageColumns+"WHERE state = 'waiting' AND contact = ? ORDER BY made, id LIMIT 2000", contact)
+}
+
+const messageColumns = "SELECT id, grp, contact, way, made, state, tries, next, told, words, body FROM messages "
+
+func scanMessage(r *sql.Rows) (m Message, err error) {
+	return m, r.Scan(&m.ID, &m.Group, &m.Contact, &m.Way, &m.Made, &m.State, &m.Tries, &m.Next, &m.Told, &m.Words, &m.Body)
+}
+
+// Tried notes what became of a try to send a message.
+func (s *Store) Tried(m *Message) error {
+	_, err := s.db.Exec("UPDATE messages SET state = ?, tries = ?, next = ?, told = ?, words = ? WHERE id = ?",
+		m.State, m.Tries, int64(m.Next), int64(m.Told), m.Words, m.ID)
+	return err
+}
+
+// GroupsSince counts the groups of messages that were made for a contact from an instant
+// on, and answers when the oldest of the newest n of them was made.
+func (s *Store) GroupsSince(contact string, from entry.Instant, n int) (count int, oldest entry.Instant, err error) {
+	list, err := column[int64](s.ask, "SELECT min(made) FROM messages WHERE contact = ? AND made > ? GROUP BY grp ORDER BY 1 DESC", contact, int64(from))
+	if err != nil || len(list) == 0 {
+		return 0, 0, err
+	}
+	return len(list), entry.Instant(list[min(n, len(list))-1]), nil
+}
+
+// FirstGroup is the group of the first message in which a contact was told of an alert; ""
+// where there is none.
+func (s *Store) FirstGroup(contact, alert string) string {
+	var g string
+	s.ask.QueryRow("SELECT message FROM tellings WHERE contact = ? AND alert = ? AND message IS NOT NULL ORDER BY seq LIMIT 1", contact, alert).Scan(&g)
+	return g
+}
+
+// ToldOf is that a contact was told of an alert, or was to be.
+type ToldOf struct {
+	Contact, Change, State, Words string
+	Way                           int
+	Made, Told                    entry.Instant
+	Tries                         int
+	Dropped                       string // why it was not told after all
+}
+
+// ToldAbout returns who was told of an alert, oldest first.
+func (s *Store) ToldAbout(alert string) ([]ToldOf, error) {
+	return rows(s.ask, scanToldOf, `SELECT t.contact, t.change, coalesce(m.state, ''), coalesce(m.words, ''), coalesce(m.way, 0), t.made, coalesce(m.told, 0), coalesce(m.tries, 0), coalesce(t.dropped, '')
+		FROM tellings t LEFT JOIN messages m ON m.grp = t.message WHERE t.alert = ? ORDER BY t.seq`, alert)
+}
+
+func scanToldOf(r *sql.Rows) (t ToldOf, err error) {
+	return t, r.Scan(&t.Contact, &t.Change, &t.State, &t.Words, &t.Way, &t.Made, &t.Told, &t.Tries, &t.Dropped)
+}
+
+// ToldBetween returns what was told, or could not be, of what was decided in [from, to].
+func (s *Store) ToldBetween(from, to entry.Instant) ([]ToldOf, error) {
+	return rows(s.ask, scanToldOf, `SELECT t.contact, t.change, coalesce(m.state, ''), coalesce(m.words, ''), coalesce(m.way, 0), t.made, coalesce(m.told, 0), coalesce(m.tries, 0), coalesce(t.dropped, '')
+		FROM tellings t LEFT JOIN messages m ON m.grp = t.message WHERE t.made >= ? AND t.made <= ? ORDER BY t.seq`, int64(from), int64(to))
+}
+
+// Outgoing sums up what waits for a contact.
+type Outgoing struct {
+	Contact  string        `json:"contact"`
+	Waiting  int           `json:"waiting"` // messages that have not gone out
+	Oldest   entry.Instant `json:"-"`
+	Tries    int           `json:"tries"` // of the one that was tried most
+	Words    string        `json:"words"` // why the last try failed
+	Tellings int           `json:"tellings"`
+}
+
+// Outgoings returns the contacts whose messages have not gone out yet.
+func (s *Store) Outgoings() ([]Outgoing, error) {
+	return rows(s.ask, func(r *sql.Rows) (o Outgoing, err error) {
+		return o, r.Scan(&o.Contact, &o.Waiting, &o.Oldest, &o.Tries, &o.Words)
+	}, "SELECT contact, count(*), min(made), max(tries), max(words) FROM messages WHERE state = 'waiting' GROUP BY contact ORDER BY contact")
+}
+
+// Quiet returns the open alerts of which the newest raise, worsening or reopening was not
+// told, with the reason, but for those that were told of since.
+func (s *Store) Quiet() (map[string]string, error) {
+	out := map[string]string{}
+	type last struct{ alert, line string }
+	list, err := rows(s.ask, func(r *sql.Rows) (x last, err error) { return x, r.Scan(&x.alert, &x.line) },
+		`SELECT t.alert, t.line FROM transitions t JOIN alerts a ON a.alert = t.alert
+		WHERE a.cleared IS NULL AND t.change IN ('raised', 'worsened', 'reopened') AND t.line LIKE '%"untold":%'
+		AND t.seq = (SELECT max(seq) FROM transitions x WHERE x.alert = t.alert AND x.change IN ('raised', 'worsened', 'reopened'))
+		AND NOT EXISTS (SELECT 1 FROM released r WHERE r.alert = t.alert)`)
+	for _, x := range list {
+		var t struct{ Untold string }
+		if json.Unmarshal([]byte(x.line), &t) == nil && t.Untold != "" {
+			out[x.alert] = t.Untold
+		}
+	}
+	return out, err
+}
+
+// CaughtUp returns the transitions behind seq that were not told since the present had not
+// been reached, oldest first, and the newest seq of all.
+func (s *Store) CaughtUp(after int64) (lines []string, newest int64, err error) {
+	if err := s.ask.QueryRow("SELECT coalesce(max(seq), 0) FROM transitions").Scan(&newest); err != nil {
+		return nil, 0, err
+	}
+	lines, err = column[string](s.ask, `SELECT line FROM transitions WHERE seq > ? AND line LIKE '%"untold":"catching up"%' ORDER BY seq`, after)
+	return lines, newest, err
+}
+
+// LastLine returns the newest raise, worsening or reopening of an alert as JSON; "" where
+// there is none.
+func (s *Store) LastLine(alert string) string {
+	var line string
+	s.ask.QueryRow("SELECT line FROM transitions WHERE alert = ? AND change IN ('raised', 'worsened', 'reopened') ORDER BY seq DESC LIMIT 1", alert).Scan(&line)
+	return line
+}
+
+// TakenBy returns who has taken the open alerts that somebody has.
+func (s *Store) TakenBy() (map[string]string, error) {
+	out := map[string]string{}
+	list, err := column[string](s.ask, `SELECT t.line FROM transitions t JOIN alerts a ON a.alert = t.alert WHERE a.cleared IS NULL AND t.change IN ('taken', 'noted', 'reopened') ORDER BY t.seq`)
+	for _, line := range list {
+		var t struct{ Alert, Change, By, Words string }
+		if json.Unmarshal([]byte(line), &t) != nil {
+			continue
+		}
+		switch {
+		case t.Change == "taken":
+			out[t.Alert] = t.By
+		case t.Change == "reopened", len(t.Words) >= len(LetGo) && t.Words[:len(LetGo)] == LetGo:
+			delete(out, t.Alert)
+		}
+	}
+	return out, err
+}
+
+// LetGo begins the words of a note by which a person lets an alert go again.
+const LetGo = "let go"
+
+// TrimOutbox lets go of what was told, or given up, before an instant.
+func (s *Store) TrimOutbox(before entry.Instant) error {
+	return s.inTx(func(tx *sql.Tx) error {
+		if _, err := tx.Exec("DELETE FROM tellings WHERE made < ? AND (dropped IS NOT NULL OR message IN (SELECT grp FROM messages WHERE state <> 'waiting'))", int64(before)); err != nil {
+			return err
+		}
+		_, err := tx.Exec("DELETE FROM messages WHERE made < ? AND state <> 'waiting'", int64(before))
+		return err
+	})
+}
