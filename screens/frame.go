@@ -168,6 +168,9 @@ func (m *Model) body(c *paint.Canvas, p paint.Palette, base paint.Style) {
 	case recalling:
 		m.drawPast(c, top, bottom, p, base)
 		return
+	case hushing:
+		m.drawHushes(c, top, bottom, p, base)
+		return
 	}
 	if m.mode == beginning {
 		m.drawBegin(c, top, bottom, p, base)
@@ -306,6 +309,12 @@ func (m *Model) keys(c *paint.Canvas, y int, p paint.Palette, base paint.Style) 
 		if m.put.tests || m.put.put.Refused != "" {
 			where, keys = "reading", [][2]string{{"↑↓", "further"}, {"esc", "back"}}
 		}
+	case hushing:
+		where, keys = "choosing hushes", [][2]string{{"↑↓", "which"}, {"e", "end it"}, {"esc", "back"}}
+		if m.hushNote != "" && time.Since(m.noted) < 6*time.Second {
+			c.Put(1, y, base, m.hushNote)
+			return
+		}
 	case recalling:
 		where, keys = "what was before", [][2]string{{"↑↓", "which"}, {"enter", "open the text from before it"}, {"esc", "back"}}
 	case whying:
@@ -322,10 +331,10 @@ func (m *Model) keys(c *paint.Canvas, y int, p paint.Palette, base paint.Style) 
 		where, keys = "choosing an entry", [][2]string{{"↑↓", "which"}, {"←→", "how bad"}, {"enter", "write it and begin"}, {"esc", "leave it"}}
 	default:
 		where = "choosing alerts"
-		keys = [][2]string{{"↑↓", "which"}, {"←→", "back in time"}, {"[ ]", "transitions"}, {"y", "why"}, {"c", "clear"}, {"+ -", "span"}, {"/", "find"}, {"?", "help"}, {"q", "leave"}}
+		keys = [][2]string{{"↑↓", "which"}, {"←→", "back in time"}, {"t", "take"}, {"h H", "hush, all hushes"}, {"m", "note"}, {"c", "clear"}, {"y", "why"}, {"b", "its rule"}, {"+ -", "span"}, {"?", "help"}, {"q", "leave"}}
 		if m.w < 110 {
 			where = ""
-			keys = [][2]string{{"↑↓", "which"}, {"enter", "story"}, {"←→", "back"}, {"y", "why"}, {"c", "clear"}, {"+ -", "span"}, {"/", "find"}, {"?", "help"}, {"q", "leave"}}
+			keys = [][2]string{{"enter", "story"}, {"←→", "back"}, {"t", "take"}, {"h", "hush"}, {"m", "note"}, {"c", "clear"}, {"y", "why"}, {"/", "find"}, {"?", "help"}, {"q", "leave"}}
 		}
 		switch {
 		case m.inRoom == inBench && !m.empty():

@@ -54,6 +54,8 @@ func (m *Model) key(k tea.KeyPressMsg) tea.Cmd {
 		return m.putKey(k)
 	case recalling:
 		return m.pastKey(k)
+	case hushing:
+		return m.hushKey(k)
 	case helping:
 		m.mode, m.back = m.back, choosing
 		if k.String() == "q" {
@@ -63,6 +65,11 @@ func (m *Model) key(k tea.KeyPressMsg) tea.Cmd {
 	}
 	if m.inRoom == inSources {
 		if cmd, done := m.sourcesKey(k); done {
+			return cmd
+		}
+	}
+	if m.inRoom == inWatch && !m.empty() {
+		if cmd, done := m.handleKey(k.String()); done {
 			return cmd
 		}
 	}

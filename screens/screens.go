@@ -67,6 +67,10 @@ type Model struct {
 	rule       beginRule
 	why        whyRead
 	prompt     prompt
+	undoAct    *service.ActQuery // what takes the last action back; nil is none
+	hushes     *service.HushList
+	hushAt     int
+	hushNote   string
 	put        putWork
 	past       *service.PastPuts
 	pastAt     int
@@ -111,6 +115,7 @@ const (
 	asking    // a line is being typed: see prompt
 	putting   // a change is shown before it is done
 	recalling // what was put to work before
+	hushing   // all hushes
 )
 
 // The rooms, by the order of their digits.
@@ -375,6 +380,10 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		m.saved(msg)
 	case putMsg:
 		return m, m.putAnswered(msg)
+	case actedMsg:
+		return m, m.acted(msg)
+	case hushesMsg:
+		m.hushesAnswered(msg)
 	case pastMsg:
 		m.pastAnswered(msg)
 	case editedMsg:

@@ -45,7 +45,7 @@ func (s *Service) Detail(ctx context.Context, q DetailQuery) (*Detail, error) {
 	} else {
 		d.Advise = r.Advise
 		d.RuleAt = fmt.Sprintf("%s:%d", filepath.Base(r.Pos.File), r.Pos.Line)
-		d.Fields = r.Per
+		d.Fields, d.About = r.Per, r.About
 	}
 	id := s.store.KeyID(q.Rule, q.Key)
 	limit := min(max(q.Lines, 1), 500)

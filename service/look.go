@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"fmt"
+	"maps"
 	"path/filepath"
 	"slices"
 	"sort"
@@ -40,6 +41,7 @@ func (s *Service) View(_ context.Context, q ViewQuery) (*View, error) {
 	}
 	x.shadows()
 	x.hushed()
+	x.hushedByHand()
 	x.bands()
 	return v, nil
 }
@@ -51,6 +53,8 @@ type looking struct {
 	q        ViewQuery
 	rules    map[string]*lang.Rule
 	hushes   []*lang.Hush
+	byHand   []ByHand
+	taken    map[string]string
 	zone     *time.Location // in which days begin
 	counts   map[string]int // open alert → hits
 	exact    map[string]stirring
@@ -69,7 +73,8 @@ func (x *looking) live() {
 	s, v := x.s, x.v
 	v.Settings, v.Where, v.Reading = s.o.Settings, s.o.Where, s.reading
 	x.rules, x.counts, x.exact = map[string]*lang.Rule{}, map[string]int{}, map[string]stirring{}
-	x.hushes = s.settings.Hushes
+	x.hushes, x.byHand = s.settings.Hushes, slices.Clone(s.telling.hushes)
+	x.taken = maps.Clone(s.telling.taken)
 	for _, r := range s.settings.Rules {
 		x.rules[r.Name] = r
 		x.zone = r.Zone
@@ -358,6 +363,33 @@ func (x *looking) hushed() {
 			r.Life.Untold = append(r.Life.Untold, spans...)
 			if last := spans[len(spans)-1]; r.Alert != "" && r.Cleared == entry.None && last.To == entry.None {
 				r.Untold = "hushed"
+			}
+		}
+	}
+}
+
+// hushedByHand finds out which alerts people have hushed, and who has taken which.
+func (x *looking) hushedByHand() {
+	for _, r := range x.rows {
+		rule := x.rules[r.Rule]
+		if rule == nil || len(r.Life.Alerts) == 0 {
+			continue
+		}
+		if x.v.Live && r.Cleared == entry.None {
+			r.Taken = x.taken[r.Alert]
+		}
+		for i := range x.byHand {
+			h := &x.byHand[i]
+			if h.Since > x.v.At || !h.about(rule, r.Alert, r.Rule, rule.Per, r.Key) {
+				continue
+			}
+			span := Span{From: h.Since, To: entry.None, Why: "hushed by " + h.By}
+			if h.Until != 0 && h.Until <= x.v.At {
+				span.To = h.Until
+			}
+			r.Life.Untold = append(r.Life.Untold, span)
+			if r.Cleared == entry.None && span.To == entry.None {
+				r.Untold = "hushed by " + h.By
 			}
 		}
 	}

@@ -25,13 +25,17 @@ import (
 // one that cannot be reached; after giveUpAfter it is given up.
 const (
 	tellEvery   = 300 * time.Millisecond
-	firstPause  = 2 * time.Second
 	mostPause   = 5 * time.Minute
-	toldWithin  = 5 * time.Minute
 	giveUpAfter = 24 * time.Hour
 	tellAtOnce  = 20_000 // tellings that are looked at together
 	evidenceOf  = 12     // lines of evidence in a message
 	keptOutbox  = 30 * 24 * time.Hour
+)
+
+// Tests make these shorter.
+var (
+	firstPause = 2 * time.Second
+	toldWithin = 5 * time.Minute
 )
 
 // pauseAfter is how long to wait before a message is tried once more.

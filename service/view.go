@@ -174,6 +174,7 @@ type Detail struct {
 	Unread string     `json:"unread"`           // why lines around the hits are missing
 	RuleAt string     `json:"rule_at"`          // where the rule stands: file and line
 	Fields []string   `json:"fields,omitempty"` // of the key
+	About  []string   `json:"about,omitempty"`  // the words of its rule
 }
 
 // Event is one line of a story.

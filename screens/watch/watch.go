@@ -400,8 +400,11 @@ func (r *Room) drawRow(c *paint.Canvas, y int, x *row, col Columns, a paint.Axis
 	note := x.Note
 	if col.Second > 0 && x.band != Stirring && x.band != Blind {
 		c.Cut(col.Note, y, 12, base, hitsOf(x.Count))
-		if x.Untold != "" {
+		switch {
+		case x.Untold != "":
 			note = x.Untold
+		case x.Taken != "":
+			note = x.Taken + " has it"
 		}
 		if x.folded == 0 {
 			c.Cut(col.Second, y, c.W-col.Second, base.With(p.Dim), note)
@@ -412,6 +415,9 @@ func (r *Room) drawRow(c *paint.Canvas, y int, x *row, col Columns, a paint.Axis
 		note = hitsOf(x.Count)
 	} else if x.band == Stirring && col.Second == 0 {
 		note, _, _ = strings.Cut(note, " in ")
+	}
+	if x.Taken != "" && x.band == Open {
+		note = x.Taken + " has it"
 	}
 	style := base.With(p.Dim)
 	if x.band == Blind {
