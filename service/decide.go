@@ -97,8 +97,9 @@ func (s *Service) quietBecause(t *engine.Transition) string {
 		return x.Untold
 	}
 	r := s.settings.Rule(t.Rule)
+	now := entry.Of(time.Now()) // what comes late is kept quiet as well
 	for i := range s.telling.hushes {
-		if h := &s.telling.hushes[i]; h.holds(t.At) && h.about(r, t.Alert, t.Rule, t.Fields, t.Key) {
+		if h := &s.telling.hushes[i]; h.holds(now) && h.about(r, t.Alert, t.Rule, t.Fields, t.Key) {
 			return "hush"
 		}
 	}
