@@ -19,7 +19,35 @@ import (
 	"dimlantern/core/trial"
 	"dimlantern/intake"
 	"dimlantern/service"
+	"dimlantern/tell"
 )
+
+// templateErrors are what is wrong in the templates of messages.
+func templateErrors(folders []string) (out []lang.Diagnostic) {
+	for _, dir := range folders {
+		_, err := tell.ReadWords(dir, nil)
+		if err == nil {
+			continue
+		}
+		d := lang.Diagnostic{Code: "bad-template", Weight: lang.Err, Pos: lang.Pos{File: dir, Line: 1, Col: 1}, Len: 1, What: err.Error(),
+			Mend: "docs/telling.md lists what templates see; without the file the one that comes with Dim Lantern is used"}
+		for _, name := range []string{tell.SubjectFile, tell.TextFile, tell.HTMLFile} {
+			path := filepath.Join(dir, name)
+			_, rest, found := strings.Cut(err.Error(), path+":")
+			if found {
+				d.Pos.File = path
+				fmt.Sscan(strings.SplitN(rest, ":", 2)[0], &d.Pos.Line)
+				if b, err := os.ReadFile(path); err == nil {
+					if lines := strings.Split(string(b), "\n"); d.Pos.Line >= 1 && d.Pos.Line <= len(lines) {
+						d.Line = lines[d.Pos.Line-1]
+					}
+				}
+			}
+		}
+		out = append(out, d)
+	}
+	return out
+}
 
 func checkCommand() *cobra.Command {
 	var asJSON, reach bool
@@ -52,6 +80,7 @@ what nearly does; --reach takes the newest entries of each source as its sample.
 				}
 				ds = append(ds, more...)
 			}
+			ds = append(ds, templateErrors(args)...)
 			files := len(texts)
 			for _, t := range texts {
 				if t.Table {
