@@ -440,6 +440,9 @@ func (o *outbox) news(ctx context.Context, line string, full bool) tell.News {
 	}
 	n.Advise, n.Place = intake.Visible(d.Advise), intake.Visible(d.Origin)
 	for _, c := range d.Clears {
+		if c == "by hand" && len(d.Clears) > 1 { // which always goes
+			continue
+		}
 		n.Clears = append(n.Clears, intake.Visible(c))
 	}
 	for _, l := range d.Lines[:min(len(d.Lines), evidenceOf)] {

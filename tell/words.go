@@ -44,7 +44,7 @@ const textTemplate = `{{.Subject}}
 
 {{still .}}{{end}}
 
-why       {{.Why}}{{if .Count}}; {{.Count}} hits{{end}}
+why       {{.Why}}{{with .Hits}}; {{.}}{{end}}
 {{- range .Clears}}
 ends      {{.}}{{end}}
 {{- with .By}}
@@ -78,7 +78,7 @@ const htmlTemplate = `<!DOCTYPE html>
 {{with .Advise}}<p style="margin:0 0 14px">{{still .}}</p>{{end}}
 {{if $.Picture}}<p style="margin:0 0 14px"><img src="cid:` + pictureID + `" alt="the lifeline" style="max-width:100%"></p>{{end}}
 <table style="border-collapse:collapse;font-size:14px;margin:0 0 14px">
-<tr><td style="color:#6b604c;padding:1px 18px 1px 0;vertical-align:top">why</td><td>{{.Why}}{{if .Count}}; {{.Count}} hits{{end}}</td></tr>
+<tr><td style="color:#6b604c;padding:1px 18px 1px 0;vertical-align:top">why</td><td>{{.Why}}{{with .Hits}}; {{.}}{{end}}</td></tr>
 {{range .Clears}}<tr><td style="color:#6b604c;padding:1px 18px 1px 0;vertical-align:top">ends</td><td>{{.}}</td></tr>{{end}}
 {{with .By}}<tr><td style="color:#6b604c;padding:1px 18px 1px 0;vertical-align:top">by</td><td>{{.}}</td></tr>{{end}}
 {{with .Words}}<tr><td style="color:#6b604c;padding:1px 18px 1px 0;vertical-align:top">words</td><td>{{still .}}</td></tr>{{end}}
@@ -281,6 +281,18 @@ func (n newsView) KeyWords() string {
 		out = append(out, n.Key[f])
 	}
 	return strings.Join(out, " ")
+}
+
+// Hits says how many hits it has had, where its reason does not say so already.
+func (n newsView) Hits() string {
+	hits := fmt.Sprintf("%d hits", n.Count)
+	if n.Count == 1 {
+		hits = "1 hit"
+	}
+	if n.Count == 0 || strings.HasPrefix(n.Why, hits) {
+		return ""
+	}
+	return hits
 }
 
 // Open tells whether it is open after this change.
