@@ -379,7 +379,11 @@ func (m *Model) marked(msg markedMsg) tea.Cmd {
 	if strings.HasPrefix(msg.marked.Clause, "expect ") {
 		m.bench.FeedNone()
 	}
-	m.say("written: " + msg.marked.Clause + "; u takes it back")
+	words := "written: " + msg.marked.Clause
+	if msg.marked.Costs != "" {
+		words += "; " + msg.marked.Costs
+	}
+	m.say(words + "; u takes it back")
 	return m.askBench()
 }
 
@@ -398,6 +402,7 @@ func (m *Model) whyKind() tea.Cmd {
 
 // saveBench writes the text into its file.
 func (m *Model) saveBench() tea.Cmd {
+	m.bench.Canonical()
 	file, body, was := m.bench.File()
 	if !m.bench.Changed() {
 		m.say(filepath.Base(file) + " has this text already")
@@ -414,13 +419,36 @@ func (m *Model) saveBench() tea.Cmd {
 	}
 }
 
-func (m *Model) saved(msg savedMsg) {
+func (m *Model) saved(msg savedMsg) tea.Cmd {
 	if msg.err != nil {
 		m.say(msg.err.Error())
-		return
+		return m.askTheirs(msg.err)
 	}
 	m.bench.Saved(msg.file, msg.body)
 	m.say(filepath.Base(msg.file) + " is written, and taken up")
+	return nil
+}
+
+// askTheirs shows what somebody else has changed in the open file meanwhile, where that is
+// why it was not written.
+func (m *Model) askTheirs(err error) tea.Cmd {
+	if !strings.Contains(err.Error(), service.ByOthers) {
+		return nil
+	}
+	file, _, was := m.bench.File()
+	return func() tea.Msg {
+		ctx, cancel := context.WithTimeout(context.Background(), patience)
+		defer cancel()
+		f, err := m.o.Lantern.BenchOpen(ctx, service.BenchFile{File: file})
+		if err != nil {
+			return nil
+		}
+		p := &service.Put{Title: filepath.Base(file) + " was changed by somebody else meanwhile; nothing is written, and what you typed is still here", Tests: true}
+		for _, l := range service.LineDiff(was, f.Body) {
+			p.Lines = append(p.Lines, service.PutLine{Word: map[byte]string{'+': "theirs", '-': "was"}[l[0]], Text: strings.TrimRight(l[2:], " "), Bad: l[0] == '+'})
+		}
+		return putMsg{put: p}
+	}
 }
 
 // benchKeys are the keys that matter in the room bench.

@@ -75,6 +75,7 @@ func (m *Model) askPut(q service.PutQuery) tea.Cmd {
 
 // putBench shows what putting the open text to work would do.
 func (m *Model) putBench() tea.Cmd {
+	m.bench.Canonical()
 	file, body, was := m.bench.File()
 	fresh := m.bench.Fresh()
 	if name := m.bench.Name(); fresh && name != "" {
@@ -87,7 +88,7 @@ func (m *Model) putAnswered(msg putMsg) tea.Cmd {
 	if msg.err != nil {
 		m.say(msg.err.Error())
 		m.mode = choosing
-		return m.ask()
+		return tea.Batch(m.ask(), m.askTheirs(msg.err))
 	}
 	if !msg.did || msg.put.Refused != "" {
 		m.put = putWork{q: msg.q, put: msg.put, tests: msg.put.Tests}

@@ -377,7 +377,7 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case markedMsg:
 		return m, m.marked(msg)
 	case savedMsg:
-		m.saved(msg)
+		return m, m.saved(msg)
 	case putMsg:
 		return m, m.putAnswered(msg)
 	case actedMsg:

@@ -576,7 +576,7 @@ func (s *Service) BenchWrite(_ context.Context, q BenchSave) error {
 		case err != nil:
 			return fmt.Errorf("%s cannot be read: %w", q.File, reason(err))
 		case string(now) != q.Was:
-			return fmt.Errorf("%s was changed by somebody else meanwhile: nothing is written. Leave it with esc and open it again", filepath.Base(q.File))
+			return fmt.Errorf("%s was %s meanwhile: nothing is written. Leave it with esc and open it again", filepath.Base(q.File), ByOthers)
 		}
 		if err := ReplaceFile(q.File, q.Body); err != nil {
 			return err

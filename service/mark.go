@@ -35,6 +35,7 @@ type Marked struct {
 	Body   string `json:"body"`
 	Line   int    `json:"line"`   // of the clause that was written, from 1
 	Clause string `json:"clause"` // that was written
+	Costs  string `json:"costs,omitempty"`
 }
 
 // Mark is part of Lantern. It writes a clause that the entries fit: their words stay, their
@@ -77,6 +78,9 @@ func (s *Service) Mark(_ context.Context, q MarkQuery) (*Marked, error) {
 			alike = append(alike, s.alike(plan, q.Source, q.Kinds[i])...)
 		}
 		p, number := patternOver(alike)
+		if number != "" && (q.Is == "ignore" || q.Is == "recovery" && !strings.Contains(q.Body, "(?<"+number+">") && !strings.Contains(q.Body, "per")) {
+			p, number = strings.Replace(p, "(?<"+number+`>\d+)`, `\d+`, 1), ""
+		}
 		if named == "" {
 			named = number
 		}
@@ -95,6 +99,11 @@ func (s *Service) Mark(_ context.Context, q MarkQuery) (*Marked, error) {
 	}
 	clause := strings.Join(patterns, " or ")
 	before := q.Body
+	if q.Is == "ignore" {
+		if m := s.tighter(q); m != nil {
+			return m, nil
+		}
+	}
 	if q.Is == "problem" && named != "" {
 		before = withKey(before, q.Line, named)
 	}
@@ -102,7 +111,134 @@ func (s *Service) Mark(_ context.Context, q MarkQuery) (*Marked, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Marked{body, line, q.Is + " " + clause}, nil
+	m := &Marked{Body: body, Line: line, Clause: q.Is + " " + clause}
+	if q.Is == "ignore" {
+		m.Costs = s.costs(q, body)
+	}
+	return m, nil
+}
+
+// tighter finds a pattern in the place of the problem's that no longer catches the kinds
+// that are not meant, and still all others that it caught: a whole word instead of a part
+// of one, or capitals as written; nil where there is none.
+func (s *Service) tighter(q MarkQuery) *Marked {
+	before, r := s.kindsAs(q, q.Body)
+	if r == nil || r.Problem == nil || len(q.Kinds) == 0 {
+		return nil
+	}
+	for _, m := range lang.Matches(r) {
+		if m.Field != "" || m.Neg {
+			continue
+		}
+		for _, source := range tighterOf(m.Pattern.Source) {
+			body, ok := lang.ReplacePattern(q.Body, m.Pattern, source)
+			if !ok {
+				continue
+			}
+			after, now := s.kindsAs(q, body)
+			if now == nil {
+				continue
+			}
+			good := true
+			for id, was := range before {
+				wanted := was
+				if slices.Contains(q.Kinds, id) {
+					wanted = trial.KindNothing
+					good = good && was == trial.KindProblem
+				}
+				good = good && caught(after[id]) == caught(wanted)
+			}
+			if good {
+				return &Marked{Body: body, Line: m.Pattern.Pos.Line, Clause: "the problem is tighter: " + (&lang.Pattern{Source: source}).String(), Costs: "it catches all else that it caught"}
+			}
+		}
+	}
+	return nil
+}
+
+// caught takes what is near for nothing.
+func caught(is string) string {
+	if is == trial.KindNear {
+		return trial.KindNothing
+	}
+	return is
+}
+
+// tighterOf are patterns that fit less than one does.
+func tighterOf(source string) []string {
+	var out []string
+	rest, folded := strings.CutPrefix(source, "(?i)")
+	if folded {
+		out = append(out, rest)
+	}
+	word := func(c byte) bool { return alnum(c) }
+	if n := len(rest); n > 0 {
+		tight := rest
+		if word(rest[0]) {
+			tight = `\b` + tight
+		}
+		if word(rest[n-1]) && !strings.HasSuffix(rest, `\`+rest[n-1:]) {
+			tight += `\b`
+		}
+		if tight != rest {
+			out = append(out, source[:len(source)-len(rest)]+tight)
+			if folded {
+				out = append(out, tight)
+			}
+		}
+	}
+	return out
+}
+
+// kindsAs is what the rule at the cursor makes of the kinds of the sample, with a body in
+// the place of the query's; no rule where it has errors.
+func (s *Service) kindsAs(q MarkQuery, body string) (map[string]string, *lang.Rule) {
+	s.bench.mu.Lock()
+	sample := s.bench.now
+	s.bench.mu.Unlock()
+	if sample == nil {
+		return nil, nil
+	}
+	settings, r, at := s.benchRule(BenchQuery{File: q.File, Body: body, Line: q.Line})
+	if r == nil {
+		return nil, nil
+	}
+	out := map[string]string{}
+	for _, k := range trial.SaysOf(settings, r, sample.kinds, time.Local, at) {
+		if k.Kind.Source == q.Source {
+			out[k.Shape.ID] = k.Is
+		}
+	}
+	return out, r
+}
+
+// costs says what an ignore takes from the problem.
+func (s *Service) costs(q MarkQuery, body string) string {
+	before, r := s.kindsAs(q, q.Body)
+	after, now := s.kindsAs(q, body)
+	if r == nil || now == nil {
+		return ""
+	}
+	s.bench.mu.Lock()
+	defer s.bench.mu.Unlock()
+	if s.bench.now == nil {
+		return ""
+	}
+	entries, others := 0, 0
+	for _, k := range s.bench.now.kinds.Of {
+		id := k.Shape.ID
+		if k.Source != q.Source || caught(before[id]) == caught(after[id]) || before[id] == trial.KindNothing || before[id] == trial.KindNear {
+			continue
+		}
+		if entries += k.Shape.Count; !slices.Contains(q.Kinds, id) {
+			others++
+		}
+	}
+	words := fmt.Sprintf("it takes %s from the rule", countOf(entries, "entry", "entries"))
+	if others > 0 {
+		words += fmt.Sprintf(", of %s besides as well", countOf(others, "kind", "kinds"))
+	}
+	return words
 }
 
 // alike are the texts of entries of a kind, as far as they may be shown.
@@ -156,7 +292,7 @@ func (s *Service) markName(q MarkQuery) (*Marked, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Marked{body, line, "a field " + q.Name + ", for per, say and where"}, nil
+	return &Marked{Body: body, Line: line, Clause: "a field " + q.Name + ", for per, say and where"}, nil
 }
 
 // keepFed writes lines that were fed to a rule into it, with what they brought, as an expect.
@@ -187,7 +323,7 @@ func (s *Service) keepFed(q MarkQuery) (*Marked, error) {
 	if f := lang.Parse("text", []byte(text)); !lang.Errors(f.Diagnostics()) {
 		text = f.Format()
 	}
-	return &Marked{text, q.Line, "expect " + lang.Quote(title)}, nil
+	return &Marked{Body: text, Line: q.Line, Clause: "expect " + lang.Quote(title)}, nil
 }
 
 // withKey adds a field to the key of a rule that has no problem yet.

@@ -312,6 +312,9 @@ func (s *Service) changeRule(c *RuleChange) ([]BenchSave, error) {
 	return out, nil
 }
 
+// ByOthers says in an error that a file has another text than the one that was opened.
+const ByOthers = "changed by somebody else"
+
 // writeAll writes settings files, none of them where one has been changed by somebody else.
 func (s *Service) writeAll(files []BenchSave) error {
 	for _, f := range files {
@@ -323,7 +326,7 @@ func (s *Service) writeAll(files []BenchSave) error {
 		case err != nil:
 			return fmt.Errorf("%s cannot be read: %w", f.File, reason(err))
 		case string(now) != f.Was:
-			return fmt.Errorf("%s was changed by somebody else meanwhile: nothing is written. Leave it with esc and open it again", filepath.Base(f.File))
+			return fmt.Errorf("%s was %s meanwhile: nothing is written. Leave it with esc and open it again", filepath.Base(f.File), ByOthers)
 		}
 	}
 	for _, f := range files {

@@ -72,7 +72,7 @@ func hook(t *testing.T) (*httptest.Server, *box, *func(http.ResponseWriter, *htt
 
 // toldEvent is an event as a receiver reads it.
 type toldEvent struct {
-	SpecVersion, ID, Source, Type, Subject, Time string
+	SpecVersion, ID, Type, Source, Subject, Time string
 	Data                                         tell.Message
 }
 

@@ -91,3 +91,38 @@ func TestTrapsShowOnTheBench(t *testing.T) {
 	v = try("problem \"seal torn\"\nper nothing\nraise warning\nclear after 1h quiet")
 	assert.Contains(t, strings.Join(v.Notes, "\n"), "All hits are newer than")
 }
+
+// What is not meant makes the pattern tighter where that catches all else as before; where
+// nothing does, it is ignored, with what that takes from the rule.
+func TestNotThis(t *testing.T) {
+	p := newPlace(t, t.TempDir())
+	start := time.Now().UTC().Add(-time.Hour).Truncate(time.Minute)
+	for i := range 40 {
+		at := start.Add(time.Duration(i) * time.Minute).Format(time.RFC3339)
+		p.append(at + " a GET /map 200 24041 bytes\n" + at + " a GET /old 404 12 bytes\n" + at + " a HEAD /old 404 is fine\n")
+	}
+	p.open()
+	defer p.crash()
+	p.step(time.Now())
+	file := filepath.Join(p.dir, "settings", "try.lantern")
+	body := "rule try {\n  on      app\n  problem /404/\n  raise   warning\n  clear   after 1h quiet\n}\n"
+	v, err := p.s.Bench(context.Background(), BenchQuery{File: file, Body: body, Line: 2, Span: time.Hour, From: entry.Of(start), Column: time.Minute, Columns: 60})
+	require.NoError(t, err)
+	not := func(words string) *Marked {
+		for _, k := range v.Kinds {
+			if strings.Contains(k.Example, words) {
+				m, err := p.s.Mark(context.Background(), MarkQuery{File: file, Body: body, Line: 2, Is: "ignore", Source: "app", Texts: []string{k.Example}, Kinds: []string{k.ID}})
+				require.NoError(t, err)
+				return m
+			}
+		}
+		require.Fail(t, "no such kind", words)
+		return nil
+	}
+	m := not("24041")
+	assert.Contains(t, m.Body, `problem /\b404\b/`)
+	assert.NotContains(t, m.Body, "ignore")
+	m = not("HEAD")
+	assert.Contains(t, m.Body, `ignore  /HEAD \/old \d+ is fine/`)
+	assert.Regexp(t, "^it takes (39|40) entries from the rule$", m.Costs) // by where the hour begins
+}

@@ -175,7 +175,9 @@ func TestPutToWorkAndBack(t *testing.T) {
 	x.keys("Enter")
 	x.see("rename pump-low to pumps-are-low")
 	x.keys("Enter")
-	x.until("the new name", func(s string) bool { return strings.Contains(s, " pumps-are-low ") && strings.Contains(s, "enter opens one") })
+	x.until("the new name", func(s string) bool {
+		return strings.Contains(s, " pumps-are-low ") && strings.Contains(s, "enter opens one")
+	})
 	x.keys("b")
 	x.see("rename pump-low to pumps-are-low: ")
 	x.see("+ rule pumps-are-low {")

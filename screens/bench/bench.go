@@ -124,6 +124,29 @@ func (r *Room) proposed() []string {
 	return out
 }
 
+// Canonical brings the text into its one form, where it has no errors; the cursor stays in
+// its clause.
+func (r *Room) Canonical() {
+	f := lang.Parse("text", []byte(r.Body()))
+	if lang.Errors(f.Diagnostics()) {
+		return
+	}
+	text := f.Format()
+	if text == r.Body() {
+		return
+	}
+	d := r.now()
+	word := strings.Join(strings.Fields(lineOf(d.text, d.line)), " ")
+	r.remember(d)
+	for i, l := range strings.Split(text, "\n") {
+		if strings.Join(strings.Fields(l), " ") == word && i >= d.line-3 {
+			d.line = i
+			break
+		}
+	}
+	r.set(draft{text, d.line, d.col})
+}
+
 // Changed tells whether the text differs from the file.
 func (r *Room) Changed() bool { return r.fresh || r.Body() != r.was }
 
