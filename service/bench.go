@@ -194,7 +194,11 @@ func (s *Service) Bench(ctx context.Context, q BenchQuery) (*BenchView, error) {
 	if q.Filter != "" {
 		of += ", only with " + q.Filter
 	}
-	v.Sample = fmt.Sprintf("%s: %s entries, %s, in %.2f s", of, thousands(tried.Entries), sizeOf(b.bytes), took.Seconds())
+	entries := thousands(tried.Entries) + " entries"
+	if tried.Entries == 1 {
+		entries = "1 entry"
+	}
+	v.Sample = fmt.Sprintf("%s: %s, %s, in %.2f s", of, entries, sizeOf(b.bytes), took.Seconds())
 	if b.cut {
 		v.Sample += "; of larger logs their newest part"
 	}

@@ -109,13 +109,10 @@ func (s *Service) quietBecause(t *engine.Transition) string {
 // decide writes into the batch who is told of a transition.
 func (s *Service) decide(t *engine.Transition) {
 	r := s.settings.Rule(t.Rule)
-	if r == nil {
+	if r == nil || len(s.settings.Contacts) == 0 {
 		return
 	}
-	line, err := t.MarshalJSON()
-	if err != nil {
-		return
-	}
+	line := []byte(nil) // made for the first who is told
 	now := entry.Of(time.Now())
 	told := map[string]bool{}
 	add := func(name, only string, due entry.Instant) {
@@ -124,6 +121,9 @@ func (s *Service) decide(t *engine.Transition) {
 			return
 		}
 		told[name] = true
+		if line == nil {
+			line, _ = t.MarshalJSON()
+		}
 		if at := s.opensAt(c, now); at > due {
 			due = at
 			if only == "" {

@@ -625,6 +625,7 @@ func (s *Service) originDetail(q DetailQuery, at entry.Instant) (*Detail, error)
 func (s *Service) Clear(ctx context.Context, q ClearQuery) error {
 	return s.do(ctx, func() error {
 		at := entry.Of(time.Now())
+		s.input(inputAdvance, at, s.engine.Advance(at)) // what is due before comes before
 		ts, ok := s.engine.Clear(q.Alert, at, q.name(), q.Words)
 		if !ok {
 			return fmt.Errorf("no alert %s is open: it may be over already", strconv.Quote(q.Alert))

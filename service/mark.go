@@ -78,7 +78,7 @@ func (s *Service) Mark(_ context.Context, q MarkQuery) (*Marked, error) {
 			alike = append(alike, s.alike(plan, q.Source, q.Kinds[i])...)
 		}
 		p, number := patternOver(alike)
-		if number != "" && (q.Is == "ignore" || q.Is == "recovery" && !strings.Contains(q.Body, "(?<"+number+">") && !strings.Contains(q.Body, "per")) {
+		if number != "" && (q.Is == "ignore" || q.Is == "recovery" && !strings.Contains(q.Body, "(?<"+number+">")) {
 			p, number = strings.Replace(p, "(?<"+number+`>\d+)`, `\d+`, 1), ""
 		}
 		if named == "" {

@@ -147,6 +147,7 @@ func (s *Service) Act(ctx context.Context, q ActQuery) (*ActDone, error) {
 
 // actOn lets the engine do what a person does to an alert, and notes it for a restart.
 func (s *Service) actOn(a engine.Act, at entry.Instant) error {
+	s.input(inputAdvance, at, s.engine.Advance(at)) // what is due before comes before
 	ts, ok := s.engine.Act(a, at)
 	if !ok {
 		return fmt.Errorf("no alert %q is open: it may be over already", a.Alert)

@@ -108,7 +108,7 @@ rule boxed {
 	term.keys("Escape")
 	term.see("choosing alerts")
 	look("newest hit", "2")
-	look("kinds of entries", "Enter")
+	look(" of entries", "Enter")
 	look("choosing kinds", "Escape")
 	look("would have", "Down")
 	look("why, for this entry", "y")

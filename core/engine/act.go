@@ -22,7 +22,8 @@ type Act struct {
 	LetGo bool `json:"let_go,omitempty"`
 }
 
-// Act does what a person does at an instant. It answers false where no such alert is open.
+// Act does what a person does at an instant, to which the engine has been advanced. It
+// answers false where no such alert is open.
 func (e *Engine) Act(a Act, at entry.Instant) ([]Transition, bool) {
 	e.out = e.out[:0]
 	for _, r := range e.rules {
