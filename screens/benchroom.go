@@ -56,14 +56,8 @@ func (m *Model) askBench() tea.Cmd {
 	if m.inRoom != inBench || m.bench.Pane == bench.List || m.view == nil || m.w == 0 {
 		return nil
 	}
-	file, body, _ := m.bench.File()
-	q := service.BenchQuery{File: file, Body: body, Line: m.bench.Line(), Col: m.bench.Column(), At: m.held, From: m.view.From, Column: m.view.Column,
-		Columns: watch.ColumnsOf(m.w).LifeWidth, Fed: m.bench.Fed(), Files: m.files, Filter: m.words}
-	q.Span = m.view.At.Sub(q.From)
-	if m.sampleFrom != 0 && m.sampleFrom < m.view.At {
-		q.Span = m.view.At.Sub(m.sampleFrom)
-	}
-	asked := fmt.Sprint(m.sampleFrom, file, q.Line, q.Col, len(q.Fed), m.held, q.Column, q.Columns, q.Files, q.Filter, body)
+	q := m.benchQuery()
+	asked := fmt.Sprint(m.sampleFrom, q.File, q.Line, q.Col, len(q.Fed), m.held, q.Column, q.Columns, q.Files, q.Filter, q.Body)
 	if m.held == 0 {
 		asked += fmt.Sprint(time.Now().Truncate(benchFresh))
 	}
@@ -84,6 +78,18 @@ func (m *Model) askBench() tea.Cmd {
 		v, err := m.o.Lantern.Bench(ctx, q)
 		return benchMsg{asked, q, v, err}
 	}
+}
+
+// benchQuery is the text as it is, and the sample that it is tried on.
+func (m *Model) benchQuery() service.BenchQuery {
+	file, body, _ := m.bench.File()
+	q := service.BenchQuery{File: file, Body: body, Line: m.bench.Line(), Col: m.bench.Column(), At: m.held, From: m.view.From, Column: m.view.Column,
+		Columns: watch.ColumnsOf(m.w).LifeWidth, Fed: m.bench.Fed(), Files: m.files, Filter: m.words}
+	q.Span = m.view.At.Sub(q.From)
+	if m.sampleFrom != 0 && m.sampleFrom < m.view.At {
+		q.Span = m.view.At.Sub(m.sampleFrom)
+	}
+	return q
 }
 
 func (m *Model) benchAnswered(msg benchMsg) tea.Cmd {
@@ -267,8 +273,30 @@ func (m *Model) benchKey(k tea.KeyPressMsg) (cmd tea.Cmd, done bool) {
 		}
 		return cmd, true
 	}
+	if b.Pane == bench.Lives {
+		switch key {
+		case "tab", "enter":
+			return b.ToText(), true
+		case "esc":
+			b.ToKinds()
+			return nil, true
+		case "y":
+			return m.whyLife(), true
+		case "up", "down", "shift+up", "shift+down", "pgup", "pgdown":
+			b.Move(map[string]int{"up": -1, "down": 1, "shift+up": -10, "shift+down": 10, "pgup": -10, "pgdown": 10}[key])
+			return nil, true
+		case "left", "right", "shift+left", "shift+right", "space", "+", "-", "?", "q", "1", "3":
+			return nil, false
+		}
+		return nil, true
+	}
 	switch key {
-	case "tab", "enter":
+	case "tab":
+		if b.ToLives() {
+			return nil, true
+		}
+		return b.ToText(), true
+	case "enter":
 		return b.ToText(), true
 	case "esc":
 		if b.Changed() && !m.leaving {
@@ -394,9 +422,23 @@ func (m *Model) whyKind() tea.Cmd {
 		m.say("no kind of entries is chosen")
 		return nil
 	}
-	q := service.WhyQuery{At: m.held, Origin: k.Origin, Text: k.Example}
+	typed := m.benchQuery()
+	q := service.WhyQuery{At: m.held, Origin: k.Origin, Source: k.Source, Text: k.Example, Typed: &typed}
 	m.mode = whying
-	m.why = whyRead{asked: fmt.Sprint(q)}
+	m.why = whyRead{asked: fmt.Sprint(q, typed)}
+	return m.whyCmd(q)
+}
+
+// whyLife asks how the rule that is being typed would stand for the chosen key at the lamp.
+func (m *Model) whyLife() tea.Cmd {
+	x := m.bench.Life()
+	if x == nil {
+		return nil
+	}
+	typed := m.benchQuery()
+	q := service.WhyQuery{At: m.held, Key: x.Key, Typed: &typed}
+	m.mode = whying
+	m.why = whyRead{asked: fmt.Sprint(q, typed)}
 	return m.whyCmd(q)
 }
 
@@ -460,9 +502,11 @@ func (m *Model) benchKeys() (string, [][2]string) {
 			return "", [][2]string{{"esc", "kinds"}, {"alt ↑↓", "number"}, {"^z", "undo"}, {"^s", "save"}, {"^p", "to work"}}
 		}
 		return "typing a rule", [][2]string{{"esc", "to the kinds"}, {"tab", "complete"}, {"alt ↑↓", "change a number"}, {"^z ^r", "undo, redo"}, {"^f", "search"}, {"^t", "tests"}, {"^s", "save"}, {"^p", "put to work"}}
+	case bench.Lives:
+		return "choosing lifelines", [][2]string{{"↑↓", "which"}, {"y", "why, at the lamp"}, {"←→", "back in time"}, {"space", "live"}, {"tab", "text"}, {"esc", "to the kinds"}}
 	case bench.Kinds:
 		if narrow {
-			return "", [][2]string{{"p", "problem"}, {"o", "over"}, {"x", "not"}, {"n", "name"}, {"y", "why"}, {"u", "undo"}, {"tab", "text"}, {"^p", "to work"}, {"?", "help"}, {"esc", "rules"}}
+			return "", [][2]string{{"p", "problem"}, {"o", "over"}, {"x", "not"}, {"n", "name"}, {"y", "why"}, {"u", "undo"}, {"enter", "text"}, {"^p", "to work"}, {"?", "help"}, {"esc", "rules"}}
 		}
 		return "choosing kinds", [][2]string{{"p", "problem"}, {"o", "over"}, {"x", "not this"}, {"n", "name a value"}, {"space", "several"}, {"a i", "feed"}, {"k", "keep"}, {"f", "which"}, {"y", "why"}, {"u", "undo"}, {"^p", "put to work"}, {"?", "all keys"}, {"esc", "rules"}}
 	}

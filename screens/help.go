@@ -120,7 +120,7 @@ var benchKeyWords = [][2]string{
 	{"↑ ↓ enter", "of the rules: choose one, and open the file that it stands in; n begins a new one in a file of its own"},
 	{"c r o D", "of the rules: copy, rename wherever it is named, switch off or on, delete; what that changes is shown first"},
 	{"b", "what was put to work before, by whom, with a way back"},
-	{"", "in the text, all keys type; esc leads to the shapes, tab back to the text; a click puts the cursor"},
+	{"", "in the text, all keys type; esc leads to the shapes, enter back to the text; a click puts the cursor"},
 	{"alt ↑ ↓", "the number or the duration at the cursor, by a sensible step; tab completes"},
 	{"^z ^r ^f", "undo, redo, as often as you like; search"},
 	{"^s", "write the file; not where somebody else has written into it meanwhile"},
@@ -136,7 +136,8 @@ var benchKeyWords = [][2]string{
 	{"f /", "which shapes: all, those that the rule takes, nearly takes, the others; / only entries with some words"},
 	{"s", "the sample begins where the lamp is held, and ends where it goes then"},
 	{"F", "try it on files that you name, instead of what its sources say"},
-	{"y u", "why: what the entry is for every rule, part by part; undo"},
+	{"y u", "why: what the entry is for the rule as it is typed, part by part, and for the others; undo"},
+	{"tab", "to the lifelines: choose one, and y asks why it would stand so at the lamp"},
 	{"+ - ← →", "a longer, a shorter span of what it is tried on; hold the lamp earlier"},
 	{"esc", "back to the rules"},
 }

@@ -20,7 +20,11 @@ type WhyQuery struct {
 	Key    []string      `json:"key,omitempty"`
 	Alert  string        `json:"alert,omitempty"` // that stood there
 	Origin string        `json:"origin,omitempty"`
-	Text   string        `json:"text,omitempty"` // the entry, as it may be shown
+	Source string        `json:"source,omitempty"` // of the entry, where its origin is not watched
+	Text   string        `json:"text,omitempty"`   // the entry, as it may be shown
+	// Typed is a text that is being typed: the rule at its cursor is asked first, or alone
+	// where a key is asked about, over the bench's sample.
+	Typed *BenchQuery `json:"typed,omitempty"`
 }
 
 // Why answers what was asked, in words.
@@ -50,8 +54,11 @@ type WhyLine struct {
 
 // Why is part of Lantern.
 func (s *Service) Why(ctx context.Context, q WhyQuery) (*Why, error) {
-	if q.Origin != "" {
+	switch {
+	case q.Origin != "" || q.Source != "":
 		return s.whyEntry(q)
+	case q.Typed != nil:
+		return s.whyTyped(ctx, q)
 	}
 	return s.whyKey(ctx, q)
 }
@@ -68,6 +75,15 @@ func (s *Service) whyEntry(q WhyQuery) (*Why, error) {
 		}
 	}
 	s.mu.Unlock()
+	var typed *lang.Rule
+	if q.Typed != nil {
+		if with, r, _ := s.benchRule(*q.Typed); r != nil {
+			settings, typed = with, r
+		}
+	}
+	if q.Source != "" {
+		src = settings.Source(q.Source)
+	}
 	if src == nil {
 		return nil, fmt.Errorf("no origin is called %s", q.Origin)
 	}
@@ -82,6 +98,10 @@ func (s *Service) whyEntry(q WhyQuery) (*Why, error) {
 			continue
 		}
 		w := trial.Why(settings, r, src, host, q.Origin, q.Text, time.Local, at)
+		if typed != nil && r.Name == typed.Name { // it is what is asked about
+			out.reason(&w)
+			continue
+		}
 		if w.Verdict != "nothing" {
 			is = append(is, w)
 		} else {
@@ -91,7 +111,7 @@ func (s *Service) whyEntry(q WhyQuery) (*Why, error) {
 	for _, w := range is {
 		out.reason(&w)
 	}
-	if len(is) == 0 {
+	if len(is) == 0 && typed == nil {
 		switch len(not) {
 		case 0:
 			out.add(WhyHead, "", "no rule looks at "+src.Name)
@@ -201,6 +221,66 @@ func (s *Service) whyKey(ctx context.Context, q WhyQuery) (*Why, error) {
 	return s.moment(ctx, m, q, clock, q.At)
 }
 
+// whyTyped says how the rule that is being typed would stand for a key at an instant, had it
+// been at work over the sample.
+func (s *Service) whyTyped(ctx context.Context, q WhyQuery) (*Why, error) {
+	settings, r, at := s.benchRule(*q.Typed)
+	if r == nil {
+		return nil, fmt.Errorf("the rule has errors: they come first")
+	}
+	from := at.Add(-q.Typed.Span)
+	b, err := s.benchSampleOf(ctx, settings, r, *q.Typed, from, at)
+	if err != nil {
+		return nil, err
+	}
+	if len(q.Typed.Files) > 0 {
+		from, at = 0, entry.None
+	}
+	if q.At != 0 {
+		at = q.At
+	}
+	var inputs []*trial.Input
+	for _, d := range b.said {
+		if r.LooksAt(d.Source.Name) {
+			in := d.Input
+			in.Source = settings.Source(d.Source.Name)
+			inputs = append(inputs, &in)
+		}
+	}
+	m, err := trial.WhyAt(settings, trial.MomentQuery{Rule: r, Key: q.Key, At: at, Clock: clockWords}, inputs, trial.Options{Zone: time.Local, From: bounded(from), Stop: ctx.Err})
+	if err != nil {
+		return nil, err
+	}
+	when := ""
+	if at != entry.None {
+		when = " at " + clockWords(at)
+	}
+	out := &Why{Title: "why, for " + strings.TrimSpace(r.Name+" "+strings.Join(q.Key, " ")) + when + ", had it been at work"}
+	out.standings(&m, clockWords)
+	if len(m.Changes) > 0 {
+		out.add(WhyMore, "", "")
+		out.add(WhyHead, "", "what would have come of it, newest first")
+		for _, t := range slices.Backward(m.Changes) {
+			out.add(WhyMore, clockWords(t.At), t.Change+", "+t.Severity.String()+"; "+t.Why)
+		}
+	}
+	if len(m.Entries) > 0 {
+		out.add(WhyMore, "", "")
+		out.add(WhyHead, "", "what came for it, newest first")
+		for _, e := range slices.Backward(m.Entries) {
+			kind := WhyMore
+			switch e.Is {
+			case "hit":
+				kind = WhyHit
+			case "recovery", "awaited":
+				kind = WhyOver
+			}
+			out.Lines = append(out.Lines, WhyLine{Kind: kind, Word: clockWords(e.Time()), Text: e.Text})
+		}
+	}
+	return out, nil
+}
+
 // whyThen runs the rule over what its logs said up to an instant.
 func (s *Service) whyThen(ctx context.Context, r *lang.Rule, q WhyQuery, clock func(entry.Instant) string) (*trial.Moment, error) {
 	from := q.At.Add(-max(2*r.Longest(), time.Hour))
@@ -219,6 +299,32 @@ func (s *Service) whyThen(ctx context.Context, r *lang.Rule, q WhyQuery, clock f
 // moment adds what is known of a key besides: its newest hits and its transitions.
 func (s *Service) moment(ctx context.Context, m *trial.Moment, q WhyQuery, clock func(entry.Instant) string, at entry.Instant) (*Why, error) {
 	out := &Why{Title: "why, for " + strings.TrimSpace(q.Rule+" "+strings.Join(q.Key, " ")) + " at " + clock(at)}
+	out.standings(m, clock)
+	d, err := s.Detail(ctx, DetailQuery{At: q.At, Rule: q.Rule, Key: q.Key, Alert: q.Alert, Lines: 500})
+	if err != nil {
+		return nil, err
+	}
+	said := false
+	for _, e := range d.Lines {
+		kind := WhyHit
+		switch {
+		case e.Recovery:
+			kind = WhyOver
+		case !e.Hit:
+			continue
+		}
+		if !said {
+			said = true
+			out.add(WhyMore, "", "")
+			out.add(WhyHead, "", "what came for it, newest first")
+		}
+		out.Lines = append(out.Lines, WhyLine{Kind: kind, Word: clock(e.At), Text: e.Text, Lit: e.Lit})
+	}
+	return out, nil
+}
+
+// standings adds how a rule stands for the keys that were asked for.
+func (out *Why) standings(m *trial.Moment, clock func(entry.Instant) string) {
 	if len(m.Standings) == 0 {
 		out.add(WhyHead, "", "it starts from zero: nothing that came lately counts for anything")
 	}
@@ -241,25 +347,4 @@ func (s *Service) moment(ctx context.Context, m *trial.Moment, q WhyQuery, clock
 			out.add(WhyMore, "note", n)
 		}
 	}
-	d, err := s.Detail(ctx, DetailQuery{At: q.At, Rule: q.Rule, Key: q.Key, Alert: q.Alert, Lines: 500})
-	if err != nil {
-		return nil, err
-	}
-	said := false
-	for _, e := range d.Lines {
-		kind := WhyHit
-		switch {
-		case e.Recovery:
-			kind = WhyOver
-		case !e.Hit:
-			continue
-		}
-		if !said {
-			said = true
-			out.add(WhyMore, "", "")
-			out.add(WhyHead, "", "what came for it, newest first")
-		}
-		out.Lines = append(out.Lines, WhyLine{Kind: kind, Word: clock(e.At), Text: e.Text, Lit: e.Lit})
-	}
-	return out, nil
 }

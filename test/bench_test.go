@@ -90,7 +90,7 @@ func TestFromAnUnknownLogToARule(t *testing.T) {
 	})
 	press("o")
 	x.see("over now      12")
-	press("Tab")
+	press("Enter")
 	x.see("typing a rule")
 	// The threshold: the raise's line is found by its word, and 2 hits are written behind it.
 	press("C-f")

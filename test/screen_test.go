@@ -210,7 +210,7 @@ func TestBenchOnTheScreen(t *testing.T) {
 	b, err := os.ReadFile(filepath.Join(f.settings, "app.lantern"))
 	require.NoError(t, err)
 	assert.Contains(t, string(b), "lame")
-	x.keys("Tab")
+	x.keys("Enter")
 	x.typed("#")
 	x.see("changed, not saved")
 	x.keys("Escape") // to the shapes

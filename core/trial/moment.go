@@ -32,6 +32,9 @@ type MomentEntry struct {
 	Text   string `json:"text"`
 }
 
+// Time is the own time of the entry.
+func (e *MomentEntry) Time() entry.Instant { return e.at }
+
 // The bounds of a moment: how many keys, entries and transitions it tells of.
 const (
 	momentKeys    = 5

@@ -20,11 +20,12 @@ import (
 // Pane is where the keys go.
 type Pane int
 
-// The panes: the list of rules, the text of one, and the kinds of entries.
+// The panes: the list of rules, the text of one, the kinds of entries, and the lifelines.
 const (
 	List Pane = iota
 	Text
 	Kinds
+	Lives
 )
 
 // Room is the room's own state. The zero value is ready.
@@ -53,6 +54,8 @@ type Room struct {
 	textTop   int
 	kind      string // the chosen one's ID
 	kindTop   int
+	life      string // the chosen lifeline's key
+	lifeTop   int
 	geo       geometry
 	only      int // which kinds are shown: see onlyNames
 	picked    map[string]bool
@@ -309,6 +312,12 @@ func (r *Room) Move(by int) {
 		}
 		return
 	}
+	if r.Pane == Lives {
+		if rows := r.rows(); len(rows) > 0 {
+			r.life = lifeID(&rows[min(max(r.lifeIndex()+by, 0), len(rows)-1)])
+		}
+		return
+	}
 	kinds := r.kinds()
 	if len(kinds) == 0 {
 		return
@@ -483,6 +492,41 @@ func (r *Room) ToKinds() {
 			r.kind = kinds[0].ID + kinds[0].Source
 		}
 	}
+}
+
+// ToLives moves the keys to the lifelines; false where there are none.
+func (r *Room) ToLives() bool {
+	rows := r.rows()
+	if len(rows) == 0 {
+		return false
+	}
+	r.Pane = Lives
+	if r.lifeIndex() < 0 {
+		r.life = lifeID(&rows[0])
+	}
+	return true
+}
+
+func (r *Room) rows() []service.Row {
+	if r.View == nil {
+		return nil
+	}
+	return r.View.Rows
+}
+
+func lifeID(x *service.Row) string { return strings.Join(x.Key, "\x00") }
+
+func (r *Room) lifeIndex() int {
+	return slices.IndexFunc(r.rows(), func(x service.Row) bool { return lifeID(&x) == r.life })
+}
+
+// Life is the chosen lifeline; nil where there is none.
+func (r *Room) Life() *service.Row {
+	if i := r.lifeIndex(); i >= 0 && r.Pane == Lives {
+		x := r.rows()[i]
+		return &x
+	}
+	return nil
 }
 
 // ToText moves the keys to the text.

@@ -43,7 +43,7 @@ func (r *Room) Draw(c *paint.Canvas, top, bottom int, a paint.Axis, p paint.Pale
 
 // small draws what fits into a small window: the text with what it comes to, or the kinds.
 func (r *Room) small(c *paint.Canvas, top, bottom int, a paint.Axis, p paint.Palette, base paint.Style) {
-	if r.Pane == Kinds {
+	if r.Pane == Kinds || r.Pane == Lives {
 		split := top + (bottom-top)*6/10
 		r.drawKinds(c, top, split, p, base)
 		r.lifelines(c, split, bottom, a, p, base)
@@ -52,7 +52,7 @@ func (r *Room) small(c *paint.Canvas, top, bottom int, a paint.Axis, p paint.Pal
 	split := top + (bottom-top)*6/10
 	r.text(c, 0, top, c.W, split, p, base)
 	if v := r.View; v != nil && v.Tried != nil {
-		c.Cut(0, split, c.W, base.With(p.Dim), fmt.Sprintf("would have raised %d, open %d, %s hits", v.Tried.Raised, v.Tried.Open, commas(v.Tried.Hits)))
+		c.Cut(0, split, c.W, base.With(p.Dim), fmt.Sprintf("raised %d, open %d, %s hits in %s", v.Tried.Raised, v.Tried.Open, commas(v.Tried.Hits), v.Sample))
 	}
 	r.lifelines(c, split+1, bottom, a, p, base)
 }
@@ -606,12 +606,23 @@ func (r *Room) lifelines(c *paint.Canvas, top, bottom int, a paint.Axis, p paint
 			y += 3
 		}
 	}
-	for i := range r.View.Rows {
+	chosen := -1
+	if r.Pane == Lives {
+		chosen = r.lifeIndex()
+	}
+	r.lifeTop = max(min(r.lifeTop, max(chosen, 0)), chosen-(bottom-y)+1, 0)
+	for i := r.lifeTop; i < len(r.View.Rows); i++ {
 		if y >= bottom {
 			c.Put(c.W-12, bottom-1, base.With(p.Dim), fmt.Sprintf(" %d more ↓", len(r.View.Rows)-i))
 			return
 		}
 		row := &r.View.Rows[i]
+		if i == chosen {
+			c.Ground(0, y, c.W, p.Chosen)
+			if p.Mono {
+				c.Put(col.Wick+1, y, base.Strong(), "›")
+			}
+		}
 		if row.Have > 0 {
 			mark := "│"
 			if row.Cleared == entry.None {
