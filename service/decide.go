@@ -18,14 +18,45 @@ import (
 // telling is what the service knows of what is told, and what is kept quiet. The service's
 // lock guards it.
 type telling struct {
-	quiet  map[string]string // open alerts whose newest raise was not told, and why
-	hushes []ByHand          // by people
-	taken  map[string]string // open alerts that somebody has taken, and who
-	caught bool              // what happened while the present was not reached has been told
+	quiet  map[string]quietAlert // open ones whose newest raise was not told
+	hushes []ByHand              // by people
+	taken  map[string]string     // open alerts that somebody has taken, and who
+	caught bool                  // what happened while the present was not reached has been told
 	opens  map[string]opening
 	looked time.Time // when it was last looked whether what keeps alerts quiet has ended
 	wake   chan struct{}
 	out    []store.Outgoing // what waits, as it was looked at last
+}
+
+// quietAlert is whose alert it is, and why it is not told.
+type quietAlert struct {
+	why, rule string
+	key       []string
+}
+
+// kept is a transition as it is kept as a line.
+type kept struct {
+	Alert, Rule, Change, Severity, Untold string
+	Key                                   map[string]string
+}
+
+// keyOf are the values of the key of a kept transition, in the order of its rule.
+func (s *Service) keyOf(l *kept) []string {
+	r := s.settings.Rule(l.Rule)
+	if r == nil {
+		return nil
+	}
+	key := make([]string, len(r.Per))
+	for i, f := range r.Per {
+		key[i] = l.Key[f]
+	}
+	return key
+}
+
+// openAlert is the state of a key, if that alert of it is open.
+func (s *Service) openAlert(alert, rule string, key []string) (engine.KeyView, bool) {
+	k, ok := s.engine.KeyOf(rule, key)
+	return k, ok && k.Alert == alert
 }
 
 // opening is when a contact's hours begin, as it was found at a minute.
@@ -38,9 +69,16 @@ type opening struct {
 func (s *Service) recoverTelling() error {
 	t := &s.telling
 	t.opens, t.wake = map[string]opening{}, make(chan struct{}, 1)
-	var err error
-	if t.quiet, err = s.store.Quiet(); err != nil {
+	t.quiet = map[string]quietAlert{}
+	lines, err := s.store.Quiet()
+	if err != nil {
 		return err
+	}
+	for _, line := range lines {
+		var l kept
+		if json.Unmarshal([]byte(line), &l) == nil && l.Untold != "" {
+			t.quiet[l.Alert] = quietAlert{l.Untold, l.Rule, s.keyOf(&l)}
+		}
 	}
 	if t.taken, err = s.store.TakenBy(); err != nil {
 		return err
@@ -80,7 +118,7 @@ func (s *Service) tell(t *engine.Transition) {
 		}
 		s.decide(t)
 	} else if t.Change != engine.Repeated {
-		x.quiet[t.Alert] = t.Untold
+		x.quiet[t.Alert] = quietAlert{t.Untold, t.Rule, t.Key}
 	}
 }
 
@@ -224,8 +262,11 @@ func (s *Service) wakeTelling() {
 	}
 }
 
-// quietEvery is how often it is looked whether what keeps alerts quiet has ended.
-const quietEvery = time.Second
+// It is looked so often whether what keeps alerts quiet has ended, for so many at once.
+const (
+	quietEvery  = time.Second
+	quietAtOnce = 500
+)
 
 // releaseQuiet tells of alerts that are still open when the hush or the shadow ends that
 // kept them quiet.
@@ -239,13 +280,17 @@ func (s *Service) releaseQuiet(now time.Time) {
 	if !x.caught {
 		return
 	}
-	for id, why := range x.quiet {
-		k, open := s.engine.Find(id)
+	looked := 0
+	for id, q := range x.quiet {
+		if looked++; looked > quietAtOnce { // the others next time: no order is kept
+			break
+		}
+		k, open := s.openAlert(id, q.rule, q.key)
 		if !open {
 			delete(x.quiet, id)
 			continue
 		}
-		if s.stillQuiet(&k, why, now) {
+		if s.stillQuiet(&k, q.why, now) {
 			continue
 		}
 		delete(x.quiet, id)
@@ -258,14 +303,14 @@ func (s *Service) releaseQuiet(now time.Time) {
 
 // stillQuiet tells whether an open alert is kept quiet now.
 func (s *Service) stillQuiet(k *engine.KeyView, why string, now time.Time) bool {
-	t, ok := s.asItIs(k, now)
-	if !ok {
+	r := s.settings.Rule(k.Rule)
+	if r == nil {
 		return false
 	}
 	if rule, shadowed := strings.CutPrefix(why, "shadow of "); shadowed && s.inShadow(k, rule) {
 		return true
 	}
-	return s.quietBecause(t) != ""
+	return s.quietBecause(&engine.Transition{At: entry.Of(now), Change: engine.Raised, Rule: k.Rule, Fields: r.Per, Key: k.Key, Severity: k.Severity, Alert: k.Alert}) != ""
 }
 
 // inShadow tells whether an alert of a bigger rule is open with the fields that they share.
@@ -275,13 +320,8 @@ func (s *Service) inShadow(k *engine.KeyView, bigger string) bool {
 		return false
 	}
 	for _, u := range a.Unless {
-		if u.Rule != bigger {
-			continue
-		}
-		for _, o := range s.engine.Keys() {
-			if o.Rule == bigger && o.Alert != "" && sharesKey(u.Same, a, k.Key, b, o.Key) {
-				return true
-			}
+		if u.Rule == bigger && slices.ContainsFunc(s.engine.OpenOf(bigger), func(key []string) bool { return sharesKey(u.Same, a, k.Key, b, key) }) {
+			return true
 		}
 	}
 	return false
@@ -327,16 +367,20 @@ func (s *Service) tellCaughtUp() error {
 	if err != nil {
 		return err
 	}
-	type fate struct{ raised, cleared json.RawMessage }
+	type fate struct {
+		raised, cleared json.RawMessage
+		rule            string
+		key             []string
+	}
 	fates, order := map[string]*fate{}, []string(nil)
 	for _, l := range lines {
-		var t struct{ Alert, Change string }
+		var t kept
 		if json.Unmarshal([]byte(l), &t) != nil {
 			continue
 		}
 		f := fates[t.Alert]
 		if f == nil {
-			f = &fate{}
+			f = &fate{rule: t.Rule, key: s.keyOf(&t)}
 			fates[t.Alert] = f
 			order = append(order, t.Alert)
 		}
@@ -350,7 +394,7 @@ func (s *Service) tellCaughtUp() error {
 	by := map[string]*caughtUp{}
 	for _, id := range order {
 		f := fates[id]
-		_, open := s.engine.Find(id)
+		_, open := s.openAlert(id, f.rule, f.key)
 		line := f.raised
 		if !open {
 			line = f.cleared
@@ -384,8 +428,8 @@ func (s *Service) tellCaughtUp() error {
 			s.batch.Tellings = append(s.batch.Tellings, store.Telling{Contact: name, Alert: t.Alert, Change: "caught up", Made: now, Due: s.opensAt(c, now), Line: "{}"})
 		}
 	}
-	for id, why := range s.telling.quiet {
-		if why == "catching up" {
+	for id, q := range s.telling.quiet {
+		if q.why == "catching up" {
 			delete(s.telling.quiet, id)
 			s.batch.Released = append(s.batch.Released, id)
 		}
@@ -399,7 +443,7 @@ func (s *Service) tellCaughtUp() error {
 // contactsOf are the contacts that are told of a transition that is kept as a line; those
 // in whose shadow or hush it lies now are told nothing.
 func (s *Service) contactsOf(line json.RawMessage, open bool) []string {
-	var l struct{ Alert, Rule, Change, Severity, Untold string }
+	var l kept
 	if json.Unmarshal(line, &l) != nil {
 		return nil
 	}
@@ -410,7 +454,7 @@ func (s *Service) contactsOf(line json.RawMessage, open bool) []string {
 	t := &engine.Transition{Rule: l.Rule, Change: engine.Raised, Alert: l.Alert}
 	t.Severity = entry.SeverityOf(l.Severity)
 	if open {
-		k, ok := s.engine.Find(l.Alert)
+		k, ok := s.openAlert(l.Alert, l.Rule, s.keyOf(&l))
 		if !ok {
 			return nil
 		}

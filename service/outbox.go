@@ -291,13 +291,16 @@ func (o *outbox) dropped(t *store.Telling) string {
 	}
 	o.s.mu.Lock()
 	defer o.s.mu.Unlock()
-	k, open := o.s.engine.Find(t.Alert)
+	var l kept
+	json.Unmarshal([]byte(t.Line), &l)
+	k, open := o.s.openAlert(t.Alert, l.Rule, o.s.keyOf(&l))
+	_, quiet := o.s.telling.quiet[t.Alert]
 	switch {
 	case !open:
 		return "it is over"
 	case t.Only == store.OnlyUntaken && o.s.telling.taken[t.Alert] != "":
 		return "it was taken by " + o.s.telling.taken[t.Alert]
-	case o.s.telling.quiet[t.Alert] != "" || o.s.stillQuiet(&k, "", time.Now()):
+	case quiet || o.s.stillQuiet(&k, "", time.Now()):
 		return "it was kept quiet"
 	}
 	return ""
@@ -365,6 +368,9 @@ func (o *outbox) make(ctx context.Context, name string, c *lang.Contact, kind st
 	for i := range waysOf(c, mail, o.s.o.Roots) {
 		x := *m
 		x.ID = fmt.Sprintf("%s.%d", group, i)
+		if i > 0 || len(c.Mail) == 0 { // mail alone shows them
+			x.HTML, x.Picture = "", nil
+		}
 		if root != "" {
 			x.Root = fmt.Sprintf("%s.%d", root, i)
 		}

@@ -209,23 +209,13 @@ func (s *Store) Outgoings() ([]Outgoing, error) {
 	}, "SELECT contact, count(*), min(made), max(tries), max(words) FROM messages WHERE state = 'waiting' GROUP BY contact ORDER BY contact")
 }
 
-// Quiet returns the open alerts of which the newest raise, worsening or reopening was not
-// told, with the reason, but for those that were told of since.
-func (s *Store) Quiet() (map[string]string, error) {
-	out := map[string]string{}
-	type last struct{ alert, line string }
-	list, err := rows(s.ask, func(r *sql.Rows) (x last, err error) { return x, r.Scan(&x.alert, &x.line) },
-		`SELECT t.alert, t.line FROM transitions t JOIN alerts a ON a.alert = t.alert
+// Quiet returns the newest raises, worsenings and reopenings of open alerts that were not
+// told, as JSON, but for those that were told of since.
+func (s *Store) Quiet() ([]string, error) {
+	return column[string](s.ask, `SELECT t.line FROM transitions t JOIN alerts a ON a.alert = t.alert
 		WHERE a.cleared IS NULL AND t.change IN ('raised', 'worsened', 'reopened') AND t.line LIKE '%"untold":%'
 		AND t.seq = (SELECT max(seq) FROM transitions x WHERE x.alert = t.alert AND x.change IN ('raised', 'worsened', 'reopened'))
 		AND NOT EXISTS (SELECT 1 FROM released r WHERE r.alert = t.alert)`)
-	for _, x := range list {
-		var t struct{ Untold string }
-		if json.Unmarshal([]byte(x.line), &t) == nil && t.Untold != "" {
-			out[x.alert] = t.Untold
-		}
-	}
-	return out, err
 }
 
 // CaughtUp returns the transitions behind seq that were not told since the present had not

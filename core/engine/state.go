@@ -528,6 +528,22 @@ func (e *Engine) KeyOf(rule string, key []string) (KeyView, bool) {
 	return KeyView{}, false
 }
 
+// OpenOf are the keys of a rule whose alerts are open, in no order.
+func (e *Engine) OpenOf(rule string) [][]string {
+	var out [][]string
+	for _, r := range e.rules {
+		if r.Name != rule || r.open == 0 {
+			continue
+		}
+		for _, s := range r.keys {
+			if s.alert != nil {
+				out = append(out, s.key)
+			}
+		}
+	}
+	return out
+}
+
 // Open counts the open alerts.
 func (e *Engine) Open() int {
 	n := 0
