@@ -117,7 +117,7 @@ contact duty {
 	look("what came for it", "y")
 	term.keys("Escape")
 	term.see("choosing alerts")
-	look("boxed ", "2")
+	look("ways:37", "2")
 	look(" of entries", "Enter")
 	look("choosing kinds", "Escape")
 	look("would have", "Down")
