@@ -63,8 +63,11 @@ func (o *sampled) open(files []string) (*lang.Settings, *lang.Rule, []*trial.Sai
 			}
 			d.Data = append(d.Data, b...)
 		}
-		if d.Source == nil { // lines of no source
-			d.Source = &lang.Source{}
+		if d.Source == nil { // plain lines of no source
+			if settings.Source("lines") == nil {
+				settings.Sources = append(settings.Sources, &lang.Source{Name: "lines"})
+			}
+			d.Source = settings.Source("lines")
 		}
 		said = append(said, d)
 	}
@@ -106,7 +109,7 @@ fits, with the part that does not. The exit status is 0 whatever there is.`,
 					}{k.Source, k.Shape.Count, k.Text, k.Note, k.Example})
 					continue
 				}
-				fmt.Printf("%d lines: %s\n  does not fit: %s\n  such as: %s\n", k.Shape.Count, shown(k.Text), k.Note, shown(k.Example))
+				fmt.Printf("%s: %s\n  does not fit: %s\n  such as: %s\n", countOf(k.Shape.Count, "line", "lines"), shown(k.Text), k.Note, shown(k.Example))
 			}
 			if n == 0 && !o.asJSON {
 				fmt.Fprintln(os.Stderr, "nothing comes near")
