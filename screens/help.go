@@ -133,7 +133,7 @@ var benchKeyWords = [][2]string{
 	{"space", "pick several, and let p, o or x speak of all"},
 	{"a i A", "feed the entry to the rule, type a line to feed (+5m before it lets time pass), take all back"},
 	{"k", "keep what was fed, with what it brought, as an expect of the rule"},
-	{"f /", "which shapes: all, those that the rule takes, nearly takes, the others; / only entries with some words"},
+	{"f /", "which shapes: all, taken, nearly taken, the usual and the odd ones of the others, the newest; / only entries with some words"},
 	{"s", "the sample begins where the lamp is held, and ends where it goes then"},
 	{"F", "try it on files that you name, instead of what its sources say"},
 	{"y u", "why: what the entry is for the rule as it is typed, part by part, and for the others; undo"},

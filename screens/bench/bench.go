@@ -67,7 +67,12 @@ type draft struct {
 	line, col int
 }
 
-var onlyNames = []string{"all", "caught", "near", "others"}
+// onlyNames are the selections of kinds: those that the rule takes, those that it nearly
+// takes, of the others the large ones and the small ones, and all by when they came last.
+var onlyNames = []string{"all", "caught", "near", "usual", "odd", "newest"}
+
+// usualShare is one in how many entries a kind must be at least to be usual.
+const usualShare = 100
 
 // Open takes a file in, with the cursor on a line of it, from 1.
 func (r *Room) Open(file, body string, line int, fresh bool) tea.Cmd {
@@ -340,13 +345,22 @@ func (r *Room) kinds() []service.BenchKind {
 		}
 		return rank[k.Is]
 	}
+	all := 0
+	for _, k := range r.View.Kinds {
+		all += k.Count
+	}
 	var out []service.BenchKind
 	for _, k := range r.View.Kinds {
 		caught := k.Is != "" && k.Is != "near"
-		if r.only == 1 && !caught || r.only == 2 && k.Is != "near" || r.only == 3 && k.Is != "" {
+		usual := k.Count*usualShare >= all
+		if r.only == 1 && !caught || r.only == 2 && k.Is != "near" || r.only == 3 && (caught || !usual) || r.only == 4 && (caught || usual) {
 			continue
 		}
 		out = append(out, k)
+	}
+	if r.only == 5 {
+		slices.SortStableFunc(out, func(a, b service.BenchKind) int { return b.Newest - a.Newest })
+		return out
 	}
 	slices.SortStableFunc(out, func(a, b service.BenchKind) int { return order(a) - order(b) })
 	return out

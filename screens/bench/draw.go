@@ -467,7 +467,7 @@ func (r *Room) drawKinds(c *paint.Canvas, top, bottom int, p paint.Palette, base
 	alike := 0 // how much all of them begin with, where there is no room for it
 	for _, k := range kinds {
 		if ansi.StringWidth(k.Text) > c.W-24 {
-			alike = sameStart(kinds)
+			alike = sameStart(r.View.Kinds)
 			break
 		}
 	}
