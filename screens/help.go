@@ -36,10 +36,11 @@ func (m *Model) help(c *paint.Canvas, top, bottom int, p paint.Palette) {
 		{"▏", base.With(p.Severity[entry.Notice]), "notice"},
 		{"▍", base.With(p.Severity[entry.Warning]), "warning"},
 		{"▋", base.With(p.Severity[entry.Error]), "error"},
-		{"█", base.With(p.Severity[entry.Critical]), "critical: the brighter, the worse; where a bar turns brighter, it worsened"},
+		{"█", base.With(p.Severity[entry.Critical]), "critical; where a bar turns brighter, it worsened"},
 		{"┃", base.With(p.Over), "ended by its recovery"},
 		{"┊", base.With(p.Over), "ended otherwise: it stayed quiet, or by hand"},
 		{"│", base.With(p.Severity[entry.Warning]), "at the left: over, and how bad it was"},
+		{"░░░", base.With(p.Dim), "open and told nobody: hushed, or in a bigger one's shadow"},
 		{"╱╱╱", base.With(p.Blind), "blind: it could not be seen, so nobody knows"},
 		{"▁▃█", base.With(p.Tide), "the tide: how many entries arrived when"},
 		{"▲", base.With(p.Over), "the lamp: the moment that everything on the screen shows"},
@@ -76,7 +77,7 @@ func (m *Model) help(c *paint.Canvas, top, bottom int, p paint.Palette) {
 	end := y
 	x := 1
 	if c.W >= 150 {
-		y, x = left, 88
+		y, x = left, 68
 	} else {
 		y++
 	}

@@ -23,6 +23,7 @@ import (
 type ByHand struct {
 	ID    string        `json:"id"`
 	Alert string        `json:"alert,omitempty"`
+	Of    string        `json:"of,omitempty"` // the alert's rule and key, in words
 	Rule  string        `json:"rule,omitempty"`
 	About string        `json:"about,omitempty"`
 	Host  string        `json:"host,omitempty"`
@@ -59,6 +60,8 @@ func (h *ByHand) about(r *lang.Rule, alert, rule string, fields, key []string) b
 // What says in words what a hush is of.
 func (h *ByHand) What() string {
 	switch {
+	case h.Of != "":
+		return h.Of
 	case h.Alert != "":
 		return "alert " + h.Alert
 	case h.Rule != "":
@@ -186,9 +189,11 @@ func (s *Service) hush(q ActQuery, a *store.Action, at entry.Instant) (words, id
 		return "", "", fmt.Errorf("no rule is about %s", h.About)
 	}
 	if h.Alert != "" {
-		if _, ok := s.engine.Find(h.Alert); !ok {
+		k, ok := s.engine.Find(h.Alert)
+		if !ok {
 			return "", "", fmt.Errorf("no alert %q is open: it may be over already", h.Alert)
 		}
+		h.Of = strings.TrimSpace(k.Rule + " " + strings.Join(k.Key, " "))
 	}
 	var random [5]byte
 	rand.Read(random[:])
