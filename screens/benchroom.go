@@ -467,7 +467,11 @@ func (m *Model) saved(msg savedMsg) tea.Cmd {
 		return m.askTheirs(msg.err)
 	}
 	m.bench.Saved(msg.file, msg.body)
-	m.say(filepath.Base(msg.file) + " is written, and taken up")
+	words := " is written, and taken up"
+	if m.view != nil && m.view.ByHand {
+		words = " is written; ^p puts it to work"
+	}
+	m.say(filepath.Base(msg.file) + words)
 	return nil
 }
 

@@ -586,7 +586,12 @@ func (s *Service) BenchWrite(_ context.Context, q BenchSave) error {
 			return err
 		}
 	}
-	s.Reload()
+	s.mu.Lock()
+	hand := s.settings.ByHand
+	s.mu.Unlock()
+	if !hand { // else it is put to work when somebody says so
+		s.Reload()
+	}
 	return nil
 }
 

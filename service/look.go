@@ -87,6 +87,7 @@ func (x *looking) live() {
 			v.Sources++
 		}
 	}
+	v.ByHand = s.settings.ByHand
 	v.Busy, _ = s.benchDoes.Load().(string)
 	v.Trouble = s.troubles()
 	for _, n := range s.notices {

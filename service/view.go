@@ -98,10 +98,11 @@ type View struct {
 	Waiting  []string      `json:"waiting"` // sources without a file
 	Trouble  []string      `json:"trouble"`
 	Notices  []Notice      `json:"notices"`
-	Reading  bool          `json:"reading"`        // entries that are there have not been read yet
-	Behind   int64         `json:"behind"`         // bytes
-	Busy     string        `json:"busy,omitempty"` // what the bench waits for, in words
-	First    entry.Instant `json:"first"`          // the oldest instant that can be shown
+	Reading  bool          `json:"reading"`           // entries that are there have not been read yet
+	Behind   int64         `json:"behind"`            // bytes
+	ByHand   bool          `json:"by_hand,omitempty"` // changed settings are taken up when told to only
+	Busy     string        `json:"busy,omitempty"`    // what the bench waits for, in words
+	First    entry.Instant `json:"first"`             // the oldest instant that can be shown
 }
 
 // Row is a key of a rule, or an origin that cannot be seen.
