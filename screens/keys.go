@@ -303,30 +303,6 @@ func (m *Model) typing(k tea.KeyPressMsg) tea.Cmd {
 	return m.askChosen()
 }
 
-// askingKey takes a key into the line that a prompt asks for.
-func (m *Model) askingKey(k tea.KeyPressMsg) tea.Cmd {
-	switch k.String() {
-	case "esc":
-		m.mode, m.bench.Pointed = choosing, nil
-	case "enter":
-		m.mode = choosing
-		return m.prompt.then(m.input)
-	case "tab":
-		if m.prompt.next != nil {
-			m.prompt.next()
-		}
-	case "backspace":
-		if r := []rune(m.input); len(r) > 0 {
-			m.input = string(r[:len(r)-1])
-		}
-	case "ctrl+u":
-		m.input = ""
-	default:
-		m.input += k.Text
-	}
-	return nil
-}
-
 func (m *Model) find() {
 	if m.inRoom == inBench {
 		m.bench.Filter = m.input

@@ -1,0 +1,218 @@
+package service
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/base32"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+	"dimlantern/draw"
+	"dimlantern/intake"
+	"dimlantern/store"
+	"dimlantern/tell"
+)
+
+// make makes a message of tellings, one for each way of the contact.
+func (o *outbox) make(ctx context.Context, name string, c *lang.Contact, kind string, about []store.Telling) error {
+	o.s.mu.Lock()
+	mail, host := o.s.settings.Mail, o.s.host
+	o.s.mu.Unlock()
+	now := time.Now()
+	sum := sha256.New()
+	var seqs []int64
+	for _, t := range about {
+		fmt.Fprintf(sum, "%s %d %s\n", t.Contact, t.Seq, t.Line)
+		seqs = append(seqs, t.Seq)
+	}
+	sum.Write(o.s.secret)
+	group := strings.ToLower(base32.HexEncoding.EncodeToString(sum.Sum(nil))[:20])
+	m := &tell.Message{Kind: kind, Made: now.UTC(), Host: host, Contact: name}
+	switch kind {
+	case tell.KindBlind:
+		var b blindNews
+		json.Unmarshal([]byte(about[0].Line), &b)
+		m.Severity = "notice"
+		m.Subject = intake.Visible(b.Origin) + " can be seen again"
+		if b.Blind {
+			m.Severity, m.Subject = "warning", intake.Visible(b.Origin)+" cannot be seen: "+b.Words
+		}
+	case tell.KindCaught:
+		for _, t := range about {
+			var u caughtUp
+			json.Unmarshal([]byte(t.Line), &u)
+			for _, l := range append(u.Open, u.Ended...) {
+				m.Alerts = append(m.Alerts, o.news(ctx, string(l), false))
+			}
+		}
+	default:
+		for _, t := range about {
+			m.Alerts = append(m.Alerts, o.news(ctx, t.Line, len(about) <= 3))
+		}
+	}
+	worst := entry.Severity(0)
+	for _, a := range m.Alerts {
+		worst = max(worst, entry.SeverityOf(a.Severity))
+	}
+	if worst > 0 {
+		m.Severity = worst.String()
+	}
+	root := ""
+	if len(about) == 1 && about[0].Alert != "" {
+		root = o.s.store.FirstGroup(name, about[0].Alert)
+	}
+	words, err := o.wordsNow()
+	if err != nil {
+		o.s.o.Log.Warn("a template of messages is not right; the one that comes with Dim Lantern is used", "reason", err)
+	}
+	if len(m.Alerts) == 1 && len(c.Mail) > 0 {
+		m.Picture = o.s.picture(&m.Alerts[0])
+	}
+	if err := words.Fill(m); err != nil {
+		return err
+	}
+	var list []store.Message
+	for i := range waysOf(c, mail, o.s.o.Roots) {
+		x := *m
+		x.ID = fmt.Sprintf("%s.%d", group, i)
+		if i > 0 || len(c.Mail) == 0 { // mail alone shows them
+			x.HTML, x.Picture = "", nil
+		}
+		if root != "" {
+			x.Root = fmt.Sprintf("%s.%d", root, i)
+		}
+		body, err := json.Marshal(x)
+		if err != nil {
+			return err
+		}
+		list = append(list, store.Message{ID: x.ID, Group: group, Contact: name, Way: i, Made: entry.Of(now), Body: body})
+	}
+	if len(list) == 0 {
+		return o.s.store.Drop(seqs, "the contact has no way to be told")
+	}
+	return o.s.store.PutMessages(list, seqs)
+}
+
+// wordsNow are the templates as they are now. With an error in one of the folder's they
+// are those that come with Dim Lantern.
+func (o *outbox) wordsNow() (*tell.Words, error) {
+	o.s.mu.Lock()
+	dir, zone := o.s.settingsDir(), o.s.zone()
+	o.s.mu.Unlock()
+	of := zone.String() + templateStamp(dir)
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if o.words != nil && o.of == of {
+		return o.words, nil
+	}
+	w, err := tell.ReadWords(dir, zone)
+	if err != nil {
+		var own error
+		if w, own = tell.ReadWords("", zone); own != nil {
+			return nil, own
+		}
+	}
+	o.words, o.of = w, of
+	return w, err
+}
+
+// news is a transition as a message tells it, with its evidence where it is told in full.
+func (o *outbox) news(ctx context.Context, line string, full bool) tell.News {
+	var t struct {
+		At, Change, Rule, Severity, Alert, Why, Say, By, Words, First string
+		Key                                                           map[string]string
+		Count                                                         int
+	}
+	json.Unmarshal([]byte(line), &t)
+	n := tell.News{Change: t.Change, Rule: t.Rule, Key: map[string]string{}, Severity: t.Severity, Alert: t.Alert, Count: t.Count, Why: intake.Visible(t.Why), Say: intake.Visible(t.Say),
+		By: intake.Visible(t.By), Words: intake.Visible(t.Words)}
+	for f, v := range t.Key {
+		n.Key[f] = intake.Visible(v)
+	}
+	n.At, _ = time.Parse(time.RFC3339Nano, t.At)
+	n.Since = n.At
+	if a, ok := o.s.store.AlertOf(t.Alert); ok {
+		n.Since = a.Raised.Time()
+	}
+	o.s.mu.Lock()
+	r := o.s.settings.Rule(t.Rule)
+	o.s.mu.Unlock()
+	var key []string
+	if r != nil {
+		n.Fields = r.Per
+		for _, f := range r.Per {
+			key = append(key, t.Key[f])
+		}
+	}
+	if !full || r == nil {
+		return n
+	}
+	d, err := o.s.Detail(ctx, DetailQuery{Rule: t.Rule, Key: key, Alert: t.Alert, Lines: evidenceOf})
+	if err != nil {
+		return n
+	}
+	n.Advise, n.Place = intake.Visible(d.Advise), intake.Visible(d.Origin)
+	for _, c := range d.Clears {
+		if c == "by hand" && len(d.Clears) > 1 { // which always goes
+			continue
+		}
+		n.Clears = append(n.Clears, intake.Visible(c))
+	}
+	for _, l := range d.Lines[:min(len(d.Lines), evidenceOf)] {
+		text := intake.Visible(l.Text)
+		if len(text) > 500 {
+			text = strings.ToValidUTF8(text[:500], "") + "…"
+		}
+		n.Evidence = append(n.Evidence, tell.Line{At: l.At.Time(), Text: text, Lit: l.Hit || l.Recovery})
+	}
+	return n
+}
+
+// picture draws the lifeline of an alert's key; nil where it cannot.
+func (s *Service) picture(n *tell.News) []byte {
+	a, ok := s.store.AlertOf(n.Alert)
+	if !ok {
+		return nil
+	}
+	hits, err := s.store.HitsOf(a.KeyID, entry.Of(n.At), 400)
+	if err != nil {
+		return nil
+	}
+	row := draw.Row{Rule: n.Rule, Key: strings.Join(a.Key, " ")}
+	from, to := a.Raised, entry.Of(n.At)
+	for _, h := range hits {
+		if !h.Recovery {
+			row.Hits = append(row.Hits, h.At)
+			if a.Raised.Sub(h.At) < time.Hour {
+				from = min(from, h.At)
+			}
+		}
+	}
+	changes, err := s.store.Changes(n.Alert)
+	if err != nil {
+		return nil
+	}
+	bar := draw.Alert{From: a.Raised, To: a.Cleared, Why: a.Why}
+	for _, c := range changes {
+		if c.Change == "raised" || c.Change == "worsened" {
+			bar.Steps = append(bar.Steps, draw.Step{At: c.At, Severity: c.Severity})
+		}
+	}
+	row.Alerts = []draw.Alert{bar}
+	span := max(to.Sub(from), 10*time.Minute)
+	chart := &draw.Chart{Title: n.Say, From: from.Add(-span / 8), To: to.Add(span / 20), Zone: s.zone(), Rows: []draw.Row{row}}
+	slices.Sort(row.Hits)
+	row.Hits = slices.DeleteFunc(row.Hits, func(h entry.Instant) bool { return h < chart.From })
+	chart.Rows[0] = row
+	var b bytes.Buffer
+	if chart.PNG(&b, 96) != nil {
+		return nil
+	}
+	return b.Bytes()
+}
