@@ -16,6 +16,15 @@ import (
 type caughtUp struct {
 	Open  []json.RawMessage `json:"open"`  // what is open still
 	Ended []json.RawMessage `json:"ended"` // what was raised and cleared meanwhile
+
+	open []string // the alerts of Open
+}
+
+// fate is what became of an alert while the present had not been reached.
+type fate struct {
+	kept
+	key             []string
+	raised, cleared json.RawMessage
 }
 
 // tellCaughtUp tells, once the present has been reached and what came before is committed,
@@ -30,75 +39,21 @@ func (s *Service) tellCaughtUp() error {
 	}
 	var after int64
 	fmt.Sscan(string(b), &after)
-	lines, newest, err := s.store.CaughtUp(after)
+	newest, err := s.store.Newest()
 	if err != nil {
 		return err
 	}
-	type fate struct {
-		raised, cleared json.RawMessage
-		rule            string
-		key             []string
-	}
-	fates, order := map[string]*fate{}, []string(nil)
-	for _, l := range lines {
-		var t kept
-		if json.Unmarshal([]byte(l), &t) != nil {
-			continue
-		}
-		f := fates[t.Alert]
-		if f == nil {
-			f = &fate{rule: t.Rule, key: s.keyOf(&t)}
-			fates[t.Alert] = f
-			order = append(order, t.Alert)
-		}
-		switch t.Change {
-		case engine.Raised, engine.Reopened, engine.Worsened:
-			f.raised = json.RawMessage(l)
-		case engine.Cleared:
-			f.cleared = json.RawMessage(l)
-		}
-	}
-	by := map[string]*caughtUp{}
-	for _, id := range order {
-		f := fates[id]
-		_, open := s.openAlert(id, f.rule, f.key)
-		line := f.raised
-		if !open {
-			line = f.cleared
-		}
-		if line == nil || !open && b == nil { // of what lay before first sight only what is open still
-			continue
-		}
-		for _, name := range s.contactsOf(line, open) {
-			if by[name] == nil {
-				by[name] = &caughtUp{}
-			}
-			if open {
-				by[name].Open = append(by[name].Open, line)
-			} else {
-				by[name].Ended = append(by[name].Ended, line)
-			}
-		}
-	}
-	now := entry.Of(time.Now())
-	for _, name := range slices.Sorted(maps.Keys(by)) {
-		line, err := json.Marshal(by[name])
+	if len(s.settings.Contacts) > 0 {
+		lines, err := s.store.CaughtUp(after, newest)
 		if err != nil {
 			return err
 		}
-		c := s.settings.Contact(name)
-		s.batch.Tellings = append(s.batch.Tellings, store.Telling{Contact: name, Change: "caught up", Made: now, Due: s.opensAt(c, now), Line: string(line)})
-		// What is open was told of: its end is told to who knows of it.
-		for _, l := range by[name].Open {
-			var t struct{ Alert string }
-			json.Unmarshal(l, &t)
-			s.batch.Tellings = append(s.batch.Tellings, store.Telling{Contact: name, Alert: t.Alert, Change: "caught up", Made: now, Due: s.opensAt(c, now), Line: "{}"})
+		by := map[string]*caughtUp{}
+		for _, f := range s.fates(lines) {
+			s.putCaught(by, f, b == nil)
 		}
-	}
-	for id, q := range s.telling.quiet {
-		if q.why == "catching up" {
-			delete(s.telling.quiet, id)
-			s.batch.Released = append(s.batch.Released, id)
+		if err := s.tellAllCaught(by); err != nil {
+			return err
 		}
 	}
 	s.setMeta("caught", []byte(fmt.Sprint(newest)))
@@ -107,47 +62,93 @@ func (s *Service) tellCaughtUp() error {
 	return nil
 }
 
-// contactsOf are the contacts that are told of a transition that is kept as a line; those
-// in whose shadow or hush it lies now are told nothing.
-func (s *Service) contactsOf(line json.RawMessage, open bool) []string {
-	var l kept
-	if json.Unmarshal(line, &l) != nil {
-		return nil
+// fates are what became of the alerts of some kept transitions, in the order in which they
+// came.
+func (s *Service) fates(lines []string) []*fate {
+	by := map[string]*fate{}
+	var out []*fate
+	for _, line := range lines {
+		var l kept
+		if json.Unmarshal([]byte(line), &l) != nil {
+			continue
+		}
+		f := by[l.Alert]
+		if f == nil {
+			f = &fate{key: s.keyOf(&l)}
+			by[l.Alert] = f
+			out = append(out, f)
+		}
+		f.kept = l
+		switch l.Change {
+		case engine.Raised, engine.Reopened, engine.Worsened:
+			f.raised = json.RawMessage(line)
+		case engine.Cleared:
+			f.cleared = json.RawMessage(line)
+		}
 	}
-	r := s.settings.Rule(l.Rule)
-	if r == nil {
-		return nil
+	return out
+}
+
+// putCaught adds an alert to what contacts are told: one that is open still, unless it is
+// kept quiet; and one that is over, but not what lay before first sight.
+func (s *Service) putCaught(by map[string]*caughtUp, f *fate, first bool) {
+	r := s.settings.Rule(f.Rule)
+	k, open := s.openAlert(f.Alert, f.Rule, f.key)
+	line := f.raised
+	if !open {
+		line = f.cleared
 	}
-	t := &engine.Transition{Rule: l.Rule, Change: engine.Raised, Alert: l.Alert}
-	t.Severity = entry.SeverityOf(l.Severity)
+	if r == nil || line == nil || !open && first {
+		return
+	}
+	t := &engine.Transition{At: entry.Of(time.Now()), Change: engine.Raised, Rule: f.Rule, Fields: r.Per, Key: f.key, Alert: f.Alert, Severity: entry.SeverityOf(f.Severity)}
 	if open {
-		k, ok := s.openAlert(l.Alert, l.Rule, s.keyOf(&l))
-		if !ok {
-			return nil
-		}
-		x, _ := s.asItIs(&k, time.Now())
-		if x == nil || s.quietBecause(x) != "" {
-			return nil
-		}
+		t.Severity = k.Severity
+		why := s.quietBecause(t)
 		for _, u := range r.Unless {
-			if s.inShadow(&k, u.Rule) {
-				return nil
+			if why == "" && s.inShadow(&k, u.Rule) {
+				why = "shadow of " + u.Rule
 			}
 		}
-		t = x
-	}
-	kept := s.batch.Tellings
-	s.batch.Tellings = nil
-	s.decide(t)
-	var out []string
-	for _, x := range s.batch.Tellings {
-		switch {
-		case x.Only != store.OnlyUntaken:
-			out = append(out, x.Contact)
-		case open:
-			kept = append(kept, x)
+		if why != "" { // told when that ends
+			s.keepQuiet(f.Alert, &quietAlert{why, f.Rule, f.key})
+			return
 		}
 	}
-	s.batch.Tellings = kept
-	return out
+	for _, x := range s.recipients(r, t, t.At) {
+		u := by[x.contact]
+		switch {
+		case x.only == store.OnlyUntaken:
+			if open {
+				s.batch.Tellings = append(s.batch.Tellings, store.Telling{Contact: x.contact, Alert: f.Alert, Change: engine.Raised, Made: t.At, Due: x.due, Only: x.only, Line: string(line)})
+			}
+			continue
+		case u == nil:
+			u = &caughtUp{}
+			by[x.contact] = u
+		}
+		if open {
+			u.Open = append(u.Open, line)
+			u.open = append(u.open, f.Alert)
+		} else {
+			u.Ended = append(u.Ended, line)
+		}
+	}
+}
+
+// tellAllCaught writes into the batch what each contact is told.
+func (s *Service) tellAllCaught(by map[string]*caughtUp) error {
+	now := entry.Of(time.Now())
+	for _, name := range slices.Sorted(maps.Keys(by)) {
+		line, err := json.Marshal(by[name])
+		if err != nil {
+			return err
+		}
+		due := s.opensAt(s.settings.Contact(name), now)
+		s.batch.Tellings = append(s.batch.Tellings, store.Telling{Contact: name, Change: "caught up", Made: now, Due: due, Line: string(line)})
+		for _, alert := range by[name].open { // who knows that it is open is told its end
+			s.batch.Tellings = append(s.batch.Tellings, store.Telling{Contact: name, Alert: alert, Change: "caught up", Made: now, Due: due, Line: "{}"})
+		}
+	}
+	return nil
 }

@@ -28,8 +28,41 @@ type telling struct {
 
 // quietAlert is whose alert it is, and why it is not told.
 type quietAlert struct {
-	why, rule string
-	key       []string
+	Why  string   `json:"why"`
+	Rule string   `json:"rule"`
+	Key  []string `json:"key"`
+}
+
+// keepQuiet notes that an alert is open and was not told, or, with nil, no longer.
+func (s *Service) keepQuiet(alert string, q *quietAlert) {
+	if q == nil {
+		if _, was := s.telling.quiet[alert]; !was {
+			return
+		}
+		delete(s.telling.quiet, alert)
+	} else {
+		s.telling.quiet[alert] = *q
+	}
+	if s.batch.Quiet == nil {
+		s.batch.Quiet = map[string][]byte{}
+	}
+	var line []byte
+	if q != nil {
+		line, _ = json.Marshal(q)
+	}
+	s.batch.Quiet[alert] = line
+}
+
+// setTaken notes who has taken an alert; "" is nobody.
+func (s *Service) setTaken(alert, by string) {
+	if s.telling.taken[alert] == by {
+		return
+	}
+	if s.telling.taken[alert] = by; by == "" {
+		delete(s.telling.taken, alert)
+	}
+	b, _ := json.Marshal(s.telling.taken)
+	s.setMeta("taken", b)
 }
 
 // kept is a transition as it is kept as a line.
@@ -67,19 +100,23 @@ type opening struct {
 func (s *Service) recoverTelling() error {
 	t := &s.telling
 	t.opens, t.wake = map[string]opening{}, make(chan struct{}, 1)
-	t.quiet = map[string]quietAlert{}
+	t.quiet, t.taken = map[string]quietAlert{}, map[string]string{}
 	lines, err := s.store.Quiet()
 	if err != nil {
 		return err
 	}
-	for _, line := range lines {
-		var l kept
-		if json.Unmarshal([]byte(line), &l) == nil && l.Untold != "" {
-			t.quiet[l.Alert] = quietAlert{l.Untold, l.Rule, s.keyOf(&l)}
+	for alert, line := range lines {
+		var q quietAlert
+		if json.Unmarshal(line, &q) == nil {
+			t.quiet[alert] = q
 		}
 	}
-	if t.taken, err = s.store.TakenBy(); err != nil {
+	if b, err := s.store.Meta("taken"); err != nil {
 		return err
+	} else if b != nil {
+		if err := json.Unmarshal(b, &t.taken); err != nil {
+			return err
+		}
 	}
 	b, err := s.store.Meta("hushes")
 	if err != nil || b == nil {
@@ -90,33 +127,32 @@ func (s *Service) recoverTelling() error {
 
 // tell notes on a transition why it is not told, or decides who is told of it.
 func (s *Service) tell(t *engine.Transition) {
-	x := &s.telling
 	switch t.Change {
 	case engine.Taken:
-		x.taken[t.Alert] = t.By
+		s.setTaken(t.Alert, t.By)
 		return
 	case engine.Noted, engine.Hushed, engine.Unhushed:
 		if strings.HasPrefix(t.Words, store.LetGo) {
-			delete(x.taken, t.Alert)
+			s.setTaken(t.Alert, "")
 		}
 		return
 	case engine.Cleared:
 		if t.Untold = s.quietBecause(t); t.Untold == "" {
 			s.decide(t)
 		}
-		delete(x.quiet, t.Alert)
-		delete(x.taken, t.Alert)
+		s.keepQuiet(t.Alert, nil)
+		s.setTaken(t.Alert, "")
 		return
 	case engine.Reopened:
-		delete(x.taken, t.Alert)
+		s.setTaken(t.Alert, "")
 	}
 	if t.Untold = s.quietBecause(t); t.Untold == "" {
 		if t.Change != engine.Repeated {
-			delete(x.quiet, t.Alert)
+			s.keepQuiet(t.Alert, nil)
 		}
 		s.decide(t)
-	} else if t.Change != engine.Repeated {
-		x.quiet[t.Alert] = quietAlert{t.Untold, t.Rule, t.Key}
+	} else if t.Change != engine.Repeated && !s.catching { // see tellCaughtUp
+		s.keepQuiet(t.Alert, &quietAlert{t.Untold, t.Rule, t.Key})
 	}
 }
 
@@ -142,23 +178,19 @@ func (s *Service) quietBecause(t *engine.Transition) string {
 	return ""
 }
 
-// decide writes into the batch who is told of a transition.
-func (s *Service) decide(t *engine.Transition) {
-	r := s.settings.Rule(t.Rule)
-	if r == nil || len(s.settings.Contacts) == 0 {
-		return
-	}
-	line := []byte(nil) // made for the first who is told
-	now := entry.Of(time.Now())
-	told := map[string]bool{}
+// recipient is a contact that is told of a transition: not before due, and then only on a
+// condition.
+type recipient struct {
+	contact, only string
+	due           entry.Instant
+}
+
+// recipients are who is told of a transition.
+func (s *Service) recipients(r *lang.Rule, t *engine.Transition, now entry.Instant) (out []recipient) {
 	add := func(name, only string, due entry.Instant) {
 		c := s.settings.Contact(name)
-		if c == nil || told[name] || c.Off || t.Severity < c.From || len(c.On) > 0 && !slices.Contains(c.On, t.Change) {
+		if c == nil || c.Off || t.Severity < c.From || len(c.On) > 0 && !slices.Contains(c.On, t.Change) || slices.ContainsFunc(out, func(x recipient) bool { return x.contact == name }) {
 			return
-		}
-		told[name] = true
-		if line == nil {
-			line, _ = t.MarshalJSON()
 		}
 		if at := s.opensAt(c, now); at > due {
 			due = at
@@ -168,7 +200,7 @@ func (s *Service) decide(t *engine.Transition) {
 				}
 			}
 		}
-		s.batch.Tellings = append(s.batch.Tellings, store.Telling{Contact: name, Alert: t.Alert, Change: t.Change, Made: now, Due: due, Only: only, Line: string(line)})
+		out = append(out, recipient{name, only, due})
 	}
 	tells := r.Tells
 	if !slices.ContainsFunc(tells, func(x lang.Tell) bool { return x.Untaken == 0 }) {
@@ -194,6 +226,27 @@ func (s *Service) decide(t *engine.Transition) {
 				add(name, store.OnlyTold, now)
 			}
 		}
+	}
+	return out
+}
+
+// decide writes into the batch who is told of a transition.
+func (s *Service) decide(t *engine.Transition) {
+	r := s.settings.Rule(t.Rule)
+	if r == nil || len(s.settings.Contacts) == 0 {
+		return
+	}
+	now := entry.Of(time.Now())
+	who := s.recipients(r, t, now)
+	if len(who) == 0 {
+		return
+	}
+	line, err := t.MarshalJSON()
+	if err != nil {
+		return
+	}
+	for _, x := range who {
+		s.batch.Tellings = append(s.batch.Tellings, store.Telling{Contact: x.contact, Alert: t.Alert, Change: t.Change, Made: now, Due: x.due, Only: x.only, Line: string(line)})
 	}
 	s.wakeTelling()
 }
@@ -283,16 +336,15 @@ func (s *Service) releaseQuiet(now time.Time) {
 		if looked++; looked > quietAtOnce { // the others next time: no order is kept
 			break
 		}
-		k, open := s.openAlert(id, q.rule, q.key)
+		k, open := s.openAlert(id, q.Rule, q.Key)
 		if !open {
-			delete(x.quiet, id)
+			s.keepQuiet(id, nil)
 			continue
 		}
-		if s.stillQuiet(&k, q.why, now) {
+		if s.stillQuiet(&k, q.Why, now) {
 			continue
 		}
-		delete(x.quiet, id)
-		s.batch.Released = append(s.batch.Released, id)
+		s.keepQuiet(id, nil)
 		if t, ok := s.asItIs(&k, now); ok {
 			s.decide(t)
 		}

@@ -280,3 +280,28 @@ func TestTemplates(t *testing.T) {
 	p.say("a pump 7 fine")
 	assert.Contains(t, read(t, b.await(t, 2)[1]).Data.Subject, "over: ")
 }
+
+// Who has taken what, hushes, and what they keep quiet outlive a restart.
+func TestHandlingOutlivesARestart(t *testing.T) {
+	t.Parallel()
+	srv, b, _ := hook(t)
+	p := newPlace(t, t.TempDir())
+	p.write("settings/who.lantern", fmt.Sprintf("settings { tell duty }\ncontact duty { webhook %q }\nrule flood {\n  problem \"flood\"\n  per host\n  raise error\n  clear by hand\n}\n", srv.URL))
+	p.append("")
+	stop := runs(t, p, nil)
+	p.say("h1 flood")
+	id := p.open1(t)
+	p.act(t, ActQuery{What: "take", Alert: id})
+	hushed := p.act(t, ActQuery{What: "hush", Hush: &ByHand{Host: "h2"}})
+	p.say("h2 flood")
+	comes(t, b, "raised flood h1")
+	stop()
+	runs(t, p, nil)
+	v, err := p.s.View(context.Background(), ViewQuery{Column: time.Minute, Columns: 30})
+	require.NoError(t, err)
+	require.Len(t, v.Open, 2)
+	assert.Equal(t, []string{"mira", ""}, []string{v.Open[0].Taken, v.Open[1].Taken})
+	comes(t, b, "raised flood h1")
+	p.act(t, ActQuery{What: "unhush", Hush: &ByHand{ID: hushed.Hush}})
+	comes(t, b, "raised flood h1", "raised flood h2")
+}

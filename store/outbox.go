@@ -2,7 +2,6 @@ package store
 
 import (
 	"database/sql"
-	"encoding/json"
 	"errors"
 
 	"dimlantern/core/entry"
@@ -64,7 +63,7 @@ CREATE TABLE IF NOT EXISTS messages(
   tries INTEGER NOT NULL, next INTEGER NOT NULL, told INTEGER NOT NULL, words TEXT NOT NULL, body BLOB NOT NULL) WITHOUT ROWID;
 CREATE INDEX IF NOT EXISTS messages_state ON messages(state, contact);
 CREATE INDEX IF NOT EXISTS messages_made ON messages(contact, made);
-CREATE TABLE IF NOT EXISTS released(alert TEXT PRIMARY KEY, at INTEGER NOT NULL) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS quiet(alert TEXT PRIMARY KEY, line BLOB NOT NULL) WITHOUT ROWID;
 `
 
 func (w *writer) telling(t *Telling) {
@@ -209,23 +208,30 @@ func (s *Store) Outgoings() ([]Outgoing, error) {
 	}, "SELECT contact, count(*), min(made), max(tries), max(words) FROM messages WHERE state = 'waiting' GROUP BY contact ORDER BY contact")
 }
 
-// Quiet returns the newest raises, worsenings and reopenings of open alerts that were not
-// told, as JSON, but for those that were told of since.
-func (s *Store) Quiet() ([]string, error) {
-	return column[string](s.ask, `SELECT t.line FROM transitions t JOIN alerts a ON a.alert = t.alert
-		WHERE a.cleared IS NULL AND t.change IN ('raised', 'worsened', 'reopened') AND t.line LIKE '%"untold":%'
-		AND t.seq = (SELECT max(seq) FROM transitions x WHERE x.alert = t.alert AND x.change IN ('raised', 'worsened', 'reopened'))
-		AND NOT EXISTS (SELECT 1 FROM released r WHERE r.alert = t.alert)`)
+// Quiet returns the open alerts that were kept quiet, as their commits had them.
+func (s *Store) Quiet() (map[string][]byte, error) {
+	type kept struct {
+		alert string
+		line  []byte
+	}
+	out := map[string][]byte{}
+	list, err := rows(s.ask, func(r *sql.Rows) (k kept, err error) { return k, r.Scan(&k.alert, &k.line) }, "SELECT alert, line FROM quiet")
+	for _, k := range list {
+		out[k.alert] = k.line
+	}
+	return out, err
 }
 
-// CaughtUp returns the transitions behind seq that were not told since the present had not
-// been reached, oldest first, and the newest seq of all.
-func (s *Store) CaughtUp(after int64) (lines []string, newest int64, err error) {
-	if err := s.ask.QueryRow("SELECT coalesce(max(seq), 0) FROM transitions").Scan(&newest); err != nil {
-		return nil, 0, err
-	}
-	lines, err = column[string](s.ask, `SELECT line FROM transitions WHERE seq > ? AND line LIKE '%"untold":"catching up"%' ORDER BY seq`, after)
-	return lines, newest, err
+// Newest is the number of the newest transition.
+func (s *Store) Newest() (seq int64, err error) {
+	err = s.ask.QueryRow("SELECT coalesce(max(seq), 0) FROM transitions").Scan(&seq)
+	return seq, err
+}
+
+// CaughtUp returns the transitions behind one, and up to another, that were not told since
+// the present had not been reached, oldest first.
+func (s *Store) CaughtUp(after, upTo int64) ([]string, error) {
+	return column[string](s.ask, `SELECT line FROM transitions WHERE seq > ? AND seq <= ? AND line LIKE '%"untold":"catching up"%' ORDER BY seq`, after, upTo)
 }
 
 // LastLine returns the newest raise, worsening or reopening of an alert as JSON; "" where
@@ -234,25 +240,6 @@ func (s *Store) LastLine(alert string) string {
 	var line string
 	s.ask.QueryRow("SELECT line FROM transitions WHERE alert = ? AND change IN ('raised', 'worsened', 'reopened') ORDER BY seq DESC LIMIT 1", alert).Scan(&line)
 	return line
-}
-
-// TakenBy returns who has taken the open alerts that somebody has.
-func (s *Store) TakenBy() (map[string]string, error) {
-	out := map[string]string{}
-	list, err := column[string](s.ask, `SELECT t.line FROM transitions t JOIN alerts a ON a.alert = t.alert WHERE a.cleared IS NULL AND t.change IN ('taken', 'noted', 'reopened') ORDER BY t.seq`)
-	for _, line := range list {
-		var t struct{ Alert, Change, By, Words string }
-		if json.Unmarshal([]byte(line), &t) != nil {
-			continue
-		}
-		switch {
-		case t.Change == "taken":
-			out[t.Alert] = t.By
-		case t.Change == "reopened", len(t.Words) >= len(LetGo) && t.Words[:len(LetGo)] == LetGo:
-			delete(out, t.Alert)
-		}
-	}
-	return out, err
 }
 
 // LetGo begins the words of a note by which a person lets an alert go again.

@@ -244,7 +244,7 @@ type Batch struct {
 	Meta        map[string][]byte // further values
 	Actions     []Action
 	Tellings    []Telling
-	Released    []string // alerts that are told of now, since what kept them quiet has ended
+	Quiet       map[string][]byte // alerts that are kept quiet from now on, with whatever tells why; nil: no longer
 	Now         entry.Instant
 }
 
@@ -252,7 +252,7 @@ type Batch struct {
 func (b *Batch) Empty() bool {
 	return len(b.Journal) == 0 && b.Snapshot == nil && len(b.Transitions) == 0 && len(b.Hits) == 0 && len(b.Places) == 0 &&
 		len(b.Ticks) == 0 && len(b.Blind) == 0 && len(b.Sources) == 0 && len(b.Meta) == 0 &&
-		len(b.Around) == 0 && b.Kept == nil && len(b.Actions) == 0 && len(b.Tellings) == 0 && len(b.Released) == 0
+		len(b.Around) == 0 && b.Kept == nil && len(b.Actions) == 0 && len(b.Tellings) == 0 && len(b.Quiet) == 0
 }
 
 // perKey is how many hits of a key are kept as evidence.
@@ -321,8 +321,12 @@ func (s *Store) Commit(b *Batch) (err error) {
 	for i := range b.Tellings {
 		w.telling(&b.Tellings[i])
 	}
-	for _, a := range b.Released {
-		w.exec("INSERT OR REPLACE INTO released(alert, at) VALUES(?, ?)", a, int64(b.Now))
+	for alert, line := range b.Quiet {
+		if line == nil {
+			w.exec("DELETE FROM quiet WHERE alert = ?", alert)
+		} else {
+			w.exec("INSERT OR REPLACE INTO quiet(alert, line) VALUES(?, ?)", alert, line)
+		}
 	}
 	for _, t := range b.Ticks {
 		w.exec("INSERT INTO tide(bucket, origin, n) VALUES(?, ?, ?) ON CONFLICT(bucket, origin) DO UPDATE SET n = n + excluded.n", t.Bucket, w.origin(t.Origin), t.N)
@@ -447,9 +451,6 @@ func (w *writer) transition(t *engine.Transition, now entry.Instant) {
 	key := w.key(t.Rule, t.Key)
 	w.exec("INSERT INTO transitions(at, change, alert, key, severity, written, line) VALUES(?, ?, ?, ?, ?, ?, ?)",
 		int64(t.At), t.Change, t.Alert, key, int(t.Severity), int64(now), string(line))
-	if t.Untold != "" && (t.Change == engine.Raised || t.Change == engine.Worsened || t.Change == engine.Reopened) {
-		w.exec("DELETE FROM released WHERE alert = ?", t.Alert)
-	}
 	switch t.Change {
 	case engine.Raised:
 		w.exec("INSERT OR REPLACE INTO alerts(alert, key, raised, severity, count) VALUES(?, ?, ?, ?, ?)", t.Alert, key, int64(t.At), int(t.Severity), t.Count)
