@@ -164,7 +164,8 @@ func (s *Service) varsOf(settings *lang.Settings, r *lang.Rule, hits []store.Hit
 // story tells what happened to an alert, newest first.
 func (s *Service) story(d *Detail, r *lang.Rule, changes []store.Change, hits []store.Hit, at entry.Instant) {
 	var first entry.Instant = entry.None
-	cleared := false
+	cleared, taken := false, false
+	reminded := entry.None // from when reminders count
 	s.mu.Lock()
 	contacts := len(s.settings.Contacts) > 0
 	s.mu.Unlock()
@@ -180,6 +181,16 @@ func (s *Service) story(d *Detail, r *lang.Rule, changes []store.Change, hits []
 		json.Unmarshal([]byte(c.Line), &t)
 		d.Say = t.Say
 		e := Event{At: c.At, Change: c.Change, Severity: c.Severity, Why: t.Why}
+		switch c.Change {
+		case engine.Taken:
+			taken = true
+		case engine.Noted:
+			if strings.HasPrefix(t.Words, store.LetGo) {
+				taken, reminded = false, c.At
+			}
+		case engine.Raised, engine.Worsened, engine.Repeated, engine.Reopened:
+			reminded = c.At
+		}
 		switch c.Change {
 		case engine.Raised:
 			e.Text = "raised, " + articled(c.Severity.String())
@@ -225,13 +236,8 @@ func (s *Service) story(d *Detail, r *lang.Rule, changes []store.Change, hits []
 		if !h.Recovery && !cleared && h.At <= at && len(d.Story) > 0 {
 			if h.At > d.Story[0].At {
 				e := Event{At: h.At, Text: "newest hit"}
-				if r != nil && r.Remind > 0 {
-					for _, c := range d.Story {
-						if c.Change != "" {
-							e.Text += "; told again at " + clock(c.At.Add(r.Remind))
-							break
-						}
-					}
+				if r != nil && r.Remind > 0 && !taken && reminded != entry.None {
+					e.Text += "; told again at " + clock(reminded.Add(r.Remind))
 				}
 				d.Story = append([]Event{e}, d.Story...)
 			}
