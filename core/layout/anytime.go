@@ -24,7 +24,7 @@ func AnyTime(v string) *TimeFormat {
 		return nil
 	}
 	for _, f := range anyTimes {
-		if _, ok := f.Parse(v, nil, 0); ok {
+		if _, ok := f.Parse(v, nil, leap); ok {
 			return f
 		}
 	}

@@ -511,91 +511,126 @@ func (d *Divider) Glance(line []byte, near entry.Instant) (at entry.Instant, ok,
 type Run struct {
 	Next  int // where the first line begins that does not belong to it
 	Lines int
-	// Top is the latest time, in the line from At up to its line end at End; they
-	// mean nothing where there are no lines.
-	Top     entry.Instant
-	At, End int
+	// Top is the latest time, in the line from At up to its line end at End; none is earlier
+	// than Low. They mean nothing where there are no lines.
+	Top, Low entry.Instant
+	At, End  int
 }
 
-// GlanceOn glances at lines from at on, as long as they share their second with
-// the line that was read last, begin before stop, and are no more than most. It
-// is Glance for many lines at once.
+// GlanceOn glances at lines from at on, as long as they share their minute with the line
+// that was read last, begin before stop, and are no more than most. It is Glance for many
+// lines at once.
 func (d *Divider) GlanceOn(slab []byte, at, stop, most int) Run {
 	r := Run{Next: at, Top: entry.None}
-	l := d.Layout
-	if len(l.patterns) != 1 || l.time == nil || len(l.steps) > 0 || d.cache.n == 0 {
+	l, c := d.Layout, &d.cache
+	if len(l.patterns) != 1 || l.time == nil || len(l.steps) > 0 || c.n < 10 {
 		return r
 	}
-	behind, zone := l.patterns[0].behind, d.cache.zone
-	// zoned tells whether what stands behind the seconds, or their decimals, is the same zone
-	// as in the line that was read last, and then the time ends; end is where.
-	zoned := func(line []byte, at int) (end int, ok bool) {
-		end = at + len(zone)
-		return end, end < len(line) && string(line[at:end]) == zone && int(line[end]) == behind
+	n, behind, zone := c.n, l.patterns[0].behind, c.zone
+	if behind < 0 {
+		return r
 	}
-	prefix := string(d.cache.prefix[:d.cache.n])
-	n, top := len(prefix), -1
-	// Of three decimals, as most have them, the four bytes from the point on compare as
-	// the time does, and are read once, at the end.
-	latest := uint32(0)
-	quick := n >= 16
-	var p0, p1, p2 uint64
-	if quick {
-		p0, p1, p2 = binary.LittleEndian.Uint64(d.cache.prefix[:]), binary.LittleEndian.Uint64(d.cache.prefix[8:]), binary.LittleEndian.Uint64(d.cache.prefix[n-8:])
+	// The date, the hour and the minute are compared by words of eight bytes, of which the
+	// last one holds the seconds at its end.
+	words := n >= 18
+	var p0, p1 uint64
+	if words {
+		p0, p1 = binary.LittleEndian.Uint64(c.prefix[:]), binary.LittleEndian.Uint64(c.prefix[8:])
 	}
+	p2 := binary.LittleEndian.Uint64(c.prefix[n-8:])
+	second, low := c.base, c.base
+	// The latest line by its second, and by its decimals: of three, as most have them, the
+	// bytes compare as the time does, and are read once, at the end.
+	topSecond, latest, nanos := entry.None, uint32(0), -1
 	for r.Next < stop && r.Lines < most {
+		if len(slab)-r.Next < n+5 {
+			break
+		}
 		line := slab[r.Next:]
-		if len(line) < n+5 {
-			break
-		}
-		if quick {
-			if binary.LittleEndian.Uint64(line) != p0 || binary.LittleEndian.Uint64(line[8:]) != p1 || binary.LittleEndian.Uint64(line[n-8:]) != p2 {
-				break
+		x2 := binary.LittleEndian.Uint64(line[n-8:])
+		switch {
+		case words:
+			if binary.LittleEndian.Uint64(line) != p0 || binary.LittleEndian.Uint64(line[8:]) != p1 {
+				goto done
 			}
-		} else if string(line[:n]) != prefix {
-			break
+		case string(line[:n-8]) != string(c.prefix[:n-8]):
+			goto done
 		}
-		w := binary.BigEndian.Uint32(line[n:])
-		if end, ok := zoned(line, n+4); ok && threeDecimals(w) {
-			k := bytes.IndexByte(line[end:], '\n')
-			if k < 0 {
-				break
+		if x2 != p2 {
+			now, ok := laterSecond(p2, x2, second)
+			if !ok {
+				goto done
 			}
-			if w&0xffffff > latest {
-				if nano := decimalsOf(w); nano > top {
-					latest = w & 0xffffff
-					top, r.At, r.End = nano, r.Next, r.Next+end+k
+			p2, second, low = x2, now, min(low, now)
+		}
+		end, w := n+4, binary.BigEndian.Uint32(line[n:])
+		nano := -1
+		if !threeDecimals(w) {
+			w, end, nano = 0, n, 0
+			if line[n] == '.' || line[n] == ',' {
+				if nano, end = fraction(line, n+1); end == 0 {
+					goto done
 				}
 			}
-			r.Next += end + k + 1
-			r.Lines++
-			continue
 		}
-		nano, end := 0, n
-		if line[n] == '.' || line[n] == ',' {
-			if nano, end = fraction(line, n+1); end == 0 {
-				break
+		if zone != "" {
+			if len(line)-end < len(zone) || string(line[end:end+len(zone)]) != zone {
+				goto done
 			}
+			end += len(zone)
 		}
-		end, ok := zoned(line, end)
-		if !ok {
-			break
+		if end >= len(line) || int(line[end]) != behind {
+			goto done
 		}
 		k := bytes.IndexByte(line[end:], '\n')
 		if k < 0 {
-			break
+			goto done
 		}
-		if nano > top {
-			top, r.At, r.End = nano, r.Next, r.Next+end+k
-			latest = 0
+		switch digits := w & 0xffffff; {
+		case second > topSecond, second == topSecond && nano < 0 && nanos < 0 && digits > latest:
+			topSecond, latest, nanos = second, digits, nano
+			r.At, r.End = r.Next, r.Next+end+k
+		case second == topSecond && (nano >= 0 || nanos >= 0): // one of them has other decimals
+			was, is := nanos, nano
+			if was < 0 {
+				was = decimalsOf(latest)
+			}
+			if is < 0 {
+				is = decimalsOf(digits)
+			}
+			if is > was {
+				latest, nanos = digits, nano
+				r.At, r.End = r.Next, r.Next+end+k
+			}
 		}
 		r.Next += end + k + 1
 		r.Lines++
 	}
+done:
 	if r.Lines > 0 {
-		r.Top = d.cache.base + entry.Instant(top)
+		if nanos < 0 {
+			nanos = decimalsOf(latest)
+		}
+		r.Top, r.Low = topSecond+entry.Instant(nanos), low
 	}
+	c.base = second
+	binary.LittleEndian.PutUint64(c.prefix[n-8:], p2)
 	return r
+}
+
+// laterSecond is the second that words of eight bytes stand for, which end with the digits
+// of seconds, where a word before stands for a second of the same minute; false where they
+// differ in more than those, or are no digits.
+func laterSecond(was, is uint64, second entry.Instant) (entry.Instant, bool) {
+	if (was^is)<<16 != 0 {
+		return 0, false
+	}
+	a, b := int64(is>>48&0xff)-'0', int64(is>>56)-'0'
+	if a < 0 || a > 5 || b < 0 || b > 9 {
+		return 0, false
+	}
+	old := 10*(int64(was>>48&0xff)-'0') + int64(was>>56) - '0'
+	return second + entry.Instant((10*a+b-old)*int64(time.Second)), true
 }
 
 // threeDecimals tells whether four bytes are a point or a comma, and three digits.
@@ -629,11 +664,11 @@ func fraction(b []byte, i int) (nano, end int) {
 	return v * powers[n], i + n
 }
 
-// Second is the second of the line whose time was read last.
-func (d *Divider) Second() entry.Instant { return d.cache.base }
+// Yearly tells whether the layout's times have a year.
+func (d *Divider) Yearly() bool { return d.Layout.time != nil && d.Layout.time.hasYear }
 
 // Steady tells whether a time that was read last means the same wherever it stands: it has
 // a year, and a zone, or no change of clocks is near it.
 func (d *Divider) Steady(at entry.Instant) bool {
-	return d.Layout.time != nil && d.Layout.time.hasYear && d.cache.n > 0 && at >= d.cache.base && at < d.cache.base.Add(time.Second)
+	return d.Yearly() && d.cache.n > 0 && at >= d.cache.base && at < d.cache.base.Add(time.Second)
 }

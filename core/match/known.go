@@ -37,8 +37,8 @@ func (p *Plan) Know(data []byte) *Known {
 	run := knownRun{lo: math.MaxInt64, top: entry.None, sure: true}
 	for at := 0; at < len(data); {
 		if x := r.divider.GlanceOn(data, at, min(len(data), at+knownSize), len(data)); x.Lines > 0 {
-			run.lo = min(run.lo, r.divider.Second())
-			if !r.divider.Steady(x.Top) {
+			run.lo = min(run.lo, x.Low)
+			if !r.divider.Yearly() {
 				return nil
 			}
 			if x.Top > run.top {

@@ -522,8 +522,7 @@ func (r *Reader) Within(slab []byte, base int64, from, to entry.Instant) bool {
 	s := &scan{r: r, slab: slab}
 	for at := 0; at < len(slab); {
 		if run := r.divider.GlanceOn(slab, at, len(slab), len(slab)); run.Lines > 0 {
-			// They share a second with the line that was read last, which lay within.
-			if top := run.Top.Add(r.Skew); top >= to || top.Add(-time.Second) < from {
+			if run.Top.Add(r.Skew) >= to || run.Low.Add(r.Skew) < from {
 				return false
 			}
 			at = run.Next
