@@ -281,15 +281,9 @@ func clearCommand() *cobra.Command {
 		Example: `  dimlantern clear k3f9a0c2d1e8 --words "strainer cleaned"`,
 		Args:    exactlyOne("one ALERT"),
 		RunE: func(_ *cobra.Command, args []string) error {
-			if err := o.clean(); err != nil {
-				return err
-			}
-			ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
-			defer cancel()
-			if err := service.Join(o.data).Clear(ctx, service.ClearQuery{Person: person(), Alert: args[0], Words: words}); err != nil {
-				return failed{err.Error()}
-			}
-			return nil
+			return asked(o, func(ctx context.Context, s service.Lantern) error {
+				return s.Clear(ctx, service.ClearQuery{Person: person(), Alert: args[0], Words: words})
+			})
 		},
 	}
 	o.dataFlag(c)
@@ -308,15 +302,7 @@ settings say: apply by hand.`,
 		Example: "  dimlantern apply",
 		Args:    cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			if err := o.clean(); err != nil {
-				return err
-			}
-			ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
-			defer cancel()
-			if err := service.Join(o.data).Apply(ctx); err != nil {
-				return failed{err.Error()}
-			}
-			return nil
+			return asked(o, func(ctx context.Context, s service.Lantern) error { return s.Apply(ctx) })
 		},
 	}
 	o.dataFlag(c)
