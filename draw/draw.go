@@ -94,6 +94,7 @@ func codePage(s string) string {
 // Measures in points.
 const (
 	width   = 842 // the long side of A4
+	narrow  = 560 // as wide as what is written in a mail
 	margin  = 28
 	names   = 190
 	notes   = 78
@@ -329,9 +330,10 @@ func (p *painter) legend() {
 	p.text(x+5, y+1, f, pale, "a hit")
 }
 
-// PNG writes the chart as a picture, at so many dots an inch.
+// PNG writes the chart as a picture for a screen, narrower than a page, at so many dots an
+// inch.
 func (c *Chart) PNG(w io.Writer, dpi int) error {
-	v := vgimg.NewWith(vgimg.UseWH(width, vg.Length(headed+footed+rowHigh*max(len(c.Rows), 1))), vgimg.UseDPI(dpi), vgimg.UseBackgroundColor(color.RGBA{0xfb, 0xf7, 0xee, 255}))
+	v := vgimg.NewWith(vgimg.UseWH(narrow, vg.Length(headed+footed+rowHigh*max(len(c.Rows), 1))), vgimg.UseDPI(dpi), vgimg.UseBackgroundColor(color.RGBA{0xfb, 0xf7, 0xee, 255}))
 	c.paint(v, c.Rows, "", func(s string) string { return s })
 	_, err := vgimg.PngCanvas{Canvas: v}.WriteTo(w)
 	return err

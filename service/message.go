@@ -211,7 +211,7 @@ func (s *Service) picture(n *tell.News) []byte {
 	row.Hits = slices.DeleteFunc(row.Hits, func(h entry.Instant) bool { return h < chart.From })
 	chart.Rows[0] = row
 	var b bytes.Buffer
-	if chart.PNG(&b, 96) != nil {
+	if chart.PNG(&b, 120) != nil {
 		return nil
 	}
 	return b.Bytes()
