@@ -331,19 +331,22 @@ func TestReceiversThatFail(t *testing.T) {
 	srvHang := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { <-release }))
 	defer srvHang.Close()
 	defer close(release)
+	srvSlow, slow, answerSlow := hook(t)
+	*answerSlow = func(http.ResponseWriter, *http.Request) bool { time.Sleep(time.Second); return false } // as slow receivers are
 	secure := httptest.NewTLSServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) {}))
 	defer secure.Close()
 
 	p := newPlace(t, t.TempDir())
 	p.write("settings/who.lantern", fmt.Sprintf(`settings {
-  tell well, bad, hangs, refuses, distrusted
+  tell well, bad, hangs, refuses, distrusted, slow
 }
+contact slow { webhook "%s" }
 contact well { webhook "%s" }
 contact bad { webhook "%s" }
 contact hangs { webhook "%s" }
 contact refuses { webhook "http://127.0.0.1:1/" }
 contact distrusted { webhook "%s" }
-`, srvWell.URL, srvBad.URL, srvHang.URL, secure.URL))
+`, srvSlow.URL, srvWell.URL, srvBad.URL, srvHang.URL, secure.URL))
 	p.append("")
 	runs(t, p, nil)
 	p.say("a pump 7 low")
@@ -351,6 +354,8 @@ contact distrusted { webhook "%s" }
 	p.say("a pump 8 low")
 	p.say("a pump 8 low")
 	well.await(t, 2)
+	assert.Less(t, len(slow.all()), 2, "a slow one delays itself alone")
+	slow.await(t, 2)
 	require.Eventually(t, func() bool { return len(tried.all()) >= 3 }, patience, 10*time.Millisecond)
 	assert.Len(t, unique(tried.all()), 1, "each try has the same identifier, and what is behind it waits")
 
