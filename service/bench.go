@@ -13,6 +13,7 @@ import (
 
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
+	"dimlantern/core/match"
 	"dimlantern/core/trial"
 )
 
@@ -186,6 +187,12 @@ func (s *Service) Bench(ctx context.Context, q BenchQuery) (*BenchView, error) {
 		began, ended = tried.First, tried.Clock
 	}
 	v.Notes = benchNotes(r, tried, began, ended)
+	for _, d := range b.said {
+		if r.LooksAt(d.Source.Name) && len(d.Data) > 0 && !match.NewPlan(settings, d.Source, nil, time.Local).Timed() {
+			v.Notes = append([]string{fmt.Sprintf("The entries of %s say no time, so all of them stand at %s here; a layout with a time would tell them apart.", d.Source.Name, clockWords(d.Arrived))}, v.Notes...)
+			break
+		}
+	}
 	v.Tried = &BenchTried{tried.Entries, tried.Hits, tried.Raised, tried.Open, tried.Told, tried.Keys, tried.Ends, tried.Longest, tried.Median, took}
 	of := fmt.Sprintf("%s, the last %s", whereOf(r), entry.RoughSpan(q.Span.Round(time.Minute)))
 	if len(q.Files) > 0 {
@@ -484,6 +491,7 @@ func (s *Service) benchSampleOf(ctx context.Context, settings *lang.Settings, r 
 		}
 		d := &trial.Said{Input: *in}
 		d.Files, d.Data = nil, data
+		d.Arrived = arrived(in.Near, from, at)
 		if q.Filter != "" {
 			filtered(settings, d, q.Filter)
 		}
@@ -502,6 +510,15 @@ func (s *Service) benchSampleOf(ctx context.Context, settings *lang.Settings, r 
 	next.kinds, next.took = kinds, time.Since(start)
 	s.bench.now = next
 	return next, nil
+}
+
+// arrived is when the entries of a log that gives no times are taken to have come: when its
+// file was changed, as far as that lies in the sample.
+func arrived(changed, from, at entry.Instant) entry.Instant {
+	if changed == entry.None || changed > at {
+		return at
+	}
+	return max(changed, from)
 }
 
 // benchRow is a lifeline as the screens draw it.

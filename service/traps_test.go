@@ -126,3 +126,26 @@ func TestNotThis(t *testing.T) {
 	assert.Contains(t, m.Body, `ignore  /HEAD \/old \d+ is fine/`)
 	assert.Regexp(t, "^it takes (39|40) entries from the rule$", m.Costs) // by where the hour begins
 }
+
+// A log whose entries say no time is tried as well: they stand where the file was changed,
+// and that is said.
+func TestPlainLogsOnTheBench(t *testing.T) {
+	p := newPlace(t, t.TempDir())
+	p.write("settings/plain.lantern", fmt.Sprintf("source plain {\n  files \"%s/plain.txt\"\n  begin oldest\n}\n", p.dir))
+	p.write("plain.txt", strings.Repeat("link 1 down\nlink 1 up again\n", 3)+"link 2 down\n")
+	p.append("")
+	p.open()
+	defer p.crash()
+	p.step(time.Now())
+	body := "rule lost {\n  on plain\n  problem /link (?<port>\\d+) down/\n  per port\n  raise error\n  clear after 30m quiet\n}\n"
+	q := BenchQuery{File: filepath.Join(p.dir, "settings", "try.lantern"), Body: body, Line: 2, Span: time.Hour, From: entry.Of(time.Now().Add(-time.Hour)), Column: time.Minute, Columns: 60}
+	v, err := p.s.Bench(context.Background(), q)
+	require.NoError(t, err)
+	assert.Equal(t, []int64{7, 4, 2}, []int64{v.Tried.Entries, v.Tried.Hits, v.Tried.Raised})
+	require.NotEmpty(t, v.Notes)
+	assert.Contains(t, v.Notes[0], "say no time")
+	list, err := p.s.Propose(context.Background(), q)
+	require.NoError(t, err)
+	require.NotEmpty(t, list.List)
+	assert.Contains(t, list.List[0].Example, "up again")
+}

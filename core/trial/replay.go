@@ -26,6 +26,8 @@ type Input struct {
 	// Header is the line that names the columns, of an input that begins behind it.
 	Header string
 	Skew   time.Duration // how far the clock of its writer lies back
+	// Arrived is when entries are taken to have come of which none says when; 0 is 1970.
+	Arrived entry.Instant
 	// Data is the only member, where it is held in memory; Files then stand for nothing.
 	Data []byte
 	// Known are the times of Data, where they are known already.
@@ -427,7 +429,7 @@ func (s *stream) scan(slab []byte) {
 		probe := match.NewReader(s.reader.Plan, "", "", false)
 		probe.Encoding, probe.Near = s.reader.Encoding, s.reader.Near
 		if s.first, _ = probe.Times(slab, 0); s.first == entry.None {
-			s.first = 0
+			s.first = s.in.Arrived
 		}
 	}
 	o := &s.r.o
@@ -435,7 +437,7 @@ func (s *stream) scan(slab []byte) {
 		s.scanBounded(slab)
 		return
 	}
-	s.r.sum.Entries += s.reader.Scan(slab, s.base, 0, func(j *engine.Judged) { s.queue = append(s.queue, j) }, nil)
+	s.r.sum.Entries += s.reader.Scan(slab, s.base, s.in.Arrived, func(j *engine.Judged) { s.queue = append(s.queue, j) }, nil)
 	s.queue = append(s.queue, &engine.Judged{Reached: s.reader.Reached})
 }
 
@@ -451,8 +453,13 @@ func (s *stream) scanBounded(slab []byte) {
 	if to == 0 {
 		to = 1<<63 - 1
 	}
-	if !lineByLine && s.reader.Within(slab, base, max(o.From, entry.None+1), to) {
-		s.r.sum.Entries += s.reader.Scan(slab, base, 0, func(j *engine.Judged) { s.queue = append(s.queue, j) }, nil)
+	within := s.reader.Within(slab, base, max(o.From, entry.None+1), to)
+	if !s.reader.Plan.Timed() { // all of them stand where the first one does
+		at := entry.Later(s.in.Arrived, s.reader.Reached)
+		within = at >= o.From && at < to
+	}
+	if !lineByLine && within {
+		s.r.sum.Entries += s.reader.Scan(slab, base, s.in.Arrived, func(j *engine.Judged) { s.queue = append(s.queue, j) }, nil)
 		s.queue = append(s.queue, &engine.Judged{Reached: s.reader.Reached})
 		return
 	}
@@ -460,7 +467,7 @@ func (s *stream) scanBounded(slab []byte) {
 		n := s.reader.Plan.First(slab, s.reader.Encoding)
 		reached := s.reader.Reached
 		var found *engine.Judged
-		s.reader.Scan(slab[:n], base, 0, func(j *engine.Judged) { found = j }, nil)
+		s.reader.Scan(slab[:n], base, s.in.Arrived, func(j *engine.Judged) { found = j }, nil)
 		at := s.reader.Last
 		switch {
 		case o.From != 0 && at < o.From, o.To != 0 && at >= o.To:
