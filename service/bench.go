@@ -189,6 +189,7 @@ func (s *Service) Bench(ctx context.Context, q BenchQuery) (*BenchView, error) {
 	v.Notes = benchNotes(r, tried, began, ended)
 	for _, d := range b.said {
 		if r.LooksAt(d.Source.Name) && len(d.Data) > 0 && !match.NewPlan(settings, d.Source, nil, time.Local).Timed() {
+			v.Notes = slices.DeleteFunc(v.Notes, func(n string) bool { return strings.HasPrefix(n, newestNote) })
 			v.Notes = append([]string{fmt.Sprintf("The entries of %s say no time, so all of them stand at %s here; a layout with a time would tell them apart.", d.Source.Name, clockWords(d.Arrived))}, v.Notes...)
 			break
 		}

@@ -18,6 +18,9 @@ const (
 	leastHits = 2   // before that is said
 )
 
+// newestNote begins what is said where all hits are new.
+const newestNote = "All hits are newer than"
+
 // benchNotes say what of a trial ought to make one look twice: a threshold that no key ever
 // met, more alerts than anybody reads, hits among the newest entries alone.
 func benchNotes(r *lang.Rule, tried *trial.Tried, from, at entry.Instant) []string {
@@ -57,7 +60,7 @@ func benchNotes(r *lang.Rule, tried *trial.Tried, from, at entry.Instant) []stri
 		}
 	}
 	if len(tried.Rows) == tried.Keys && n >= leastHits && span > time.Hour && at.Sub(first) < span/newestOf {
-		out = append(out, fmt.Sprintf("All hits are newer than %s; nothing before says it, though the sample begins at %s.", clockWords(first), clockWords(from)))
+		out = append(out, fmt.Sprintf(newestNote+" %s; nothing before says it, though the sample begins at %s.", clockWords(first), clockWords(from)))
 	}
 	return out
 }

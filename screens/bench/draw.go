@@ -646,7 +646,7 @@ func (r *Room) lifelines(c *paint.Canvas, top, bottom int, a paint.Axis, p paint
 		}
 		c.Cut(col.Note, y, col.NoteWidth, base.With(p.Dim), note)
 		if col.Second > 0 {
-			c.Cut(col.Second, y, c.W-col.Second, base.With(p.Dim), commas(int64(row.Count))+" hits")
+			c.Cut(col.Second, y, c.W-col.Second, base.With(p.Dim), strings.TrimPrefix(plural(int64(row.Count), "", "hit", "hits"), " "))
 		}
 		y++
 	}
