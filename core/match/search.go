@@ -152,7 +152,7 @@ func (g *group) work(sample []byte) int {
 	sum := 0
 	for p := 0; p+4 <= len(sample); p += g.stride {
 		sum++
-		if w := g.mask(binary.LittleEndian.Uint32(sample[p:])); g.filter.passes(w)&1 != 0 {
+		if w := g.mask(binary.LittleEndian.Uint32(sample[p:])); g.filter.passes(w) {
 			sum += 20
 			for _, pl := range g.grams.find(w) {
 				sum += 2
@@ -355,101 +355,34 @@ func (s *searcher) search(slab []byte, out []spot) []spot {
 	return out
 }
 
-// passes tells in its lowest bit whether a q-gram may belong to a window.
-func (f *filter) passes(w uint32) uint64 {
-	h := w * gramHash >> filterShift
-	return f[h>>6] >> (h & 63)
-}
+// looks is how many positions at most wait for being verified, found those that do.
+const looks = 512
 
-// search looks at every stride-th position. Several are asked for at once, so
-// that there is one branch for all of them.
+type found [looks]uint32
+
+// search looks at every stride-th position. Those that the filter lets through are noted
+// without a branch, which nobody could foretell, and verified afterwards.
 func (g *group) search(lits []literal, slab []byte, out []spot) []spot {
-	f, or, and := g.filter, g.or, g.and
+	var f found
 	p := 0
-	switch g.stride { // each with its own number, which the compiler makes the best of
-	case 16:
-		for ; p+52 <= len(slab); p += 64 {
-			b := slab[p : p+52 : p+52]
-			w0 := (binary.LittleEndian.Uint32(b) | or) & and
-			w1 := (binary.LittleEndian.Uint32(b[16:]) | or) & and
-			w2 := (binary.LittleEndian.Uint32(b[32:]) | or) & and
-			w3 := (binary.LittleEndian.Uint32(b[48:]) | or) & and
-			if (f.passes(w0)|f.passes(w1)|f.passes(w2)|f.passes(w3))&1 != 0 {
-				out = g.four(lits, slab, p, 16, [4]uint32{w0, w1, w2, w3}, out)
-			}
-		}
-	case 12:
-		for ; p+40 <= len(slab); p += 48 {
-			b := slab[p : p+40 : p+40]
-			w0 := (binary.LittleEndian.Uint32(b) | or) & and
-			w1 := (binary.LittleEndian.Uint32(b[12:]) | or) & and
-			w2 := (binary.LittleEndian.Uint32(b[24:]) | or) & and
-			w3 := (binary.LittleEndian.Uint32(b[36:]) | or) & and
-			if (f.passes(w0)|f.passes(w1)|f.passes(w2)|f.passes(w3))&1 != 0 {
-				out = g.four(lits, slab, p, 12, [4]uint32{w0, w1, w2, w3}, out)
-			}
-		}
-	case 8:
-		for ; p+28 <= len(slab); p += 32 {
-			b := slab[p : p+28 : p+28]
-			w0 := (binary.LittleEndian.Uint32(b) | or) & and
-			w1 := (binary.LittleEndian.Uint32(b[8:]) | or) & and
-			w2 := (binary.LittleEndian.Uint32(b[16:]) | or) & and
-			w3 := (binary.LittleEndian.Uint32(b[24:]) | or) & and
-			if (f.passes(w0)|f.passes(w1)|f.passes(w2)|f.passes(w3))&1 != 0 {
-				out = g.four(lits, slab, p, 8, [4]uint32{w0, w1, w2, w3}, out)
-			}
-		}
-	case 4:
-		for ; p+16 <= len(slab); p += 16 {
-			b := slab[p : p+16 : p+16]
-			w0 := (binary.LittleEndian.Uint32(b) | or) & and
-			w1 := (binary.LittleEndian.Uint32(b[4:]) | or) & and
-			w2 := (binary.LittleEndian.Uint32(b[8:]) | or) & and
-			w3 := (binary.LittleEndian.Uint32(b[12:]) | or) & and
-			if (f.passes(w0)|f.passes(w1)|f.passes(w2)|f.passes(w3))&1 != 0 {
-				out = g.four(lits, slab, p, 4, [4]uint32{w0, w1, w2, w3}, out)
-			}
-		}
-	case 2:
-		for ; p+16 <= len(slab); p += 12 {
-			b := slab[p : p+16 : p+16]
-			x, y := binary.LittleEndian.Uint64(b), binary.LittleEndian.Uint64(b[6:])
-			w0, w1, w2 := (uint32(x)|or)&and, (uint32(x>>16)|or)&and, (uint32(x>>32)|or)&and
-			w3, w4, w5 := (uint32(y)|or)&and, (uint32(y>>16)|or)&and, (uint32(y>>32)|or)&and
-			if (f.passes(w0)|f.passes(w1)|f.passes(w2)|f.passes(w3)|f.passes(w4)|f.passes(w5))&1 != 0 {
-				for k, w := range [6]uint32{w0, w1, w2, w3, w4, w5} {
-					if f.passes(w)&1 != 0 {
-						out = g.verify(lits, slab, p+2*k, w, out)
-					}
-				}
-			}
-		}
-	default:
-		for ; p+8 <= len(slab); p += 4 {
-			x := binary.LittleEndian.Uint64(slab[p : p+8 : p+8])
-			w0, w1, w2, w3 := (uint32(x)|or)&and, (uint32(x>>8)|or)&and, (uint32(x>>16)|or)&and, (uint32(x>>24)|or)&and
-			if (f.passes(w0)|f.passes(w1)|f.passes(w2)|f.passes(w3))&1 != 0 {
-				out = g.four(lits, slab, p, 1, [4]uint32{w0, w1, w2, w3}, out)
-			}
+	for n := looks; n > looks-4; {
+		p, n = look(g.filter, g.or, g.and, slab, p, g.stride, &f)
+		for _, at := range f[:n] {
+			out = g.verify(lits, slab, int(at), g.mask(binary.LittleEndian.Uint32(slab[at:])), out)
 		}
 	}
 	for ; p+g.q <= len(slab); p += g.stride {
-		if w := g.gram(string(slab[p:min(p+4, len(slab))])); f.passes(w)&1 != 0 {
+		if w := g.gram(string(slab[p:min(p+4, len(slab))])); g.filter.passes(w) {
 			out = g.verify(lits, slab, p, w, out)
 		}
 	}
 	return out
 }
 
-// four verifies those of four positions in a row that the filter lets through.
-func (g *group) four(lits []literal, slab []byte, p, stride int, w [4]uint32, out []spot) []spot {
-	for k, x := range w {
-		if g.filter.passes(x)&1 != 0 {
-			out = g.verify(lits, slab, p+k*stride, x, out)
-		}
-	}
-	return out
+// passes tells whether a q-gram may belong to a window.
+func (f *filter) passes(w uint32) bool {
+	h := w * gramHash >> filterShift
+	return f[h>>6]>>(h&63)&1 != 0
 }
 
 // verify compares the windows that hold the q-gram at p, then their literals.

@@ -33,6 +33,7 @@ var (
 	onlyLag  = flag.Bool("only-lag", false, "measure the latency alone")
 	onlyType = flag.Bool("only-keystrokes", false, "measure the keystrokes of the bench alone")
 	onlyKeys = flag.Bool("only-keys", false, "measure many keys alone")
+	alone    = flag.Bool("alone", false, "measure nothing to compare with")
 	noLag    = flag.Bool("no-lag", false, "leave the latency out")
 )
 
@@ -254,6 +255,10 @@ func main() {
 		}
 		lines := makeLog(path, size, k, 200, 2)
 		d, sum := replay(rulesFor(k, 200, path), path)
+		if *alone {
+			fmt.Printf("200 rules, %-15s  replay %6.0f ms, %d hits in %d lines\n", k.name, ms(d), sum.Hits, lines)
+			continue
+		}
 		var patterns []*regexp.Regexp
 		list := ""
 		named := regexp.MustCompile(`\?P<\w+>`) // of one name there may be but one group in rg's list
@@ -272,7 +277,7 @@ func main() {
 		fmt.Printf("    against a plain loop   %6.0f ms   %.0f × faster (aim 300; measured on %d MiB of it)\n", ms(loop), float64(loop)/float64(d), part>>20)
 		os.Stdout.Sync()
 	}
-	if *only != "" {
+	if *only != "" || *alone {
 		return
 	}
 	scale(path, size)

@@ -1,0 +1,133 @@
+#include "textflag.h"
+
+DATA newlines<>+0(SB)/8, $0x0a0a0a0a0a0a0a0a
+DATA newlines<>+8(SB)/8, $0x0a0a0a0a0a0a0a0a
+DATA newlines<>+16(SB)/8, $0x0a0a0a0a0a0a0a0a
+DATA newlines<>+24(SB)/8, $0x0a0a0a0a0a0a0a0a
+GLOBL newlines<>(SB), RODATA|NOPTR, $32
+
+// func lineStarts(b []byte, starts []uint32) (n, seen int)
+//
+// Two line ends of each step are noted without asking whether there are any: the count
+// alone says what was noted, and mostly there are no more.
+TEXT ·lineStarts(SB), NOSPLIT, $0-64
+	MOVQ b_base+0(FP), SI
+	MOVQ b_len+8(FP), R13
+	MOVQ starts_base+24(FP), DI
+	MOVQ starts_len+32(FP), R12
+	SUBQ $64, R13             // the last step begins here at the latest
+	SUBQ $65, R12             // so many may have been noted before it
+	XORQ R8, R8               // seen
+	XORQ DX, DX               // n
+	VMOVDQU newlines<>(SB), Y7
+
+step:
+	CMPQ R8, R13
+	JGT  done
+	CMPQ DX, R12
+	JGT  done
+	VPCMPEQB (SI)(R8*1), Y7, Y0
+	VPCMPEQB 32(SI)(R8*1), Y7, Y1
+	VPMOVMSKB Y0, AX
+	VPMOVMSKB Y1, CX
+	SHLQ $32, CX
+	ORQ  CX, AX               // a bit for each line end
+	POPCNTQ AX, R9
+	LEAQ (DI)(DX*4), R11
+	ADDQ R9, DX
+	TZCNTQ AX, CX
+	LEAL 1(R8)(CX*1), R10
+	MOVL R10, (R11)
+	BLSRQ AX, AX
+	TZCNTQ AX, CX
+	LEAL 1(R8)(CX*1), R10
+	MOVL R10, 4(R11)
+	CMPQ R9, $2
+	JGT  more
+	ADDQ $64, R8
+	JMP  step
+
+more:
+	ADDQ $8, R11
+
+each:
+	BLSRQ AX, AX
+	JZ   all
+	TZCNTQ AX, CX
+	LEAL 1(R8)(CX*1), R10
+	MOVL R10, (R11)
+	ADDQ $4, R11
+	JMP  each
+
+all:
+	ADDQ $64, R8
+	JMP  step
+
+done:
+	VZEROUPPER
+	MOVQ DX, n+48(FP)
+	MOVQ R8, seen+56(FP)
+	RET
+
+// func glances(b []byte, starts []uint32, look *glanced) int
+TEXT ·glances(SB), NOSPLIT, $0-64
+	MOVQ b_base+0(FP), SI
+	MOVQ starts_base+24(FP), DI
+	MOVQ starts_len+32(FP), R13
+	MOVQ look+48(FP), BX
+	VMOVDQU 0(BX), Y2         // low, then high
+	VMOVDQU 32(BX), X3
+	VMOVDQU 48(BX), Y4
+	VMOVDQU 80(BX), X5
+	ADDQ 96(BX), SI           // where the seconds of a line that begins at 0 stand
+	MOVQ 104(BX), R8          // the masks
+	MOVQ 112(BX), R9
+	MOVQ 120(BX), R10         // top, topBehind, topLine, least
+	MOVQ 128(BX), R11
+	MOVQ 136(BX), R12
+	MOVQ 144(BX), R15
+	XORQ DX, DX
+
+line:
+	CMPQ DX, R13
+	JGE  done
+	MOVL (DI)(DX*4), AX
+	ADDQ SI, AX
+	MOVQ AX, CX
+	SUBQ 96(BX), CX           // the line itself
+	VMOVDQU (CX), Y0
+	VMOVDQU 32(CX), X6
+	VPMAXUB Y2, Y0, Y1
+	VPMINUB Y4, Y1, Y1
+	VPMAXUB X3, X6, X7
+	VPMINUB X5, X7, X7
+	VPXOR Y0, Y1, Y1          // not null where a byte does not lie between
+	VPXOR X6, X7, X7
+	VPOR  Y1, Y7, Y7
+	VPTEST Y7, Y7
+	JNZ  done
+	MOVQ (AX), CX
+	BSWAPQ CX
+	ANDQ R8, CX
+	MOVQ 8(AX), AX
+	BSWAPQ AX
+	ANDQ R9, AX
+	CMPQ CX, R15
+	CMOVQCS CX, R15
+	CMPQ R11, AX
+	MOVQ R10, R14
+	SBBQ CX, R14              // the latest one is earlier than this one
+	CMOVQCS CX, R10
+	CMOVQCS AX, R11
+	CMOVQCS DX, R12
+	INCQ DX
+	JMP  line
+
+done:
+	VZEROUPPER
+	MOVQ R10, 120(BX)
+	MOVQ R11, 128(BX)
+	MOVQ R12, 136(BX)
+	MOVQ R15, 144(BX)
+	MOVQ DX, ret+56(FP)
+	RET

@@ -1,0 +1,10 @@
+//go:build !amd64
+
+package layout
+
+// wide tells whether this processor has wide instructions that are made use of.
+const wide = false
+
+func lineStarts(b []byte, starts []uint32) (n, seen int) { return lineStartsPlain(b, starts) }
+
+func glances(b []byte, starts []uint32, g *glanced) int { return glancesPlain(b, starts, g) }
