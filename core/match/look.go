@@ -1,18 +1,131 @@
 package match
 
-import "encoding/binary"
+import (
+	"encoding/binary"
+	"slices"
+)
+
+// looks is how many positions at most wait for being verified, reach how many of them a
+// step of a search may note; found are those that wait.
+const looks, reach = 512, 32
+
+type found [looks]uint32
 
 // lookPlain notes the positions from p on, a stride apart, whose four bytes, folded by or
 // and cut by and, the filter lets through. It stops behind the last position that has four
-// bytes, or when no more than three can be noted; it may also stop up to three strides
+// bytes, or when there is no room for one more step; it may also stop up to three strides
 // before the end. Next is the position that it did not look at, n how many it noted.
 //
 // Whether a position is let through decides where the next one is noted, and nothing else:
 // a branch would be foretold wrong for most of them.
 func lookPlain(f *filter, or, and uint32, slab []byte, p, stride int, out *found) (next, n int) {
-	for ; p+4 <= len(slab) && n < looks-3; p += stride {
+	for ; p+4 <= len(slab) && n <= looks-reach; p += stride {
 		out[n] = uint32(p)
 		if f.passes((binary.LittleEndian.Uint32(slab[p:]) | or) & and) {
+			n++
+		}
+	}
+	return p, n
+}
+
+// sieve tells of four bytes in a row whether a q-gram may begin with the first of them. For
+// each of the four it has a table by the byte's lower half and one by its upper half, each
+// of them twice, for instructions of 32 bytes; an entry has a bit for each of eight sorts
+// of q-grams. What has a bit in all tables may be of that sort.
+type sieve [4 * 2 * 32]byte
+
+// mostSieved is how many literals may be looked for by a sieve: more would let all through.
+const mostSieved = 300
+
+func (s *sieve) passes(w uint32) bool {
+	m := byte(255)
+	for i := range 4 {
+		b := byte(w >> (8 * i))
+		m &= s[64*i+int(b&15)] & s[64*i+32+int(b>>4)]
+	}
+	return m != 0
+}
+
+// gramSort is one of the eight: which halves its q-grams have in each of the four places.
+type gramSort [4]struct{ low, high uint16 }
+
+func (s *gramSort) add(gram uint32, g *group) {
+	for i := range 4 {
+		b := byte(gram >> (8 * i))
+		switch {
+		case i >= g.q:
+			s[i].low, s[i].high = 1<<16-1, 1<<16-1
+		case g.fold:
+			s[i].high |= 1 << (b >> 4 & 13)
+			fallthrough
+		default:
+			s[i].low |= 1 << (b & 15)
+			s[i].high |= 1 << (b >> 4)
+		}
+	}
+}
+
+// newSieve sorts the q-grams of a group so that little of the sample is let through.
+func newSieve(g *group, sample []byte) *sieve {
+	var often [16][16]float64 // how often a byte stands in the sample, by its halves
+	for _, b := range sample {
+		often[b>>4][b&15] += 1 / float64(len(sample))
+	}
+	passed := func(s *gramSort) float64 {
+		all := 1.0
+		for i := range g.q {
+			one := 1e-4 // what no sample has may come all the same
+			for h := range 16 {
+				for l := range 16 {
+					if s[i].high>>h&1 != 0 && s[i].low>>l&1 != 0 {
+						one += often[h][l]
+					}
+				}
+			}
+			all *= one
+		}
+		return all
+	}
+	var sorts [8]gramSort
+	var cost [8]float64
+	var grams []uint32
+	for _, s := range g.grams.slots {
+		if s.to > 0 {
+			grams = append(grams, s.gram)
+		}
+	}
+	slices.Sort(grams)
+	for _, gram := range grams {
+		best, least := 0, -1.0
+		for k := range sorts {
+			s := sorts[k]
+			s.add(gram, g)
+			if more := passed(&s) - cost[k]; least < 0 || more < least {
+				best, least = k, more
+			}
+		}
+		sorts[best].add(gram, g)
+		cost[best] += least
+	}
+	out := new(sieve)
+	for k, s := range sorts {
+		for i := range s {
+			for half := range 16 {
+				for twice := range 2 {
+					out[64*i+16*twice+half] |= byte(s[i].low>>half&1) << k
+					out[64*i+32+16*twice+half] |= byte(s[i].high>>half&1) << k
+				}
+			}
+		}
+	}
+	return out
+}
+
+// siftPlain is lookPlain for each position, and with a sieve.
+func siftPlain(s *sieve, slab []byte, p int, out *found) (next, n int) {
+	for ; p+4 <= len(slab) && n <= looks-reach; p++ {
+		out[n] = uint32(p)
+		if s.passes(binary.LittleEndian.Uint32(slab[p:])) {
 			n++
 		}
 	}

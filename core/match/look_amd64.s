@@ -44,7 +44,7 @@ TEXT ·look(SB), NOSPLIT, $0-80
 masked:
 	CMPQ R8, R13
 	JGT  done
-	CMPQ DX, $508
+	CMPQ DX, $480
 	JGT  done
 	LEAQ (SI)(R8*1), AX
 	MASKED((AX))
@@ -60,7 +60,7 @@ masked:
 whole:
 	CMPQ R8, R13
 	JGT  done
-	CMPQ DX, $508
+	CMPQ DX, $480
 	JGT  done
 	LEAQ (SI)(R8*1), AX
 	HASH((AX))
@@ -76,4 +76,77 @@ whole:
 done:
 	MOVQ R8, next+64(FP)
 	MOVQ DX, n+72(FP)
+	RET
+
+DATA halves<>+0(SB)/8, $0x0f0f0f0f0f0f0f0f
+DATA halves<>+8(SB)/8, $0x0f0f0f0f0f0f0f0f
+DATA halves<>+16(SB)/8, $0x0f0f0f0f0f0f0f0f
+DATA halves<>+24(SB)/8, $0x0f0f0f0f0f0f0f0f
+GLOBL halves<>(SB), RODATA|NOPTR, $32
+
+// The sorts that the 32 bytes at a place leave, by the tables of that place, into a register.
+#define SIFT(bytes, low, high, into) \
+	VMOVDQU bytes, Y9; \
+	VPSRLW $4, Y9, Y10; \
+	VPAND Y8, Y9, Y9; \
+	VPAND Y8, Y10, Y10; \
+	VPSHUFB Y9, low, Y9; \
+	VPSHUFB Y10, high, Y10; \
+	VPAND Y9, Y10, into
+
+// func sift(s *sieve, slab []byte, p int, out *found) (next, n int)
+TEXT ·sift(SB), NOSPLIT, $0-64
+	MOVQ s+0(FP), BX
+	MOVQ slab_base+8(FP), SI
+	MOVQ slab_len+16(FP), R13
+	MOVQ p+32(FP), R8
+	MOVQ out+40(FP), DI
+	SUBQ $35, R13             // the last place from which 32 positions have their bytes
+	XORQ DX, DX
+	VMOVDQU 0(BX), Y0
+	VMOVDQU 32(BX), Y1
+	VMOVDQU 64(BX), Y2
+	VMOVDQU 96(BX), Y3
+	VMOVDQU 128(BX), Y4
+	VMOVDQU 160(BX), Y5
+	VMOVDQU 192(BX), Y6
+	VMOVDQU 224(BX), Y7
+	VMOVDQU halves<>(SB), Y8
+	VPXOR Y13, Y13, Y13
+
+step:
+	CMPQ R8, R13
+	JGT  done
+	CMPQ DX, $480
+	JGT  done
+	LEAQ (SI)(R8*1), AX
+	SIFT((AX), Y0, Y1, Y11)
+	SIFT(1(AX), Y2, Y3, Y12)
+	VPAND Y11, Y12, Y11
+	SIFT(2(AX), Y4, Y5, Y12)
+	VPAND Y11, Y12, Y11
+	SIFT(3(AX), Y6, Y7, Y12)
+	VPAND Y11, Y12, Y11
+	VPCMPEQB Y11, Y13, Y11    // where no sort is left
+	VPMOVMSKB Y11, AX
+	NOTL AX
+	TESTL AX, AX
+	JNZ  note
+	ADDQ $32, R8
+	JMP  step
+
+note:
+	TZCNTL AX, CX
+	ADDL R8, CX
+	MOVL CX, (DI)(DX*4)
+	INCQ DX
+	BLSRL AX, AX
+	JNZ  note
+	ADDQ $32, R8
+	JMP  step
+
+done:
+	VZEROUPPER
+	MOVQ R8, next+48(FP)
+	MOVQ DX, n+56(FP)
 	RET

@@ -2,6 +2,13 @@
 
 package match
 
+// wide tells whether this processor has wide instructions that are made use of.
+const wide = false
+
 func look(f *filter, or, and uint32, slab []byte, p, stride int, out *found) (next, n int) {
 	return lookPlain(f, or, and, slab, p, stride, out)
+}
+
+func sift(s *sieve, slab []byte, p int, out *found) (next, n int) {
+	return siftPlain(s, slab, p, out)
 }

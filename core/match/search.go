@@ -40,6 +40,7 @@ type group struct {
 	filter    *filter   // a bit for each hash that a q-gram of a window has
 	grams     gramTable // q-gram → the windows that hold it
 	windows   []window
+	sieve     *sieve // instead of the filter, where it is not nil
 }
 
 // filter is small enough to stay in the processor's nearest cache.
@@ -60,17 +61,26 @@ type gramSlot struct {
 	from, to int32 // an empty slot has none
 }
 
-func newGramTable(grams map[uint32][]place) gramTable {
+// gramAt is a q-gram and a place where it stands.
+type gramAt struct {
+	gram uint32
+	place
+}
+
+// newGramTable makes a table of q-grams, which come in their order.
+func newGramTable(grams []gramAt) gramTable {
 	size := bits.Len(uint(2*len(grams) + 1))
-	t := gramTable{shift: uint(32 - size), slots: make([]gramSlot, 1<<size)}
-	for gram, places := range grams {
+	t := gramTable{shift: uint(32 - size), slots: make([]gramSlot, 1<<size), places: make([]place, 0, len(grams))}
+	for n := 0; n < len(grams); {
+		gram, from := grams[n].gram, int32(n)
+		for ; n < len(grams) && grams[n].gram == gram; n++ {
+			t.places = append(t.places, grams[n].place)
+		}
 		i := int(gram * gramHash >> t.shift)
 		for t.slots[i].to > 0 {
 			i = (i + 1) & (len(t.slots) - 1)
 		}
-		from := int32(len(t.places))
-		t.places = append(t.places, places...)
-		t.slots[i] = gramSlot{gram, from, int32(len(t.places))}
+		t.slots[i] = gramSlot{gram, from, int32(n)}
 	}
 	return t
 }
@@ -125,195 +135,6 @@ func newSearcher(lits []literal, sample []byte) *searcher {
 	return s
 }
 
-// shorter are the strides that are tried besides the longest one: a shorter window may
-// lie in a stretch that many literals share.
-var shorter = []int{12, 8}
-
-// bestGroup makes the group whose stride makes the least work on the sample.
-func bestGroup(lits []literal, which []int, longest, q int, fold bool, sample []byte) group {
-	freq := frequencies(q, fold, sample)
-	best := newGroup(lits, which, longest, q, fold, freq)
-	sample = sample[:min(len(sample), 32<<10)]
-	least := best.work(sample)
-	for _, stride := range shorter {
-		if stride >= longest {
-			continue
-		}
-		g := newGroup(lits, which, stride, q, fold, freq)
-		if w := g.work(sample); w < least {
-			best, least = g, w
-		}
-	}
-	return best
-}
-
-// work estimates the work of a search over a sample, in looks at a position.
-func (g *group) work(sample []byte) int {
-	sum := 0
-	for p := 0; p+4 <= len(sample); p += g.stride {
-		sum++
-		if w := g.mask(binary.LittleEndian.Uint32(sample[p:])); g.filter.passes(w) {
-			sum += 20
-			for _, pl := range g.grams.find(w) {
-				sum += 2
-				if w := &g.windows[pl.window]; len(w.lits) > 1 && p >= int(pl.off) && same(sample[p-int(pl.off):], w.text, g.fold) {
-					sum += len(w.lits)
-				}
-			}
-		}
-	}
-	return sum
-}
-
-// strides are those that there are for q-grams of four bytes: a window is as long as its
-// stride, and the rest of a q-gram.
-var strides = []int{16, 12, 8, 4, 2}
-
-// allowed is the longest stride that a literal of that length allows, and the length of
-// the q-gram that it is looked for by.
-func allowed(n int) (stride, q int) {
-	for _, st := range strides {
-		if n >= st+3 {
-			return st, 4
-		}
-	}
-	if n == 4 {
-		return 2, 3
-	}
-	return 1, n
-}
-
-// strideOf is the stride of a group: that of its shortest literal.
-func strideOf(lits []literal, group []int) (stride, q int) {
-	stride = strides[0] + 1
-	for _, i := range group {
-		if st, n := allowed(len(lits[i].text)); st < stride || st == stride && n < q {
-			stride, q = st, n
-		}
-	}
-	return stride, q
-}
-
-// grouped divides literals into groups that are searched one after the other: folded ones
-// and others, and of each as few groups, with strides as long, as make the least work. A
-// search takes 1/stride looks at each byte, so that a few short literals among many long
-// ones are better off on their own.
-func grouped(lits []literal) [][]int {
-	var out [][]int
-	for _, fold := range []bool{false, true} {
-		by := map[[2]int][]int{} // stride and q → literals
-		for i, l := range lits {
-			if l.fold == fold {
-				st, q := allowed(len(l.text))
-				by[[2]int{st, q}] = append(by[[2]int{st, q}], i)
-			}
-		}
-		var kinds [][2]int
-		for k := range by {
-			kinds = append(kinds, k)
-		}
-		// The longest strides first; those with a q-gram of their own stand alone.
-		slices.SortFunc(kinds, func(a, b [2]int) int {
-			if a[1] != b[1] {
-				return b[1] - a[1]
-			}
-			return b[0] - a[0]
-		})
-		// least[i] is the least work for kinds[i:], until[i] where its first group ends.
-		least, until := make([]float64, len(kinds)+1), make([]int, len(kinds)+1)
-		for i := len(kinds) - 1; i >= 0; i-- {
-			least[i] = -1
-			for j := i + 1; j <= len(kinds) && kinds[j-1][1] == kinds[i][1]; j++ {
-				if c := 1/float64(kinds[j-1][0]) + least[j]; least[i] < 0 || c < least[i] {
-					least[i], until[i] = c, j
-				}
-			}
-		}
-		for i := 0; i < len(kinds); i = until[i] {
-			var g []int
-			for _, k := range kinds[i:until[i]] {
-				g = append(g, by[k]...)
-			}
-			slices.Sort(g)
-			out = append(out, g)
-		}
-	}
-	return out
-}
-
-const gramHash = 0x9E3779B1
-
-// freqBits is how many bits of a q-gram's hash its frequency in the sample is known by.
-const freqBits = 16
-
-// frequencies are how often q-grams stand in a sample, by their hashes.
-func frequencies(q int, fold bool, sample []byte) []uint16 {
-	g := masks(q, fold)
-	freq := make([]uint16, 1<<freqBits)
-	for i := 0; i+4 <= len(sample); i += 3 {
-		if n := &freq[g.mask(binary.LittleEndian.Uint32(sample[i:]))*gramHash>>(32-freqBits)]; *n < 1<<16-1 {
-			*n++
-		}
-	}
-	return freq
-}
-
-// masks is a group that has nothing but how it looks at q-grams.
-func masks(q int, fold bool) group {
-	g := group{q: q, fold: fold, and: 1<<(8*q) - 1}
-	if fold {
-		g.or = 0x20202020
-	}
-	return g
-}
-
-func newGroup(lits []literal, which []int, stride, q int, fold bool, freq []uint16) group {
-	g := masks(q, fold)
-	g.stride = stride
-	grams := map[uint32][]place{}
-	width := q + stride - 1
-	index := map[string]int{}
-	for _, i := range which {
-		l := lits[i]
-		best, cost := 0, -1
-		for off := 0; off+width <= len(l.text); off++ {
-			w := l.text[off : off+width]
-			c, rarest := 8, 1<<30
-			for k := 0; k+q <= width; k++ {
-				gr := g.gram(w[k:])
-				n := int(freq[gr*gramHash>>(32-freqBits)])
-				rarest = min(rarest, n)
-				c += 2 * n * (1 + len(grams[gr])) // each place of a q-gram is compared where it stands
-			}
-			if _, chosen := index[w]; chosen { // then only its literals are
-				c = 1 + rarest/4
-			}
-			if cost < 0 || c < cost {
-				best, cost = off, c
-			}
-		}
-		w := l.text[best : best+width]
-		n, chosen := index[w]
-		if !chosen {
-			n = len(g.windows)
-			index[w] = n
-			g.windows = append(g.windows, window{text: w})
-			for k := range stride {
-				gr := g.gram(w[k:])
-				grams[gr] = append(grams[gr], place{int32(n), int32(k)})
-			}
-		}
-		g.windows[n].lits = append(g.windows[n].lits, litAt{i, best})
-	}
-	g.filter = new(filter)
-	for gr := range grams {
-		h := gr * gramHash >> filterShift
-		g.filter[h>>6] |= 1 << (h & 63)
-	}
-	g.grams = newGramTable(grams)
-	return g
-}
-
 // mask cuts a word to the q-gram's length and folds it.
 func (g *group) mask(w uint32) uint32 { return (w | g.or) & g.and }
 
@@ -355,18 +176,17 @@ func (s *searcher) search(slab []byte, out []spot) []spot {
 	return out
 }
 
-// looks is how many positions at most wait for being verified, found those that do.
-const looks = 512
-
-type found [looks]uint32
-
 // search looks at every stride-th position. Those that the filter lets through are noted
 // without a branch, which nobody could foretell, and verified afterwards.
 func (g *group) search(lits []literal, slab []byte, out []spot) []spot {
 	var f found
 	p := 0
-	for n := looks; n > looks-4; {
-		p, n = look(g.filter, g.or, g.and, slab, p, g.stride, &f)
+	for n := looks; n > looks-reach; {
+		if g.sieve != nil {
+			p, n = sift(g.sieve, slab, p, &f)
+		} else {
+			p, n = look(g.filter, g.or, g.and, slab, p, g.stride, &f)
+		}
 		for _, at := range f[:n] {
 			out = g.verify(lits, slab, int(at), g.mask(binary.LittleEndian.Uint32(slab[at:])), out)
 		}
