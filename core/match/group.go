@@ -63,8 +63,8 @@ func (g *group) work(sample []byte) int {
 		sum += 4
 		for _, pl := range g.grams.find(w) {
 			sum += 3
-			if w := &g.windows[pl.window]; len(w.lits) > 1 && p >= int(pl.off) && same(sample[p-int(pl.off):], w.text, g.fold) {
-				sum += len(w.lits)
+			if w := &g.windows[pl.window]; p >= int(pl.off) && same(sample[p-int(pl.off):], w.text, g.fold) {
+				sum += 3 + 3*len(w.lits)
 			}
 		}
 	}
@@ -182,6 +182,7 @@ type choice struct {
 	// that are found in the sample in vain.
 	alone, found float64
 	left         int // how many of its literals have no window yet
+	last         int // the literal that was added last
 	score        float64
 }
 
@@ -206,20 +207,22 @@ func newGroup(lits []literal, which []int, stride, q int, fold bool, freq []uint
 	g := masks(q, fold)
 	g.stride = stride
 	width := q + stride - 1
-	index := make(map[string]*choice, 4*len(which))
-	var all choices
-	var store []choice // they stand in blocks, since there are many
+	index := make(map[string]int32, 4*len(which))
+	var store []choice
+	type in struct {
+		choice int32
+		litAt
+	}
+	var places []in
 	for _, i := range which {
 		text := lits[i].text
 		for off := 0; off+width <= len(text); off++ {
 			w := text[off : off+width]
-			c := index[w]
-			if c == nil {
-				if len(store) == 0 {
-					store = make([]choice, 256)
-				}
-				c, store = &store[0], store[1:]
-				c.text, c.alone = w, 1.5 // for what it lets through the filter by chance
+			n, known := index[w]
+			if !known {
+				n = int32(len(store))
+				index[w] = n
+				c := choice{text: w, last: -1, alone: 1.5} // for what it lets through the filter by chance
 				rarest := 1 << 30
 				for k := range stride {
 					n := int(freq[g.gram(w[k:])*gramHash>>(32-freqBits)])
@@ -227,14 +230,25 @@ func newGroup(lits []literal, which []int, stride, q int, fold bool, freq []uint
 					c.alone += float64(n) / float64(stride)
 				}
 				c.found = float64(rarest) / 4
-				index[w] = c
-				all = append(all, c)
+				store = append(store, c)
 			}
-			if n := len(c.lits); n == 0 || c.lits[n-1].lit != i {
-				c.lits = append(c.lits, litAt{i, off})
+			if c := &store[n]; c.last != i { // the first place of a literal does
+				c.last = i
 				c.left++
+				places = append(places, in{n, litAt{i, off}})
 			}
 		}
+	}
+	room := make([]litAt, len(places))
+	all := make(choices, len(store))
+	for i := range store {
+		c := &store[i]
+		all[i] = c
+		c.lits, room = room[:0:c.left], room[c.left:]
+	}
+	for _, x := range places {
+		c := &store[x.choice]
+		c.lits = append(c.lits, x.litAt)
 	}
 	for _, c := range all {
 		c.score = c.scored()
@@ -269,17 +283,65 @@ func newGroup(lits []literal, which []int, stride, q int, fold bool, freq []uint
 				w.lits = append(w.lits, l)
 			}
 		}
+		w.index(lits, g.or)
 		g.windows = append(g.windows, w)
 		for k := range stride {
 			grams = append(grams, gramAt{g.gram(c.text[k:]), place{n, int32(k)}})
 		}
 	}
-	slices.SortStableFunc(grams, func(a, b gramAt) int { return int(int64(a.gram) - int64(b.gram)) })
 	g.filter = new(filter)
 	for _, x := range grams {
 		h := x.gram * gramHash >> filterShift
 		g.filter[h>>6] |= 1 << (h & 63)
 	}
-	g.grams = newGramTable(grams)
+	g.grams = newGramTable(inOrder(grams))
 	return g
+}
+
+// fewLits is how many literals of a window are compared one by one.
+const fewLits = 4
+
+// index lets the literals of a window be told apart by four bytes before it, in it or
+// behind it, where there are many of them: by those that differ most.
+func (w *window) index(lits []literal, or uint32) {
+	if len(w.lits) <= fewLits {
+		return
+	}
+	best, least := 0, len(w.lits)*len(w.lits)
+	words := make([]uint32, 0, len(w.lits))
+	for d := -16; d < len(w.text)+16; d++ {
+		words = words[:0]
+		for _, l := range w.lits {
+			if text := lits[l.lit].text; l.off+d >= 0 && l.off+d+4 <= len(text) {
+				words = append(words, wordAt(text, l.off+d)|or)
+			}
+		}
+		slices.Sort(words)
+		compared := (len(w.lits) - len(words)) * len(w.lits) // those that have no such bytes, always
+		for i := 0; i < len(words); {
+			k := i
+			for ; k < len(words) && words[k] == words[i]; k++ {
+			}
+			compared += (k - i) * (k - i)
+			i = k
+		}
+		if compared < least {
+			best, least = d, compared
+		}
+	}
+	var grams []gramAt
+	var rest []litAt
+	for _, l := range w.lits {
+		if text := lits[l.lit].text; l.off+best >= 0 && l.off+best+4 <= len(text) {
+			grams = append(grams, gramAt{wordAt(text, l.off+best) | or, place{int32(l.lit), int32(l.off)}})
+		} else {
+			rest = append(rest, l)
+		}
+	}
+	w.lits, w.apart, w.by = rest, best, newGramTable(inOrder(grams))
+}
+
+// wordAt are the four bytes of a text at a place.
+func wordAt(text string, at int) uint32 {
+	return uint32(text[at]) | uint32(text[at+1])<<8 | uint32(text[at+2])<<16 | uint32(text[at+3])<<24
 }

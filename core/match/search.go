@@ -2,6 +2,7 @@ package match
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/binary"
 	"math/bits"
 	"slices"
@@ -67,6 +68,13 @@ type gramAt struct {
 	place
 }
 
+func inOrder(grams []gramAt) []gramAt {
+	slices.SortFunc(grams, func(a, b gramAt) int {
+		return cmp.Or(cmp.Compare(a.gram, b.gram), cmp.Compare(a.window, b.window), cmp.Compare(a.off, b.off))
+	})
+	return grams
+}
+
 // newGramTable makes a table of q-grams, which come in their order.
 func newGramTable(grams []gramAt) gramTable {
 	size := bits.Len(uint(2*len(grams) + 1))
@@ -94,13 +102,18 @@ func (t *gramTable) find(gram uint32) []place {
 	return nil
 }
 
-// place is where in a window a q-gram stands.
+// place is where in a window a q-gram stands; in the table of a window, in which literal the
+// window stands, and where.
 type place struct{ window, off int32 }
 
 // window is a stretch of one or more literals.
 type window struct {
 	text string
 	lits []litAt
+	// Where there are many, most are found by the four bytes that stand apart from where the
+	// window begins.
+	apart int
+	by    gramTable
 }
 
 type litAt struct{ lit, off int }
@@ -214,12 +227,21 @@ func (g *group) verify(lits []literal, slab []byte, p int, gram uint32, out []sp
 			continue
 		}
 		for _, l := range w.lits {
-			at := start - l.off
-			text := lits[l.lit].text
-			if at >= 0 && at+len(text) <= len(slab) && same(slab[at:], text, g.fold) {
-				out = append(out, spot{at, l.lit})
+			out = g.verifyOne(lits, slab, start-l.off, l.lit, out)
+		}
+		if at := start + w.apart; len(w.by.places) > 0 && at >= 0 && at+4 <= len(slab) {
+			for _, pl := range w.by.find(binary.LittleEndian.Uint32(slab[at:]) | g.or) {
+				out = g.verifyOne(lits, slab, start-int(pl.off), int(pl.window), out)
 			}
 		}
+	}
+	return out
+}
+
+func (g *group) verifyOne(lits []literal, slab []byte, at, lit int, out []spot) []spot {
+	text := lits[lit].text
+	if at >= 0 && at+len(text) <= len(slab) && same(slab[at:], text, g.fold) {
+		out = append(out, spot{at, lit})
 	}
 	return out
 }
