@@ -36,6 +36,9 @@ func bestGroup(lits []literal, which []int, longest, q int, fold bool, sample []
 		g.sieve = newSieve(&g, sample)
 		try(g)
 	}
+	for i := range best.windows {
+		best.windows[i].index(lits, best.or)
+	}
 	return best
 }
 
@@ -207,13 +210,17 @@ func newGroup(lits []literal, which []int, stride, q int, fold bool, freq []uint
 	g := masks(q, fold)
 	g.stride = stride
 	width := q + stride - 1
-	index := make(map[string]int32, 4*len(which))
-	var store []choice
+	most := 0
+	for _, i := range which {
+		most += len(lits[i].text) - width + 1
+	}
+	index := make(map[string]int32, most)
+	store := make([]choice, 0, most)
 	type in struct {
 		choice int32
 		litAt
 	}
-	var places []in
+	places := make([]in, 0, most)
 	for _, i := range which {
 		text := lits[i].text
 		for off := 0; off+width <= len(text); off++ {
@@ -283,7 +290,6 @@ func newGroup(lits []literal, which []int, stride, q int, fold bool, freq []uint
 				w.lits = append(w.lits, l)
 			}
 		}
-		w.index(lits, g.or)
 		g.windows = append(g.windows, w)
 		for k := range stride {
 			grams = append(grams, gramAt{g.gram(c.text[k:]), place{n, int32(k)}})
