@@ -42,7 +42,7 @@ long: tools build
 	$(GO) test -timeout 60m ./intake -rapid.checks=10000
 	$(GO) test -timeout 60m ./core/match -rapid.checks=50000
 	$(GO) test ./core/lang -run XXX -fuzz FuzzParse -fuzztime 5m -fuzzminimizetime 20x
-	$(GO) test ./core/layout -run XXX -fuzz FuzzSteps -fuzztime 5m -fuzzminimizetime 20x
+	$(GO) test ./core/steps -run XXX -fuzz FuzzSteps -fuzztime 5m -fuzzminimizetime 20x
 	$(GO) test ./core/layout -run XXX -fuzz FuzzSyslog -fuzztime 5m -fuzzminimizetime 20x
 	$(GO) test ./core/layout -run XXX -fuzz FuzzFormats -fuzztime 5m -fuzzminimizetime 20x
 	for f in FuzzJSON FuzzLogfmt FuzzColumns FuzzW3C FuzzDetect; do $(GO) test ./core/layout -run XXX -fuzz "^$$f$$" -fuzztime 5m -fuzzminimizetime 20x || exit 1; done

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"dimlantern/core/entry"
+	"dimlantern/core/steps"
 )
 
 // cursor walks over the tokens of one clause. After the first mistake it stays
@@ -218,7 +219,7 @@ func (c *cursor) compile(t token) *Pattern {
 		c.fail(t, "bad-pattern", "this pattern does not work: "+patternError(err), patternMend(src, err))
 		return nil
 	}
-	p := &Pattern{Source: src, Re: re, Pos: t.pos}
+	p := &Pattern{Source: src, Re: re, Pos: t.pos, steps: steps.CompileAnywhere(src, re.SubexpNames())}
 	for _, g := range re.SubexpNames() {
 		if g == "" {
 			continue

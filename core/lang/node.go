@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"dimlantern/core/entry"
+	"dimlantern/core/steps"
 )
 
 // Settings are what a folder of settings files says, checked and resolved: what
@@ -137,6 +138,24 @@ type Pattern struct {
 	Re     *regexp.Regexp
 	Groups []string // names of its groups, in their order
 	Pos    Pos
+	steps  *steps.Steps // nil where only the regular expression serves
+}
+
+// Find is FindStringSubmatchIndex of the pattern's regular expression; what comes may lie
+// in room, if that is long enough.
+func (p *Pattern) Find(text string, room []int) []int {
+	n := 2 * (p.Re.NumSubexp() + 1)
+	if p.steps == nil || n > len(room) {
+		return p.Re.FindStringSubmatchIndex(text)
+	}
+	ok, sure := p.steps.Find(text, room[:n])
+	switch {
+	case !sure:
+		return p.Re.FindStringSubmatchIndex(text)
+	case !ok:
+		return nil
+	}
+	return room[:n]
 }
 
 func (p *Pattern) String() string {

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 	"unicode/utf8"
+
+	"dimlantern/core/steps"
 )
 
 // Span is a stretch of a line in bytes, and the field that it is.
@@ -640,7 +642,7 @@ func Explain(pattern string) []Explained {
 		return nil
 	}
 	var out []Explained
-	for _, x := range flatten(re) {
+	for _, x := range steps.Flatten(re) {
 		out = append(out, Explained{plainly2(x), explained(x)})
 	}
 	return out

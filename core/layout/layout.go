@@ -14,6 +14,7 @@ import (
 
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
+	"dimlantern/core/steps"
 )
 
 // Layout is a compiled layout. It may be used by several goroutines at once,
@@ -40,7 +41,7 @@ type Layout struct {
 
 type compiled struct {
 	pattern *lang.Pattern
-	steps   *steps // nil where only the regular expression serves
+	steps   *steps.Steps // nil where only the regular expression serves
 	names   []string
 	gives   []int // the groups that are fields, and wanted
 	timeAt  int   // the group that holds the whole time, or -1
@@ -84,7 +85,7 @@ func Compile(l *lang.Layout, zone *time.Location, secret []byte) *Layout {
 	}
 	for _, p := range l.Patterns {
 		c := compiled{pattern: p, names: p.Re.SubexpNames(), timeAt: -1, behind: -1}
-		c.steps = compileSteps(p.Source, c.names)
+		c.steps = steps.Compile(p.Source, c.names)
 		for i, n := range c.names {
 			for k, f := range out.timeIn {
 				if f == n {
@@ -96,7 +97,7 @@ func Compile(l *lang.Layout, zone *time.Location, secret []byte) *Layout {
 			}
 		}
 		if c.steps != nil && c.timeAt > 0 && out.types[c.names[c.timeAt]] == "" {
-			c.behind = c.steps.behind(c.timeAt)
+			c.behind = c.steps.Behind(c.timeAt)
 		}
 		out.patterns = append(out.patterns, c)
 	}
@@ -445,7 +446,7 @@ func (d *Divider) match(c *compiled, line []byte, stop int) []int {
 	} else {
 		d.spans = d.spans[:n]
 	}
-	if !c.steps.match(line, d.spans, stop) {
+	if !c.steps.Match(line, d.spans, stop) {
 		return nil
 	}
 	return d.spans

@@ -1,13 +1,11 @@
 package layout
 
 import (
-	"regexp"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"pgregory.net/rapid"
 
 	"dimlantern/core/entry"
 )
@@ -65,71 +63,6 @@ func TestTimeLike(t *testing.T) {
 		_, err := TimeLike(bad, "")
 		assert.Error(t, err, bad)
 	}
-}
-
-// parts of patterns and of lines, from which pairs are put together that often
-// fit and often nearly do.
-var patternParts = []string{`(?<a>\S+)`, `(?<b>\w+)`, `(?<c>\d+)`, ` `, ` +`, `\[`, `\]`, `: `, `x?`, `(?:\[(?<d>\d+)\])?`, `(?<e>[^,]*)`, `,`, `.`,
-	`(?<f>.*)`, `$`, `-`, `(?: y)?`, `ab`, `é`, `[a-c]*`, `(?<g>-?[\d.]+)`}
-var lineParts = []string{"a", "ab", "1", "22", " ", "  ", "[", "]", ": ", "x", ",", "-", "é", "\xff", ".", "_", " y", "[7]", "-1.5"}
-
-// The hand-made matcher gives exactly what the regular expression gives.
-func TestStepsEqualRegexp(t *testing.T) {
-	compared := 0
-	rapid.Check(t, func(t *rapid.T) {
-		src := "^"
-		names := map[string]bool{}
-		for _, p := range rapid.SliceOfN(rapid.SampledFrom(patternParts), 1, 8).Draw(t, "pattern") {
-			if names[p] && len(p) > 4 && p[1] == '?' && p[2] == '<' || p == `(?:\[(?<d>\d+)\])?` && names[p] {
-				continue
-			}
-			names[p] = true
-			src += p
-		}
-		line := ""
-		for _, p := range rapid.SliceOfN(rapid.SampledFrom(lineParts), 0, 12).Draw(t, "line") {
-			line += p
-		}
-		if same(t, src, line) {
-			compared++
-		}
-	})
-	assert.Positive(t, compared)
-}
-
-func same(t require.TestingT, src, line string) bool {
-	re, err := regexp.Compile(src)
-	if err != nil {
-		return false
-	}
-	s := compileSteps(src, re.SubexpNames())
-	if s == nil {
-		return false
-	}
-	spans := make([]int, 2*len(re.SubexpNames()))
-	want := re.FindSubmatchIndex([]byte(line))
-	got := s.match([]byte(line), spans, -1)
-	require.Equal(t, want != nil, got, "%q on %q", src, line)
-	if got {
-		require.Equal(t, want[2:], spans[2:], "%q on %q", src, line)
-	}
-	return true
-}
-
-func FuzzSteps(f *testing.F) {
-	f.Add(`^(?<at>\S+ \S+) (?<host>\S+) (?<program>[\w-]+)\[(?<pid>\d+)\]: (?<text>.*)$`, "2026-11-24 05:32:28.114 pump-03 pumpd[418]: low")
-	f.Add(`^time=(?<at>\S+)( bay=(?<bay>\d+))?$`, "time=x bay=7")
-	f.Fuzz(func(t *testing.T, src, line string) {
-		if len(src) > 200 || len(line) > 1000 {
-			return
-		}
-		for _, c := range line {
-			if c == '\n' {
-				return
-			}
-		}
-		same(t, src, line)
-	})
 }
 
 func TestTyped(t *testing.T) {

@@ -5,6 +5,8 @@ import (
 	"regexp"
 	"regexp/syntax"
 	"strings"
+
+	"dimlantern/core/steps"
 )
 
 // formatWords say what an entry is not that an open format does not fit.
@@ -46,7 +48,7 @@ func stops(pattern, text string) (words string, end int) {
 	if err != nil {
 		return "the pattern does not fit", 0
 	}
-	parts := flatten(re)
+	parts := steps.Flatten(re)
 	lo, hi, reached := 0, len(parts), 0 // the first lo parts fit, the first hi do not
 	for hi-lo > 1 {
 		mid := (lo + hi) / 2

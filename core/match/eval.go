@@ -111,15 +111,13 @@ func evalMatch(x *lang.Match, s *Subject) bool {
 		}
 	}
 	p := x.Pattern
-	if x.Neg {
-		return !p.Re.MatchString(v)
+	var room [16]int
+	spans := p.Find(v, room[:])
+	if x.Neg || spans == nil {
+		return x.Neg && spans == nil
 	}
 	if len(p.Groups) == 0 {
-		return p.Re.MatchString(v)
-	}
-	spans := p.Re.FindStringSubmatchIndex(v)
-	if spans == nil {
-		return false
+		return true
 	}
 	for i, n := range p.Re.SubexpNames() {
 		if n != "" && spans[2*i] >= 0 {

@@ -14,27 +14,31 @@ var shorter = []int{12, 8}
 func bestGroup(lits []literal, which []int, longest, q int, fold bool, sample []byte) group {
 	freq := frequencies(q, fold, sample)
 	best := newGroup(lits, which, longest, q, fold, freq)
-	sample = sample[:min(len(sample), 32<<10)]
-	least := best.work(sample)
+	part := sample[:min(len(sample), 32<<10)]
+	least := best.work(part)
 	try := func(g group) {
-		if w := g.work(sample); w < least {
+		if w := g.work(part); w < least {
 			best, least = g, w
 		}
 	}
-	for _, stride := range shorter {
-		if stride < longest {
-			try(newGroup(lits, which, stride, q, fold, freq))
+	// What looks at each position, even if none passed, is not tried where it can be no better.
+	if wide && least > len(part)/sieveCost {
+		q, freq := 4, freq
+		for _, i := range which {
+			q = min(q, len(lits[i].text))
+		}
+		if q != best.q {
+			freq = frequencies(q, fold, sample)
+		}
+		if g := newGroup(lits, which, 1, q, fold, freq); len(g.windows) <= mostSieved {
+			g.sieve = newSieve(&g, sample)
+			try(g)
 		}
 	}
-	if wide && len(which) <= mostSieved && least > len(sample)/8 {
-		short := len(lits[which[0]].text)
-		for _, i := range which {
-			short = min(short, len(lits[i].text))
+	for _, stride := range shorter {
+		if stride < longest && least > len(part)/stride {
+			try(newGroup(lits, which, stride, q, fold, freq))
 		}
-		q := min(short, 4)
-		g := newGroup(lits, which, 1, q, fold, frequencies(q, fold, sample))
-		g.sieve = newSieve(&g, sample)
-		try(g)
 	}
 	for i := range best.windows {
 		best.windows[i].index(lits, best.or)
@@ -46,7 +50,7 @@ func bestGroup(lits []literal, which []int, longest, q int, fold bool, sample []
 func (g *group) work(sample []byte) int {
 	sum := 0
 	if g.sieve != nil {
-		sum = len(sample) / 10
+		sum = len(sample) / sieveCost
 	}
 	for p := 0; p+4 <= len(sample); p += g.stride {
 		word := binary.LittleEndian.Uint32(sample[p:])
@@ -67,7 +71,7 @@ func (g *group) work(sample []byte) int {
 		for _, pl := range g.grams.find(w) {
 			sum += 3
 			if w := &g.windows[pl.window]; p >= int(pl.off) && same(sample[p-int(pl.off):], w.text, g.fold) {
-				sum += 3 + 3*len(w.lits)
+				sum += 3 + 3*min(len(w.lits), fewLits+1) // the rest is told apart
 			}
 		}
 	}
@@ -202,7 +206,9 @@ func (c *choices) Pop() any {
 	return last
 }
 
-func (c *choice) scored() float64 { return (c.alone + float64(c.left)*c.found) / float64(c.left) }
+func (c *choice) scored() float64 {
+	return (c.alone + float64(min(c.left, fewLits+1))*c.found) / float64(c.left)
+}
 
 // newGroup chooses windows so that each literal has one: always the window next that costs
 // least for each literal which gets its window by it.

@@ -34,8 +34,9 @@ func lookPlain(f *filter, or, and uint32, slab []byte, p, stride int, out *found
 // of q-grams. What has a bit in all tables may be of that sort.
 type sieve [4 * 2 * 32]byte
 
-// mostSieved is how many literals may be looked for by a sieve: more would let all through.
-const mostSieved = 300
+// mostSieved is how many q-grams may be looked for by a sieve: more would let all through.
+// sieveCost is how many positions a sieve looks at in the time of a look at one by a filter.
+const mostSieved, sieveCost = 300, 16
 
 func (s *sieve) passes(w uint32) bool {
 	m := byte(255)

@@ -1,20 +1,26 @@
-package layout
+// Package steps matches the patterns that are sequences of literals and runs of classes
+// of characters, without ever trying anything twice.
+package steps
 
 import (
+	"bytes"
 	"regexp/syntax"
+	"strings"
 	"unicode"
 	"unicode/utf8"
 )
 
-// steps is a hand-made matcher for the patterns that layouts mostly are:
-// anchored sequences of literals and runs of a class of characters, where no
+// Steps is a hand-made matcher for the patterns that layouts and rules mostly are:
+// sequences of literals and runs of a class of characters, where no
 // run may hold what follows it, so that nothing is ever tried twice. It gives
 // exactly what the regular expression gives, some twenty times faster.
-type steps struct {
+type Steps struct {
 	ops    []step
 	run    []step // ops, with each group that is one run as one step: what is matched
 	groups int
 	skips  bool // some groups may take no part
+	// lead is what every match begins with, where one may begin anywhere.
+	lead string
 }
 
 type stepKind uint8
@@ -34,6 +40,7 @@ type step struct {
 	kind  stepKind
 	text  string
 	class *[256]bool
+	line  bool // the class is all but the line end
 	min   int
 	group int
 	to    int
@@ -42,19 +49,50 @@ type step struct {
 // maxSteps bounds the work of compiling.
 const maxSteps = 200
 
-// compileSteps returns nil where the pattern is not of that kind.
-func compileSteps(src string, names []string) *steps {
+// Compile returns nil where the pattern is not of that kind, or does not begin where the
+// text does. Names are those of its groups, the whole match first.
+func Compile(src string, names []string) *Steps {
+	flat := parse(src)
+	if len(flat) == 0 || flat[0].Op != syntax.OpBeginText && flat[0].Op != syntax.OpBeginLine {
+		return nil
+	}
+	return compile(flat[1:], names)
+}
+
+// CompileAnywhere is Compile for what matches anywhere in a text of several lines, but
+// begins with a literal, or where the text does: it is for Find.
+func CompileAnywhere(src string, names []string) *Steps {
+	flat := parse(src)
+	if len(flat) > 0 && flat[0].Op == syntax.OpBeginText {
+		return compile(flat[1:], names)
+	}
+	s := compile(flat, names)
+	if s == nil {
+		return nil
+	}
+	for _, op := range s.ops {
+		if op.kind == stepLiteral {
+			s.lead = op.text
+			return s
+		}
+		if op.kind != stepOpen {
+			break
+		}
+	}
+	return nil
+}
+
+func parse(src string) []*syntax.Regexp {
 	re, err := syntax.Parse(src, syntax.Perl)
 	if err != nil {
 		return nil
 	}
-	re = re.Simplify()
-	flat := flatten(re)
-	if len(flat) == 0 || flat[0].Op != syntax.OpBeginText && flat[0].Op != syntax.OpBeginLine {
-		return nil
-	}
-	s := &steps{groups: len(names)}
-	if !s.sequence(flat[1:]) || len(s.ops) > maxSteps || !s.determined() {
+	return Flatten(re.Simplify())
+}
+
+func compile(flat []*syntax.Regexp, names []string) *Steps {
+	s := &Steps{groups: len(names)}
+	if !s.sequence(flat) || len(s.ops) > maxSteps || !s.determined() {
 		return nil
 	}
 	s.join()
@@ -62,7 +100,7 @@ func compileSteps(src string, names []string) *steps {
 }
 
 // join makes one step of each group that is a run.
-func (s *steps) join() {
+func (s *Steps) join() {
 	place := make([]int, len(s.ops)+1) // of each op in run
 	for i := 0; i < len(s.ops); i++ {
 		place[i] = len(s.run)
@@ -85,20 +123,21 @@ func (s *steps) join() {
 	}
 }
 
-func flatten(re *syntax.Regexp) []*syntax.Regexp {
+// Flatten are the parts of a sequence, also of sequences in it.
+func Flatten(re *syntax.Regexp) []*syntax.Regexp {
 	if re.Op != syntax.OpConcat {
 		return []*syntax.Regexp{re}
 	}
 	var out []*syntax.Regexp
 	for _, x := range re.Sub {
-		out = append(out, flatten(x)...)
+		out = append(out, Flatten(x)...)
 	}
 	return out
 }
 
-func (s *steps) add(x step) { s.ops = append(s.ops, x) }
+func (s *Steps) add(x step) { s.ops = append(s.ops, x) }
 
-func (s *steps) sequence(list []*syntax.Regexp) bool {
+func (s *Steps) sequence(list []*syntax.Regexp) bool {
 	for _, re := range list {
 		if !s.one(re) {
 			return false
@@ -107,7 +146,7 @@ func (s *steps) sequence(list []*syntax.Regexp) bool {
 	return true
 }
 
-func (s *steps) one(re *syntax.Regexp) bool {
+func (s *Steps) one(re *syntax.Regexp) bool {
 	switch re.Op {
 	case syntax.OpEmptyMatch:
 		return true
@@ -141,11 +180,11 @@ func (s *steps) one(re *syntax.Regexp) bool {
 		if re.Op == syntax.OpPlus {
 			n = 1
 		}
-		s.add(step{kind: stepRun, class: class, min: n})
+		s.add(step{kind: stepRun, class: class, line: re.Sub[0].Op == syntax.OpAnyCharNotNL, min: n})
 		return true
 	case syntax.OpCapture:
 		s.add(step{kind: stepOpen, group: re.Cap})
-		if !s.sequence(flatten(re.Sub[0])) {
+		if !s.sequence(Flatten(re.Sub[0])) {
 			return false
 		}
 		s.add(step{kind: stepShut, group: re.Cap})
@@ -156,7 +195,7 @@ func (s *steps) one(re *syntax.Regexp) bool {
 		}
 		at := len(s.ops)
 		s.add(step{kind: stepMaybe})
-		if !s.sequence(flatten(re.Sub[0])) {
+		if !s.sequence(Flatten(re.Sub[0])) {
 			return false
 		}
 		s.ops[at].to = len(s.ops)
@@ -251,7 +290,7 @@ func union(a, b [256]bool) [256]bool {
 }
 
 // determined tells whether every choice can be made by the next byte alone.
-func (s *steps) determined() bool {
+func (s *Steps) determined() bool {
 	all := firsts(s.ops)
 	for i := range s.ops {
 		op := &s.ops[i]
@@ -290,10 +329,10 @@ func meets(a, b [256]bool) bool {
 	return false
 }
 
-// behind returns the byte that ends a group with which the pattern begins: it
+// Behind returns the byte that ends a group with which the pattern begins: it
 // must be fixed, and the group must end with a run that holds what decimals are
 // written with, and not that byte. It is -1 where it is not so.
-func (s *steps) behind(group int) int {
+func (s *Steps) Behind(group int) int {
 	if len(s.ops) == 0 || s.ops[0].kind != stepOpen || s.ops[0].group != group {
 		return -1
 	}
@@ -318,54 +357,102 @@ func (s *steps) behind(group int) int {
 }
 
 // runOf is how many bytes of a class a text begins with.
-func runOf(class *[256]bool, text []byte) int {
-	for n, c := range text {
-		if !class[c] {
+func runOf[T string | []byte](op *step, text T) int {
+	if op.line {
+		n := -1
+		switch text := any(text).(type) {
+		case string:
+			n = strings.IndexByte(text, '\n')
+		case []byte:
+			n = bytes.IndexByte(text, '\n')
+		}
+		if n < 0 {
+			n = len(text)
+		}
+		return n
+	}
+	for n := range len(text) {
+		if !op.class[text[n]] {
 			return n
 		}
 	}
 	return len(text)
 }
 
-// match fills spans with the start and end of every group (-1 where it took no
+// Match fills spans with the start and end of every group (-1 where it took no
 // part), as regexp's FindSubmatchIndex does, and tells whether line fits. With
-// stop >= 0 it ends as soon as that group has ended.
-func (s *steps) match(line []byte, spans []int, stop int) bool {
+// stop >= 0 it ends as soon as that group has ended. The whole match is not filled in.
+func (s *Steps) Match(line []byte, spans []int, stop int) bool {
+	_, ok := match(s, line, 0, spans, stop)
+	return ok
+}
+
+// Find fills spans as regexp's FindStringSubmatchIndex does, and tells whether the pattern
+// matches anywhere. Sure is false where finding out would take long: then only the regular
+// expression knows.
+func (s *Steps) Find(text string, spans []int) (ok, sure bool) {
+	if s.lead == "" {
+		end, ok := match(s, text, 0, spans, -1)
+		spans[0], spans[1] = 0, end
+		return ok, true
+	}
+	// A match that fails may have read far; so that all reading together is bounded by the
+	// length of the text, so is how much of it may be read in vain.
+	vain := 0
+	for at := 0; ; {
+		k := strings.Index(text[at:], s.lead)
+		if k < 0 {
+			return false, true
+		}
+		at += k
+		end, ok := match(s, text, at, spans, -1)
+		if ok {
+			spans[0], spans[1] = at, end
+			return true, true
+		}
+		if vain += end - at; vain > 4*len(text) {
+			return false, false
+		}
+		at++
+	}
+}
+
+// match matches from p on; end is how far it has read.
+func match[T string | []byte](s *Steps, line T, p int, spans []int, stop int) (end int, ok bool) {
 	if s.skips || stop >= 0 {
 		for i := range spans {
 			spans[i] = -1
 		}
 	}
-	p := 0
 	ops := s.run
 	for i := 0; i < len(ops); i++ {
 		op := &ops[i]
 		switch op.kind {
 		case stepGroup:
-			n := runOf(op.class, line[p:])
+			n := runOf(op, line[p:])
 			if n < op.min {
-				return false
+				return p, false
 			}
 			spans[2*op.group], spans[2*op.group+1] = p, p+n
 			p += n
 			if op.group == stop {
-				return true
+				return p, true
 			}
 		case stepLiteral:
 			text := op.text
 			if len(line)-p < len(text) || line[p] != text[0] || string(line[p:p+len(text)]) != text {
-				return false
+				return p, false
 			}
 			p += len(text)
 		case stepOne:
 			if p >= len(line) || !op.class[line[p]] {
-				return false
+				return p, false
 			}
 			p++
 		case stepRun:
-			n := runOf(op.class, line[p:])
+			n := runOf(op, line[p:])
 			if n < op.min {
-				return false
+				return p, false
 			}
 			p += n
 		case stepOpen:
@@ -373,7 +460,7 @@ func (s *steps) match(line []byte, spans []int, stop int) bool {
 		case stepShut:
 			spans[2*op.group+1] = p
 			if op.group == stop {
-				return true
+				return p, true
 			}
 		case stepMaybe:
 			if p >= len(line) || !op.class[line[p]] {
@@ -381,9 +468,9 @@ func (s *steps) match(line []byte, spans []int, stop int) bool {
 			}
 		case stepEnd:
 			if p != len(line) {
-				return false
+				return p, false
 			}
 		}
 	}
-	return true
+	return p, true
 }

@@ -1,0 +1,94 @@
+package steps
+
+import (
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+)
+
+// parts of patterns and of lines, from which pairs are put together that often
+// fit and often nearly do.
+var patternParts = []string{`(?<a>\S+)`, `(?<b>\w+)`, `(?<c>\d+)`, ` `, ` +`, `\[`, `\]`, `: `, `x?`, `(?:\[(?<d>\d+)\])?`, `(?<e>[^,]*)`, `,`, `.`,
+	`(?<f>.*)`, `$`, `-`, `(?: y)?`, `ab`, `é`, `[a-c]*`, `(?<g>-?[\d.]+)`}
+var lineParts = []string{"a", "ab", "1", "22", " ", "  ", "[", "]", ": ", "x", ",", "-", "é", "\xff", ".", "_", " y", "[7]", "-1.5", "\n", "ab ab"}
+
+// The hand-made matcher gives exactly what the regular expression gives.
+func TestStepsEqualRegexp(t *testing.T) {
+	compared := 0
+	rapid.Check(t, func(t *rapid.T) {
+		src := rapid.SampledFrom([]string{"^", "ab", "(?<h>x)", " "}).Draw(t, "begins")
+		names := map[string]bool{}
+		for _, p := range rapid.SliceOfN(rapid.SampledFrom(patternParts), 1, 8).Draw(t, "pattern") {
+			if names[p] && len(p) > 4 && p[1] == '?' && p[2] == '<' || p == `(?:\[(?<d>\d+)\])?` && names[p] {
+				continue
+			}
+			names[p] = true
+			src += p
+		}
+		line := ""
+		for _, p := range rapid.SliceOfN(rapid.SampledFrom(lineParts), 0, 12).Draw(t, "line") {
+			line += p
+		}
+		if same(t, src, line) {
+			compared++
+		}
+	})
+	assert.Positive(t, compared)
+}
+
+func same(t require.TestingT, src, line string) bool {
+	re, err := regexp.Compile(src)
+	if err != nil {
+		return false
+	}
+	names := re.SubexpNames()
+	spans := make([]int, 2*len(names))
+	want := re.FindSubmatchIndex([]byte(line))
+	whole, part := Compile(src, names), CompileAnywhere(src, names)
+	if whole != nil && !strings.Contains(line, "\n") {
+		got := whole.Match([]byte(line), spans, -1)
+		require.Equal(t, want != nil, got, "%q on %q", src, line)
+		if got {
+			require.Equal(t, want[2:], spans[2:], "%q on %q", src, line)
+		}
+	}
+	if part == nil {
+		return whole != nil
+	}
+	got, sure := part.Find(line, spans)
+	if sure {
+		require.Equal(t, want != nil, got, "%q in %q", src, line)
+	}
+	if got {
+		require.Equal(t, want, spans, "%q in %q", src, line)
+	}
+	return sure
+}
+
+func FuzzSteps(f *testing.F) {
+	f.Add(`^(?<at>\S+ \S+) (?<host>\S+) (?<program>[\w-]+)\[(?<pid>\d+)\]: (?<text>.*)$`, "2026-11-24 05:32:28.114 pump-03 pumpd[418]: low")
+	f.Add(`low \((?<bar>[\d.]+) bar`, "low (x) low (1.2 bar)")
+	f.Add(`^time=(?<at>\S+)( bay=(?<bay>\d+))?$`, "time=x bay=7")
+	f.Fuzz(func(t *testing.T, src, line string) {
+		if len(src) > 200 || len(line) > 1000 {
+			return
+		}
+		same(t, src, line)
+	})
+}
+
+// A pattern that reads far in vain, again and again, is given up for the regular expression,
+// which is linear.
+func TestFindIsLinear(t *testing.T) {
+	p := CompileAnywhere(`a[ab]*c`, []string{""})
+	require.NotNil(t, p)
+	text := strings.Repeat("ab", 1<<20)
+	_, sure := p.Find(text, make([]int, 2))
+	assert.False(t, sure)
+	ok, sure := p.Find(text+"c", make([]int, 2))
+	assert.True(t, ok && sure)
+}
