@@ -488,7 +488,15 @@ type candidate struct {
 	count       int
 	first, last entry.Instant
 	blind       bool // it is the blind clause: raise means nothing
-	why         string
+	note        string // what is said besides what the raise saw; of blind, all of it
+}
+
+// why says what was seen.
+func (c *candidate) why(r *rule) string {
+	if c.blind {
+		return c.note
+	}
+	return r.Raises[c.raise].Why() + c.note
 }
 
 var none = candidate{raise: -1}
@@ -521,7 +529,7 @@ func (s *state) raises(i, at int, owned []int, judged []bool) (candidate, bool) 
 			return none, false
 		}
 		n, first, last := s.saw(k)
-		return candidate{raise: i, count: n, first: first, last: last, why: x.Why()}, true
+		return candidate{raise: i, count: n, first: first, last: last}, true
 	case !x.Hits() || at == noHit:
 		return none, false
 	case r.own[i]:
@@ -529,10 +537,10 @@ func (s *state) raises(i, at int, owned []int, judged []bool) (candidate, bool) 
 			return none, false
 		}
 		first, last, ok := s.own[i].window(x, owned[i])
-		return candidate{raise: i, count: x.At, first: first, last: last, why: x.Why()}, ok
+		return candidate{raise: i, count: x.At, first: first, last: last}, ok
 	}
 	w, ok := s.window(x, at)
-	c := candidate{raise: i, count: x.At, first: s.first, last: s.last, why: x.Why()}
+	c := candidate{raise: i, count: x.At, first: s.first, last: s.last}
 	if ok && x.In > 0 {
 		c.first, c.last = s.hits[w], s.hits[w+x.At-1]
 	}
@@ -602,11 +610,11 @@ func (e *Engine) rise(s *state, c candidate, x *entry.Entry, vars []entry.Field)
 		if severity <= a.severity {
 			return
 		}
-		a.severity, a.why = severity, c.why
+		a.severity, a.why = severity, c.why(r)
 		e.tell(s, Worsened, e.clock, a.why, x)
 		return
 	}
-	a := &alert{severity: severity, raised: e.clock, since: e.clock, count: c.count, first: c.first, last: c.last, vars: vars, why: c.why, blind: c.blind}
+	a := &alert{severity: severity, raised: e.clock, since: e.clock, count: c.count, first: c.first, last: c.last, vars: vars, why: c.why(r), blind: c.blind}
 	change := Raised
 	if p := s.past; p != nil && r.Reopen > 0 && e.clock.Sub(p.cleared) < r.Reopen {
 		change = Reopened

@@ -147,7 +147,7 @@ func (e *Engine) followed(r *rule, v *Verdict, x *entry.Entry) bool {
 			if completed == nil {
 				continue
 			}
-			c := candidate{raise: f.Raise, count: raise.At, first: completed.first, last: completed.last, why: raise.Why()}
+			c := candidate{raise: f.Raise, count: raise.At, first: completed.first, last: completed.last}
 			had, some := best[s]
 			if !some {
 				all = append(all, s)

@@ -65,7 +65,9 @@ func agrees(key, with []string) bool {
 
 // known finds the key, or makes it known.
 func (e *Engine) known(r *rule, key []string, origin string) *state {
-	key = Written(key)
+	if slices.Contains(key, "") {
+		key = Written(key)
+	}
 	id := keyID(key)
 	s := r.keys[id]
 	if s != nil && s.alert == nil && !r.awaited(s) && e.clock.Sub(s.touched) >= r.forget {
@@ -74,6 +76,11 @@ func (e *Engine) known(r *rule, key []string, origin string) *state {
 	}
 	if s == nil {
 		e.sweep(r)
+		key = slices.Clone(key)
+		for i := range key { // an entry is not kept for the sake of its key
+			key[i] = strings.Clone(key[i])
+		}
+		id = keyID(key)
 		s = &state{rule: r, key: key, blindAt: entry.None, first: entry.None, last: entry.None, wait: noWait}
 		s.armed = [3]entry.Instant{entry.None, entry.None, entry.None}
 		s.zero = e.clock

@@ -220,7 +220,7 @@ func (e *Engine) rises(s *state, at entry.Instant) {
 	judgedBy := false
 	for i := range r.Raises {
 		x := &r.Raises[i]
-		c := candidate{raise: i, first: entry.None, last: entry.None, why: x.Why()}
+		c := candidate{raise: i, first: entry.None, last: entry.None}
 		switch {
 		case x.When != nil:
 			k := slices.Index(r.raiseOf, i)
@@ -246,7 +246,7 @@ func (e *Engine) rises(s *state, at entry.Instant) {
 			if due == entry.None || due > at {
 				continue
 			}
-			c.why += blind
+			c.note = blind
 			if x.Without > 0 || s.misses(i, due) {
 				better(c, x.Severity)
 			}
@@ -261,7 +261,7 @@ func (e *Engine) rises(s *state, at entry.Instant) {
 		if r.BlindIn > 0 {
 			why = "blind for " + entry.Span(r.BlindIn)
 		}
-		better(candidate{raise: -1, blind: true, first: entry.None, last: entry.None, why: why}, r.Blind)
+		better(candidate{raise: -1, blind: true, first: entry.None, last: entry.None, note: why}, r.Blind)
 	}
 	e.rise(s, best, nil, nil)
 }

@@ -211,6 +211,17 @@ type glanced struct {
 	// What came of it: the two numbers of the latest line and its place among the lines,
 	// and the least first number.
 	top, topBehind, topLine, least uint64
+
+	// What it was made of.
+	n      int
+	minute [32]byte
+	zone   string
+	behind byte
+}
+
+// fits tells whether a line looks so, as far as its time goes.
+func (g *glanced) fits(line []byte) bool {
+	return len(line) >= glanceReach && glances(line, []uint32{0}, g) == 1
 }
 
 // templateSize is how many bytes of a line are looked at; glanceReach how many there have
@@ -270,7 +281,7 @@ func (c *timeCache) template(line []byte, behind byte) (g glanced, ok bool) {
 	if key > 8 {
 		g.second = ^uint64(0) << (8 * (16 - key))
 	}
-	g.least = ^uint64(0)
+	g.n, g.minute, g.zone, g.behind = c.n, c.prefix, c.zone, behind
 	return g, true
 }
 
@@ -287,10 +298,15 @@ const mostStarts, startsReach = 1024, 65
 func (d *Divider) glanceWide(slab []byte, at, stop, most int, behind byte) Run {
 	r := Run{Next: at, Top: entry.None}
 	c := &d.cache
-	g, ok := c.template(slab[at:min(len(slab), at+glanceReach)], behind)
-	if !ok {
-		return r
+	g := &d.look
+	// Mostly lines look as those did that were looked at before.
+	if g.n != c.n || g.behind != behind || string(g.minute[:c.n-2]) != string(c.prefix[:c.n-2]) || g.zone != c.zone || !g.fits(slab[at:]) {
+		var ok bool
+		if *g, ok = c.template(slab[at:min(len(slab), at+glanceReach)], behind); !ok || !g.fits(slab[at:]) {
+			return r
+		}
 	}
+	g.top, g.topBehind, g.least = 0, 0, 1<<64-1
 	var starts [mostStarts]uint32
 	last, top := -1, -1
 	for segment := firstSegment; r.Next < stop && r.Lines < most; {
@@ -317,7 +333,7 @@ func (d *Divider) glanceWide(slab []byte, at, stop, most int, behind byte) Run {
 			continue
 		}
 		g.topLine = 1 << 63
-		m := glances(slab[r.Next:], starts[:k], &g)
+		m := glances(slab[r.Next:], starts[:k], g)
 		if m > 0 {
 			last = r.Next + int(starts[m-1])
 			if g.topLine != 1<<63 {

@@ -177,7 +177,8 @@ type Divider struct {
 
 	spans []int
 	cache timeCache
-	heads head // what Header says
+	look  glanced // how lines look that are of the minute of the last one
+	heads head    // what Header says
 	keys  map[string]*keyed
 	order []*keyed // as they came in the entry before
 	guess guessed
@@ -228,6 +229,8 @@ type Division struct {
 	Timed  bool // At was found and read
 	Fits   bool
 	Header bool // it is no entry, but names the columns of those that come
+	// Line is the line as text, where the fields are parts of it; else "".
+	Line string
 	// Written are values as they stand in the entry, of fields whose type writes them
 	// in another form.
 	Written []entry.Field
@@ -305,7 +308,7 @@ func (d *Divider) divide(out *Division, line []byte, near entry.Instant) {
 		if spans == nil {
 			continue
 		}
-		list := d.fields(len(c.names) + 1)
+		list := d.fields(len(c.gives) + 1)
 		text := d.textOf(line)
 		sound := utf8.ValidString(text)
 		for _, g := range c.gives {
@@ -319,6 +322,9 @@ func (d *Divider) divide(out *Division, line []byte, near entry.Instant) {
 			list = append(list, entry.Field{Name: c.names[g], Value: v})
 		}
 		out.Fits, out.Fields = true, list
+		if sound {
+			out.Line = text
+		}
 		if d.Reuse {
 			d.reuse = list
 		}

@@ -53,7 +53,9 @@ func (s *scan) judge(at, end, stop int) {
 	if !p.Timed() {
 		e.At = r.Last
 	}
-	e.Raw = strings.ToValidUTF8(string(raw), "\uFFFD")
+	if e.Raw = d.Line; len(d.Line) != len(raw) {
+		e.Raw = strings.ToValidUTF8(string(raw), "\uFFFD")
+	}
 	s.sync(stop)
 	r.Reached = entry.Later(r.Reached, e.At)
 	e.Arrived = arrived
@@ -69,7 +71,12 @@ func (s *scan) judge(at, end, stop int) {
 		return
 	}
 	slices.Sort(s.conds)
-	j := &engine.Judged{Entry: e, Reached: r.Reached, Next: s.offset(stop)}
+	both := &struct {
+		engine.Judged
+		one [1]engine.Verdict // mostly there is no more than one
+	}{Judged: engine.Judged{Entry: e, Reached: r.Reached, Next: s.offset(stop)}}
+	j := &both.Judged
+	j.Verdicts = both.one[:0]
 	for i := 0; i < len(s.conds); {
 		n := s.conds[i] / kinds
 		var may Roles
@@ -153,8 +160,8 @@ func Judge(r *lang.Rule, e *entry.Entry, may Roles, vars []string) (engine.Verdi
 	}
 	shares := r.Shares()
 	some := shares
-	var hit, recovery Subject
-	hit.Entry, recovery.Entry = e, e
+	var room [4]entry.Field
+	hit, recovery := Subject{Entry: e, Captures: room[:0]}, Subject{Entry: e}
 	if may&MayFollow != 0 {
 		for i := range r.Raises {
 			if x := r.Raises[i].Then; x != nil {
