@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"runtime/debug"
 	"slices"
 	"sort"
 	"strings"
@@ -120,6 +121,7 @@ func replay(o *replayOptions, files []string) error {
 		table.take(t)
 	}
 	opts.Progress = progress()
+	debug.SetGCPercent(400) // most entries are forgotten as soon as they are judged
 	sum, err := trial.Replay(settings, inputs, opts)
 	if err != nil {
 		return err

@@ -487,7 +487,7 @@ type candidate struct {
 	raise       int
 	count       int
 	first, last entry.Instant
-	blind       bool // it is the blind clause: raise means nothing
+	blind       bool   // it is the blind clause: raise means nothing
 	note        string // what is said besides what the raise saw; of blind, all of it
 }
 

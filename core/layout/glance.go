@@ -307,7 +307,10 @@ func (d *Divider) glanceWide(slab []byte, at, stop, most int, behind byte) Run {
 		}
 	}
 	g.top, g.topBehind, g.least = 0, 0, 1<<64-1
-	var starts [mostStarts]uint32
+	if d.starts == nil {
+		d.starts = new([mostStarts]uint32)
+	}
+	starts := d.starts
 	last, top := -1, -1
 	for segment := firstSegment; r.Next < stop && r.Lines < most; {
 		seg := slab[r.Next:min(stop, r.Next+segment)]

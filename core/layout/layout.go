@@ -178,14 +178,16 @@ type Divider struct {
 	spans []int
 	cache timeCache
 	look  glanced // how lines look that are of the minute of the last one
-	heads head    // what Header says
-	keys  map[string]*keyed
-	order []*keyed // as they came in the entry before
-	guess guessed
-	cells []cell
-	reuse fields
-	text  strings.Builder // the lines of late, with Reuse
-	typed []typeOf        // of the fields of the entry before, in their order
+	// starts is memory for where lines begin.
+	starts *[mostStarts]uint32
+	heads  head // what Header says
+	keys   map[string]*keyed
+	order  []*keyed // as they came in the entry before
+	guess  guessed
+	cells  []cell
+	reuse  fields
+	text   strings.Builder // the lines of late, with Reuse
+	typed  []typeOf        // of the fields of the entry before, in their order
 	// Reuse makes each division use the memory of the one before.
 	Reuse bool
 }

@@ -15,6 +15,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"runtime"
+	"runtime/debug"
 	"runtime/pprof"
 	"strings"
 	"time"
@@ -171,6 +172,7 @@ func replay(src, path string) (time.Duration, trial.Summary) {
 		must(pprof.StartCPUProfile(f))
 		defer pprof.StopCPUProfile()
 	}
+	defer debug.SetGCPercent(debug.SetGCPercent(400)) // as the command replay does
 	var sum trial.Summary
 	d := best(func() {
 		f, err := os.Open(path)
