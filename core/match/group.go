@@ -30,7 +30,8 @@ func bestGroup(lits []literal, which []int, longest, q int, fold bool, sample []
 		if q != best.q {
 			freq = frequencies(q, fold, sample)
 		}
-		if g := newGroup(lits, which, 1, q, fold, freq); len(g.windows) <= mostSieved {
+		// Long literals that share no windows stand in many sorts of text.
+		if g := newGroup(lits, which, 1, q, fold, freq); len(g.windows) <= mostSieved && (longest < 8 || len(g.windows) < len(which)/2) {
 			g.sieve = newSieve(&g, sample)
 			try(g)
 		}
@@ -108,15 +109,15 @@ func strideOf(lits []literal, group []int) (stride, q int) {
 }
 
 // grouped divides literals into groups that are searched one after the other: folded ones
-// and others, and of each as few groups, with strides as long, as make the least work. A
+// and others, those of ASCII and others, and of each as few groups, with strides as long, as make the least work. A
 // search takes 1/stride looks at each byte, so that a few short literals among many long
 // ones are better off on their own.
 func grouped(lits []literal) [][]int {
 	var out [][]int
-	for _, fold := range []bool{false, true} {
+	for _, sort := range [][2]bool{{false, false}, {true, false}, {false, true}, {true, true}} {
 		by := map[[2]int][]int{} // stride and q → literals
 		for i, l := range lits {
-			if l.fold == fold {
+			if l.fold == sort[0] && l.high() == sort[1] {
 				st, q := allowed(len(l.text))
 				by[[2]int{st, q}] = append(by[[2]int{st, q}], i)
 			}

@@ -132,3 +132,18 @@ func siftPlain(s *sieve, slab []byte, p int, out *found) (next, n int) {
 	}
 	return p, n
 }
+
+// asciiPlain tells whether a text is nothing but ASCII.
+func asciiPlain(b []byte) bool {
+	for ; len(b) >= 8; b = b[8:] {
+		if binary.LittleEndian.Uint64(b)&0x8080808080808080 != 0 {
+			return false
+		}
+	}
+	for _, c := range b {
+		if c >= 0x80 {
+			return false
+		}
+	}
+	return true
+}

@@ -14,3 +14,18 @@ func look(f *filter, or, and uint32, slab []byte, p, stride int, out *found) (ne
 //
 //go:noescape
 func sift(s *sieve, slab []byte, p int, out *found) (next, n int)
+
+// ascii is asciiPlain.
+func ascii(b []byte) bool {
+	if !wide {
+		return asciiPlain(b)
+	}
+	n := asciiUpTo(b)
+	return n == len(b)&^127 && asciiPlain(b[n:])
+}
+
+// asciiUpTo is how far a text is nothing but ASCII, in whole steps of 128 bytes. It needs
+// wide instructions.
+//
+//go:noescape
+func asciiUpTo(b []byte) int

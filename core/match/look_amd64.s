@@ -150,3 +150,28 @@ done:
 	MOVQ R8, next+48(FP)
 	MOVQ DX, n+56(FP)
 	RET
+
+// func asciiUpTo(b []byte) int
+TEXT ·asciiUpTo(SB), NOSPLIT, $0-32
+	MOVQ b_base+0(FP), SI
+	MOVQ b_len+8(FP), R13
+	SUBQ $128, R13
+	XORQ R8, R8
+
+step:
+	CMPQ R8, R13
+	JGT  done
+	VMOVDQU (SI)(R8*1), Y0
+	VPOR 32(SI)(R8*1), Y0, Y0
+	VPOR 64(SI)(R8*1), Y0, Y0
+	VPOR 96(SI)(R8*1), Y0, Y0
+	VPMOVMSKB Y0, AX
+	TESTL AX, AX
+	JNZ  done
+	ADDQ $128, R8
+	JMP  step
+
+done:
+	VZEROUPPER
+	MOVQ R8, ret+24(FP)
+	RET

@@ -12,3 +12,5 @@ func look(f *filter, or, and uint32, slab []byte, p, stride int, out *found) (ne
 func sift(s *sieve, slab []byte, p int, out *found) (next, n int) {
 	return siftPlain(s, slab, p, out)
 }
+
+func ascii(b []byte) bool { return asciiPlain(b) }

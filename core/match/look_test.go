@@ -26,7 +26,7 @@ func everyPlace(lits []literal, slab []byte) (out []spot) {
 
 // Whatever literals there are, and however they are searched for, each place of each is found.
 func TestSearchFindsEveryPlace(t *testing.T) {
-	kinds := []string{"pump %d: pressure low (", "%d", "a%dz", "xy%d", "lost after %d ms", "error %d in the harbour's own words"}
+	kinds := []string{"pump %d: pressure low (", "%d", "a%dz", "xy%d", "lost after %d ms", "error %d in the harbour's own words", "Überlauf %d", "ſ%d"}
 	sieved, indexed := 0, 0
 	rapid.Check(t, func(t *rapid.T) {
 		var lits []literal
@@ -53,7 +53,7 @@ func TestSearchFindsEveryPlace(t *testing.T) {
 			case 1:
 				text = text[:rapid.IntRange(0, len(text)).Draw(t, "cut")]
 			case 2:
-				text = rapid.StringOfN(rapid.SampledFrom([]rune("pump 10azxy:\n")), 1, 40, -1).Draw(t, "text")
+				text = rapid.StringOfN(rapid.SampledFrom([]rune("pump 10azxyſ:\n")), 1, 40, -1).Draw(t, "text")
 			case 3:
 				text += "\n"
 			}
@@ -110,6 +110,15 @@ func TestWideIsPlain(t *testing.T) {
 				break
 			}
 		}
+		if len(slab) > 0 && rapid.Bool().Draw(t, "high") {
+			at := rapid.IntRange(0, len(slab)-1).Draw(t, "high at")
+			slab[at] |= 0x80
+			assert.False(t, ascii(slab))
+			assert.False(t, asciiPlain(slab))
+			slab[at] &= 0x7f
+		}
+		assert.True(t, ascii(slab))
+		assert.True(t, asciiPlain(slab))
 		if !wide {
 			return
 		}

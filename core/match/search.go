@@ -1,12 +1,12 @@
 package match
 
 import (
-	"bytes"
 	"cmp"
 	"encoding/binary"
 	"math/bits"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"dimlantern/core/lang"
 )
@@ -19,7 +19,6 @@ import (
 // A searcher does not change after it was made.
 type searcher struct {
 	lits   []literal
-	few    []int   // literals that are searched one by one
 	groups []group // literals by the stride that their length allows
 }
 
@@ -28,6 +27,11 @@ type literal struct {
 	text string
 	fold bool
 	cond []int // the conditions that need it
+}
+
+// high tells whether the literal has bytes that are not ASCII.
+func (l *literal) high() bool {
+	return strings.ContainsFunc(l.text, func(r rune) bool { return r >= utf8.RuneSelf })
 }
 
 // spot is a literal found at a place of the slab.
@@ -42,6 +46,7 @@ type group struct {
 	grams     gramTable // q-gram → the windows that hold it
 	windows   []window
 	sieve     *sieve // instead of the filter, where it is not nil
+	high      bool   // each of its literals has a byte that is not ASCII
 }
 
 // filter is small enough to stay in the processor's nearest cache.
@@ -118,32 +123,15 @@ type window struct {
 
 type litAt struct{ lit, off int }
 
-// maxFew is how many literals are searched one by one: the library's search
-// looks at 16 or 32 bytes at once, so that it is the faster way for a handful.
-const maxFew = 3
-
 // newSearcher makes a searcher for literals. Windows are chosen so that their
 // q-grams are rare in the sample, which may be empty.
 func newSearcher(lits []literal, sample []byte) *searcher {
 	s := &searcher{lits: lits}
-	folded := false
-	for _, l := range lits {
-		folded = folded || l.fold
-	}
-	if len(lits) <= maxFew && !folded {
-		for i := range lits {
-			s.few = append(s.few, i)
-		}
-		return s
-	}
 	for _, g := range grouped(lits) {
-		l := lits[g[0]]
 		stride, q := strideOf(lits, g)
-		if len(g) <= 2 && !l.fold && stride < 8 {
-			s.few = append(s.few, g...)
-			continue
-		}
-		s.groups = append(s.groups, bestGroup(lits, g, stride, q, l.fold, sample))
+		best := bestGroup(lits, g, stride, q, lits[g[0]].fold, sample)
+		best.high = lits[g[0]].high()
+		s.groups = append(s.groups, best)
 	}
 	return s
 }
@@ -160,32 +148,17 @@ func (g *group) gram(s string) uint32 {
 
 // search appends all spots of the slab to out, in the order of their places.
 func (s *searcher) search(slab []byte, out []spot) []spot {
-	parts := 0
-	for _, i := range s.few {
-		before := len(out)
-		text := []byte(s.lits[i].text)
-		for p := 0; ; {
-			k := bytes.Index(slab[p:], text)
-			if k < 0 {
-				break
-			}
-			out = append(out, spot{p + k, i})
-			p += k + 1
-		}
-		if len(out) > before {
-			parts++
-		}
-	}
+	plain, known := false, false
 	for i := range s.groups {
-		before := len(out)
-		out = s.groups[i].search(s.lits, slab, out)
-		if len(out) > before {
-			parts++
+		g := &s.groups[i]
+		if g.high && !known {
+			plain, known = ascii(slab), true
+		}
+		if !g.high || !plain {
+			out = g.search(s.lits, slab, out)
 		}
 	}
-	if parts > 1 || len(s.groups) > 0 {
-		slices.SortFunc(out, func(a, b spot) int { return a.at - b.at })
-	}
+	slices.SortFunc(out, func(a, b spot) int { return a.at - b.at })
 	return out
 }
 

@@ -284,6 +284,9 @@ func main() {
 		many, sum := replay(rulesFor(kinds[1], 10, path), path)
 		fmt.Printf("hits in 30 %% of the lines (%d) %.0f ms\n", sum.Hits, ms(many))
 	}
+	if *only == "scale" {
+		scale(path, size)
+	}
 	if *only != "" || *alone {
 		return
 	}
