@@ -22,19 +22,21 @@ func bestGroup(lits []literal, which []int, longest, q int, fold bool, sample []
 		}
 	}
 	// What looks at each position, even if none passed, is not tried where it can be no better.
-	if wide && least > len(part)/sieveCost {
-		q, freq := 4, freq
-		for _, i := range which {
-			q = min(q, len(lits[i].text))
+	for places := 3; wide && places <= 4 && least > len(part)/sieveCost[places]; places++ {
+		q, freq := min(places, shortestOf(lits, which)), freq
+		if q < places && places > 3 {
+			break
 		}
 		if q != best.q {
 			freq = frequencies(q, fold, sample)
 		}
 		// Long literals that share no windows stand in many sorts of text.
-		if g := newGroup(lits, which, 1, q, fold, freq); len(g.windows) <= mostSieved && (longest < 8 || len(g.windows) < len(which)/2) {
-			g.sieve = newSieve(&g, sample)
-			try(g)
+		g := newGroup(lits, which, 1, q, fold, freq)
+		if len(g.windows) > mostSieved || longest >= 8 && len(g.windows) > len(which)/2 {
+			break
 		}
+		g.sieve = newSieve(&g, sample)
+		try(g)
 	}
 	for _, stride := range shorter {
 		if stride < longest && least > len(part)/stride {
@@ -47,11 +49,20 @@ func bestGroup(lits []literal, which []int, longest, q int, fold bool, sample []
 	return best
 }
 
+// shortestOf is how long the shortest of some literals is.
+func shortestOf(lits []literal, which []int) int {
+	n := len(lits[which[0]].text)
+	for _, i := range which {
+		n = min(n, len(lits[i].text))
+	}
+	return n
+}
+
 // work estimates the work of a search over a sample, in looks at a position.
 func (g *group) work(sample []byte) int {
 	sum := 0
 	if g.sieve != nil {
-		sum = len(sample) / sieveCost
+		sum = len(sample) / sieveCost[g.sieve.places]
 	}
 	for p := 0; p+4 <= len(sample); p += g.stride {
 		word := binary.LittleEndian.Uint32(sample[p:])
@@ -63,7 +74,7 @@ func (g *group) work(sample []byte) int {
 			}
 			sum += 3
 		} else {
-			if !g.sieve.passes(word) {
+			if !g.sieve.passes(word, g.sieve.places) {
 				continue
 			}
 			sum += 10

@@ -28,21 +28,31 @@ func lookPlain(f *filter, or, and uint32, slab []byte, p, stride int, out *found
 	return p, n
 }
 
-// sieve tells of four bytes in a row whether a q-gram may begin with the first of them. For
-// each of the four it has a table by the byte's lower half and one by its upper half, each
-// of them twice, for instructions of 32 bytes; an entry has a bit for each of eight sorts
-// of q-grams. What has a bit in all tables may be of that sort.
-type sieve [4 * 2 * 32]byte
+// sieve tells whether a q-gram may begin with a byte, by it and the two or three bytes
+// behind it.
+type sieve struct {
+	places int // 3 or 4
+	tables
+}
+
+// tables are two for each place: one by the byte's lower half and one by its upper half, each
+// of them twice, for instructions of 32 bytes. An entry has a bit for each of eight sorts
+// of q-grams; what has a bit in all tables may be of that sort.
+type tables [4 * 2 * 32]byte
 
 // mostSieved is how many q-grams may be looked for by a sieve: more would let all through.
-// sieveCost is how many positions a sieve looks at in the time of a look at one by a filter.
-const mostSieved, sieveCost = 300, 16
+const mostSieved = 300
 
-func (s *sieve) passes(w uint32) bool {
+// sieveCost is how many positions a sieve looks at in the time of a look at one by a filter,
+// by its places.
+var sieveCost = [5]int{3: 20, 4: 14}
+
+// passes tells whether a sieve of some places lets a word through.
+func (t *tables) passes(w uint32, places int) bool {
 	m := byte(255)
-	for i := range 4 {
+	for i := range places {
 		b := byte(w >> (8 * i))
-		m &= s[64*i+int(b&15)] & s[64*i+32+int(b>>4)]
+		m &= t[64*i+int(b&15)] & t[64*i+32+int(b>>4)]
 	}
 	return m != 0
 }
@@ -108,13 +118,13 @@ func newSieve(g *group, sample []byte) *sieve {
 		sorts[best].add(gram, g)
 		cost[best] += least
 	}
-	out := new(sieve)
+	out := &sieve{places: max(3, g.q)}
 	for k, s := range sorts {
 		for i := range s {
 			for half := range 16 {
 				for twice := range 2 {
-					out[64*i+16*twice+half] |= byte(s[i].low>>half&1) << k
-					out[64*i+32+16*twice+half] |= byte(s[i].high>>half&1) << k
+					out.tables[64*i+16*twice+half] |= byte(s[i].low>>half&1) << k
+					out.tables[64*i+32+16*twice+half] |= byte(s[i].high>>half&1) << k
 				}
 			}
 		}
@@ -122,11 +132,11 @@ func newSieve(g *group, sample []byte) *sieve {
 	return out
 }
 
-// siftPlain is lookPlain for each position, and with a sieve.
-func siftPlain(s *sieve, slab []byte, p int, out *found) (next, n int) {
+// siftPlain is lookPlain for each position, and with the tables of a sieve.
+func siftPlain(t *tables, places int, slab []byte, p int, out *found) (next, n int) {
 	for ; p+4 <= len(slab) && n <= looks-reach; p++ {
 		out[n] = uint32(p)
-		if s.passes(binary.LittleEndian.Uint32(slab[p:])) {
+		if t.passes(binary.LittleEndian.Uint32(slab[p:]), places) {
 			n++
 		}
 	}

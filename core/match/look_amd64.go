@@ -13,7 +13,7 @@ func look(f *filter, or, and uint32, slab []byte, p, stride int, out *found) (ne
 // sift is siftPlain, 32 positions at a time. It needs wide instructions.
 //
 //go:noescape
-func sift(s *sieve, slab []byte, p int, out *found) (next, n int)
+func sift(t *tables, places int, slab []byte, p int, out *found) (next, n int)
 
 // ascii is asciiPlain.
 func ascii(b []byte) bool {

@@ -94,13 +94,22 @@ GLOBL halves<>(SB), RODATA|NOPTR, $32
 	VPSHUFB Y10, high, Y10; \
 	VPAND Y9, Y10, into
 
-// func sift(s *sieve, slab []byte, p int, out *found) (next, n int)
-TEXT ·sift(SB), NOSPLIT, $0-64
-	MOVQ s+0(FP), BX
-	MOVQ slab_base+8(FP), SI
-	MOVQ slab_len+16(FP), R13
-	MOVQ p+32(FP), R8
-	MOVQ out+40(FP), DI
+// Note the position of the lowest bit in AX, counted from 32 before R8, and take it away.
+#define NOTELOWEST \
+	TZCNTL AX, CX; \
+	LEAL -32(R8)(CX*1), CX; \
+	MOVL CX, (DI)(DX*4); \
+	INCQ DX; \
+	BLSRL AX, AX
+
+// func sift(t *tables, places int, slab []byte, p int, out *found) (next, n int)
+TEXT ·sift(SB), NOSPLIT, $0-72
+	MOVQ t+0(FP), BX
+	MOVQ places+8(FP), R9
+	MOVQ slab_base+16(FP), SI
+	MOVQ slab_len+24(FP), R13
+	MOVQ p+40(FP), R8
+	MOVQ out+48(FP), DI
 	SUBQ $35, R13             // the last place from which 32 positions have their bytes
 	XORQ DX, DX
 	VMOVDQU 0(BX), Y0
@@ -114,7 +123,10 @@ TEXT ·sift(SB), NOSPLIT, $0-64
 	VMOVDQU halves<>(SB), Y8
 	VPXOR Y13, Y13, Y13
 
-step:
+	CMPQ R9, $4
+	JLT  three
+
+four:
 	CMPQ R8, R13
 	JGT  done
 	CMPQ DX, $480
@@ -129,26 +141,41 @@ step:
 	VPAND Y11, Y12, Y11
 	VPCMPEQB Y11, Y13, Y11    // where no sort is left
 	VPMOVMSKB Y11, AX
-	NOTL AX
-	TESTL AX, AX
-	JNZ  note
 	ADDQ $32, R8
-	JMP  step
+	XORL $-1, AX
+	JZ   four
 
-note:
-	TZCNTL AX, CX
-	ADDL R8, CX
-	MOVL CX, (DI)(DX*4)
-	INCQ DX
-	BLSRL AX, AX
-	JNZ  note
+notefour:
+	NOTELOWEST
+	JNZ  notefour
+	JMP  four
+
+three:
+	CMPQ R8, R13
+	JGT  done
+	CMPQ DX, $480
+	JGT  done
+	LEAQ (SI)(R8*1), AX
+	SIFT((AX), Y0, Y1, Y11)
+	SIFT(1(AX), Y2, Y3, Y12)
+	VPAND Y11, Y12, Y11
+	SIFT(2(AX), Y4, Y5, Y12)
+	VPAND Y11, Y12, Y11
+	VPCMPEQB Y11, Y13, Y11
+	VPMOVMSKB Y11, AX
 	ADDQ $32, R8
-	JMP  step
+	XORL $-1, AX
+	JZ   three
+
+notethree:
+	NOTELOWEST
+	JNZ  notethree
+	JMP  three
 
 done:
 	VZEROUPPER
-	MOVQ R8, next+48(FP)
-	MOVQ DX, n+56(FP)
+	MOVQ R8, next+56(FP)
+	MOVQ DX, n+64(FP)
 	RET
 
 // func asciiUpTo(b []byte) int

@@ -9,8 +9,8 @@ func look(f *filter, or, and uint32, slab []byte, p, stride int, out *found) (ne
 	return lookPlain(f, or, and, slab, p, stride, out)
 }
 
-func sift(s *sieve, slab []byte, p int, out *found) (next, n int) {
-	return siftPlain(s, slab, p, out)
+func sift(t *tables, places int, slab []byte, p int, out *found) (next, n int) {
+	return siftPlain(t, places, slab, p, out)
 }
 
 func ascii(b []byte) bool { return asciiPlain(b) }

@@ -169,7 +169,7 @@ func (g *group) search(lits []literal, slab []byte, out []spot) []spot {
 	p := 0
 	for n := looks; n > looks-reach; {
 		if g.sieve != nil {
-			p, n = sift(g.sieve, slab, p, &f)
+			p, n = sift(&g.sieve.tables, g.sieve.places, slab, p, &f)
 		} else {
 			p, n = look(g.filter, g.or, g.and, slab, p, g.stride, &f)
 		}
