@@ -124,7 +124,7 @@ func dsn(path string, read bool) string {
 		return s + "&_pragma=query_only(1)"
 	}
 	// Checkpoints wait for the disk; Checkpoint makes them beside the writer.
-	s += "&_pragma=wal_autocheckpoint(0)"
+	s += "&_pragma=wal_autocheckpoint(0)&_pragma=cache_size(-8000)"
 	return s
 }
 

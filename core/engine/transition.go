@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"encoding/base32"
 	"encoding/binary"
@@ -52,38 +53,36 @@ type Ref struct {
 
 // MarshalJSON writes the transition as one line, its key in the rule's order.
 func (t Transition) MarshalJSON() ([]byte, error) {
-	var b strings.Builder
-	field := func(name string, v any) error {
-		j, err := plainJSON(v)
-		if b.Len() > 1 {
-			b.WriteByte(',')
-		}
-		b.WriteString(`"` + name + `":` + j)
-		return err
-	}
-	b.WriteByte('{')
-	key := "{"
-	for i, f := range t.Fields {
-		n, _ := plainJSON(f)
-		v, err := plainJSON(t.Key[i])
-		if err != nil {
-			return nil, err
-		}
-		if i > 0 {
-			key += ","
-		}
-		key += n + ":" + v
-	}
+	var b bytes.Buffer
 	var err error
+	e := json.NewEncoder(&b)
+	e.SetEscapeHTML(false) // which only HTML needs
+	value := func(v any) {
+		if x := e.Encode(v); x != nil && err == nil {
+			err = x
+		}
+		b.Truncate(b.Len() - 1) // the line end
+	}
 	add := func(name string, v any, when bool) {
-		if when && err == nil {
-			err = field(name, v)
+		if when {
+			b.WriteString(`,"` + name + `":`)
+			value(v)
 		}
 	}
-	add("at", t.At.String(), true)
+	b.WriteString(`{"at":`)
+	value(t.At.String())
 	add("change", t.Change, true)
 	add("rule", t.Rule, true)
-	add("key", json.RawMessage(key+"}"), true)
+	b.WriteString(`,"key":{`)
+	for i, f := range t.Fields {
+		if i > 0 {
+			b.WriteByte(',')
+		}
+		value(f)
+		b.WriteByte(':')
+		value(t.Key[i])
+	}
+	b.WriteByte('}')
 	add("severity", t.Severity.String(), true)
 	add("alert", t.Alert, true)
 	add("count", t.Count, true)
@@ -97,16 +96,7 @@ func (t Transition) MarshalJSON() ([]byte, error) {
 	add("untold", t.Untold, t.Untold != "")
 	add("entry", t.Entry, t.Entry != nil)
 	b.WriteByte('}')
-	return []byte(b.String()), err
-}
-
-// plainJSON is JSON without the escapes that only HTML needs.
-func plainJSON(v any) (string, error) {
-	var b strings.Builder
-	e := json.NewEncoder(&b)
-	e.SetEscapeHTML(false)
-	err := e.Encode(v)
-	return strings.TrimSuffix(b.String(), "\n"), err
+	return b.Bytes(), err
 }
 
 // alertID derives an alert's identifier from rule, key, the instant of the raise
