@@ -65,11 +65,7 @@ func (s *Service) Bring(_ context.Context, q BringQuery) (*Brought, error) {
 	name := sourceName(path, taken)
 	found := b.sample(settings, readable, q.Layout)
 	if found != nil {
-		own := name
-		for n := 2; settings.Layout(own) != nil; n++ {
-			own = fmt.Sprintf("%s-%d", name, n)
-		}
-		b.Text = proposed(found, name, own, []string{lang.Quote(path)}, begin)
+		b.Text = proposed(found, name, ownLayout(settings, name), []string{lang.Quote(path)}, begin)
 	} else {
 		b.Text = lang.Parse("new", []byte(fmt.Sprintf("source %s {\nfiles %s\nbegin %s\nlayout %s\n}\n", name, lang.Quote(path), begin, b.Layout))).Format()
 	}
@@ -225,7 +221,7 @@ func sourceName(path string, taken []*lang.Source) string {
 		name = strings.TrimSuffix("log-"+name, "-")
 	}
 	for n, want := 2, name; ; n++ {
-		if !slices.ContainsFunc(taken, func(s *lang.Source) bool { return s.Name == name }) {
+		if !lang.Reserved(name) && !slices.ContainsFunc(taken, func(s *lang.Source) bool { return s.Name == name }) {
 			return name
 		}
 		name = fmt.Sprintf("%s-%d", want, n)

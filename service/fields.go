@@ -238,12 +238,8 @@ func (w *work) block() string {
 			w.out.File = t.Name
 		}
 	}
-	ours := w.src.Name
-	for n := 2; w.settings.Layout(ours) != nil; n++ {
-		ours = fmt.Sprintf("%s-%d", w.src.Name, n)
-	}
-	w.out.Layout = ours
-	return "layout " + ours + " {\n  " + name + "\n}\n"
+	w.out.Layout = ownLayout(w.settings, w.src.Name)
+	return "layout " + w.out.Layout + " {\n  " + name + "\n}\n"
 }
 
 // with are the settings as they would be with the layout; words say what is wrong.

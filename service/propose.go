@@ -25,7 +25,16 @@ func Proposed(p *layout.Proposal, name string, paths []string) string {
 		}
 		files = append(files, lang.Quote(path))
 	}
-	return proposed(p, name, name, files, "now")
+	return proposed(p, name, ownLayout(&lang.Settings{}, name), files, "now")
+}
+
+// ownLayout is a layout's name that no other layout has, and none that is built in.
+func ownLayout(settings *lang.Settings, name string) string {
+	own := name
+	for n := 2; own == "plain" || settings.Layout(own) != nil; n++ {
+		own = fmt.Sprintf("%s-%d", name, n)
+	}
+	return own
 }
 
 // proposed writes it for files that are quoted; with none the source is standard

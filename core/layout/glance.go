@@ -12,20 +12,21 @@ import (
 // line's time, if it fits and has one, can be no other; else only Divide knows.
 func (d *Divider) Glance(line []byte, near entry.Instant) (at entry.Instant, ok, sure bool) {
 	l := d.Layout
-	if len(l.patterns) != 1 || l.time == nil || len(l.steps) > 0 {
+	if l.glance != nil {
+		at, ok = l.glance(d, line)
+		return at, ok, ok
+	}
+	if len(l.patterns) != 1 || l.time == nil {
 		return 0, false, false
 	}
 	c := &l.patterns[0]
 	if c.steps == nil || c.timeAt < 0 || l.types[c.names[c.timeAt]] != "" {
 		return 0, false, false
 	}
-	if n := d.cache.n; n > 0 && d.cache.zone == "" && c.behind >= 0 && len(line) > n && string(d.cache.prefix[:n]) == string(line[:n]) {
-		nano, end := 0, n
-		if line[n] == '.' || line[n] == ',' {
-			nano, end = fraction(line, n+1)
-		}
-		if end < len(line) && int(line[end]) == c.behind {
-			return d.cache.base + entry.Instant(nano), true, true
+	if c.behind >= 0 && len(line) > len(c.lead) && string(line[:len(c.lead)]) == c.lead {
+		b := line[len(c.lead):]
+		if t, n, ok := d.cache.again(b); ok && n < len(b) && int(b[n]) == c.behind {
+			return t, true, true
 		}
 	}
 	spans := d.match(c, line, c.timeAt)
@@ -51,134 +52,109 @@ type Run struct {
 // lines at once.
 func (d *Divider) GlanceOn(slab []byte, at, stop, most int) Run {
 	l := d.Layout
-	if len(l.patterns) != 1 || l.time == nil || len(l.steps) > 0 || d.cache.n < 10 || l.patterns[0].behind < 0 {
-		return Run{Next: at, Top: entry.None}
+	none := Run{Next: at, Top: entry.None}
+	if d.cache.n < 10 {
+		return none
 	}
+	if l.glance != nil {
+		if wide && l.early {
+			if r := d.glanceWide(slab, at, stop, most, "", " ", true); r.Lines > 0 {
+				return r
+			}
+		}
+		return d.glanceEach(slab, at, stop, most)
+	}
+	if len(l.patterns) != 1 || l.time == nil || l.patterns[0].behind < 0 {
+		return none
+	}
+	c := &l.patterns[0]
 	if wide {
-		if r := d.glanceWide(slab, at, stop, most, byte(l.patterns[0].behind)); r.Lines > 0 {
+		if r := d.glanceWide(slab, at, stop, most, c.lead, string(rune(c.behind)), false); r.Lines > 0 {
 			return r
 		}
 	}
-	return d.glancePlain(slab, at, stop, most, l.patterns[0].behind)
+	return d.glanceEach(slab, at, stop, most)
 }
 
-// glancePlain is GlanceOn line by line; behind is what stands behind the time.
-func (d *Divider) glancePlain(slab []byte, at, stop, most, behind int) Run {
+// glanceEach is GlanceOn line by line.
+func (d *Divider) glanceEach(slab []byte, at, stop, most int) Run {
 	r := Run{Next: at, Top: entry.None}
-	c := &d.cache
-	n, zone := c.n, c.zone
-	// The date, the hour and the minute are compared by words of eight bytes, of which the
-	// last one holds the seconds at its end.
-	words := n >= 18
-	var p0, p1 uint64
-	if words {
-		p0, p1 = binary.LittleEndian.Uint64(c.prefix[:]), binary.LittleEndian.Uint64(c.prefix[8:])
-	}
-	p2 := binary.LittleEndian.Uint64(c.prefix[n-8:])
-	second, low := c.base, c.base
-	// The latest line by its second, and by its decimals: of three, as most have them, the
-	// bytes compare as the time does, and are read once, at the end.
-	topSecond, latest, nanos := entry.None, uint32(0), -1
+	l := d.Layout
 	for r.Next < stop && r.Lines < most {
-		if len(slab)-r.Next < n+5 {
+		k := bytes.IndexByte(slab[r.Next:], '\n')
+		if k < 0 || k > mostGlanced {
 			break
 		}
-		line := slab[r.Next:]
-		x2 := binary.LittleEndian.Uint64(line[n-8:])
-		switch {
-		case words:
-			if binary.LittleEndian.Uint64(line) != p0 || binary.LittleEndian.Uint64(line[8:]) != p1 {
-				goto done
-			}
-		case string(line[:n-8]) != string(c.prefix[:n-8]):
-			goto done
+		line := slab[r.Next : r.Next+k]
+		var t entry.Instant
+		ok := false
+		if l.glance != nil {
+			t, ok = l.glance(d, bytes.TrimSuffix(line, []byte{'\r'}))
+		} else if c := &l.patterns[0]; len(line) > len(c.lead) && string(line[:len(c.lead)]) == c.lead {
+			n := 0
+			t, n, ok = d.cache.again(line[len(c.lead):])
+			n += len(c.lead)
+			ok = ok && n < len(line) && int(line[n]) == c.behind
 		}
-		if x2 != p2 {
-			now, ok := laterSecond(p2, x2, second)
-			if !ok {
-				goto done
-			}
-			p2, second, low = x2, now, min(low, now)
+		if !ok {
+			break
 		}
-		end, w := n+4, binary.BigEndian.Uint32(line[n:])
-		nano := -1
-		if !threeDecimals(w) {
-			w, end, nano = 0, n, 0
-			if line[n] == '.' || line[n] == ',' {
-				if nano, end = fraction(line, n+1); end == 0 {
-					goto done
-				}
-			}
+		if t > r.Top {
+			r.Top, r.At, r.End = t, r.Next, r.Next+k
 		}
-		if zone != "" {
-			if len(line)-end < len(zone) || string(line[end:end+len(zone)]) != zone {
-				goto done
-			}
-			end += len(zone)
+		if r.Lines == 0 || t < r.Low {
+			r.Low = t
 		}
-		if end >= len(line) || int(line[end]) != behind {
-			goto done
-		}
-		k := bytes.IndexByte(line[end:], '\n')
-		if k < 0 {
-			goto done
-		}
-		switch digits := w & 0xffffff; {
-		case second > topSecond, second == topSecond && nano < 0 && nanos < 0 && digits > latest:
-			topSecond, latest, nanos = second, digits, nano
-			r.At, r.End = r.Next, r.Next+end+k
-		case second == topSecond && (nano >= 0 || nanos >= 0): // one of them has other decimals
-			was, is := nanos, nano
-			if was < 0 {
-				was = decimalsOf(latest)
-			}
-			if is < 0 {
-				is = decimalsOf(digits)
-			}
-			if is > was {
-				latest, nanos = digits, nano
-				r.At, r.End = r.Next, r.Next+end+k
-			}
-		}
-		r.Next += end + k + 1
+		r.Next += k + 1
 		r.Lines++
 	}
-done:
-	if r.Lines > 0 {
-		if nanos < 0 {
-			nanos = decimalsOf(latest)
-		}
-		r.Top, r.Low = topSecond+entry.Instant(nanos), low
-	}
-	c.base = second
-	binary.LittleEndian.PutUint64(c.prefix[n-8:], p2)
 	return r
 }
 
-// laterSecond is the second that words of eight bytes stand for, which end with the digits
-// of seconds, where a word before stands for a second of the same minute; false where they
-// differ in more than those, or are no digits.
-func laterSecond(was, is uint64, second entry.Instant) (entry.Instant, bool) {
-	if (was^is)<<16 != 0 {
-		return 0, false
+// mostGlanced is how long lines may be that are glanced at.
+const mostGlanced = 1 << 16
+
+// again reads a time that is of the same minute as the one that was read last, and written
+// in the same form; n is how long it is.
+func (c *timeCache) again(b []byte) (at entry.Instant, n int, ok bool) {
+	if n = c.n; n < 10 || len(b) < n {
+		return 0, 0, false
 	}
-	a, b := int64(is>>48&0xff)-'0', int64(is>>56)-'0'
+	if string(b[:n]) != string(c.prefix[:n]) {
+		if string(b[:n-2]) != string(c.prefix[:n-2]) {
+			return 0, 0, false
+		}
+		second, ok := laterSecond(c.prefix[n-2:n], b[n-2:n], c.base)
+		if !ok {
+			return 0, 0, false
+		}
+		c.base = second
+		copy(c.prefix[n-2:n], b[n-2:n])
+	}
+	at = c.base
+	if n < len(b) && (b[n] == '.' || b[n] == ',') {
+		nano, end := fraction(b, n+1)
+		if end == 0 {
+			return 0, 0, false
+		}
+		at += entry.Instant(nano)
+		n = end
+	}
+	if len(b)-n < len(c.zone) || string(b[n:n+len(c.zone)]) != c.zone {
+		return 0, 0, false
+	}
+	return at, n + len(c.zone), true
+}
+
+// laterSecond is the second that two digits stand for, where others stand for a second of
+// the same minute; false where they are no such digits.
+func laterSecond(was, is []byte, second entry.Instant) (entry.Instant, bool) {
+	a, b := int64(is[0])-'0', int64(is[1])-'0'
 	if a < 0 || a > 5 || b < 0 || b > 9 {
 		return 0, false
 	}
-	old := 10*(int64(was>>48&0xff)-'0') + int64(was>>56) - '0'
+	old := 10*int64(was[0]-'0') + int64(was[1]-'0')
 	return second + entry.Instant((10*a+b-old)*int64(time.Second)), true
-}
-
-// threeDecimals tells whether four bytes are a point or a comma, and three digits.
-func threeDecimals(w uint32) bool {
-	digits := w & 0xffffff
-	return (w>>24 == '.' || w>>24 == ',') && digits&0xf0f0f0 == 0x303030 && (digits+0x060606)&0xf0f0f0 == 0x303030
-}
-
-// decimalsOf are the nanoseconds of such four bytes.
-func decimalsOf(w uint32) int {
-	return (int(w>>16&15)*100 + int(w>>8&15)*10 + int(w&15)) * 1e6
 }
 
 var powers = [10]int{1e9, 1e8, 1e7, 1e6, 1e5, 1e4, 1e3, 100, 10, 1}
@@ -216,7 +192,9 @@ type glanced struct {
 	n      int
 	minute [32]byte
 	zone   string
-	behind byte
+	lead   string
+	behind string
+	letter bool
 }
 
 // fits tells whether a line looks so, as far as its time goes.
@@ -233,7 +211,12 @@ const (
 
 // template is how lines look that are like one in their decimals and share its minute;
 // false where it is not like the last one that was read, or too long.
-func (c *timeCache) template(line []byte, behind byte) (g glanced, ok bool) {
+func (c *timeCache) template(line []byte, lead, behind string, letter bool) (g glanced, ok bool) {
+	if !bytes.HasPrefix(line, []byte(lead)) {
+		return g, false
+	}
+	whole := line
+	line = line[len(lead):]
 	n := c.n
 	decimals := 0
 	if len(line) > n && (line[n] == '.' || line[n] == ',') {
@@ -244,44 +227,52 @@ func (c *timeCache) template(line []byte, behind byte) (g glanced, ok bool) {
 			return g, false
 		}
 	}
-	size := n + len(c.zone) + 1
+	size := len(lead) + n + len(c.zone) + len(behind)
 	if decimals > 0 {
 		size += 1 + decimals
 	}
-	if size > templateSize || len(line) < size {
+	if letter {
+		size++
+	}
+	if size > templateSize || len(whole) < size {
 		return g, false
 	}
 	for i := range g.high {
 		g.high[i] = 255
 	}
-	exact := func(at int, b byte) { g.low[at], g.high[at] = b, b }
-	for i := range n - 2 {
-		exact(i, c.prefix[i])
+	exact := func(at int, text string) int {
+		for i := range len(text) {
+			g.low[at+i], g.high[at+i] = text[i], text[i]
+		}
+		return at + len(text)
 	}
-	digits := func(at, n int) {
+	digits := func(at, n int) int {
 		for i := range n {
 			g.low[at+i], g.high[at+i] = '0', '9'
 		}
+		return at + n
 	}
-	digits(n-2, 2)
-	g.high[n-2] = '5'
-	at := n
+	at := exact(0, lead)
+	at = exact(at, string(c.prefix[:n-2]))
+	seconds := at
+	at = digits(at, 2)
+	g.high[seconds] = '5'
 	if decimals > 0 {
-		exact(n, line[n])
-		digits(n+1, decimals)
-		at += 1 + decimals
+		at = exact(at, string(line[n]))
+		at = digits(at, decimals)
 	}
-	for i := range len(c.zone) {
-		exact(at+i, c.zone[i])
+	key := at - seconds
+	at = exact(at, c.zone)
+	at = exact(at, behind)
+	if letter {
+		g.low[at], g.high[at] = 'A', 0x7f
 	}
-	exact(size-1, behind)
-	key := at - (n - 2)
-	g.at = uint64(n - 2)
+	g.at = uint64(seconds)
 	g.first = ^uint64(0) << (8 * max(0, 8-key))
 	if key > 8 {
 		g.second = ^uint64(0) << (8 * (16 - key))
 	}
-	g.n, g.minute, g.zone, g.behind = c.n, c.prefix, c.zone, behind
+	g.n, g.minute, g.zone, g.lead, g.behind, g.letter = c.n, c.prefix, c.zone, lead, behind, letter
 	return g, true
 }
 
@@ -294,15 +285,16 @@ const firstSegment, lastSegment = 1 << 11, 1 << 14
 const mostStarts, startsReach = 1024, 65
 
 // glanceWide is GlanceOn for many lines in a row, by wide instructions. It reads no further
-// than the lines that look like the first one.
-func (d *Divider) glanceWide(slab []byte, at, stop, most int, behind byte) Run {
+// than the lines that look like the first one. Lead is what every line begins with, behind
+// what stands behind the time, and letter tells that no digit may follow.
+func (d *Divider) glanceWide(slab []byte, at, stop, most int, lead, behind string, letter bool) Run {
 	r := Run{Next: at, Top: entry.None}
 	c := &d.cache
 	g := &d.look
 	// Mostly lines look as those did that were looked at before.
-	if g.n != c.n || g.behind != behind || string(g.minute[:c.n-2]) != string(c.prefix[:c.n-2]) || g.zone != c.zone || !g.fits(slab[at:]) {
+	if g.n != c.n || g.behind != behind || g.lead != lead || g.letter != letter || string(g.minute[:c.n-2]) != string(c.prefix[:c.n-2]) || g.zone != c.zone || !g.fits(slab[at:]) {
 		var ok bool
-		if *g, ok = c.template(slab[at:min(len(slab), at+glanceReach)], behind); !ok || !g.fits(slab[at:]) {
+		if *g, ok = c.template(slab[at:min(len(slab), at+glanceReach)], lead, behind, letter); !ok || !g.fits(slab[at:]) {
 			return r
 		}
 	}
@@ -360,15 +352,16 @@ func (d *Divider) glanceWide(slab []byte, at, stop, most int, behind byte) Run {
 	}
 	r.Low = second(byte(g.least>>56), byte(g.least>>48))
 	r.At = top
-	line := slab[top:]
-	r.Top = second(line[c.n-2], line[c.n-1])
+	line := slab[top+int(g.at):]
+	r.Top = second(line[0], line[1])
 	if g.first<<16 != 0 { // there are decimals
-		nano, _ := fraction(line, c.n+1)
+		nano, _ := fraction(line, 3)
 		r.Top += entry.Instant(nano)
 	}
-	r.End = top + bytes.IndexByte(line, '\n')
-	c.base = second(slab[last+c.n-2], slab[last+c.n-1])
-	copy(c.prefix[c.n-2:c.n], slab[last+c.n-2:])
+	r.End = top + bytes.IndexByte(slab[top:], '\n')
+	line = slab[last+int(g.at):]
+	c.base = second(line[0], line[1])
+	copy(c.prefix[c.n-2:c.n], line)
 	return r
 }
 

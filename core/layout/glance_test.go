@@ -103,9 +103,99 @@ func TestGlancesAreGlance(t *testing.T) {
 			if plain.cache.n < 10 {
 				return Run{}
 			}
-			return plain.glancePlain(slab, at, stop, len(slab), l.patterns[0].behind)
+			return plain.glanceEach(slab, at, stop, len(slab))
 		}), "%s", slab)
 	})
+}
+
+// What a glance at an entry of an open format says is what dividing it says, unless that
+// finds no time in it, or the entry is not of the format.
+func TestGlancesOfFormats(t *testing.T) {
+	type form struct {
+		layout string
+		write  []string // %s is the time; what stands behind | is how that is written
+	}
+	forms := []form{
+		{"syslog", []string{"%s pump-03 pumpd[418]: low|Jan _2 15:04:05", "%s 10.0.0.7 low|Jan _2 15:04:05", "%s 2025 low|Jan _2 15:04:05", "%s: low|Jan _2 15:04:05", "%s UTC low|Jan _2 15:04:05",
+			"<34>%s pump-03 low|Jan _2 15:04:05", "<34>1 %s pump-03 pumpd 418 - - low|2006-01-02T15:04:05.000Z07:00", "<3>1 %s pump-03 pumpd 418 - [x low|2006-01-02T15:04:05Z07:00",
+			"<34>1 %s|2006-01-02T15:04:05Z07:00", "%s pump-03 low|2006-01-02T15:04:05.000000-07:00", "%s pump-03 low|2006-01-02 15:04:05", "<34>%s pump-03 low|2006-01-02 15:04:05.000",
+			"12: *%s low|Jan _2 15:04:05.000", "%s pump low|Jan _2 2006 15:04:05", "%s low|Jan 2 15:04:05", "<34>1 - pump-03 - - - - low|", "no time|", "%s|Jan _2 15:04:05"}},
+		{"clf", []string{`10.0.0.7 - - [%s] "GET / HTTP/1.1" 200 7|02/Jan/2006:15:04:05 -0700`, `10.0.0.7 - - [%s] nothing|02/Jan/2006:15:04:05 -0700`, `10.0.0.7 - [%s] - [%[1]s] "GET /" 200 7|02/Jan/2006:15:04:05 -0700`}},
+		{"j", []string{`{"at":"%s","text":"low"}|2006-01-02T15:04:05.000Z07:00`, `{"text":"at", "x":{"at":"2026-11-24T09:00:00Z"},"at":"%s"}|2006-01-02T15:04:05Z07:00`,
+			`{"at":"%s","at":"2026-11-24T09:09:09Z"}|2006-01-02T15:04:05Z07:00`, `{"at":"%s","AT":"2026-11-24T09:09:09Z"}|2006-01-02T15:04:05Z07:00`, `{"at":"%s","\u0061t":"2026-11-24T09:09:09Z"}|2006-01-02T15:04:05Z07:00`,
+			`{"at":"%s","at":null}|2006-01-02T15:04:05Z07:00`, `{"at":"%s"|2006-01-02T15:04:05Z07:00`, `{"l":["%s"],"text":"low"}|2006-01-02T15:04:05Z07:00`, `{"at":"\u0032026%s"}|-01-02T15:04:05Z07:00`, `{"at":["%s"]}|2006-01-02T15:04:05Z07:00`}},
+		{"lf", []string{`at=%s text="low at=7"|2006-01-02T15:04:05.000Z07:00`, `text=low at="%s"|2006-01-02T15:04:05Z07:00`, `at=%s at=2026-11-24T09:09:09Z|2006-01-02T15:04:05Z07:00`,
+			`at=%s at|2006-01-02T15:04:05Z07:00`, `at=%s at="\2026"|2006-01-02T15:04:05Z07:00`, `at=%s "low"|2006-01-02T15:04:05Z07:00`, `at= %s|2006-01-02T15:04:05Z07:00`}},
+	}
+	s, ds := lang.Check([]*lang.File{lang.Parse("x", []byte("layout j {\n  json\n  time at like \"2026-11-24T05:32:28Z\"\n}\nlayout lf {\n  logfmt\n  time at like \"2026-11-24T05:32:28Z\"\n}\n"))})
+	require.False(t, lang.Errors(ds), "%v", ds)
+	glanced, wides := 0, 0
+	rapid.Check(t, func(t *rapid.T) {
+		f := rapid.SampledFrom(forms).Draw(t, "format")
+		l := Compile(s.Layout(f.layout), time.UTC, nil)
+		require.NotNil(t, l.glance, f.layout)
+		mostly := rapid.SampledFrom(f.write).Draw(t, "mostly")
+		at := time.Date(2026, 11, rapid.SampledFrom([]int{3, 24}).Draw(t, "day"), 5, 58, 30, 0, time.UTC)
+		near := entry.Of(at)
+		var lines []string
+		for range rapid.IntRange(2, 60).Draw(t, "lines") {
+			at = at.Add(time.Duration(rapid.IntRange(-300, 1000).Draw(t, "ms")) * time.Millisecond)
+			how := mostly
+			if rapid.IntRange(0, 5).Draw(t, "other") == 0 {
+				how = rapid.SampledFrom(f.write).Draw(t, "how")
+			}
+			line, form, _ := strings.Cut(how, "|")
+			if strings.Contains(line, "%") {
+				line = fmt.Sprintf(line, at.Format(form))
+			}
+			lines = append(lines, line+rapid.SampledFrom([]string{"", "", "", "\r"}).Draw(t, "end"))
+		}
+		slab := []byte(strings.Join(lines, "\n") + "\n" + strings.Repeat(" ", rapid.SampledFrom([]int{0, glanceReach}).Draw(t, "behind")))
+		end := len(strings.Join(lines, "\n")) + 1
+		d, each := &Divider{Layout: l}, &Divider{Layout: l}
+		most := rapid.SampledFrom([]int{1, 3, 100}).Draw(t, "most")
+		for at, i := 0, 0; at < end; {
+			r := d.GlanceOn(slab, at, end, most)
+			glanced += r.Lines
+			if d.look.n > 0 && r.Lines > 0 {
+				wides++
+			}
+			top := Run{Top: entry.None}
+			all := true
+			for range r.Lines {
+				x := each.Divide([]byte(strings.TrimSuffix(lines[i], "\r")), near)
+				all = all && x.Timed
+				if x.Timed {
+					require.LessOrEqual(t, r.Low, x.At, lines[i])
+				}
+				if x.Timed && x.At > top.Top {
+					top.Top, top.At, top.End = x.At, at, at+len(lines[i])
+				}
+				at += len(lines[i]) + 1
+				i++
+			}
+			if r.Lines > 0 {
+				require.Equal(t, at, r.Next)
+				require.LessOrEqual(t, top.Top, r.Top, "%s", lines)
+			}
+			if r.Lines > 0 && all {
+				require.Equal(t, top, Run{Top: r.Top, At: r.At, End: r.End}, "%s", lines)
+			}
+			if r.Lines == 0 {
+				line := []byte(strings.TrimSuffix(lines[i], "\r"))
+				x := each.Divide(line, near)
+				if at, ok, sure := d.Glance(line, near); sure && x.Timed {
+					require.True(t, ok)
+					require.Equal(t, x.At, at, lines[i])
+				}
+				d.Divide(line, near)
+				at += len(lines[i]) + 1
+				i++
+			}
+		}
+	})
+	assert.Positive(t, glanced)
+	assert.True(t, !wide || wides > 0)
 }
 
 // What is done with wide instructions is what is done without them.

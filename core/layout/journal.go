@@ -70,6 +70,7 @@ type journalEntry struct {
 
 func (e *journalEntry) object(line []byte) bool {
 	dec := json.NewDecoder(bytes.NewReader(line))
+	dec.UseNumber() // as it is written
 	if t, err := dec.Token(); err != nil || t != json.Delim('{') {
 		return false
 	}
@@ -122,13 +123,14 @@ func journalText(v any) string {
 	switch v := v.(type) {
 	case string:
 		return v
-	case float64:
-		return strconv.FormatFloat(v, 'f', -1, 64)
+	case json.Number:
+		return v.String()
 	case []any: // several values, or bytes as numbers
 		var parts []string
 		var bin []byte
 		for _, x := range v {
-			if n, ok := x.(float64); ok && n >= 0 && n < 256 {
+			number, _ := x.(json.Number)
+			if n, err := strconv.ParseUint(number.String(), 10, 8); err == nil {
 				bin = append(bin, byte(n))
 			} else {
 				parts = append(parts, journalText(x))

@@ -41,6 +41,9 @@ type jsonScan struct {
 	// bare tells that nothing in the line is escaped.
 	bare bool
 	f    fields
+	// Where only one field is looked for, its name, and the text that was found.
+	only  string
+	found []byte
 }
 
 func (s *jsonScan) space() byte {
@@ -136,6 +139,9 @@ func (s *jsonScan) value(parent string, key []byte, depth int) bool {
 	if c == '{' {
 		return s.object(k.inner, depth+1)
 	}
+	if s.only != "" {
+		return s.pick(k.name == s.only, c, depth)
+	}
 	name, wanted := k.name, k.wanted && len(s.f) < maxFields
 	put := func(v string) {
 		if !wanted {
@@ -188,6 +194,32 @@ func (s *jsonScan) value(parent string, key []byte, depth int) bool {
 	}
 	if wanted {
 		put(string(s.b[from:s.i]))
+	}
+	return true
+}
+
+// pick passes a value, and keeps its text where that is wanted, and written as it is.
+func (s *jsonScan) pick(wanted bool, c byte, depth int) bool {
+	from := s.i
+	if c == '"' {
+		v, escaped, ok := s.str()
+		if wanted {
+			s.found = nil
+			if !escaped {
+				s.found = v
+			}
+		}
+		return ok
+	}
+	if c == '[' {
+		if !s.array(depth + 1) {
+			return false
+		}
+	} else if !s.element(depth) {
+		return false
+	}
+	if wanted {
+		s.found = s.b[from:s.i]
 	}
 	return true
 }

@@ -24,6 +24,8 @@ type Layout struct {
 	columns  *columns // nil where no delimiter divides
 	format   format   // nil where patterns or a delimiter divide
 	name     string   // of the open format
+	glance   glance   // of the open format, or nil
+	early    bool     // entries of the open format may begin with their time
 	wants    map[string]bool
 	time     *TimeFormat // nil where the layout gives no time, or the format finds it
 	timeIn   []string
@@ -49,6 +51,7 @@ type compiled struct {
 	// that group and its last run holds digits, points and commas, but not that
 	// byte; -1 where it is not so.
 	behind int
+	lead   string // what stands in front of that group, always
 }
 
 // Compile makes a layout of its settings; nil stands for plain. Times without a
@@ -92,16 +95,17 @@ func Compile(l *lang.Layout, zone *time.Location, secret []byte) *Layout {
 					out.timeIn[k] = n // of one place in memory they are compared at once
 				}
 			}
-			if n != "" && len(out.timeIn) == 1 && n == out.timeIn[0] && len(l.Steps) == 0 {
+			if n != "" && len(out.timeIn) == 1 && n == out.timeIn[0] && !out.retimed() {
 				c.timeAt = i
 			}
 		}
 		if c.steps != nil && c.timeAt > 0 && out.types[c.names[c.timeAt]] == "" {
-			c.behind = c.steps.Behind(c.timeAt)
+			c.lead, c.behind = c.steps.Behind(c.timeAt)
 		}
 		out.patterns = append(out.patterns, c)
 	}
 	out.settle()
+	out.glance, out.early = glancer(out), out.name == "syslog"
 	out.host = l.Open() || slices.Contains(l.Fields(), "host")
 	return out
 }
@@ -144,6 +148,19 @@ func (l *Layout) settle() {
 	}
 }
 
+// retimed tells whether a step may change the field that holds the time.
+func (l *Layout) retimed() bool {
+	return slices.ContainsFunc(l.steps, func(s lang.FieldStep) bool {
+		switch s.Kind {
+		case lang.StepMap:
+			return slices.Contains(l.timeIn, s.Field) || slices.Contains(l.timeIn, s.To)
+		case lang.StepFind:
+			return slices.ContainsFunc(s.Pattern.Groups, func(g string) bool { return slices.Contains(l.timeIn, g) })
+		}
+		return slices.Contains(l.timeIn, s.Field)
+	})
+}
+
 // wanted tells whether a field is asked for.
 func (l *Layout) wanted(name string) bool { return l.wants == nil || l.wants[name] }
 
@@ -178,6 +195,8 @@ type Divider struct {
 	spans []int
 	cache timeCache
 	look  glanced // how lines look that are of the minute of the last one
+	// yearless tells that the time of the last entry of syslog had no year.
+	yearless bool
 	// starts is memory for where lines begin.
 	starts *[mostStarts]uint32
 	heads  head // what Header says
@@ -487,8 +506,12 @@ func (d *Divider) time(fields []entry.Field, near entry.Instant) (at entry.Insta
 	return at, ok, bad
 }
 
-// Yearly tells whether the layout's times have a year.
-func (d *Divider) Yearly() bool { return d.Layout.time != nil && d.Layout.time.hasYear }
+// Yearly tells whether the layout's times have a year; where entries differ in that, as
+// those of syslog may, whether that of the last one had one.
+func (d *Divider) Yearly() bool {
+	l := d.Layout
+	return l.time != nil && l.time.hasYear || l.time == nil && l.glance != nil && !d.yearless
+}
 
 // Steady tells whether a time that was read last means the same wherever it stands: it has
 // a year, and a zone, or no change of clocks is near it.

@@ -12,66 +12,20 @@ import (
 func (d *Divider) logfmt(line []byte, near entry.Instant) Division {
 	out := Division{}
 	f := d.fields(12)
-	pairs, n := 0, 0
-	for i := 0; ; {
-		for i < len(line) && (line[i] == ' ' || line[i] == '\t') {
-			i++
-		}
-		if i == len(line) {
-			break
-		}
-		from := i
-		for i < len(line) && line[i] > ' ' && line[i] != '=' && line[i] != '"' {
-			i++
-		}
-		key := line[from:i]
-		if len(key) == 0 || i < len(line) && line[i] == '"' {
-			return out
-		}
-		k := d.key(n, "", key)
-		n++
-		value := "true"
-		if i < len(line) && line[i] == '=' {
-			pairs++
-			i++
-			from = i
-			if i < len(line) && line[i] == '"' {
-				end, escaped := i+1, false
-				for end < len(line) && line[end] != '"' {
-					if line[end] == '\\' {
-						escaped = true
-						end++
-					}
-					end++
-				}
-				if end >= len(line) || end+1 < len(line) && line[end+1] > ' ' {
-					return out
-				}
-				switch {
-				case !k.wanted:
-				case escaped:
-					value = unescape(line[from+1 : end])
-				default:
-					value = valid(line[from+1 : end])
-				}
-				i = end + 1
-			} else {
-				for i < len(line) && line[i] > ' ' && line[i] != '"' {
-					i++
-				}
-				if i < len(line) && line[i] == '"' {
-					return out
-				}
-				if k.wanted {
-					value = valid(line[from:i])
-				}
+	p := pairScan{d: d, b: line}
+	for p.next() {
+		if k := p.key; k.wanted && len(f) < maxFields {
+			value := "true"
+			switch {
+			case p.escaped:
+				value = unescape(p.value)
+			case p.value != nil:
+				value = valid(p.value)
 			}
-		}
-		if k.wanted && len(f) < maxFields {
 			f.put(k.name, value)
 		}
 	}
-	if pairs == 0 {
+	if p.bad || p.pairs == 0 {
 		return out
 	}
 	if d.Reuse {
@@ -80,6 +34,73 @@ func (d *Divider) logfmt(line []byte, near entry.Instant) Division {
 	out.Fits, out.Fields = true, f
 	d.guessTime(&out, near)
 	return out
+}
+
+// pairScan reads one pair of logfmt after the other.
+type pairScan struct {
+	d       *Divider
+	b       []byte
+	i, n    int
+	pairs   int  // those that had a =
+	bad     bool // it is no logfmt
+	key     *keyed
+	value   []byte // without its quotes; nil where there is none
+	escaped bool   // something in the value is
+}
+
+// next reads the next pair; false where there is none.
+func (p *pairScan) next() bool {
+	b, i := p.b, p.i
+	for i < len(b) && (b[i] == ' ' || b[i] == '\t') {
+		i++
+	}
+	if i == len(b) {
+		return false
+	}
+	from := i
+	for i < len(b) && b[i] > ' ' && b[i] != '=' && b[i] != '"' {
+		i++
+	}
+	key := b[from:i]
+	if len(key) == 0 || i < len(b) && b[i] == '"' {
+		p.bad = true
+		return false
+	}
+	p.key = p.d.key(p.n, "", key)
+	p.n++
+	p.value, p.escaped = nil, false
+	if i < len(b) && b[i] == '=' {
+		p.pairs++
+		i++
+		from = i
+		if i < len(b) && b[i] == '"' {
+			end := i + 1
+			for end < len(b) && b[end] != '"' {
+				if b[end] == '\\' {
+					p.escaped = true
+					end++
+				}
+				end++
+			}
+			if end >= len(b) || end+1 < len(b) && b[end+1] > ' ' {
+				p.bad = true
+				return false
+			}
+			p.value = b[from+1 : end]
+			i = end + 1
+		} else {
+			for i < len(b) && b[i] > ' ' && b[i] != '"' {
+				i++
+			}
+			if i < len(b) && b[i] == '"' {
+				p.bad = true
+				return false
+			}
+			p.value = b[from:i]
+		}
+	}
+	p.i = i
+	return true
 }
 
 // clf divides an entry of a web server's common log: host ident authuser [date]
@@ -135,7 +156,11 @@ func (d *Divider) web(line []byte, near entry.Instant) (Division, string) {
 	if !ok || s[0] != '[' || len(stamp) > 40 {
 		return out, ""
 	}
-	if out.At, out.Timed = d.cache.parse(webTime, stamp, d.Layout.zone, near); !out.Timed {
+	if t, n, ok := d.cache.again([]byte(stamp)); ok && n == len(stamp) {
+		out.At, out.Timed = t, true
+	} else if out.At, out.Timed = webTime.Parse(stamp, d.Layout.zone, near); out.Timed {
+		d.cache.keep(stamp, out.At, true, d.Layout.zone)
+	} else {
 		return out, ""
 	}
 	f.add("at", stamp)

@@ -102,6 +102,7 @@ func (d *Divider) syslog5424(f fields, b []byte) (Division, bool) {
 		if out.At, out.Timed = d.cache.parse(RFC3339, stamp, d.Layout.zone, 0); !out.Timed {
 			return out, false
 		}
+		d.yearless = false
 		f.add("at", stamp)
 	}
 	for _, x := range []struct {
@@ -267,7 +268,8 @@ func (d *Divider) stamp(b []byte, near entry.Instant) (written string, at entry.
 			if k := bytes.IndexByte(b[11:], ' '); k > 0 {
 				end += 1 + k
 				written = string(b[:end])
-				at, ok = stampSpace.Parse(written, d.Layout.zone, near)
+				at, ok = d.cache.parse(stampSpace, written, d.Layout.zone, near)
+				d.yearless = d.yearless && !ok
 				return written, at, b[end+1:], false, ok
 			}
 		}
@@ -276,8 +278,9 @@ func (d *Divider) stamp(b []byte, near entry.Instant) (written string, at entry.
 		}
 		written = string(b[:end])
 		if at, ok = d.cache.parse(RFC3339, written, d.Layout.zone, near); !ok {
-			at, ok = stampLocal.Parse(written, d.Layout.zone, near)
+			at, ok = d.cache.parse(stampLocal, written, d.Layout.zone, near)
 		}
+		d.yearless = d.yearless && !ok
 		return written, at, b[end+1:], false, ok
 	}
 	// A month's name; the longest form that fits is it.
@@ -294,6 +297,10 @@ func (d *Divider) stamp(b []byte, near entry.Instant) (written string, at entry.
 		written = string(bytes.TrimRight(b[:spaces[n]], ":"))
 		for _, form := range []*TimeFormat{stampTime, stampYear, stampYearLast} {
 			if at, ok = form.Parse(written, d.Layout.zone, near); ok {
+				d.yearless = form == stampTime
+				if d.yearless {
+					d.cache.keep(written, at, false, d.Layout.zone)
+				}
 				return written, at, b[spaces[n]+1:], len(written) < spaces[n], true
 			}
 		}

@@ -492,6 +492,25 @@ func (tc *timeCache) parse(f *TimeFormat, s string, loc *time.Location, ref entr
 	return at, ok
 }
 
+// keep remembers a time that was read, whatever its width, if it has hours, minutes and
+// seconds of two digits each, with colons between them.
+func (tc *timeCache) keep(written string, at entry.Instant, zoned bool, loc *time.Location) {
+	n := 6
+	for ; n <= len(written); n++ {
+		if s := written[n-6 : n]; s[0] == ':' && s[3] == ':' && digits(s[1:3], 0)+digits(s[4:], 0) == 4 && (n == len(written) || written[n] != ':') {
+			break
+		}
+	}
+	if n > len(written) || n < 10 || n > len(tc.prefix) || !zoned && !steady(loc, at) {
+		return
+	}
+	nano, rest := scanFraction(written[n:])
+	if zoned != (rest != "") || len(rest) > 7 {
+		return
+	}
+	tc.n, tc.base, tc.zone = copy(tc.prefix[:], written[:n]), at-entry.Instant(nano), rest
+}
+
 // steady tells whether no change of clocks is near an instant.
 func steady(loc *time.Location, at entry.Instant) bool {
 	return loc == time.UTC || loc == nil || offsetAt(loc, at-2*day) == offsetAt(loc, at+2*day)

@@ -116,7 +116,7 @@ func NewPlan(s *lang.Settings, source *lang.Source, rules []*lang.Rule, zone *ti
 			return constant[field]
 		}
 		from, computed := l.Trace(field)
-		return computed || slices.ContainsFunc(from, func(f string) bool { return constant[f] || translated[l.Format] && !slices.Contains(asWritten, f) })
+		return computed || slices.ContainsFunc(from, func(f string) bool { return constant[f] || translated(l.Format, f) })
 	}
 	index := map[lang.Literal]int{}
 	for i, r := range rules {
@@ -136,7 +136,7 @@ func NewPlan(s *lang.Settings, source *lang.Source, rules []*lang.Rule, zone *ti
 				continue
 			}
 			needs := needsOf(x, typed)
-			if l != nil && l.Format == "json" && needs != nil { // any character may be written as a number
+			if l != nil && (l.Format == "json" || l.Format == "journal") && needs != nil { // any character may be written as a number
 				needs = append(slices.Clone(needs), lang.Literal{Text: `\u00`})
 			}
 			if escapes {
@@ -213,11 +213,18 @@ func (p *Plan) asked() []string {
 	return out
 }
 
-// translated are the open formats of which some fields are not given as they stand in
-// an entry; asWritten are those of their fields that are.
-var translated = map[string]bool{"syslog": true, "journal": true, "event-xml": true}
-
-var asWritten = []string{"program", "pid", "msgid", "unit", "record"}
+// translated tells whether a field of an open format may stand in an entry in another form
+// than the field has: what syslog and the journal write as numbers, and almost all that is
+// in an event.
+func translated(format, field string) bool {
+	switch format {
+	case "syslog", "journal":
+		return slices.Contains([]string{"facility", "level", "at"}, field)
+	case "event-xml":
+		return !slices.Contains([]string{"program", "pid", "record"}, field)
+	}
+	return false
+}
 
 // Constants are the fields that every entry of a log has, by the log's path and host.
 func (p *Plan) Constants(path, host string) []entry.Field {

@@ -329,31 +329,37 @@ func meets(a, b [256]bool) bool {
 	return false
 }
 
-// Behind returns the byte that ends a group with which the pattern begins: it
-// must be fixed, and the group must end with a run that holds what decimals are
-// written with, and not that byte. It is -1 where it is not so.
-func (s *Steps) Behind(group int) int {
-	if len(s.ops) == 0 || s.ops[0].kind != stepOpen || s.ops[0].group != group {
-		return -1
+// Behind returns what stands in front of a group, and the byte that ends it, where nothing
+// but a fixed text stands in front: that byte must be fixed, and the group must end with a
+// run that holds what decimals are written with, and not that byte. It is -1 where it is
+// not so.
+func (s *Steps) Behind(group int) (lead string, behind int) {
+	i := 0
+	for ; i < len(s.ops) && s.ops[i].kind == stepLiteral; i++ {
+		lead += s.ops[i].text
 	}
-	for i := 1; i+1 < len(s.ops); i++ {
+	if i == len(s.ops) || s.ops[i].kind != stepOpen || s.ops[i].group != group {
+		return "", -1
+	}
+	reach := 0 // how far what may lack reaches
+	for i++; i+1 < len(s.ops); i++ {
 		switch op := s.ops[i]; {
 		case op.kind == stepMaybe:
-			return -1
+			reach = op.to
 		case op.kind == stepShut && op.group == group:
 			last, next := s.ops[i-1], s.ops[i+1]
-			if last.kind != stepRun || next.kind != stepLiteral || last.class[next.text[0]] {
-				return -1
+			if reach > i-1 || last.kind != stepRun || next.kind != stepLiteral || last.class[next.text[0]] {
+				return "", -1
 			}
 			for _, c := range ".,0123456789" {
 				if !last.class[c] {
-					return -1
+					return "", -1
 				}
 			}
-			return int(next.text[0])
+			return lead, int(next.text[0])
 		}
 	}
-	return -1
+	return "", -1
 }
 
 // runOf is how many bytes of a class a text begins with.
