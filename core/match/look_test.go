@@ -77,6 +77,7 @@ func TestSearchFindsEveryPlace(t *testing.T) {
 			require.Equal(t, want, got)
 		}
 		check()
+		withoutWide(check)
 		sample = bytes.Repeat(append([]byte("all else is as usual. "), sample...), 1+rapid.IntRange(0, 20).Draw(t, "often"))
 		check()
 	})

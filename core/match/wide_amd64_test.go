@@ -1,0 +1,9 @@
+package match
+
+// withoutWide does something as processors without wide instructions do it.
+func withoutWide(f func()) {
+	was := wide
+	wide = false
+	defer func() { wide = was }()
+	f()
+}

@@ -1,0 +1,5 @@
+//go:build !amd64
+
+package match
+
+func withoutWide(f func()) { f() }
