@@ -27,6 +27,7 @@ tools:
 test: tools build
 	$(GO) vet ./...
 	GOOS=windows $(GO) vet ./...
+	GOARCH=arm64 $(GO) vet ./core/...
 	@bad=$$(gofmt -l .); if [ -n "$$bad" ]; then echo "not gofmt'ed: $$bad"; exit 1; fi
 	$(GO) test -timeout 12m ./...
 	$(GO) test ./core/engine -run Equal -rapid.checks=2000
@@ -41,6 +42,9 @@ long: tools build
 	$(GO) test -timeout 60m ./core/engine -rapid.checks=200000
 	$(GO) test -timeout 60m ./intake -rapid.checks=10000
 	$(GO) test -timeout 60m ./core/match -rapid.checks=50000
+	$(GO) test -timeout 60m ./core/steps ./core/layout -run 'Glance|Wide|Equal' -rapid.checks=50000
+	@# As processors without wide instructions do it, where there is an emulator.
+	if command -v qemu-aarch64-static >/dev/null; then GOARCH=arm64 $(GO) test -exec qemu-aarch64-static ./core/...; else echo "without qemu-aarch64-static (apt-get install qemu-user-static) nothing is run for arm64"; fi
 	$(GO) test ./core/lang -run XXX -fuzz FuzzParse -fuzztime 5m -fuzzminimizetime 20x
 	$(GO) test ./core/steps -run XXX -fuzz FuzzSteps -fuzztime 5m -fuzzminimizetime 20x
 	$(GO) test ./core/layout -run XXX -fuzz FuzzSyslog -fuzztime 5m -fuzzminimizetime 20x

@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -118,11 +119,12 @@ func filtered(settings *lang.Settings, d *trial.Said, words string) {
 // tailOf reads files one after the other, and keeps so many bytes of their end, from the
 // start of a line on. Read is told how much was read.
 func tailOf(ctx context.Context, files []io.Reader, most int64, read func(n int)) (data []byte, cut bool, err error) {
-	buf := make([]byte, 1<<20)
+	data = make([]byte, 0, min(bytesIn(files), most+most/2)+tailStep)
 	for _, f := range files {
 		for {
-			n, err := f.Read(buf)
-			data = append(data, buf[:n]...)
+			data = slices.Grow(data, tailStep)
+			n, err := f.Read(data[len(data):min(cap(data), len(data)+tailStep)])
+			data = data[:len(data)+n]
 			read(n)
 			if int64(len(data)) > most+most/2 {
 				data, cut = append(data[:0], data[int64(len(data))-most:]...), true
@@ -145,6 +147,19 @@ func tailOf(ctx context.Context, files []io.Reader, most int64, read func(n int)
 		data = data[bytes.IndexByte(data, '\n')+1:]
 	}
 	return data, cut, nil
+}
+
+// tailStep is how much is read at once.
+const tailStep = 1 << 20
+
+// bytesIn is how much can be read from files, as far as they say so.
+func bytesIn(files []io.Reader) (n int64) {
+	for _, f := range files {
+		if s, ok := f.(interface{ Size() int64 }); ok {
+			n += s.Size()
+		}
+	}
+	return n
 }
 
 // kindsMost is how much of each log the kinds of entries are found in, in bytes: its newest.

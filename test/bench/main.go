@@ -29,7 +29,7 @@ import (
 var (
 	mib      = flag.Int("mib", 256, "size of the log in MiB")
 	repeats  = flag.Int("repeats", 3, "runs of each, of which the fastest counts")
-	only     = flag.String("only", "", "only this kind of patterns")
+	only     = flag.String("only", "", "only this kind of patterns, or scale, formats, or many hits")
 	profile  = flag.String("profile", "", "write a CPU profile of the last replay there")
 	onlyLag  = flag.Bool("only-lag", false, "measure the latency alone")
 	onlyType = flag.Bool("only-keystrokes", false, "measure the keystrokes of the bench alone")
@@ -161,17 +161,23 @@ func best(f func()) time.Duration {
 	return min
 }
 
+// profiled begins the profile that was asked for, and returns what ends it.
+func profiled() func() {
+	if *profile == "" {
+		return func() {}
+	}
+	f, err := os.Create(*profile)
+	must(err)
+	must(pprof.StartCPUProfile(f))
+	return pprof.StopCPUProfile
+}
+
 func replay(src, path string) (time.Duration, trial.Summary) {
 	s, ds := lang.Check([]*lang.File{lang.Parse("bench", []byte(src))})
 	if lang.Errors(ds) {
 		must(fmt.Errorf("%v", ds))
 	}
-	if *profile != "" {
-		f, err := os.Create(*profile)
-		must(err)
-		must(pprof.StartCPUProfile(f))
-		defer pprof.StopCPUProfile()
-	}
+	defer profiled()()
 	defer debug.SetGCPercent(debug.SetGCPercent(400)) // as the command replay does
 	var sum trial.Summary
 	d := best(func() {
@@ -227,16 +233,12 @@ func main() {
 		return
 	}
 	if *onlyType {
+		defer profiled()()
 		keystrokes()
 		return
 	}
 	if *onlyKeys {
-		if *profile != "" {
-			f, err := os.Create(*profile)
-			must(err)
-			must(pprof.StartCPUProfile(f))
-			defer pprof.StopCPUProfile()
-		}
+		defer profiled()()
 		manyKeys()
 		return
 	}
@@ -284,6 +286,9 @@ func main() {
 		many, sum := replay(rulesFor(kinds[1], 10, path), path)
 		fmt.Printf("hits in 30 %% of the lines (%d) %.0f ms\n", sum.Hits, ms(many))
 	}
+	if *only == "formats" {
+		formats(dir, size)
+	}
 	if *only == "scale" {
 		scale(path, size)
 	}
@@ -291,6 +296,7 @@ func main() {
 		return
 	}
 	scale(path, size)
+	formats(dir, size)
 	if !*noLag {
 		manyKeys()
 		keystrokes()
