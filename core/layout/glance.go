@@ -57,7 +57,7 @@ func (d *Divider) GlanceOn(slab []byte, at, stop, most int) Run {
 		return none
 	}
 	if l.glance != nil {
-		if wide && l.early {
+		if wide && l.early && stop-at > fewGlanced {
 			if r := d.glanceWide(slab, at, stop, most, "", " ", true); r.Lines > 0 {
 				return r
 			}
@@ -68,7 +68,7 @@ func (d *Divider) GlanceOn(slab []byte, at, stop, most int) Run {
 		return none
 	}
 	c := &l.patterns[0]
-	if wide {
+	if wide && stop-at > fewGlanced {
 		if r := d.glanceWide(slab, at, stop, most, c.lead, string(rune(c.behind)), false); r.Lines > 0 {
 			return r
 		}
@@ -110,6 +110,9 @@ func (d *Divider) glanceEach(slab []byte, at, stop, most int) Run {
 	}
 	return r
 }
+
+// fewGlanced is how much is looked at line by line rather than by wide instructions, in bytes.
+const fewGlanced = 400
 
 // mostGlanced is how long lines may be that are glanced at.
 const mostGlanced = 1 << 16

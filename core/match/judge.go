@@ -24,25 +24,31 @@ func (s *scan) judge(at, end, stop int) {
 			arrived, raw = a, p.Unkept(text)
 		}
 	}
-	var d layout.Division
+	line := ""
+	var hides *layout.Division // something in it is to be shown to nobody
 	if p.Layout.Plain() && !p.kept {
 		e.Fits = true
 	} else {
-		d = s.divide(at, end)
-		e.Fits, e.Fields = d.Fits, d.Fields
-		if d.Timed {
+		d := s.divide(at, end)
+		timed := d.Timed
+		e.Fits, e.Fields, line = d.Fits, d.Fields, d.Line
+		if d.Hides() {
+			copied := *d
+			hides = &copied
+		}
+		if timed {
 			e.At, e.Skew = d.At, r.Skew
 			if s.topAt == at { // the latest time is this line's own
 				r.Reached = entry.Later(r.Reached, d.At)
 				s.topAt = -1
 			}
 		}
-		if !d.Timed || !d.Fits {
+		if !timed || !e.Fits {
 			last, host := s.before(at)
-			if !d.Timed {
+			if !timed {
 				e.At = last
 			}
-			if !d.Fits {
+			if !e.Fits {
 				r.Misfits++
 				if p.Layout.GivesHost() && host != "" {
 					e.Host = host
@@ -53,7 +59,7 @@ func (s *scan) judge(at, end, stop int) {
 	if !p.Timed() {
 		e.At = r.Last
 	}
-	if e.Raw = d.Line; len(d.Line) != len(raw) {
+	if e.Raw = line; len(line) != len(raw) {
 		e.Raw = strings.ToValidUTF8(string(raw), "\uFFFD")
 	}
 	s.sync(stop)
@@ -83,7 +89,7 @@ func (s *scan) judge(at, end, stop int) {
 		for ; i < len(s.conds) && s.conds[i]/kinds == n; i++ {
 			may |= 1 << (s.conds[i] % kinds)
 		}
-		if p.rules[n].rule.Shares() {
+		if p.rules[n].shares {
 			may = MayAll
 		}
 		cost := &p.costs[n]
@@ -94,32 +100,35 @@ func (s *scan) judge(at, end, stop int) {
 		if timed {
 			began = p.Now()
 		}
-		v, ok := Judge(p.rules[n].rule, e, may, p.rules[n].vars)
+		j.Verdicts = append(j.Verdicts, engine.Verdict{})
+		v := &j.Verdicts[len(j.Verdicts)-1]
+		ok := judgeInto(v, p.rules[n].rule, e, may, p.rules[n].vars, p.rules[n].shares)
 		if timed {
 			cost.Took += costEvery * (p.Now() - began)
 		}
-		if ok {
-			v.Rule = p.rules[n].index
-			if d.Hides() {
-				for _, key := range v.Keys() {
-					for i := range key {
-						key[i] = d.Hide(key[i])
-					}
-				}
-				for i := range v.Values {
-					v.Values[i] = d.Hide(v.Values[i])
-				}
-				for i := range v.Vars {
-					v.Vars[i].Value = d.Hide(v.Vars[i].Value)
+		if !ok {
+			j.Verdicts = j.Verdicts[:len(j.Verdicts)-1]
+			continue
+		}
+		v.Rule = p.rules[n].index
+		if hides != nil {
+			for _, key := range v.Keys() {
+				for i := range key {
+					key[i] = hides.Hide(key[i])
 				}
 			}
-			j.Verdicts = append(j.Verdicts, v)
+			for i := range v.Values {
+				v.Values[i] = hides.Hide(v.Values[i])
+			}
+			for i := range v.Vars {
+				v.Vars[i].Value = hides.Hide(v.Vars[i].Value)
+			}
 		}
 	}
-	if d.Hides() { // rules have seen it; nobody else does
-		e.Raw = d.Hide(e.Raw)
+	if hides != nil { // rules have seen it; nobody else does
+		e.Raw = hides.Hide(e.Raw)
 		for i := range e.Fields {
-			e.Fields[i].Value = d.Hide(e.Fields[i].Value)
+			e.Fields[i].Value = hides.Hide(e.Fields[i].Value)
 		}
 	}
 	if len(j.Verdicts) > 0 {
@@ -150,15 +159,20 @@ const (
 
 // Judge says what an entry is for one rule. May tells what it may be at all. The answer
 // is false where it is nothing. Which of several roles counts is the engine's to say.
-func Judge(r *lang.Rule, e *entry.Entry, may Roles, vars []string) (engine.Verdict, bool) {
-	v := engine.Verdict{At: e.At}
+func Judge(r *lang.Rule, e *entry.Entry, may Roles, vars []string) (v engine.Verdict, ok bool) {
+	ok = judgeInto(&v, r, e, may, vars, r.Shares())
+	return v, ok
+}
+
+// judgeInto is Judge with a place for what comes out, which is empty.
+func judgeInto(v *engine.Verdict, r *lang.Rule, e *entry.Entry, may Roles, vars []string, shares bool) bool {
+	v.At = e.At
 	if r.Arrival {
 		v.At = e.Arrived
 	}
 	if len(r.During) > 0 && !r.Inside(v.At) {
-		return v, false
+		return false
 	}
-	shares := r.Shares()
 	some := shares
 	var room [4]entry.Field
 	hit, recovery := Subject{Entry: e, Captures: room[:0]}, Subject{Entry: e}
@@ -186,7 +200,7 @@ func Judge(r *lang.Rule, e *entry.Entry, may Roles, vars []string) (engine.Verdi
 		v.Question, some = true, true
 	}
 	if !some || r.Ignore != nil && Eval(r.Ignore, &Subject{Entry: e}) {
-		return v, false
+		return false
 	}
 	v.Key = keyOf(r, &hit)
 	if shares {
@@ -202,7 +216,7 @@ func Judge(r *lang.Rule, e *entry.Entry, may Roles, vars []string) (engine.Verdi
 			}
 		}
 		if !v.Counted && !v.Hit && !v.Recovery && len(v.Follows) == 0 {
-			return v, false
+			return false
 		}
 	}
 	if v.Hit {
@@ -224,7 +238,7 @@ func Judge(r *lang.Rule, e *entry.Entry, may Roles, vars []string) (engine.Verdi
 			}
 		}
 	}
-	return v, true
+	return true
 }
 
 func keyOf(r *lang.Rule, s *Subject) []string {

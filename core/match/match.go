@@ -79,6 +79,8 @@ type planned struct {
 	rule  *lang.Rule
 	index int
 	vars  []string // fields that its texts name
+	// shares tells that every entry counts for it.
+	shares bool
 }
 
 // kinds is how many conditions a rule can have: what Roles has bits for. Conditions are
@@ -124,7 +126,7 @@ func NewPlan(s *lang.Settings, source *lang.Source, rules []*lang.Rule, zone *ti
 			continue
 		}
 		at := len(p.rules)
-		p.rules = append(p.rules, planned{rule: r, index: i, vars: engine.Vars(r)})
+		p.rules = append(p.rules, planned{rule: r, index: i, vars: engine.Vars(r), shares: r.Shares()})
 		p.costs = append(p.costs, Cost{Rule: i})
 		for k, x := range conditions(r) {
 			if x == nil {
@@ -617,17 +619,19 @@ func (s *scan) near() entry.Instant {
 	return s.now
 }
 
-func (s *scan) divide(at, end int) layout.Division {
+// divide divides a line; what it returns holds until the next line is divided.
+func (s *scan) divide(at, end int) *layout.Division {
 	near := s.near()
+	d := &s.memo.division
 	if s.memo.fields && s.memo.at == at && s.memo.near == near { // it was just looked at for its time
-		return s.memo.division
+		return d
 	}
-	d, _ := s.r.Plan.Divide(&s.r.divider, s.line(at, end), near)
+	s.r.Plan.DivideInto(d, &s.r.divider, s.line(at, end), near)
 	if d.Timed {
 		d.At = s.bounded(d.At.Add(s.r.Skew))
 	}
 	d.Fields = slices.Clip(d.Fields)
-	s.memo.division, s.memo.at, s.memo.near, s.memo.fields = d, at, near, true
+	s.memo.at, s.memo.near, s.memo.fields = at, near, true
 	return d
 }
 
