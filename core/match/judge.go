@@ -80,9 +80,11 @@ func (s *scan) judge(at, end, stop int) {
 	both := &struct {
 		engine.Judged
 		one [1]engine.Verdict // mostly there is no more than one
+		key [2]string
 	}{Judged: engine.Judged{Entry: e, Reached: r.Reached, Next: s.offset(stop)}}
 	j := &both.Judged
 	j.Verdicts = both.one[:0]
+	room := both.key[:]
 	for i := 0; i < len(s.conds); {
 		n := s.conds[i] / kinds
 		var may Roles
@@ -102,7 +104,8 @@ func (s *scan) judge(at, end, stop int) {
 		}
 		j.Verdicts = append(j.Verdicts, engine.Verdict{})
 		v := &j.Verdicts[len(j.Verdicts)-1]
-		ok := judgeInto(v, p.rules[n].rule, e, may, p.rules[n].vars, p.rules[n].shares)
+		ok := judgeInto(v, &p.rules[n], e, may, &s.captures, room)
+		room = nil // it has been used
 		if timed {
 			cost.Took += costEvery * (p.Now() - began)
 		}
@@ -160,12 +163,14 @@ const (
 // Judge says what an entry is for one rule. May tells what it may be at all. The answer
 // is false where it is nothing. Which of several roles counts is the engine's to say.
 func Judge(r *lang.Rule, e *entry.Entry, may Roles, vars []string) (v engine.Verdict, ok bool) {
-	ok = judgeInto(&v, r, e, may, vars, r.Shares())
+	ok = judgeInto(&v, &planned{rule: r, vars: vars, shares: r.Shares()}, e, may, new([]entry.Field), nil)
 	return v, ok
 }
 
-// judgeInto is Judge with a place for what comes out, which is empty.
-func judgeInto(v *engine.Verdict, r *lang.Rule, e *entry.Entry, may Roles, vars []string, shares bool) bool {
+// judgeInto is Judge with a place for what comes out, which is empty, memory for captures,
+// which it may replace, and for the key.
+func judgeInto(v *engine.Verdict, p *planned, e *entry.Entry, may Roles, captures *[]entry.Field, room []string) bool {
+	r, shares := p.rule, p.shares
 	v.At = e.At
 	if r.Arrival {
 		v.At = e.Arrived
@@ -174,8 +179,8 @@ func judgeInto(v *engine.Verdict, r *lang.Rule, e *entry.Entry, may Roles, vars 
 		return false
 	}
 	some := shares
-	var room [4]entry.Field
-	hit, recovery := Subject{Entry: e, Captures: room[:0]}, Subject{Entry: e}
+	hit, recovery := Subject{Entry: e, Captures: (*captures)[:0]}, Subject{Entry: e}
+	defer func() { *captures = hit.Captures }()
 	if may&MayFollow != 0 {
 		for i := range r.Raises {
 			if x := r.Raises[i].Then; x != nil {
@@ -202,7 +207,7 @@ func judgeInto(v *engine.Verdict, r *lang.Rule, e *entry.Entry, may Roles, vars 
 	if !some || r.Ignore != nil && Eval(r.Ignore, &Subject{Entry: e}) {
 		return false
 	}
-	v.Key = keyOf(r, &hit)
+	v.Key = keyInto(room, r, &hit)
 	if shares {
 		among := Subject{Entry: e}
 		v.Counted = r.Among == nil || Eval(r.Among, &among)
@@ -232,7 +237,7 @@ func judgeInto(v *engine.Verdict, r *lang.Rule, e *entry.Entry, may Roles, vars 
 			x, _ := hit.Get(f)
 			v.Values = append(v.Values, x)
 		}
-		for _, f := range vars {
+		for _, f := range p.vars {
 			if x, ok := hit.Get(f); ok {
 				v.Vars = append(v.Vars, entry.Field{Name: f, Value: x})
 			}
@@ -241,8 +246,14 @@ func judgeInto(v *engine.Verdict, r *lang.Rule, e *entry.Entry, may Roles, vars 
 	return true
 }
 
-func keyOf(r *lang.Rule, s *Subject) []string {
-	key := make([]string, len(r.Per))
+func keyOf(r *lang.Rule, s *Subject) []string { return keyInto(nil, r, s) }
+
+// keyInto is keyOf with memory for it, where that is enough.
+func keyInto(room []string, r *lang.Rule, s *Subject) []string {
+	if len(room) < len(r.Per) {
+		room = make([]string, len(r.Per))
+	}
+	key := room[:len(r.Per):len(r.Per)]
 	for i, f := range r.Per {
 		key[i], _ = s.Get(f)
 	}

@@ -366,6 +366,8 @@ type scan struct {
 	sure   bool
 	conds  []int
 	lines  int64 // that were walked over, and are entries
+	// captures is memory for what expressions capture.
+	captures []entry.Field
 	// memo is the entry that was divided last.
 	memo struct {
 		division layout.Division
