@@ -138,6 +138,9 @@ func NewPlan(s *lang.Settings, source *lang.Source, rules []*lang.Rule, zone *ti
 				continue
 			}
 			needs := needsOf(x, typed)
+			if p.kept && l != nil && len(l.Masks) > 0 { // what is masked is kept in a form that nobody can read
+				needs = nil
+			}
 			if l != nil && (l.Format == "json" || l.Format == "journal") && needs != nil { // any character may be written as a number
 				needs = append(slices.Clone(needs), lang.Literal{Text: `\u00`})
 			}

@@ -76,6 +76,9 @@ var kinds = []kind{
 		func(i int, r *rand.Rand) string {
 			return fmt.Sprintf("%s Error %d", strings.ToUpper(word(i)), r.IntN(100))
 		}, "0.12"},
+	{"anchors, classes", func(i int) string { return fmt.Sprintf(`%s [\d ]{1,4}, station \d+ reports [a-z ]+$`, word(i)) },
+		func(i int, r *rand.Rand) string { return fmt.Sprintf("%s %d", word(i), r.IntN(100)) }, "none"},
+	{"one literal", word, func(i int, _ *rand.Rand) string { return word(i) }, "none"},
 	{"short words", func(i int) string { return short(i) }, func(i int, _ *rand.Rand) string { return short(i) }, "0.3"},
 }
 
