@@ -1,0 +1,237 @@
+package match
+
+import (
+	"slices"
+	"time"
+
+	"dimlantern/core/engine"
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+	"dimlantern/core/layout"
+)
+
+// Plan is how the entries of one source are judged by the rules that look at
+// it. It may be used by several goroutines at once, by a Reader each.
+type Plan struct {
+	Source   string
+	Layout   *layout.Layout
+	rules    []planned
+	lits     []literal
+	always   []int // conditions that need no literal, in the order of the rules
+	search   *searcher
+	entry    *lang.EntrySpec
+	encoding string // the source's word for it
+	kept     bool   // entries stand with when they arrived, and from whom
+	only     lang.Expr
+	source   *lang.Source
+	secret   []byte
+
+	// Now measures time where it is set: one of costEvery judgements is timed.
+	Now   func() time.Duration
+	costs []Cost // by the place in rules
+	turn  int
+	// Scanned is how long reading has taken in all, as who reads has noted it.
+	Scanned time.Duration
+}
+
+// Cost is what a rule has cost in the entries of a plan's source.
+type Cost struct {
+	Rule   int           // its place in the engine
+	Judged int64         // entries that were tried against its expressions
+	Took   time.Duration // that it took, measured on a sample
+}
+
+// costEvery is how many judgements stand for each that is timed.
+const costEvery = 32
+
+// Costs are what the rules have cost so far.
+func (p *Plan) Costs() []Cost { return p.costs }
+
+// Timed tells whether entries have a time of their own: by their layout, or by when
+// they arrived, where that was kept.
+func (p *Plan) Timed() bool { return p.kept || p.Layout.Timed() }
+
+// EncodingOf is the encoding of a file of the source, by its first bytes.
+func (p *Plan) EncodingOf(head []byte) Encoding { return EncodingOf(p.encoding, head) }
+
+// Closed is how long the last entry of a file waits for further lines; 0 where
+// each line is an entry.
+func (p *Plan) Closed() time.Duration {
+	if p.entry == nil {
+		return 0
+	}
+	return p.entry.Closed
+}
+
+// planned is a rule with its place among all rules.
+type planned struct {
+	rule  *lang.Rule
+	index int
+	vars  []string // fields that its texts name
+	// shares tells that every entry counts for it.
+	shares bool
+}
+
+// kinds is how many conditions a rule can have: what Roles has bits for. Conditions are
+// numbered kinds × place in rules, plus the place of the role's bit.
+const kinds = 4
+
+// NewPlan plans how rules, which are all that the engine knows in its order,
+// judge the entries of a source; a nil source stands for lines of none.
+func NewPlan(s *lang.Settings, source *lang.Source, rules []*lang.Rule, zone *time.Location) *Plan {
+	p := &Plan{}
+	name := ""
+	var l *lang.Layout
+	constant := map[string]bool{}
+	if source != nil {
+		name = source.Name
+		l = s.Layout(source.LayoutName())
+		p.entry, p.encoding = source.Entry, source.Encoding
+		p.source, p.only, p.kept = source, source.Only, source.Kept()
+		if source.Location != nil {
+			zone = source.Location
+		}
+		for _, f := range source.Fields {
+			constant[f.Name] = true
+		}
+	}
+	p.Source = name
+	p.Layout = layout.Compile(l, zone, s.Secret)
+	p.secret = s.Secret
+	if source != nil {
+		p.Layout.Tell(source.Message == "essentials", source.Account)
+	}
+	escapes := p.kept || p.Layout.Escapes()
+	typed := func(field string) bool {
+		if constant[field] || l == nil {
+			return constant[field]
+		}
+		from, computed := l.Trace(field)
+		return computed || slices.ContainsFunc(from, func(f string) bool { return constant[f] || translated(l.Format, f) })
+	}
+	index := map[lang.Literal]int{}
+	for i, r := range rules {
+		if r.Off || name != "" && !r.LooksAt(name) {
+			continue
+		}
+		at := len(p.rules)
+		p.rules = append(p.rules, planned{rule: r, index: i, vars: engine.Vars(r), shares: r.Shares()})
+		p.costs = append(p.costs, Cost{Rule: i})
+		for k, x := range conditions(r) {
+			if x == nil {
+				continue
+			}
+			cond := kinds*at + k
+			if k == 0 && r.Shares() { // every entry counts
+				p.always = append(p.always, cond)
+				continue
+			}
+			needs := needsOf(x, typed)
+			if p.kept && l != nil && len(l.Masks) > 0 { // what is masked is kept in a form that nobody can read
+				needs = nil
+			}
+			if l != nil && (l.Format == "json" || l.Format == "journal") && needs != nil { // any character may be written as a number
+				needs = append(slices.Clone(needs), lang.Literal{Text: `\u00`})
+			}
+			if escapes {
+				needs = plainly(needs)
+			}
+			if needs != nil && l != nil && l.Format == "journal" { // a text that is none is an array of its bytes
+				needs = append(slices.Clone(needs), lang.Literal{Text: ":["}, lang.Literal{Text: ": ["})
+			}
+			if needs == nil {
+				p.always = append(p.always, cond)
+				continue
+			}
+			for _, n := range needs {
+				j, ok := index[n]
+				if !ok {
+					j = len(p.lits)
+					index[n] = j
+					p.lits = append(p.lits, literal{text: n.Text, fold: n.Fold})
+				}
+				if c := p.lits[j].cond; len(c) == 0 || c[len(c)-1] != cond {
+					p.lits[j].cond = append(p.lits[j].cond, cond)
+				}
+			}
+		}
+	}
+	if len(rules) > 0 {
+		p.Layout.Narrow(p.asked())
+	}
+	return p
+}
+
+// conditions are the expressions of a rule that make an entry something for it, by the
+// bits of their roles.
+func conditions(r *lang.Rule) [kinds]lang.Expr {
+	out := [kinds]lang.Expr{r.Problem, r.Recovery, r.Once}
+	if r.Awaits != nil {
+		out[0] = r.Awaits
+	}
+	for i := range r.Raises {
+		if x := r.Raises[i].Then; x != nil && out[3] == nil {
+			out[3] = x
+		} else if x != nil {
+			out[3] = &lang.Or{Of: []lang.Expr{out[3], x}}
+		}
+	}
+	return out
+}
+
+// asked are the fields that the rules of the plan look at, so that no others need be
+// divided off.
+func (p *Plan) asked() []string {
+	out := []string{"text", "host"}
+	look := func(x lang.Expr) {
+		lang.Walk(x, func(part lang.Expr, _ bool) {
+			switch part := part.(type) {
+			case *lang.Match:
+				out = append(out, part.Field)
+			case *lang.Compare:
+				out = append(out, part.Field)
+			case *lang.In:
+				out = append(out, part.Field)
+			case *lang.Has:
+				out = append(out, part.Field)
+			}
+		})
+	}
+	look(p.only)
+	for _, r := range p.rules {
+		for _, x := range r.rule.Exprs() {
+			look(x.Expr)
+		}
+		out = append(append(append(out, r.rule.Per...), r.vars...), r.rule.Measured()...)
+	}
+	return out
+}
+
+// translated tells whether a field of an open format may stand in an entry in another form
+// than the field has: what syslog and the journal write as numbers, and almost all that is
+// in an event.
+func translated(format, field string) bool {
+	switch format {
+	case "syslog", "journal":
+		return slices.Contains([]string{"facility", "level", "at"}, field)
+	case "event-xml":
+		return !slices.Contains([]string{"program", "pid", "record"}, field)
+	}
+	return false
+}
+
+// Constants are the fields that every entry of a log has, by the log's path and host.
+func (p *Plan) Constants(path, host string) []entry.Field {
+	if p.source == nil {
+		return nil
+	}
+	return constants(p.source, path, host)
+}
+
+// Prepare chooses what is searched for by what is rare in the sample. It is
+// called once, before the first Reader reads.
+func (p *Plan) Prepare(sample []byte) {
+	if p.search == nil {
+		p.search = newSearcher(p.lits, sample)
+	}
+}
