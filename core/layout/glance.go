@@ -69,7 +69,7 @@ func (d *Divider) GlanceOn(slab []byte, at, stop, most int) Run {
 	}
 	c := &l.patterns[0]
 	if wide && stop-at > fewGlanced {
-		if r := d.glanceWide(slab, at, stop, most, c.lead, string(rune(c.behind)), false); r.Lines > 0 {
+		if r := d.glanceWide(slab, at, stop, most, c.lead, string([]byte{byte(c.behind)}), false); r.Lines > 0 {
 			return r
 		}
 	}

@@ -26,7 +26,7 @@ type knownRun struct {
 var knownSize = 4 << 10 // tests make it smaller
 
 // Know looks at the times of a text that begins at offset 0 of its log. It answers nil where
-// the plan's layout does not let times be known at a glance.
+// the plan's layout does not let times be known.
 func (p *Plan) Know(data []byte) *Known {
 	if !p.Timed() || p.kept || p.entry != nil || p.Layout.Headed() || p.EncodingOf(data[:min(len(data), 256)]) > UTF8 || bytes.IndexByte(data, 0) >= 0 {
 		return nil
@@ -56,8 +56,13 @@ func (p *Plan) Know(data []byte) *Known {
 				line = line[:MaxLine]
 			}
 			line = bytes.TrimSuffix(line, []byte{'\r'})
-			switch t, ok, sure := r.divider.Glance(line, 0); {
-			case !sure || ok && !r.divider.Steady(t):
+			t, ok, sure := r.divider.Glance(line, 0)
+			if !sure { // it is known once, and for each look that comes
+				x := r.divider.Divide(line, 0)
+				t, ok = x.At, x.Timed
+			}
+			switch {
+			case ok && !r.divider.Steady(t):
 				run.sure = false
 			case ok:
 				run.lo = min(run.lo, t)

@@ -15,15 +15,26 @@ import (
 	"dimlantern/core/layout"
 )
 
+// jsonForm is a time in an entry of JSON.
+const jsonForm = `{"at":"2006-01-02T15:04:05Z07:00","text":"low`
+
 // Times that are known already change nothing: the same entries are judged, at the same
 // times, after the same latest time, however the text is cut into slabs.
 func TestKnownTimesChangeNothing(t *testing.T) {
 	was := knownSize
 	defer func() { knownSize = was }()
 	files := map[string]*lang.Settings{}
-	for _, form := range []string{"2006-01-02 15:04:05.000", "2006-01-02T15:04:05Z07:00", "01-02 15:04:05"} {
+	forms := []string{"2006-01-02 15:04:05.000", "2006-01-02T15:04:05Z07:00", "01-02 15:04:05", jsonForm, "2006-01-02 15:04:05"}
+	for _, form := range forms {
 		example := time.Date(2026, 11, 24, 5, 32, 28, 114e6, time.UTC).Format(form)
-		s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte("source app {\n  files \"/a\"\n  layout l\n}\nlayout l {\n  pattern /^(?<at>\\S+"+strings.Repeat(` +\S+`, strings.Count(strings.Join(strings.Fields(form), " "), " "))+") (?<text>.*)$/\n  time at like \""+example+"\"\n}\nrule r {\n  problem \"low\"\n  raise warning\n  clear by hand\n}\n"))})
+		divides := "pattern /^(?<at>\\S+" + strings.Repeat(` +\S+`, strings.Count(strings.Join(strings.Fields(form), " "), " ")) + ") (?<text>.*)$/"
+		switch form {
+		case jsonForm:
+			example, divides = "2026-11-24T05:32:28Z", "json"
+		case "2006-01-02 15:04:05":
+			divides += "\n  pattern /^(?<text>\\w+)$/"
+		}
+		s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte("source app {\n  files \"/a\"\n  layout l\n}\nlayout l {\n  "+divides+"\n  time at like \""+example+"\"\n}\nrule r {\n  problem \"low\"\n  raise warning\n  clear by hand\n}\n"))})
 		for _, d := range ds {
 			if d.Weight == lang.Err {
 				t.Fatal(d.String())
@@ -31,9 +42,10 @@ func TestKnownTimesChangeNothing(t *testing.T) {
 		}
 		files[form] = s
 	}
+	had := map[string]bool{}
 	rapid.Check(t, func(t *rapid.T) {
 		knownSize = rapid.SampledFrom([]int{40, 100, 300}).Draw(t, "size")
-		form := rapid.SampledFrom([]string{"2006-01-02 15:04:05.000", "2006-01-02T15:04:05Z07:00", "01-02 15:04:05"}).Draw(t, "form")
+		form := rapid.SampledFrom(forms).Draw(t, "form")
 		s := files[form]
 		var b strings.Builder
 		at := time.Date(2026, 11, 24, 5, 0, 0, 0, time.UTC)
@@ -41,6 +53,9 @@ func TestKnownTimesChangeNothing(t *testing.T) {
 			at = at.Add(time.Duration(rapid.SampledFrom([]int{0, 0, 3, 400, 1000, 70_000, -5000}).Draw(t, "gap")) * time.Millisecond)
 			if rapid.IntRange(0, 6).Draw(t, "timed") > 0 {
 				b.WriteString(at.Format(form) + " ")
+			}
+			if form == jsonForm {
+				b.WriteString("\"}\n")
 			}
 			b.WriteString(rapid.SampledFrom([]string{"all is well", "low", "x", ""}).Draw(t, "text") + "\n")
 		}
@@ -89,10 +104,14 @@ func TestKnownTimesChangeNothing(t *testing.T) {
 		if known == nil {
 			return
 		}
+		had[form] = true
 		quick, also := play(known)
 		assert.Equal(t, plain, quick)
 		for i, all := range within {
 			assert.False(t, (also[i] || surely[i]) && !all, "said to lie within, and does not")
 		}
 	})
+	for _, form := range forms {
+		assert.Equal(t, strings.Contains(form, "2006"), had[form], "known times of %s", form)
+	}
 }
