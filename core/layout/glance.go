@@ -20,7 +20,7 @@ func (d *Divider) Glance(line []byte, near entry.Instant) (at entry.Instant, ok,
 		return 0, false, false
 	}
 	c := &l.patterns[0]
-	if c.steps == nil || c.timeAt < 0 || l.types[c.names[c.timeAt]] != "" {
+	if c.steps == nil || c.timeAt < 0 {
 		return 0, false, false
 	}
 	if c.behind >= 0 && len(line) > len(c.lead) && string(line[:len(c.lead)]) == c.lead {

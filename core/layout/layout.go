@@ -46,7 +46,7 @@ type compiled struct {
 	steps   *steps.Steps // nil where only the regular expression serves
 	names   []string
 	gives   []int // the groups that are fields, and wanted
-	timeAt  int   // the group that holds the whole time, or -1
+	timeAt  int   // the group that holds the whole time as it is written, or -1
 	// behind is the byte that ends the time's group, where the line begins with
 	// that group and its last run holds digits, points and commas, but not that
 	// byte; -1 where it is not so.
@@ -95,11 +95,11 @@ func Compile(l *lang.Layout, zone *time.Location, secret []byte) *Layout {
 					out.timeIn[k] = n // of one place in memory they are compared at once
 				}
 			}
-			if n != "" && len(out.timeIn) == 1 && n == out.timeIn[0] && !out.retimed() {
+			if n != "" && len(out.timeIn) == 1 && n == out.timeIn[0] && !out.retimed() && out.types[n] == "" {
 				c.timeAt = i
 			}
 		}
-		if c.steps != nil && c.timeAt > 0 && out.types[c.names[c.timeAt]] == "" {
+		if c.steps != nil && c.timeAt > 0 {
 			c.lead, c.behind = c.steps.Behind(c.timeAt)
 		}
 		out.patterns = append(out.patterns, c)
