@@ -11,6 +11,14 @@ import (
 	"dimlantern/core/layout"
 )
 
+// oneJudged is what is judged with memory for one verdict, since mostly there is no more,
+// and its key.
+type oneJudged struct {
+	engine.Judged
+	one [1]engine.Verdict
+	key [2]string
+}
+
 // judge divides a line that some rule may care about, and asks the rules.
 func (s *scan) judge(at, end, stop int) {
 	r := s.r
@@ -77,11 +85,12 @@ func (s *scan) judge(at, end, stop int) {
 		return
 	}
 	slices.Sort(s.conds)
-	both := &struct {
-		engine.Judged
-		one [1]engine.Verdict // mostly there is no more than one
-		key [2]string
-	}{Judged: engine.Judged{Entry: e, Reached: r.Reached, Next: s.offset(stop)}}
+	if len(r.spare) == 0 {
+		r.spare = make([]oneJudged, 8)
+	}
+	both := &r.spare[0]
+	r.spare = r.spare[1:]
+	both.Judged = engine.Judged{Entry: e, Reached: r.Reached, Next: s.offset(stop)}
 	j := &both.Judged
 	j.Verdicts = both.one[:0]
 	room := both.key[:]

@@ -9,6 +9,7 @@ package match
 
 import (
 	"bytes"
+	"encoding/binary"
 	"slices"
 	"strings"
 	"time"
@@ -57,6 +58,7 @@ type Reader struct {
 	constant []entry.Field
 	text     []byte
 	spots    []spot
+	spare    []oneJudged // memory for what comes next
 	marks    []int
 	mark     int
 }
@@ -185,7 +187,7 @@ func (s *scan) run() bool {
 			if next >= len(r.spots) {
 				break
 			}
-			at = bytes.LastIndexByte(s.slab[:r.spots[next].at], '\n') + 1
+			at = lineStart(s.slab[:r.spots[next].at])
 		}
 		if walk && !every && !headed {
 			if k := s.skip(at, next, step-since); k.Lines > 0 {
@@ -255,6 +257,19 @@ func (s *scan) run() bool {
 }
 
 var newline = []byte{'\n'}
+
+// lineStart is where the line begins that a text ends in.
+func lineStart(b []byte) int {
+	const ones, ends = 0x0101010101010101, 0x0a0a0a0a0a0a0a0a
+	n := len(b)
+	for ; n >= 8; n -= 8 { // eight bytes at once: is one of them null, when the line end is taken off?
+		x := binary.LittleEndian.Uint64(b[n-8:]) ^ ends
+		if (x-ones)&^x&(ones<<7) != 0 {
+			break
+		}
+	}
+	return bytes.LastIndexByte(b[:n], '\n') + 1
+}
 
 // MaxLine is how long an entry may be, in bytes; what is behind is cut off.
 const MaxLine = 1 << 20
@@ -352,7 +367,7 @@ func (r *Reader) Times(raw []byte, now entry.Instant) (first, last entry.Instant
 		if slab[end-1] == '\n' {
 			stop = end - 1
 		}
-		start := bytes.LastIndexByte(slab[:stop], '\n') + 1
+		start := lineStart(slab[:stop])
 		last = s.written(start, stop)
 		end = start
 	}
@@ -455,7 +470,7 @@ func (s *scan) skip(at, next, most int) layout.Run {
 		if spot < at {
 			return layout.Run{}
 		}
-		stop = at + bytes.LastIndexByte(s.slab[at:spot], '\n') + 1
+		stop = at + lineStart(s.slab[at:spot])
 	}
 	if s.tick == nil {
 		most = len(s.slab)
@@ -527,7 +542,7 @@ func (s *scan) before(place int) (entry.Instant, string) {
 		if s.slab[end-1] == '\n' {
 			stop = end - 1
 		}
-		start := bytes.LastIndexByte(s.slab[:stop], '\n') + 1
+		start := lineStart(s.slab[:stop])
 		d := s.divide(start, stop)
 		if d.Timed && !timed {
 			at, timed = d.At, true
