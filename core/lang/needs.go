@@ -27,6 +27,16 @@ func Needs(p *Pattern) []Literal {
 	return a.choose()
 }
 
+// Choices returns all sets that Needs chooses from: of each of them, every text that fits the
+// pattern holds at least one literal.
+func Choices(p *Pattern) [][]Literal {
+	re, err := syntax.Parse(p.Source, syntax.Perl)
+	if err != nil {
+		return nil
+	}
+	return analyse(re.Simplify()).sets()
+}
+
 // maxAlternatives bounds the sets that alternations are multiplied out to.
 const maxAlternatives = 32
 
@@ -36,6 +46,18 @@ const maxAlternatives = 32
 type needs struct {
 	exact []Literal
 	some  []Literal
+	all   [][]Literal // of some, every such set that is known
+}
+
+// sets are all sets that are known.
+func (n needs) sets() [][]Literal {
+	out := n.all
+	for _, set := range [][]Literal{usable(n.exact), usable(n.some)} {
+		if set != nil {
+			out = append(out, set)
+		}
+	}
+	return out
 }
 
 // choose returns the better of the two sets.
@@ -122,7 +144,8 @@ func analyse(re *syntax.Regexp) needs {
 	case syntax.OpCapture:
 		return analyse(re.Sub[0])
 	case syntax.OpPlus:
-		return needs{some: analyse(re.Sub[0]).choose()}
+		a := analyse(re.Sub[0])
+		return needs{some: a.choose(), all: a.sets()}
 	case syntax.OpQuest:
 		if x := analyse(re.Sub[0]).exact; x != nil && len(x) < maxAlternatives/2 {
 			return needs{exact: append([]Literal{{}}, x...)}
@@ -159,6 +182,12 @@ func alternate(subs []*syntax.Regexp) needs {
 
 func concat(subs []*syntax.Regexp) needs {
 	var best []Literal
+	var all [][]Literal
+	keep := func(set []Literal) {
+		if set = usable(set); set != nil {
+			best, all = better(best, set), append(all, set)
+		}
+	}
 	run := []Literal{{}}
 	whole := true
 	for _, s := range subs {
@@ -168,19 +197,21 @@ func concat(subs []*syntax.Regexp) needs {
 			continue
 		}
 		whole = false
-		best = better(best, usable(run))
+		keep(run)
 		run = []Literal{{}}
 		switch {
 		case a.exact != nil:
 			run = a.exact
 		case a.some != nil:
-			best = better(best, usable(a.some))
+			keep(a.some)
+			all = append(all, a.all...)
 		}
 	}
 	if whole {
 		return needs{exact: run}
 	}
-	return needs{some: better(best, usable(run))}
+	keep(run)
+	return needs{some: best, all: all}
 }
 
 func cross(a, b []Literal) []Literal {

@@ -62,7 +62,7 @@ func TestFormatsEqualEachLine(t *testing.T) {
 		play := func(each bool) (out []string) {
 			p := NewPlan(s, s.Sources[0], s.Rules, time.UTC)
 			if each {
-				p.lits, p.always = nil, nil
+				p.search, p.chosen = newSearcher(nil, nil), mostHeard
 				for i, r := range p.rules {
 					for k, x := range conditions(r.rule) {
 						if x != nil {
@@ -86,4 +86,26 @@ func TestFormatsEqualEachLine(t *testing.T) {
 		}
 		require.Equal(t, play(true), play(false), "%s\n%q", src, slabs)
 	})
+}
+
+// What stands in every line is not what lines are found by, where a pattern needs something
+// else as well; and where little was heard at first, the choice is made anew.
+func TestRareLiteralsAreChosen(t *testing.T) {
+	src := "source s {\n files \"/x\"\n}\n"
+	for i := range 20 {
+		src += fmt.Sprintf("rule r%02d {\n problem /word%02d \\d+, station \\d+ reports all else/ and /pump/\n raise error\n clear by hand\n}\n", i, i)
+	}
+	s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte(src))})
+	require.False(t, lang.Errors(ds), "%v", ds)
+	p := NewPlan(s, s.Sources[0], s.Rules, time.UTC)
+	usual := strings.Repeat("pump 7 answered late, station 9 reports all else as usual\n", 100)
+	found := func() int { return len(p.search.search([]byte(usual), nil)) }
+	r := NewReader(p, "h:/x", "h", true)
+	r.Scan([]byte("hello\n"), 0, 0, func(*engine.Judged) {}, nil)
+	require.Positive(t, found(), "nothing told the literals apart yet")
+	r.Scan([]byte(usual), 6, 0, func(*engine.Judged) {}, nil)
+	require.Zero(t, found())
+	hits := 0
+	r.Scan([]byte(usual+"pump: word07 1, station 9 reports all else\n"), 6, 0, func(*engine.Judged) { hits++ }, nil)
+	require.Equal(t, 1, hits)
 }

@@ -1,6 +1,7 @@
 package match
 
 import (
+	"bytes"
 	"slices"
 	"time"
 
@@ -11,7 +12,7 @@ import (
 )
 
 // Plan is how the entries of one source are judged by the rules that look at
-// it. It may be used by several goroutines at once, by a Reader each.
+// it. It is not for several goroutines at once.
 type Plan struct {
 	Source   string
 	Layout   *layout.Layout
@@ -19,6 +20,10 @@ type Plan struct {
 	lits     []literal
 	always   []int // conditions that need no literal, in the order of the rules
 	search   *searcher
+	layout   *lang.Layout
+	constant map[string]bool // fields that do not stand in the entries
+	heard    []byte          // the text that the choice of literals will go by
+	chosen   int             // how much text it went by
 	entry    *lang.EntrySpec
 	encoding string // the source's word for it
 	kept     bool   // entries stand with when they arrived, and from whom
@@ -101,60 +106,13 @@ func NewPlan(s *lang.Settings, source *lang.Source, rules []*lang.Rule, zone *ti
 	if source != nil {
 		p.Layout.Tell(source.Message == "essentials", source.Account)
 	}
-	escapes := p.kept || p.Layout.Escapes()
-	typed := func(field string) bool {
-		if constant[field] || l == nil {
-			return constant[field]
-		}
-		from, computed := l.Trace(field)
-		return computed || slices.ContainsFunc(from, func(f string) bool { return constant[f] || translated(l.Format, f) })
-	}
-	index := map[lang.Literal]int{}
+	p.layout, p.constant = l, constant
 	for i, r := range rules {
 		if r.Off || name != "" && !r.LooksAt(name) {
 			continue
 		}
-		at := len(p.rules)
 		p.rules = append(p.rules, planned{rule: r, index: i, vars: engine.Vars(r), shares: r.Shares()})
 		p.costs = append(p.costs, Cost{Rule: i})
-		for k, x := range conditions(r) {
-			if x == nil {
-				continue
-			}
-			cond := kinds*at + k
-			if k == 0 && r.Shares() { // every entry counts
-				p.always = append(p.always, cond)
-				continue
-			}
-			needs := needsOf(x, typed)
-			if p.kept && l != nil && len(l.Masks) > 0 { // what is masked is kept in a form that nobody can read
-				needs = nil
-			}
-			if l != nil && (l.Format == "json" || l.Format == "journal") && needs != nil { // any character may be written as a number
-				needs = append(slices.Clone(needs), lang.Literal{Text: `\u00`})
-			}
-			if escapes {
-				needs = plainly(needs)
-			}
-			if needs != nil && l != nil && l.Format == "journal" { // a text that is none is an array of its bytes
-				needs = append(slices.Clone(needs), lang.Literal{Text: ":["}, lang.Literal{Text: ": ["})
-			}
-			if needs == nil {
-				p.always = append(p.always, cond)
-				continue
-			}
-			for _, n := range needs {
-				j, ok := index[n]
-				if !ok {
-					j = len(p.lits)
-					index[n] = j
-					p.lits = append(p.lits, literal{text: n.Text, fold: n.Fold})
-				}
-				if c := p.lits[j].cond; len(c) == 0 || c[len(c)-1] != cond {
-					p.lits[j].cond = append(p.lits[j].cond, cond)
-				}
-			}
-		}
 	}
 	if len(rules) > 0 {
 		p.Layout.Narrow(p.asked())
@@ -228,10 +186,128 @@ func (p *Plan) Constants(path, host string) []entry.Field {
 	return constants(p.source, path, host)
 }
 
-// Prepare chooses what is searched for by what is rare in the sample. It is
-// called once, before the first Reader reads.
-func (p *Plan) Prepare(sample []byte) {
-	if p.search == nil {
-		p.search = newSearcher(p.lits, sample)
+// mostHeard is how much text the choice of what is searched for goes by, in bytes, and
+// countedIn how much of it literals are counted in.
+const mostHeard, countedIn = 64 << 10, 16 << 10
+
+// Prepare chooses what is searched for, by what is rare in the text that comes: as long as
+// there was little of it, it chooses anew when there is several times as much.
+func (p *Plan) Prepare(text []byte) {
+	if p.search != nil && p.chosen >= mostHeard {
+		return
+	}
+	if p.search == nil && len(text) >= mostHeard {
+		p.decide(text)
+		return
+	}
+	p.heard = append(p.heard, text[:min(len(text), mostHeard)]...)
+	if p.search == nil || len(p.heard) >= 4*p.chosen && len(p.heard) > 1<<10 {
+		p.decide(p.heard)
+	}
+	if p.chosen >= mostHeard {
+		p.heard = nil
+	}
+}
+
+// decide chooses the literals that are searched for, and how.
+func (p *Plan) decide(sample []byte) {
+	p.chosen = max(len(sample), 1)
+	p.always, p.lits = nil, nil
+	l := p.layout
+	typed := func(field string) bool {
+		if p.constant[field] || l == nil {
+			return p.constant[field]
+		}
+		from, computed := l.Trace(field)
+		return computed || slices.ContainsFunc(from, func(f string) bool { return p.constant[f] || translated(l.Format, f) })
+	}
+	escapes := p.kept || p.Layout.Escapes()
+	pick := p.picker(sample, escapes)
+	index := map[lang.Literal]int{}
+	for at := range p.rules {
+		r := p.rules[at].rule
+		for k, x := range conditions(r) {
+			if x == nil {
+				continue
+			}
+			cond := kinds*at + k
+			if k == 0 && r.Shares() { // every entry counts
+				p.always = append(p.always, cond)
+				continue
+			}
+			needs := needsOf(x, typed, pick)
+			if p.kept && l != nil && len(l.Masks) > 0 { // what is masked is kept in a form that nobody can read
+				needs = nil
+			}
+			if l != nil && (l.Format == "json" || l.Format == "journal") && needs != nil { // any character may be written as a number
+				needs = append(slices.Clone(needs), lang.Literal{Text: `\u00`})
+			}
+			if escapes {
+				needs = plainly(needs)
+			}
+			if needs != nil && l != nil && l.Format == "journal" { // a text that is none is an array of its bytes
+				needs = append(slices.Clone(needs), lang.Literal{Text: ":["}, lang.Literal{Text: ": ["})
+			}
+			if needs == nil {
+				p.always = append(p.always, cond)
+				continue
+			}
+			for _, n := range needs {
+				j, ok := index[n]
+				if !ok {
+					j = len(p.lits)
+					index[n] = j
+					p.lits = append(p.lits, literal{text: n.Text, fold: n.Fold})
+				}
+				if c := p.lits[j].cond; len(c) == 0 || c[len(c)-1] != cond {
+					p.lits[j].cond = append(p.lits[j].cond, cond)
+				}
+			}
+		}
+	}
+	p.search = newSearcher(p.lits, sample)
+}
+
+// picker returns what picks one of several sets of literals: that of which least stands in
+// a sample, of those the one whose shortest literal is longest, then the smallest.
+func (p *Plan) picker(sample []byte, escapes bool) func([][]lang.Literal) []lang.Literal {
+	sample = sample[:min(len(sample), countedIn)]
+	low := bytes.ToLower(sample)
+	known := map[lang.Literal]int{}
+	count := func(l lang.Literal) int {
+		n, ok := known[l]
+		if !ok {
+			if l.Fold {
+				n = bytes.Count(low, []byte(l.Text))
+			} else {
+				n = bytes.Count(sample, []byte(l.Text))
+			}
+			known[l] = n
+		}
+		return n
+	}
+	return func(sets [][]lang.Literal) (best []lang.Literal) {
+		if len(sets) == 1 {
+			return sets[0]
+		}
+		least, length := 0, 0
+		for _, set := range sets {
+			written := set
+			if escapes {
+				written = plainly(set)
+			}
+			if written == nil {
+				continue
+			}
+			sum := 0
+			for _, l := range written {
+				sum += count(l)
+			}
+			n := min(shortest(written), 16)
+			if best == nil || sum < least || sum == least && (n > length || n == length && len(set) < len(best)) {
+				best, least, length = set, sum, n
+			}
+		}
+		return best
 	}
 }

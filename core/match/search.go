@@ -241,24 +241,23 @@ func same(b []byte, text string, fold bool) bool {
 }
 
 // needsOf returns literals of which every entry that fits x holds at least one;
-// nil where there are none. Built-in fields and typed ones need not stand in
+// nil where there are none. Where there is a choice between such sets, pick makes it. Built-in fields and typed ones need not stand in
 // the line as they are.
-func needsOf(x lang.Expr, typed func(field string) bool) []lang.Literal {
+func needsOf(x lang.Expr, typed func(field string) bool, pick func([][]lang.Literal) []lang.Literal) []lang.Literal {
 	inLine := func(field string) bool { return !typed(field) && !slices.Contains(entryBuiltIn, field) }
 	switch x := x.(type) {
 	case *lang.And:
-		var best []lang.Literal
+		var sets [][]lang.Literal
 		for _, p := range x.Of {
-			n := needsOf(p, typed)
-			if n != nil && (best == nil || shortest(n) > shortest(best)) {
-				best = n
+			if n := needsOf(p, typed, pick); n != nil {
+				sets = append(sets, n)
 			}
 		}
-		return best
+		return pick(sets)
 	case *lang.Or:
 		var all []lang.Literal
 		for _, p := range x.Of {
-			n := needsOf(p, typed)
+			n := needsOf(p, typed, pick)
 			if n == nil {
 				return nil
 			}
@@ -267,7 +266,11 @@ func needsOf(x lang.Expr, typed func(field string) bool) []lang.Literal {
 		return all
 	case *lang.Match:
 		if !x.Neg && (x.Field == "" || x.Field == "text") && !typed("text") || !x.Neg && x.Field != "" && inLine(x.Field) {
-			return withFolded(lang.Needs(x.Pattern))
+			sets := lang.Choices(x.Pattern)
+			for i := range sets {
+				sets[i] = withFolded(sets[i])
+			}
+			return pick(sets)
 		}
 	case *lang.Phrase:
 		if typed("text") {
