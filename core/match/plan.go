@@ -12,7 +12,8 @@ import (
 )
 
 // Plan is how the entries of one source are judged by the rules that look at
-// it. It is not for several goroutines at once.
+// it. Only one goroutine at a time may read by it, since what is searched for is chosen
+// while reading; Divide and Wants may be called by others, with a Divider each.
 type Plan struct {
 	Source   string
 	Layout   *layout.Layout
