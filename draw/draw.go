@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"image/color"
 	"io"
+	"sort"
 	"strings"
 	"time"
 
@@ -137,9 +138,9 @@ func (c *Chart) paint(v vg.CanvasSizer, rows []Row, number string, encode func(s
 	w, h := v.Size()
 	p := &painter{v, c, margin + names, w - margin - notes, footed, h, encode}
 	p.rect(0, 0, w, h, color.White)
-	p.text(margin, h-28, face(13), ink, c.Title)
-	p.text(margin, h-44, face(8), pale, fmt.Sprintf("%s to %s, %s", c.stamp(c.From), c.stamp(c.To), c.To.Time().In(c.zone()).Format("MST")))
 	small := face(8)
+	p.text(margin, h-28, face(13), ink, fit(face(13), c.Title, w-2*margin-small.Width(number)-8))
+	p.text(margin, h-44, small, pale, fmt.Sprintf("%s to %s, %s", c.stamp(c.From), c.stamp(c.To), c.To.Time().In(c.zone()).Format("MST")))
 	p.text(w-margin-small.Width(number), h-28, small, pale, number)
 	p.bottom = max(p.bottom, h-headed-vg.Length(rowHigh*max(len(rows), 1)))
 	p.axis()
@@ -210,16 +211,20 @@ func printable(s string) string {
 	}, strings.ToValidUTF8(s, "?"))
 }
 
+// fit shortens a text to the room that there is for it, whatever its length.
 func fit(f font.Face, s string, room vg.Length) string {
+	const most = 1024 // bytes that are looked at: more have no room in any drawing
+	long := len(s) > most
+	if long {
+		s = s[:most]
+	}
 	s = printable(s)
-	if f.Width(s) <= room {
+	if !long && f.Width(s) <= room {
 		return s
 	}
 	r := []rune(s)
-	for len(r) > 0 && f.Width(string(r)+"…") > room {
-		r = r[:len(r)-1]
-	}
-	return string(r) + "…"
+	n := sort.Search(len(r), func(n int) bool { return f.Width(string(r[:n+1])+"…") > room })
+	return string(r[:n]) + "…"
 }
 
 var steps = []time.Duration{time.Second, 5 * time.Second, 15 * time.Second, time.Minute, 5 * time.Minute, 10 * time.Minute, 30 * time.Minute,

@@ -164,20 +164,20 @@ func (o *Origin) packedFile(f found, files []found, first bool) {
 // file from its start.
 func (o *Origin) wasCut(m *member, now []byte) {
 	if f, print := o.copyOf(m); print != nil {
-		c := &member{ID: f.id, Print: print, Path: f.path, Offset: m.Offset, read: m.Offset, size: f.size, Limit: f.size, Cut: m.Cut}
+		c := &member{ID: f.id, Print: print, Path: f.path, Offset: m.Offset, read: m.Offset, Size: f.size, Limit: f.size, Cut: m.Cut}
 		if f.zip { // how long it was is only known at its end
-			c.Zip, c.Limit, c.size = true, 0, m.size
+			c.Zip, c.Limit, c.Size = true, 0, m.Size
 		} else {
-			o.lose(m.size-max(f.size, m.Offset), "it was written between being copied and being cut")
+			o.lose(m.Size-max(f.size, m.Offset), "it was written between being copied and being cut")
 		}
 		// It comes before what the file holds now.
 		o.place.Members = slices.Insert(o.place.Members, slices.Index(o.place.Members, m), c)
 	} else {
-		o.lose(m.size-m.Offset, "it was cut before it could be read")
+		o.lose(m.Size-m.Offset, "it was cut before it could be read")
 	}
 	if len(m.Print) > 0 { // a copy that is found later, compressed perhaps, is known
 		o.finish(Identity{}, m.Print, m.Offset)
 	}
-	m.Offset, m.read, m.Print, m.Cut, m.cut, m.size = 0, 0, now, false, false, 0
+	m.Offset, m.read, m.Print, m.Cut, m.cut, m.Size = 0, 0, now, false, false, 0
 	o.dirty = true
 }

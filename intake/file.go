@@ -13,7 +13,6 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
-	"regexp"
 	"strconv"
 	"strings"
 	"syscall"
@@ -35,9 +34,7 @@ const printSize = 256
 // found is a file as a look at its folder shows it.
 type found struct {
 	path string
-	age  int // 0 is the newest member of its series; see seriesOf
-	date string
-	zip  bool // it is compressed
+	named
 	id   Identity
 	size int64
 	mod  int64 // nanoseconds
@@ -46,39 +43,6 @@ type found struct {
 func statOf(path string, info fs.FileInfo) found {
 	return found{path: path, size: info.Size(), mod: info.ModTime().UnixNano(), id: identity(path, info)}
 }
-
-var (
-	rotated = regexp.MustCompile(`^(.+?)(?:\.(\d{1,5}))?(\.gz|\.zst)?$`)
-	dated   = regexp.MustCompile(`[-_.]?((?:19|20)\d\d-(?:0[1-9]|1[0-2])-(?:0[1-9]|[12]\d|3[01])|(?:19|20)\d\d(?:0[1-9]|1[0-2])(?:0[1-9]|[12]\d|3[01]))([-_.T]?\d{2,6})?`)
-)
-
-// seriesOf gives the name of the series that a path belongs to: the number that a
-// rotation put behind it, and a date in its name, taken away. The greater the
-// number, or the earlier the date, the older is the member.
-func seriesOf(path string) (series string, age int, date string, compressed bool) {
-	dir, name := filepath.Split(path)
-	m := rotated.FindStringSubmatch(name)
-	if m == nil {
-		return path, 0, "", false
-	}
-	base := m[1]
-	age, _ = strconv.Atoi(m[2])
-	// Of several the last one: a name may begin with a year that is part of it.
-	if all := dated.FindAllStringSubmatchIndex(base, -1); all != nil {
-		x := all[len(all)-1]
-		before, after := base[:x[0]], base[x[1]:]
-		if before+after != "" && (after == "" || !isDigit(after[0])) && (x[2] == 0 || !isDigit(base[x[2]-1])) {
-			date = strings.ReplaceAll(base[x[2]:x[3]], "-", "")
-			if x[4] >= 0 {
-				date += strings.TrimLeft(base[x[4]:x[5]], "-_.T")
-			}
-			base = before + after
-		}
-	}
-	return dir + base, age, date, m[3] != ""
-}
-
-func isDigit(c byte) bool { return c >= '0' && c <= '9' }
 
 // member is one file of a series that is being read, or still has to be.
 type member struct {
@@ -89,15 +53,16 @@ type member struct {
 	Cut     bool     `json:"cut,omitempty"`
 	Limit   int64    `json:"limit,omitempty"` // of a copy: read no further
 	Zip     bool     `json:"zip,omitempty"`   // it is compressed; places are those before
+	Size    int64    `json:"size,omitempty"`  // as far as it had been written when it was last looked at
 	Retired bool     `json:"-"`
 
 	file        *os.File
 	zip         *packed
-	read        int64 // up to here it has been read; never before Offset
-	size        int64
+	read        int64    // up to here it has been read; never before Offset
 	mod, looked int64    // when it had changed, and its size, when it was last looked into
 	cut         bool     // the line being read is over the limit, and its rest is passed over
 	packedAs    Identity // of the compressed copy of it that was seen
+	vanished    int      // in so many looks in a row nothing was found of it
 	missing     int64    // since when it cannot be found, in nanoseconds; 0 where it can
 	idle        int64    // since when nothing has come, in nanoseconds; 0 is not at all
 }
@@ -132,7 +97,7 @@ func (m *member) open() error {
 		f.Close()
 		return err
 	}
-	m.file, m.size = f, info.Size()
+	m.file, m.Size = f, info.Size()
 	return nil
 }
 
@@ -244,6 +209,7 @@ const (
 	Seen       Condition = "seen"
 	Catching   Condition = "catching up"
 	Waiting    Condition = "waiting"
+	Resting    Condition = "resting"
 	Gone       Condition = "gone"
 	Unreadable Condition = "not readable"
 	Folder     Condition = "a folder"

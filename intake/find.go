@@ -2,17 +2,15 @@ package intake
 
 import (
 	"bytes"
-	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 	"sort"
 	"time"
 
 	"dimlantern/core/entry"
 	"dimlantern/core/layout"
 	"dimlantern/core/match"
-
-	"github.com/bmatcuk/doublestar/v4"
 )
 
 // File is a file that fits a path.
@@ -26,8 +24,8 @@ type File struct {
 
 // Find lists files that fit a path or glob, at most so many, and says of each
 // whether it can be read.
-func Find(glob string, most int) []File {
-	list, err := doublestar.FilepathGlob(glob)
+func Find(pattern string, most int) []File {
+	list, err := glob(pattern)
 	if err != nil {
 		return nil
 	}
@@ -56,20 +54,10 @@ func Find(glob string, most int) []File {
 	return out
 }
 
-// Series gives the name of the series that a path belongs to, and what its member
-// is ordered by: of two, the one with the lesser order is the older.
-func Series(path string) (name, order string) {
-	name, age, date, _ := seriesOf(path)
-	if date == "" {
-		date = "99999999"
-	}
-	return name, fmt.Sprintf("%-16s %08d", date, 99_999_999-age)
-}
-
 // Copies counts the rotated copies of a file.
 func Copies(path string) int {
-	series, _, _, _ := seriesOf(path)
-	return max(len(members(series))-1, 0)
+	f := folderOf(filepath.Dir(path), nil)
+	return max(len(f.members(f.of[path].series))-1, 0)
 }
 
 // Holding returns the path of the member of the series that has that entry at

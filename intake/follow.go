@@ -1,17 +1,12 @@
 package intake
 
 import (
-	"errors"
-	"fmt"
 	"io/fs"
 	"os"
-	"path/filepath"
 	"slices"
 	"sort"
-	"strings"
 	"time"
 
-	"github.com/bmatcuk/doublestar/v4"
 	"github.com/fsnotify/fsnotify"
 
 	"dimlantern/core/engine"
@@ -23,22 +18,25 @@ import (
 // Follower follows the files of all sources. It belongs to one goroutine, but for
 // Wake.
 type Follower struct {
-	host    string // of this machine
-	places  func(source, series string) []byte
-	known   func(source string) bool
-	sources []*lang.Source
-	plans   map[string]*match.Plan
-	origins map[string]*Origin
-	order   []*Origin // by source, then series
-	empty   map[string]string
-	watcher *fsnotify.Watcher // nil where the system has no change events
-	watched map[string]bool
-	dirty   map[string]bool // paths that have changed since the last Drain
-	looked  time.Time
-	polled  time.Time
-	again   bool // look at the folders again soon
-	blindly bool // the system does not tell of changes in some folder
-	buf     []byte
+	host   string // of this machine
+	places func(source, series string) []byte
+	series func(source string) []string
+	known  func(source string) bool
+	// restored are sources of which the origins of before were taken up.
+	restored map[string]bool
+	sources  []*lang.Source
+	plans    map[string]*match.Plan
+	origins  map[string]*Origin
+	order    []*Origin // by source, then series
+	empty    map[string]string
+	watcher  *fsnotify.Watcher // nil where the system has no change events
+	watched  map[string]bool
+	dirty    map[string]bool // paths that have changed since the last Drain
+	looked   time.Time
+	polled   time.Time
+	again    bool // look at the folders again soon
+	blindly  bool // the system does not tell of changes in some folder
+	buf      []byte
 }
 
 // Options say what a Follower needs to know.
@@ -46,6 +44,8 @@ type Options struct {
 	Host string // the name of this machine
 	// Place returns the kept place of an origin, or nil.
 	Place func(source, series string) []byte
+	// Series are the series of which places of a source are kept; nil are none.
+	Series func(source string) []string
 	// Known tells whether a source has been seen before.
 	Known func(source string) bool
 	// NoEvents makes the follower poll only.
@@ -54,7 +54,7 @@ type Options struct {
 
 // NewFollower returns a follower without sources.
 func NewFollower(o Options) *Follower {
-	f := &Follower{host: o.Host, places: o.Place, known: o.Known, origins: map[string]*Origin{},
+	f := &Follower{host: o.Host, places: o.Place, series: o.Series, known: o.Known, origins: map[string]*Origin{},
 		empty: map[string]string{}, watched: map[string]bool{}, dirty: map[string]bool{}, buf: make([]byte, blockSize)}
 	if !o.NoEvents {
 		f.watcher, _ = fsnotify.NewWatcher()
@@ -153,8 +153,7 @@ func (f *Follower) Errors() <-chan error {
 
 // Wrote takes note of entries that were kept in a file of a source.
 func (f *Follower) Wrote(source, path string) {
-	series, _, _, _ := seriesOf(path)
-	if o := f.origins[source+"\x00"+series]; o != nil && o.base == path {
+	if o := f.origins[source+"\x00"+readName(path).series]; o != nil && o.base == path {
 		o.unread = true
 		return
 	}
@@ -181,7 +180,7 @@ func (f *Follower) Held() map[string]bool {
 	out := map[string]bool{}
 	for _, o := range f.order {
 		for _, m := range o.place.Members {
-			if m.Offset < m.size || o.unread {
+			if m.Offset < m.Size || o.unread {
 				out[m.Path] = true
 			}
 		}
@@ -219,9 +218,15 @@ func (f *Follower) Look(now time.Time) {
 		return
 	}
 	f.again, f.looked = false, now
-	dirs := map[string]map[string][]string{}
 	for _, s := range f.sources {
-		f.lookSource(s, dirs, now)
+		f.restore(s, now)
+	}
+	l := &look{f: f, now: now, folders: map[string]*folder{}, series: map[string]bool{}}
+	for _, o := range f.origins {
+		l.series[o.Series] = true
+	}
+	for _, s := range f.sources {
+		l.source(s)
 	}
 	f.order = f.order[:0]
 	for _, o := range f.origins {
@@ -236,164 +241,15 @@ func (f *Follower) Look(now time.Time) {
 	})
 }
 
-func (f *Follower) lookSource(s *lang.Source, dirs map[string]map[string][]string, now time.Time) {
-	paths := map[string]bool{}
-	series := map[string]bool{}
-	for _, g := range s.Files {
-		base, _ := doublestar.SplitPattern(g)
-		if !strings.ContainsAny(g, "*?[{") {
-			series[g] = true
-			base = filepath.Dir(g)
-		}
-		f.watch(base)
-		list, err := doublestar.FilepathGlob(g)
-		if err == nil {
-			for _, p := range list {
-				if Fits(s, p) && (s.Changed == 0 || f.recent(s, p, now)) {
-					paths[p] = true
-				}
-				if strings.Contains(g, "**") {
-					f.watch(filepath.Dir(p))
-				}
-			}
-		}
-	}
-	for p := range paths {
-		name, _, _, _ := seriesOf(p)
-		series[name] = true
-	}
-	for _, o := range f.origins {
-		if o.Source == s {
-			series[o.Series] = true
-		}
-	}
-	delete(f.empty, s.Name)
-	if len(series) == 0 {
-		f.empty[s.Name] = fmt.Sprintf("no file fits %s yet", strings.Join(s.Files, ", "))
-	}
-	first := !f.known(s.Name)
-	names := make([]string, 0, len(series))
-	for n := range series {
-		names = append(names, n)
-	}
-	sort.Strings(names)
-	claimed := map[Identity]string{}
-	type surveyed struct {
-		o     *Origin
-		s     survey
-		first bool
-	}
-	var fresh []surveyed
-	for _, name := range names {
-		o, files, first := f.lookSeries(s, name, dirs, claimed, first, now)
-		if o == nil || o.peek() != nil {
-			continue
-		}
-		switch x, ok := o.survey(files); {
-		case !ok:
-			o.look(o.settled(), first, now)
-		case x.fresh:
-			fresh = append(fresh, surveyed{o, x, first})
-		default:
-			o.takeUp(x, first, now)
-		}
-	}
-	again := map[string]map[string][]string{}
-	for _, x := range fresh { // their folders are listed again, once each
-		dir := filepath.Dir(x.o.Series)
-		if again[dir] == nil {
-			again[dir] = bySeries(dir)
-		}
-		if files := x.o.own(membersOf(again[dir][x.o.Series])); sameFiles(x.s.files, files) {
-			x.o.takeUp(x.s, x.first, now)
-		} else {
-			x.o.look(files, x.first, now)
-		}
-	}
-}
-
 // recent tells whether a file has changed within the source's time, or is followed
 // already.
-func (f *Follower) recent(s *lang.Source, path string, now time.Time) bool {
-	series, _, _, _ := seriesOf(path)
+func (f *Follower) recent(s *lang.Source, series, path string, now time.Time) bool {
 	if f.origins[s.Name+"\x00"+series] != nil {
 		return true
 	}
 	info, err := os.Stat(path)
 	return err != nil || now.Sub(info.ModTime()) < s.Changed
 }
-
-// lookSeries finds the members of a series in their folder, oldest first, and whether
-// its source says where to begin. The origin is nil where it cannot be seen.
-func (f *Follower) lookSeries(s *lang.Source, name string, dirs map[string]map[string][]string, claimed map[Identity]string, first bool, now time.Time) (*Origin, []found, bool) {
-	dir := filepath.Dir(name)
-	list, ok := dirs[dir]
-	if !ok {
-		list = bySeries(dir)
-		dirs[dir] = list
-		f.watch(dir)
-	}
-	var files []found
-	var foreign map[Identity]bool
-	condition, words, mend := Condition(""), "", ""
-	for _, x := range membersOf(list[name]) {
-		if other, twice := claimed[x.id]; twice && other != name { // another name of a file that is followed already
-			if foreign == nil {
-				foreign = map[Identity]bool{}
-			}
-			foreign[x.id] = true
-			continue
-		}
-		claimed[x.id] = name
-		files = append(files, x)
-	}
-	if info, err := os.Stat(name); err == nil && !info.Mode().IsRegular() {
-		condition = Folder
-		words = fmt.Sprintf("%s is no file, but %s", name, kindOf(info.Mode()))
-		mend = fmt.Sprintf("name files in it: files %s", lang.Quote(name+"/*.log"))
-	}
-	if len(files) == 0 && condition == "" {
-		if _, err := os.Stat(name); err != nil && errors.Is(err, fs.ErrPermission) {
-			condition = Unreadable
-			words, mend = denied(name, err)
-		}
-	}
-	key := s.Name + "\x00" + name
-	o := f.origins[key]
-	if o == nil {
-		o = newOrigin(s, name, f.host, f.plans[s.Name])
-		if p := f.places(s.Name, name); p != nil {
-			if err := o.restore(p); err != nil {
-				o.Words = err.Error()
-			}
-			first = false
-		}
-		f.origins[key] = o
-	}
-	o.foreign = foreign
-	if condition != "" {
-		o.set(condition, words, mend, now)
-		return nil, nil, false
-	}
-	o.unread = true
-	return o, files, first && o.Condition == "" && len(o.place.Members) == 0
-}
-
-// bySeries lists the paths in a folder by the series that they belong to.
-func bySeries(dir string) map[string][]string {
-	between()
-	list, _ := os.ReadDir(dir)
-	out := make(map[string][]string, len(list))
-	for _, e := range list {
-		path := filepath.Join(dir, e.Name())
-		series, _, _, _ := seriesOf(path)
-		out[series] = append(out[series], path)
-	}
-	return out
-}
-
-// members lists the files of a series, oldest first.
-func members(series string) []found { return membersOf(bySeries(filepath.Dir(series))[series]) }
 
 // settledMembers lists the files of a series when no rotation is going on: while
 // names are changed, a listing may miss a file. Two that are equal have not.
@@ -412,36 +268,6 @@ func settledMembers(series string) []found {
 
 func sameFiles(a, b []found) bool {
 	return slices.EqualFunc(a, b, func(a, b found) bool { return a.path == b.path && a.id == b.id })
-}
-
-// membersOf looks at the files of one series, and puts the oldest first.
-func membersOf(paths []string) []found {
-	var files []found
-	for _, path := range paths {
-		between()
-		info, err := os.Stat(path)
-		if err != nil || !info.Mode().IsRegular() {
-			continue
-		}
-		x := statOf(path, info)
-		_, x.age, x.date, x.zip = seriesOf(path)
-		files = append(files, x)
-	}
-	sort.SliceStable(files, func(i, j int) bool {
-		a, b := files[i], files[j]
-		switch {
-		case a.date != b.date:
-			return b.date == "" || a.date != "" && a.date < b.date
-		case a.age != b.age:
-			return a.age > b.age
-		}
-		return a.mod < b.mod
-	})
-	// A series that is dated throughout has its newest date as its newest member.
-	if n := len(files); n > 0 && files[n-1].date != "" && !files[n-1].zip {
-		files[n-1].age, files[n-1].date = 0, ""
-	}
-	return files
 }
 
 func kindOf(m fs.FileMode) string {

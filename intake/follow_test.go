@@ -432,15 +432,15 @@ func TestOddLines(t *testing.T) {
 
 func TestSeries(t *testing.T) {
 	for path, want := range map[string]string{
-		"/v/x.log": "/v/x.log 0 ", "/v/x.log.3": "/v/x.log 3 ", "/v/x.log.12.gz": "/v/x.log 12  gz", "/v/x-20261124": "/v/x 0 20261124",
+		"/v/x.log": "/v/x.log 0 ", "/v/x.log.3": "/v/x.log 4 ", "/v/x.log.12.gz": "/v/x.log 13  gz", "/v/x-20261124": "/v/x 0 20261124",
 		"/v/x.log-20261124": "/v/x.log 0 20261124", "/v/x.log.2026-11-24": "/v/x.log 0 20261124", "/v/pump-01.log": "/v/pump-01.log 0 ",
 		"/v/desk-3": "/v/desk-3 0 ", "/v/a.b.c": "/v/a.b.c 0 ", "/v/web-2026-11-24.log": "/v/web.log 0 20261124",
 		"/v/web.20261124.log.gz": "/v/web.log 0 20261124 gz", "/v/20261124.log": "/v/.log 0 20261124", "/v/web_2026-11-24_05.log": "/v/web.log 0 2026112405",
-		"/v/order-120261124.log": "/v/order-120261124.log 0 ", "/v/web-20261399.log": "/v/web-20261399.log 0 ", "/v/x.log-20261124.2": "/v/x.log 2 20261124",
+		"/v/order-120261124.log": "/v/order-120261124.log 0 ", "/v/web-20261399.log": "/v/web-20261399.log 0 ", "/v/x.log-20261124.2": "/v/x.log 3 20261124",
 	} {
-		series, age, date, compressed := seriesOf(path)
-		got := fmt.Sprintf("%s %d %s", series, age, date)
-		if compressed {
+		n := readName(path)
+		got := fmt.Sprintf("%s %d %s", n.series, n.number, strings.TrimRight(n.date, "0 "))
+		if n.zip {
 			got += " gz"
 		}
 		assert.Equal(t, want, got, path)

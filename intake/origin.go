@@ -32,6 +32,8 @@ type Place struct {
 	Skew time.Duration `json:"skew,omitempty"`
 	// Gaps is how many bytes are known to be lost.
 	Gaps int64 `json:"gaps,omitempty"`
+	// Wrote is when the newest member had last been written to, in nanoseconds.
+	Wrote int64 `json:"wrote,omitempty"`
 	// Old is when the newest member that was read to its end had last changed:
 	// rotated files from before are known. Nanoseconds.
 	Old int64 `json:"old"`
@@ -53,6 +55,7 @@ type Origin struct {
 	reader    *match.Reader
 	zips      map[Identity]int64 // compressed files that were looked into → when they had changed
 	foreign   map[Identity]bool  // files of the series that are followed under another name
+	moved     []found            // files that it reads, and that have the name of another series by now
 	base      string             // the path of the newest member
 	absent    time.Time
 	polled    time.Time // with `every`: when it was last looked at
@@ -232,11 +235,19 @@ func (o *Origin) members() []found { return o.own(members(o.Series)) }
 // settled is like members, when no rotation is going on.
 func (o *Origin) settled() []found { return o.own(settledMembers(o.Series)) }
 
+// own are those of some files that are not followed under another name, and those that are
+// followed here, though they have the name of another series.
 func (o *Origin) own(files []found) []found {
-	if len(o.foreign) == 0 {
-		return files
+	if len(o.foreign) > 0 {
+		files = slices.DeleteFunc(files, func(f found) bool { return o.foreign[f.id] && !f.zip })
 	}
-	return slices.DeleteFunc(files, func(f found) bool { return o.foreign[f.id] })
+	for _, m := range o.moved {
+		if info, err := os.Stat(m.path); err == nil && statOf(m.path, info).id == m.id {
+			m.size, m.mod = info.Size(), info.ModTime().UnixNano()
+			files = append([]found{m}, files...)
+		}
+	}
+	return files
 }
 
 // survey compares known files with what they were. It answers false while a rotation
@@ -261,7 +272,7 @@ func (o *Origin) survey(files []found) (survey, bool) {
 		if now, was := m.wasCut(f); was {
 			cuts = append(cuts, cut{m, now})
 		} else if i >= 0 {
-			m.size = max(m.size, f.size)
+			m.Size = max(m.Size, f.size)
 		}
 	}
 	for _, x := range cuts { // a file is copied before it is cut: all copies are there by now
@@ -277,7 +288,7 @@ func (o *Origin) survey(files []found) (survey, bool) {
 func (o *Origin) takeUp(s survey, first bool, now time.Time) {
 	files, prints := s.files, s.prints
 	newest := -1
-	if n := len(files); n > 0 && files[n-1].age == 0 && !files[n-1].zip {
+	if n := len(files); n > 0 && !files[n-1].old() && !files[n-1].zip {
 		newest = n - 1
 	}
 	var live []byte // how a newest file begins that is not known
@@ -298,13 +309,14 @@ func (o *Origin) takeUp(s survey, first bool, now time.Time) {
 		}
 		if d := o.finished(f); d != nil && (len(d.Print) == 0 || alike(print, d.Print)) {
 			if f.size > d.Size {
-				o.insert(&member{ID: f.id, Print: print, Path: f.path, Offset: d.Size, read: d.Size, size: f.size})
+				o.insert(&member{ID: f.id, Print: print, Path: f.path, Offset: d.Size, read: d.Size, Size: f.size})
 			}
 			continue
 		}
 		o.newFile(f, print, first)
 	}
 	o.arrange(files)
+	o.missed(files)
 	switch {
 	case o.Source.Kept(): // whether it can be seen is decided by its way in
 		if newest >= 0 {
@@ -313,7 +325,7 @@ func (o *Origin) takeUp(s survey, first bool, now time.Time) {
 		if o.Condition == "" {
 			o.set(Seen, "", "", now)
 		}
-	case newest >= 0 && o.Condition.Blind() && o.Condition != Unreadable, newest >= 0 && o.Condition == Waiting, o.Condition == "" && newest >= 0:
+	case newest >= 0 && (o.Condition.Blind() && o.Condition != Unreadable || o.Condition == Resting), newest >= 0 && o.Condition == Waiting, o.Condition == "" && newest >= 0:
 		o.base = files[newest].path
 		o.absent = time.Time{}
 		o.set(Seen, "", "", now)
@@ -325,6 +337,8 @@ func (o *Origin) takeUp(s survey, first bool, now time.Time) {
 		if len(o.place.Members) == 0 && o.Condition == "" {
 			o.set(Waiting, fmt.Sprintf("waiting for %s to appear", o.Series), "", now)
 		}
+	case now.Sub(o.absent) >= newestGone && o.Condition != Waiting && o.rests(files, now):
+		o.set(Resting, fmt.Sprintf("it was rotated, and not begun anew since %s", time.Unix(0, o.place.Wrote).Format("15:04")), "", now)
 	case now.Sub(o.absent) >= newestGone && o.Condition != Waiting:
 		words, mend := fmt.Sprintf("the file %s is gone", o.Series), "it is taken up again when it comes back"
 		if dir := filepath.Dir(o.Series); !isFolder(dir) {
@@ -332,6 +346,26 @@ func (o *Origin) takeUp(s survey, first bool, now time.Time) {
 			mend = "mount it again, or make the folder: it is taken up when it comes back"
 		}
 		o.set(Gone, words, mend, now)
+	}
+}
+
+// mostRest is how long a log may rest that was rotated.
+const mostRest = 24 * time.Hour
+
+// rests tells whether the log was rotated, so that its writer may have had nothing to say
+// since.
+func (o *Origin) rests(files []found, now time.Time) bool {
+	return len(files) > 0 && now.UnixNano()-o.place.Wrote < int64(mostRest)
+}
+
+// missed counts in how many looks in a row nothing was found of a member.
+func (o *Origin) missed(files []found) {
+	for _, m := range o.place.Members {
+		if m.file != nil || m.zip != nil || slices.ContainsFunc(files, func(f found) bool { return f.id == m.ID && f.zip == m.Zip }) {
+			m.vanished = 0
+		} else if m.vanished++; m.vanished == 1 {
+			o.relook = true // a listing may miss what is being renamed
+		}
 	}
 }
 
@@ -349,7 +383,7 @@ func (o *Origin) printsOf(files []found) (survey, bool) {
 		if f.zip || o.copied(f) {
 			continue
 		}
-		if f.mod < o.place.Old && d == nil && (f.age > 0 || f.date != "") || d != nil && d.mod == f.mod && d.Size == f.size {
+		if f.mod < o.place.Old && d == nil && f.old() || d != nil && d.mod == f.mod && d.Size == f.size {
 			continue // it was there before, or is as it was
 		}
 		print, ok := f.print()
@@ -365,7 +399,7 @@ func (o *Origin) printsOf(files []found) (survey, bool) {
 			d.mod = f.mod
 		}
 		known := done ||
-			(f.age > 0 || f.date != "") && slices.ContainsFunc(o.place.Members, func(m *member) bool { return alike(m.Print, print) })
+			f.old() && slices.ContainsFunc(o.place.Members, func(m *member) bool { return alike(m.Print, print) })
 		s.fresh = s.fresh || !known
 	}
 	return s, true
@@ -409,10 +443,10 @@ func (o *Origin) arrange(files []found) {
 // newFile takes up a file that is not known: by `begin` when the source is new,
 // else from its start. A copy of what is known is not read again.
 func (o *Origin) newFile(f found, print []byte, first bool) {
-	if len(print) == 0 && (f.age > 0 || f.date != "") && !first {
+	if len(print) == 0 && f.old() && !first {
 		return // a copy that is being made: it shows later of what
 	}
-	m := &member{ID: f.id, Print: print, Path: f.path, size: f.size}
+	m := &member{ID: f.id, Print: print, Path: f.path, Size: f.size}
 	if first {
 		if !o.begin(m, f) {
 			o.finish(f.id, print, f.size)
@@ -422,7 +456,7 @@ func (o *Origin) newFile(f found, print []byte, first bool) {
 		o.insert(m)
 		return
 	}
-	if f.age > 0 || f.date != "" {
+	if f.old() {
 		if f.mod < o.place.Old {
 			return
 		}
@@ -447,13 +481,13 @@ const settled = 2 * time.Second
 // begin sets where a member of a source that is seen for the first time begins;
 // it answers false where nothing of it is to be read.
 func (o *Origin) begin(m *member, f found) bool {
-	newest := f.age == 0 && f.date == "" && !f.zip
+	newest := !f.old() && !f.zip
 	switch o.Source.Begin.How {
 	case lang.BeginNow:
 		m.Offset, m.read = f.size, f.size
 		if f.size > 0 && newest {
-			m.Offset = o.lineStart(f.path, f.size, m.Print)
-			m.read = m.Offset
+			m.Offset, m.Cut = o.lineStart(f.path, f.size, m.Print)
+			m.read, m.cut = m.Offset, m.Cut
 		}
 		o.place.Began = "now, when first seen"
 		return newest

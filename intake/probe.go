@@ -7,6 +7,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path/filepath"
 	"sort"
 	"strings"
 	"time"
@@ -43,20 +44,23 @@ const probeSize = 128 << 10
 // Probe tries a source for real: it finds its files, opens and reads them, and
 // lets the layout have a look at their first and last lines. It keeps nothing.
 func Probe(s *lang.Source, plan *match.Plan, host string, now time.Time) []Reach {
-	series := map[string]bool{}
+	series, folders := map[string]bool{}, map[string]*folder{}
 	for _, g := range s.Files {
 		if !strings.ContainsAny(g, "*?[{") {
-			series[g] = true
+			series[folderOf(filepath.Dir(g), nil).name(g)] = true
 			continue
 		}
-		list, err := doublestar.FilepathGlob(g)
+		list, err := glob(g)
 		if err != nil {
 			continue
 		}
 		for _, p := range list {
 			if Fits(s, p) {
-				name, _, _, _ := seriesOf(p)
-				series[name] = true
+				dir := filepath.Dir(p)
+				if folders[dir] == nil {
+					folders[dir] = folderOf(dir, nil)
+				}
+				series[folders[dir].name(p)] = true
 			}
 		}
 	}

@@ -92,9 +92,9 @@ func (o *Origin) lost(m *member, err error, now time.Time) {
 		if m.missing == 0 {
 			m.missing = now.UnixNano()
 		}
-		if now.UnixNano()-m.missing > int64(2*newestGone) {
-			if m.size > m.Offset {
-				o.lose(m.size-m.Offset, "it went before it could be read")
+		if m.vanished > 1 || now.UnixNano()-m.missing > int64(2*newestGone) {
+			if m.Size > m.Offset {
+				o.lose(m.Size-m.Offset, "it went before it could be read")
 			}
 			m.Retired = true
 		}
@@ -140,14 +140,17 @@ func (o *Origin) readMember(m *member, buf []byte, newest bool, now time.Time) (
 		return nothing, err
 	}
 	size := info.Size()
+	if newest {
+		o.place.Wrote = info.ModTime().UnixNano()
+	}
 	if m.Limit > 0 {
 		size = min(size, m.Limit)
 	}
-	if size != m.size {
+	if size != m.Size {
 		m.idle = 0
 	}
-	was := m.size
-	m.size = size
+	was := m.Size
+	m.Size = size
 	if size == m.read {
 		return outcomeOf(o.atEnd(m, newest, now)), nil
 	}
@@ -180,7 +183,7 @@ func (o *Origin) readMember(m *member, buf []byte, newest bool, now time.Time) (
 
 // notSame handles a member whose file was cut short or written anew, or is another.
 func (o *Origin) notSame(m *member, was int64, now time.Time) outcome {
-	cut := m.size < m.read
+	cut := m.Size < m.read
 	o.rewind()
 	if m.Limit > 0 { // its number was given to another file
 		m.close()
@@ -188,7 +191,7 @@ func (o *Origin) notSame(m *member, was int64, now time.Time) outcome {
 		o.lost(m, errOther, now)
 		return nothing
 	}
-	m.size, m.mod = was, 0
+	m.Size, m.mod = was, 0
 	before := m.Offset
 	if o.look(o.settled(), false, now); m.Offset == before && before > 0 && cut {
 		o.wasCut(m, firstBytes(m.file)) // it begins as it did
@@ -215,9 +218,9 @@ func (o *Origin) readPacked(m *member, buf []byte, now time.Time) bool {
 	o.reader.Encoding = o.reader.Plan.EncodingOf(m.Print)
 	ended := err != nil
 	if ended && !errors.Is(err, io.EOF) {
-		o.lose(max(m.size-m.read-int64(n), 1), "its compressed copy is damaged")
+		o.lose(max(m.Size-m.read-int64(n), 1), "its compressed copy is damaged")
 	} else if ended {
-		o.lose(m.size-m.read-int64(n), "it was written between being copied and being cut")
+		o.lose(m.Size-m.read-int64(n), "it was written between being copied and being cut")
 	}
 	end := o.reader.Plan.Cut(b, o.reader.Encoding, ended)
 	if ended || end == 0 {
@@ -262,6 +265,9 @@ func (o *Origin) atEnd(m *member, newest bool, now time.Time) bool {
 // judge takes the whole entries of a block. It answers false where there is none.
 func (o *Origin) judge(m *member, b, buf []byte, now time.Time) bool {
 	o.reader.Encoding = o.reader.Plan.EncodingOf(m.Print)
+	if len(b) > 1 && b[0] == 0 && b[1] == 0 {
+		return o.hole(m, b, now)
+	}
 	base := m.read
 	if m.cut { // pass over the rest of a line that was over the limit
 		n := o.reader.Plan.LineEnd(b, o.reader.Encoding)
@@ -291,7 +297,7 @@ func (o *Origin) judge(m *member, b, buf []byte, now time.Time) bool {
 func (o *Origin) written(m *member) bool {
 	for i := len(o.place.Members) - 1; i >= 0 && o.place.Members[i] != m; i-- {
 		x := o.place.Members[i]
-		if x.Offset > 0 || x.size > 0 {
+		if x.Offset > 0 || x.Size > 0 {
 			return true
 		}
 		if info, err := os.Stat(x.Path); err == nil && info.Size() > 0 {
@@ -319,7 +325,7 @@ func (o *Origin) closed(m *member, now time.Time) bool {
 
 // long reads on in an entry that fills a whole block, up to the limit.
 func (o *Origin) long(m *member, base int64, buf []byte, now time.Time) bool {
-	size := min(m.size-base, MaxLine+2)
+	size := min(m.Size-base, MaxLine+2)
 	left := m.Limit > 0 || o.younger(m, now)
 	if size < blockSize && !left {
 		return false // an unfinished last line waits
@@ -327,9 +333,6 @@ func (o *Origin) long(m *member, base int64, buf []byte, now time.Time) bool {
 	line := make([]byte, size)
 	n, _ := m.file.ReadAt(line, base)
 	line = line[:n]
-	if len(bytes.TrimLeft(line, "\x00")) == 0 {
-		return false // room that was made, and not written to yet
-	}
 	if k := o.reader.Plan.Cut(line, o.reader.Encoding, n > MaxLine || left || o.closed(m, now)); k > 0 {
 		o.scan(m, line[:k], base, now)
 		return true
@@ -344,6 +347,39 @@ func (o *Origin) long(m *member, base int64, buf []byte, now time.Time) bool {
 	o.CutLines++
 	m.cut = true
 	o.scan(m, line[:MaxLine], base, now)
+	return true
+}
+
+// hole passes over NULs where a line would begin: room that was made for what is to come,
+// which is waited for, or what a writer left who went on at its old place in a file that
+// had been cut. It answers false where nothing stands behind them.
+func (o *Origin) hole(m *member, b []byte, now time.Time) bool {
+	n := int64(len(b) - len(bytes.TrimLeft(b, "\x00")))
+	to := m.read + n
+	if n == int64(len(b)) { // go on where the file has something
+		buf := make([]byte, blockSize)
+		for looked := 0; ; looked++ {
+			if to = behindHole(m.file, to); to >= m.Size {
+				break
+			}
+			k, err := m.file.ReadAt(buf[:min(int64(len(buf)), m.Size-to)], to)
+			if rest := len(bytes.TrimLeft(buf[:k], "\x00")); rest > 0 {
+				to += int64(k - rest)
+				break
+			}
+			if to += int64(k); err != nil || k == 0 || looked > 256 {
+				break
+			}
+		}
+	}
+	if o.reader.Encoding == match.UTF16LE || o.reader.Encoding == match.UTF16BE {
+		to &^= 1
+	}
+	if to >= m.Size && m.Limit == 0 && !o.younger(m, now) || to <= m.read {
+		return false
+	}
+	m.read = min(to, m.Size)
+	o.push(m, 0, nil)
 	return true
 }
 

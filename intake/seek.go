@@ -10,28 +10,55 @@ import (
 	"dimlantern/core/match"
 )
 
-// lineStart returns the offset behind the last line end before size: where an
-// unfinished line begins, or size.
-func (o *Origin) lineStart(path string, size int64, print []byte) int64 {
+// lineStart finds where an unfinished line begins before size, or size where there is
+// none. Room that was made behind what is written counts for nothing. Inside tells that
+// the line is longer than an entry may be: its rest has to be passed over.
+func (o *Origin) lineStart(path string, size int64, print []byte) (at int64, inside bool) {
 	f, err := os.Open(path)
 	if err != nil {
-		return size
+		return size, false
 	}
 	defer f.Close()
-	buf := make([]byte, 64<<10)
-	from := max(0, size-int64(len(buf))) &^ 1
-	n, err := f.ReadAt(buf[:size-from], from)
-	if err != nil && err != io.EOF {
-		return size
-	}
 	p := o.reader.Plan
-	if end := p.Cut(buf[:n], p.EncodingOf(print), true); end > 0 {
-		return from + int64(end)
+	enc := p.EncodingOf(print)
+	end := writtenTo(f, size)
+	if enc == match.UTF16LE || enc == match.UTF16BE {
+		end = min(size, (end+1)&^1) // the second half of its last letter may be a NUL
 	}
-	if from == 0 {
-		return 0
+	for _, back := range []int64{64 << 10, MaxLine + 2} {
+		from := max(0, end-back) &^ 1
+		buf := make([]byte, end-from)
+		n, err := f.ReadAt(buf, from)
+		if err != nil && err != io.EOF {
+			return end, false
+		}
+		if k := p.Cut(buf[:n], enc, true); k > 0 {
+			return from + int64(k), false
+		}
+		if from == 0 {
+			return 0, false
+		}
 	}
-	return size
+	return end, true
+}
+
+// writtenTo is how far a file has been written to: behind it are only NULs.
+func writtenTo(f *os.File, size int64) int64 {
+	buf := make([]byte, 256<<10)
+	for end := size; end > 0; {
+		from := max(0, end-int64(len(buf)))
+		n, err := f.ReadAt(buf[:end-from], from)
+		if err != nil && err != io.EOF {
+			return size
+		}
+		if k := len(written(buf[:n])); k > 0 {
+			return from + int64(k)
+		}
+		if end = from; size-end > 4<<30 { // nobody makes so much room
+			return size
+		}
+	}
+	return 0
 }
 
 // bisect finds the offset of the first entry at or after an instant, by halving

@@ -140,7 +140,7 @@ func (o *Origin) ReadTo(now time.Time) entry.Instant {
 		return o.place.Reached
 	}
 	for _, m := range o.place.Members {
-		if m.missing > 0 && m.size > m.Offset { // it has a rest, and no name at this moment
+		if m.missing > 0 && m.Size > m.Offset { // it has a rest, and no name at this moment
 			return o.place.Reached
 		}
 	}
@@ -154,7 +154,7 @@ func (o *Origin) ReadTo(now time.Time) entry.Instant {
 func (o *Origin) Behind() int64 {
 	n := int64(0)
 	for _, m := range o.place.Members {
-		n += max(0, m.size-m.Offset)
+		n += max(0, m.Size-m.Offset)
 	}
 	return n
 }
@@ -177,10 +177,10 @@ func (o *Origin) Read() string {
 	if n := len(o.place.Members); n > 0 {
 		m := o.place.Members[n-1]
 		switch {
-		case m.Offset >= m.size:
-			s = fmt.Sprintf("all %d bytes", m.size)
+		case m.Offset >= m.Size:
+			s = fmt.Sprintf("all %d bytes", m.Size)
 		default:
-			s = fmt.Sprintf("%d of %d bytes", m.Offset, m.size)
+			s = fmt.Sprintf("%d of %d bytes", m.Offset, m.Size)
 		}
 	}
 	if older == 1 {

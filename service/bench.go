@@ -15,6 +15,7 @@ import (
 	"dimlantern/core/lang"
 	"dimlantern/core/match"
 	"dimlantern/core/trial"
+	"dimlantern/intake/regular"
 )
 
 // BenchQuery is a settings file as it is being typed, and the sample that the rule at the
@@ -556,7 +557,7 @@ func (s *Service) BenchOpen(_ context.Context, q BenchFile) (*BenchFile, error) 
 	if err := s.ownFile(q.File); err != nil {
 		return nil, err
 	}
-	b, err := os.ReadFile(q.File)
+	b, err := regular.Read(q.File, maxSettings)
 	if err != nil {
 		return nil, fmt.Errorf("%s cannot be read: %w", q.File, reason(err))
 	}
@@ -593,7 +594,7 @@ func (s *Service) BenchWrite(_ context.Context, q BenchSave) error {
 			return err
 		}
 	} else {
-		now, err := os.ReadFile(q.File)
+		now, err := regular.Read(q.File, maxSettings)
 		switch {
 		case err != nil:
 			return fmt.Errorf("%s cannot be read: %w", q.File, reason(err))

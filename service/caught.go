@@ -120,7 +120,7 @@ func (s *Service) putCaught(by map[string]*caughtUp, f *fate, first bool) {
 		switch {
 		case x.only == store.OnlyUntaken:
 			if open {
-				s.batch.Tellings = append(s.batch.Tellings, store.Telling{Contact: x.contact, Alert: f.Alert, Change: engine.Raised, Made: t.At, Due: x.due, Only: x.only, Line: string(line)})
+				s.batch.Tellings = append(s.batch.Tellings, store.Telling{Contact: x.contact, Alert: f.Alert, Change: engine.Raised, Severity: t.Severity, Made: t.At, Due: x.due, Only: x.only, Line: string(line)})
 			}
 			continue
 		case u == nil:
@@ -145,9 +145,9 @@ func (s *Service) tellAllCaught(by map[string]*caughtUp) error {
 			return err
 		}
 		due := s.opensAt(s.settings.Contact(name), now)
-		s.batch.Tellings = append(s.batch.Tellings, store.Telling{Contact: name, Change: "caught up", Made: now, Due: due, Line: string(line)})
+		s.batch.Tellings = append(s.batch.Tellings, store.Telling{Contact: name, Change: "caught up", Severity: entry.Error, Made: now, Due: due, Line: string(line)})
 		for _, alert := range by[name].open { // who knows that it is open is told its end
-			s.batch.Tellings = append(s.batch.Tellings, store.Telling{Contact: name, Alert: alert, Change: "caught up", Made: now, Due: due, Line: "{}"})
+			s.batch.Tellings = append(s.batch.Tellings, store.Telling{Contact: name, Alert: alert, Change: "caught up", Severity: entry.Error, Made: now, Due: due, Line: "{}"})
 		}
 	}
 	return nil

@@ -30,7 +30,9 @@ type collector struct {
 	mu      sync.Mutex
 	waiting int // entries that were taken, and could not be kept yet
 	since   time.Time
-	hosts   map[string]map[string]bool // by way, those that have sent
+	hosts   map[string]map[string]bool // by way, those that have a log of their own
+	senders int                        // of all ways together
+	shared  atomic.Bool                // others share a log
 
 	arrived   entry.Instant // of the newest entry
 	positions store.Positions
@@ -47,6 +49,7 @@ func (c *collector) resume(p store.Positions) {
 	}
 	c.arrived = newest
 	for _, o := range c.w.kept.Origins(c.source.Name) {
+		c.own(o)
 		last, ok := c.w.kept.Last(o)
 		if !ok {
 			continue
@@ -134,6 +137,7 @@ func (c *collector) keep(batch []feed.Message) bool {
 	c.mu.Unlock()
 	d := &layout.Divider{Layout: plan.Layout}
 	groups := map[store.KeptOrigin][]store.KeptEntry{}
+	members := map[store.KeptOrigin][]*feed.Message{}
 	var order []store.KeptOrigin
 	moved := false
 	for i := range batch {
@@ -153,22 +157,23 @@ func (c *collector) keep(batch []feed.Message) bool {
 		if m.Text == nil {
 			continue
 		}
-		host := c.hostOf(source, m)
-		if last := c.skip[store.KeptOrigin{Source: source.Name, Host: host, Way: m.Way}]; last != "" && m.Stream != "" {
+		o := c.originOf(source, m)
+		if last := c.skip[o]; last != "" && m.Stream != "" {
 			if last == m.Peer {
-				delete(c.skip, store.KeptOrigin{Source: source.Name, Host: host, Way: m.Way})
+				delete(c.skip, o)
 			}
 			m.Text = nil
 			continue
 		}
-		if !plan.Wants(d, m.Arrived, host, m.Text) {
+		if !plan.Wants(d, m.Arrived, o.Host, m.Text) {
+			m.Text = nil
 			continue
 		}
-		o := store.KeptOrigin{Source: source.Name, Host: host, Way: m.Way}
 		if groups[o] == nil {
 			order = append(order, o)
 		}
 		groups[o] = append(groups[o], store.KeptEntry{Arrived: m.Arrived, Peer: m.Peer, Text: plan.Conceal(d, m.Arrived, m.Text)})
+		members[o] = append(members[o], m)
 	}
 	now := time.Now()
 	for _, o := range order {
@@ -180,10 +185,8 @@ func (c *collector) keep(batch []feed.Message) bool {
 		for _, e := range groups[o] {
 			c.w.ahead.Add(int64(len(e.Text)))
 		}
-		for i := range batch { // it is kept
-			if m := &batch[i]; m.Way == o.Way && m.Text != nil && c.hostOf(source, m) == o.Host {
-				m.Text = nil
-			}
+		for _, m := range members[o] { // it is kept
+			m.Text = nil
 		}
 		c.w.tell(source.Name, path)
 	}
@@ -211,35 +214,54 @@ func (c *collector) note(batch []feed.Message, now time.Time) {
 	c.waiting = len(batch)
 }
 
-// maxHosts bounds how many hosts one peer may speak for; the entries of others are
-// the peer's own.
-const maxHosts = 500
+// Bounds of who has a log of its own: hosts that one peer speaks for, and all of a source
+// together. Over UDP both addresses and names can be forged. The entries of the others
+// are in one log, each with its peer.
+const (
+	maxHosts   = 500
+	maxSenders = 1000
+)
 
-// hostOf is the host of a message: as it says itself, else its peer.
-func (c *collector) hostOf(s *lang.Source, m *feed.Message) string {
+// originOf is the log in which a message is kept: that of its host, as it says itself,
+// else of its peer; or the one that many share.
+func (c *collector) originOf(s *lang.Source, m *feed.Message) store.KeptOrigin {
 	host := m.Host
 	if host == "" && s.LayoutName() == "syslog" {
 		host = layout.SyslogHost(m.Text)
 	}
 	switch {
-	case len(host) > 255, host == "" && len(s.Listen) > 0:
-		return m.Way
+	case host != "" && len(match.KeptFolder(host, m.Way)) > longestName, host == "" && len(s.Listen) > 0:
+		host = m.Way
 	case host == "":
-		return c.w.host
+		return store.KeptOrigin{Source: s.Name, Host: c.w.host, Way: m.Way}
 	}
-	seen := c.hosts[m.Way]
-	if seen[host] {
-		return host
+	o := store.KeptOrigin{Source: s.Name, Host: host, Way: m.Way}
+	if len(s.Listen) == 0 || c.own(o) {
+		return o
 	}
-	if len(seen) >= maxHosts {
-		return m.Way
+	c.shared.Store(true)
+	return store.KeptOrigin{Source: s.Name, Host: match.Many, Way: match.Many}
+}
+
+// longestName is how long the name of a folder may be, in bytes.
+const longestName = 240
+
+// own tells whether a sender has a log of its own, and gives it one while there is room.
+func (c *collector) own(o store.KeptOrigin) bool {
+	seen := c.hosts[o.Way]
+	if seen[o.Host] {
+		return true
+	}
+	if len(seen) >= maxHosts || c.senders >= maxSenders {
+		return false
 	}
 	if seen == nil {
 		seen = map[string]bool{}
-		c.hosts[m.Way] = seen
+		c.hosts[o.Way] = seen
 	}
-	seen[host] = true
-	return host
+	seen[o.Host] = true
+	c.senders++
+	return true
 }
 
 func (c *collector) told() {

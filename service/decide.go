@@ -246,7 +246,7 @@ func (s *Service) decide(t *engine.Transition) {
 		return
 	}
 	for _, x := range who {
-		s.batch.Tellings = append(s.batch.Tellings, store.Telling{Contact: x.contact, Alert: t.Alert, Change: t.Change, Made: now, Due: x.due, Only: x.only, Line: string(line)})
+		s.batch.Tellings = append(s.batch.Tellings, store.Telling{Contact: x.contact, Alert: t.Alert, Change: t.Change, Severity: t.Severity, Made: now, Due: x.due, Only: x.only, Line: string(line)})
 	}
 	s.wakeTelling()
 }
@@ -406,7 +406,7 @@ func (s *Service) tellBlind(origin, words string, blind bool) {
 			continue
 		}
 		line, _ := json.Marshal(blindNews{origin, words, blind})
-		s.batch.Tellings = append(s.batch.Tellings, store.Telling{Contact: c.Name, Change: "blind", Made: now, Due: s.opensAt(c, now), Line: string(line)})
+		s.batch.Tellings = append(s.batch.Tellings, store.Telling{Contact: c.Name, Change: "blind", Severity: entry.Warning, Made: now, Due: s.opensAt(c, now), Line: string(line)})
 	}
 	s.wakeTelling()
 }

@@ -36,7 +36,10 @@ func (s *Service) Detail(ctx context.Context, q DetailQuery) (*Detail, error) {
 	}
 	s.mu.Lock()
 	r := s.settings.Rule(q.Rule)
-	view, open := s.engine.Find(q.Alert)
+	view, open := s.openAlert(q.Alert, q.Rule, q.Key)
+	if !open && len(q.Key) == 0 {
+		view, open = s.engine.Find(q.Alert)
+	}
 	key, _ := s.engine.KeyOf(q.Rule, q.Key)
 	settings := s.settings
 	s.mu.Unlock()
@@ -60,7 +63,9 @@ func (s *Service) Detail(ctx context.Context, q DetailQuery) (*Detail, error) {
 		}
 	}
 	s.story(d, r, changes, hits, at)
-	s.toldStory(d, q.Alert, at)
+	if !q.Brief {
+		s.toldStory(d, q.Alert, at)
+	}
 	if r != nil {
 		d.Clears = clears(r, view, open && q.At == 0, changes, hits, at)
 		vars := s.varsOf(settings, r, hits, at)
@@ -376,8 +381,10 @@ func (s *Service) evidence(d *Detail, q DetailQuery, settings *lang.Settings, r 
 	if i := slices.Index(d.Fields, "host"); i >= 0 && i < len(q.Key) {
 		d.Host = q.Key[i]
 	}
-	d.Lines = s.readAround(d, settings, newest, hits, at)
-	if len(d.Lines) == 0 && q.Alert != "" {
+	if !q.Brief {
+		d.Lines = s.readAround(d, settings, newest, hits, at)
+	}
+	if len(d.Lines) == 0 && !q.Brief && q.Alert != "" {
 		if b := s.store.Around(q.Alert); b != nil && json.Unmarshal(b, &d.Lines) == nil {
 			d.Unread = "the log is gone; these lines were kept with the alert"
 		}

@@ -218,6 +218,11 @@ func (s *Service) checkSettings() {
 		return
 	}
 	delete(s.trouble, "settings")
+	if why := s.doubtful(texts, settings); why != "" && !asked {
+		s.trouble["apply"] = why + appliedByHand
+		s.notice(s.trouble["apply"])
+		return
+	}
 	changed, added, removed := compareRules(s.settings, settings)
 	was := s.texts
 	s.use(settings, texts)
@@ -225,6 +230,51 @@ func (s *Service) checkSettings() {
 	did := fmt.Sprintf("%s, %d added, %d removed", countOf(changed, "rule changed", "rules changed"), added, removed)
 	s.notice("new settings: " + did)
 	s.recordSettings(was, texts, did)
+}
+
+// appliedByHand is what is said behind a doubt.
+const appliedByHand = "; the last good settings go on until that is confirmed: dimlantern apply, or SIGHUP, does it"
+
+// doubtful says why new settings may be a mishap rather than meant: a file that was emptied,
+// or more than half of all rules gone; "" where they are not. Files without a rule in them,
+// and settings that had none, are never in doubt.
+func (s *Service) doubtful(texts []Text, settings *lang.Settings) string {
+	for _, was := range s.texts {
+		if was.Table || blank(was.Body) {
+			continue
+		}
+		for _, now := range texts {
+			if now.Name == was.Name && blank(now.Body) {
+				return fmt.Sprintf("%s was emptied", filepath.Base(now.Name))
+			}
+		}
+	}
+	_, added, removed := compareRules(s.settings, settings)
+	if 2*(removed-added) > len(s.settings.Rules)-s.ownRules() { // one that was renamed is no loss
+		return fmt.Sprintf("%d of %s went out of the settings", removed, countOf(len(s.settings.Rules)-s.ownRules(), "rule", "rules"))
+	}
+	return ""
+}
+
+// blank tells whether a settings file says nothing, but for comments.
+func blank(body string) bool {
+	for line := range strings.Lines(body) {
+		if line = strings.TrimSpace(line); line != "" && line[0] != '#' {
+			return false
+		}
+	}
+	return true
+}
+
+// ownRules is how many of the rules come with Dim Lantern.
+func (s *Service) ownRules() int {
+	n := 0
+	for _, r := range s.settings.Rules {
+		if builtIn(r) {
+			n++
+		}
+	}
+	return n
 }
 
 func compareRules(a, b *lang.Settings) (changed, added, removed int) {

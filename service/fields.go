@@ -5,7 +5,6 @@ import (
 	"context"
 	"fmt"
 	"maps"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -16,6 +15,7 @@ import (
 	"dimlantern/core/layout"
 	"dimlantern/core/match"
 	"dimlantern/intake"
+	"dimlantern/intake/regular"
 )
 
 // Mark is a value that somebody pointed at in a line, and how it is called.
@@ -299,7 +299,7 @@ func (w *work) write(text string) error {
 	}
 	for _, t := range texts {
 		if t.Name == w.out.File && !t.Table {
-			now, err := os.ReadFile(t.Name)
+			now, err := regular.Read(t.Name, maxSettings)
 			if err != nil {
 				return fmt.Errorf("%s cannot be read: %w", t.Name, reason(err))
 			}

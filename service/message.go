@@ -19,17 +19,25 @@ import (
 	"dimlantern/tell"
 )
 
-// make makes a message of tellings, one for each way of the contact.
-func (o *outbox) make(ctx context.Context, name string, c *lang.Contact, kind string, about []store.Telling) error {
+// make makes a message of tellings, one for each way of the contact; brief in a storm.
+func (o *outbox) make(ctx context.Context, name string, c *lang.Contact, kind string, about []store.Telling, brief bool) (out store.Made, err error) {
 	o.s.mu.Lock()
 	mail, host := o.s.settings.Mail, o.s.host
 	o.s.mu.Unlock()
-	now := time.Now()
+	o.mu.Lock()
+	o.made = max(entry.Of(time.Now()), o.made+1) // each a moment of its own, so that their order is one
+	at := o.made
+	o.mu.Unlock()
+	now := at.Time()
 	sum := sha256.New()
-	var seqs []int64
+	turn := entry.Severity(0)
 	for _, t := range about {
 		fmt.Fprintf(sum, "%s %d %s\n", t.Contact, t.Seq, t.Line)
-		seqs = append(seqs, t.Seq)
+		out.Tellings = append(out.Tellings, t.Seq)
+		turn = max(turn, t.Severity)
+		if t.Alert != "" {
+			out.Alerts = append(out.Alerts, t.Alert)
+		}
 	}
 	sum.Write(o.s.secret)
 	group := strings.ToLower(base32.HexEncoding.EncodeToString(sum.Sum(nil))[:20])
@@ -48,12 +56,12 @@ func (o *outbox) make(ctx context.Context, name string, c *lang.Contact, kind st
 			var u caughtUp
 			json.Unmarshal([]byte(t.Line), &u)
 			for _, l := range append(u.Open, u.Ended...) {
-				m.Alerts = append(m.Alerts, o.news(ctx, string(l), false))
+				m.Alerts = append(m.Alerts, o.news(ctx, string(l), false, brief))
 			}
 		}
 	default:
 		for _, t := range about {
-			m.Alerts = append(m.Alerts, o.news(ctx, t.Line, len(about) <= 3))
+			m.Alerts = append(m.Alerts, o.news(ctx, t.Line, len(about) <= 3, brief))
 		}
 	}
 	worst := entry.Severity(0)
@@ -74,11 +82,14 @@ func (o *outbox) make(ctx context.Context, name string, c *lang.Contact, kind st
 	if len(m.Alerts) == 1 && len(c.Mail) > 0 {
 		m.Picture = o.s.picture(&m.Alerts[0])
 	}
-	if err := words.Fill(m); err != nil {
-		return err
+	if err := words.Fill(m, len(c.Mail) > 0); err != nil {
+		return out, err
 	}
-	var list []store.Message
-	for i := range waysOf(c, mail, o.s.o.Roots) {
+	alert := ""
+	if len(m.Alerts) == 1 {
+		alert = m.Alerts[0].Alert
+	}
+	for i := range o.waysOf(name, c, mail) {
 		x := *m
 		x.ID = fmt.Sprintf("%s.%d", group, i)
 		if i > 0 || len(c.Mail) == 0 { // mail alone shows them
@@ -89,14 +100,14 @@ func (o *outbox) make(ctx context.Context, name string, c *lang.Contact, kind st
 		}
 		body, err := json.Marshal(x)
 		if err != nil {
-			return err
+			return out, err
 		}
-		list = append(list, store.Message{ID: x.ID, Group: group, Contact: name, Way: i, Made: entry.Of(now), Body: body})
+		out.Messages = append(out.Messages, store.Message{ID: x.ID, Group: group, Contact: name, Way: i, Alert: alert, Severity: turn, Made: at, Body: body})
 	}
-	if len(list) == 0 {
-		return o.s.store.Drop(seqs, "the contact has no way to be told")
+	if len(out.Messages) == 0 {
+		return out, o.s.store.Drop(out.Tellings, "the contact has no way to be told")
 	}
-	return o.s.store.PutMessages(list, seqs)
+	return out, nil
 }
 
 // wordsNow are the templates as they are now. With an error in one of the folder's they
@@ -122,8 +133,9 @@ func (o *outbox) wordsNow() (*tell.Words, error) {
 	return w, err
 }
 
-// news is a transition as a message tells it, with its evidence where it is told in full.
-func (o *outbox) news(ctx context.Context, line string, full bool) tell.News {
+// news is a transition as a message tells it, with its evidence where it is told in full;
+// brief is without the lines around the hits.
+func (o *outbox) news(ctx context.Context, line string, full, brief bool) tell.News {
 	var t struct {
 		At, Change, Rule, Severity, Alert, Why, Say, By, Words, First string
 		Key                                                           map[string]string
@@ -153,7 +165,7 @@ func (o *outbox) news(ctx context.Context, line string, full bool) tell.News {
 	if !full || r == nil {
 		return n
 	}
-	d, err := o.s.Detail(ctx, DetailQuery{Rule: t.Rule, Key: key, Alert: t.Alert, Lines: evidenceOf})
+	d, err := o.s.Detail(ctx, DetailQuery{Rule: t.Rule, Key: key, Alert: t.Alert, Lines: evidenceOf, Brief: brief})
 	if err != nil {
 		return n
 	}

@@ -32,9 +32,14 @@ var (
 	toldWithin = 5 * time.Minute
 )
 
-// pauseAfter is how long to wait before a message is tried once more.
-func pauseAfter(tries int) time.Duration {
-	d := firstPause
+// refusedPause is how long to wait before a message is tried once more that its receiver
+// would not have, while it takes others.
+const refusedPause = 100 * time.Millisecond
+
+// pauseAfter is how long to wait before a way that is shut is tried once more.
+func pauseAfter(tries int) time.Duration { return pauseFrom(firstPause, tries) }
+
+func pauseFrom(d time.Duration, tries int) time.Duration {
 	for range tries - 1 {
 		if d *= 2; d > mostPause {
 			return mostPause
@@ -44,22 +49,47 @@ func pauseAfter(tries int) time.Duration {
 }
 
 // outbox sends what was decided. Each way of each contact has a worker of its own, so that
-// a slow receiver delays only itself.
+// a slow receiver delays only itself; what is worst goes first, and what one alert has to
+// say keeps its order.
 type outbox struct {
 	s      *Service
 	mu     sync.Mutex
-	busy   map[string]bool // contacts that messages are made for, and ways that are being told
-	missed map[string]bool // ways of which it was noticed that they cannot be told
-	held   map[string]bool // contacts whose limit was reached
+	busy   map[string]bool  // contacts that messages are made for, and lanes that are being told
+	missed map[string]bool  // ways of which it was noticed that they cannot be told
+	held   map[string]bool  // contacts whose limit was reached
+	lanes  map[string]*lane // by contact and place of the way
+	ways   map[string]waysMade
+	made   entry.Instant // of the newest message
 	all    sync.WaitGroup
 	words  *tell.Words
 	wrong  string // with the templates
 	of     string // which templates and zone words was made of
 }
 
+func newOutbox(s *Service) *outbox {
+	return &outbox{s: s, busy: map[string]bool{}, missed: map[string]bool{}, held: map[string]bool{}, lanes: map[string]*lane{}, ways: map[string]waysMade{}}
+}
+
+// waysMade are the ways of a contact, made once for its settings, so that connections last.
+type waysMade struct {
+	contact *lang.Contact
+	mail    *lang.Mail
+	ways    []tell.Way
+}
+
+func (o *outbox) waysOf(name string, c *lang.Contact, mail *lang.Mail) []tell.Way {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if m := o.ways[name]; m.contact == c && m.mail == mail && c != nil {
+		return m.ways
+	}
+	o.ways[name] = waysMade{c, mail, waysOf(c, mail, o.s.o.Roots)}
+	return o.ways[name].ways
+}
+
 // Telling sends until the context ends.
 func (s *Service) runOutbox(ctx context.Context) {
-	o := &outbox{s: s, busy: map[string]bool{}, missed: map[string]bool{}, held: map[string]bool{}}
+	o := newOutbox(s)
 	defer o.all.Wait()
 	timer := time.NewTimer(0)
 	defer timer.Stop()
@@ -114,43 +144,33 @@ func (o *outbox) start(ctx context.Context, what string, do func()) {
 	}()
 }
 
-// serve puts what a contact is to be told into messages, and has them sent.
+// serve puts what a contact is to be told into messages, and has them sent meanwhile.
 func (o *outbox) serve(ctx context.Context, name string) {
 	o.s.mu.Lock()
 	c, mail := o.s.settings.Contact(name), o.s.settings.Mail
 	o.s.mu.Unlock()
-	if err := o.form(ctx, name, c); err != nil && ctx.Err() == nil {
-		o.s.o.Log.Warn("messages cannot be made", "contact", name, "reason", err)
-	}
-	waiting, err := o.s.store.Unsent(name)
-	if err != nil || len(waiting) == 0 {
-		return
-	}
-	ways := waysOf(c, mail, o.s.o.Roots)
-	for i := range max(len(ways), maxWay(waiting)+1) {
-		var mine []store.Message
-		for _, m := range waiting {
-			if m.Way == i {
-				mine = append(mine, m)
+	ways := o.waysOf(name, c, mail)
+	for ctx.Err() == nil {
+		more, err := o.form(ctx, name, c)
+		if err != nil && ctx.Err() == nil {
+			o.s.o.Log.Warn("messages cannot be made", "contact", name, "reason", err)
+		}
+		waiting, err := o.s.store.UnsentWays(name)
+		if err != nil {
+			return
+		}
+		for _, i := range waiting {
+			var way tell.Way
+			if i < len(ways) {
+				way = ways[i]
 			}
+			key := fmt.Sprintf("%s\x00%d", name, i)
+			o.start(ctx, key, func() { o.send(ctx, name, i, way, o.lane(key)) })
 		}
-		if len(mine) == 0 {
-			continue
+		if !more {
+			return
 		}
-		var way tell.Way
-		if i < len(ways) {
-			way = ways[i]
-		}
-		o.start(ctx, fmt.Sprintf("%s\x00%d", name, i), func() { o.send(ctx, name, way, mine) })
 	}
-}
-
-func maxWay(list []store.Message) int {
-	n := -1
-	for _, m := range list {
-		n = max(n, m.Way)
-	}
-	return n
 }
 
 // waysOf are the ways of a contact, in their order.
@@ -178,20 +198,32 @@ func waysOf(c *lang.Contact, mail *lang.Mail, roots *Roots) []tell.Way {
 	return out
 }
 
-// form puts what is due into messages.
-func (o *outbox) form(ctx context.Context, name string, c *lang.Contact) error {
-	waits, err := o.s.store.Waits(name, tellAtOnce)
+// formAtOnce is how many messages are made before the next look at what is worst now.
+const formAtOnce = 50
+
+// form puts some of what is due into messages; it answers true where more may be due.
+func (o *outbox) form(ctx context.Context, name string, c *lang.Contact) (more bool, err error) {
+	now := entry.Of(time.Now())
+	together := c != nil && (c.Gather > 0 || c.Most > 0)
+	var waits []store.Telling
+	if together { // what is told together has to be looked at together
+		waits, err = o.s.store.Waits(name, tellAtOnce)
+	} else {
+		waits, err = o.s.store.Urgent(name, now, formAtOnce)
+		if more = len(waits) == formAtOnce; err == nil && slices.ContainsFunc(waits, func(t store.Telling) bool { return t.Change == "caught up" }) {
+			waits, err = o.s.store.Waits(name, tellAtOnce)
+		}
+	}
 	if err != nil || len(waits) == 0 {
-		return err
+		return false, err
 	}
 	if c == nil || c.Off {
 		var all []int64
 		for _, t := range waits {
 			all = append(all, t.Seq)
 		}
-		return o.s.store.Drop(all, "there is no such contact any more")
+		return more, o.s.store.Drop(all, "there is no such contact any more")
 	}
-	now := entry.Of(time.Now())
 	var ready []store.Telling
 	drops := map[string][]int64{}
 	for _, t := range waits {
@@ -206,36 +238,58 @@ func (o *outbox) form(ctx context.Context, name string, c *lang.Contact) error {
 	}
 	for why, seqs := range drops {
 		if err := o.s.store.Drop(seqs, why); err != nil {
-			return err
+			return false, err
 		}
 	}
 	if len(ready) == 0 || c.Gather > 0 && ready[0].Due.Add(c.Gather) > now {
-		return nil
+		return more, nil
 	}
+	var all []store.Made
 	for len(ready) > 0 && ctx.Err() == nil {
-		left := -1
 		if c.Most > 0 {
 			n, _, err := o.s.store.GroupsSince(name, now.Add(-c.MostIn), c.Most)
 			if err != nil {
-				return err
+				return false, err
 			}
-			if left = c.Most - n; left <= 0 {
-				o.held[name] = true
-				return nil
+			if n+len(all) >= c.Most {
+				o.hold(name, true)
+				break
 			}
 		}
-		group, kind := o.next(ready, c, o.held[name])
+		group, kind := o.next(ready, c, o.holds(name))
 		if kind == tell.KindSummary {
-			o.held[name] = false
+			o.hold(name, false)
 		}
-		if err := o.make(ctx, name, c, kind, group); err != nil {
-			return err
+		made, err := o.make(ctx, name, c, kind, group, more)
+		if err != nil {
+			return false, err
 		}
-		ready = slices.DeleteFunc(ready, func(t store.Telling) bool {
-			return slices.ContainsFunc(group, func(g store.Telling) bool { return g.Seq == t.Seq })
-		})
+		if len(made.Messages) > 0 {
+			all = append(all, made)
+		}
+		done := map[int64]bool{}
+		for _, g := range group {
+			done[g.Seq] = true
+		}
+		ready = slices.DeleteFunc(ready, func(t store.Telling) bool { return done[t.Seq] })
 	}
-	return nil
+	if len(all) == 0 || ctx.Err() != nil {
+		return false, ctx.Err()
+	}
+	return more, o.s.store.PutMessages(all)
+}
+
+// hold notes whether the limit of a contact was reached.
+func (o *outbox) hold(name string, held bool) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.held[name] = held
+}
+
+func (o *outbox) holds(name string) bool {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return o.held[name]
 }
 
 // next is what the next message is about, and its kind. After a limit was reached it is one
@@ -298,55 +352,6 @@ func (o *outbox) dropped(t *store.Telling) string {
 		return "it was kept quiet"
 	}
 	return ""
-}
-
-// send tells one way of a contact what waits for it. One that fails is tried again after a
-// pause, and what is behind it waits: it would fail as well.
-func (o *outbox) send(ctx context.Context, name string, way tell.Way, list []store.Message) {
-	for i := range list {
-		m := &list[i]
-		now := entry.Of(time.Now())
-		if m.Next > now {
-			if m.Tries > 0 { // the way failed a moment ago
-				return
-			}
-			continue
-		}
-		var body tell.Message
-		var answer string
-		err := json.Unmarshal(m.Body, &body)
-		switch {
-		case err != nil:
-			m.State, m.Words = store.GivenUp, "it cannot be read any more: "+err.Error()
-		case way == nil:
-			m.State, m.Words = store.GivenUp, "the contact has no such way any more"
-		default:
-			answer, err = way.Tell(ctx, &body)
-		}
-		if ctx.Err() != nil { // it is told after the next start, under the same identifier
-			return
-		}
-		m.Tries++
-		late := now.Sub(m.Made)
-		switch {
-		case m.State == store.GivenUp:
-		case err == nil:
-			m.State, m.Told, m.Words = store.Told, entry.Of(time.Now()), answer
-		case late > giveUpAfter:
-			m.State, m.Words = store.GivenUp, err.Error()
-		default:
-			m.Next, m.Words = entry.Of(time.Now().Add(pauseAfter(m.Tries))), err.Error()
-		}
-		if e := o.s.store.Tried(m); e != nil {
-			o.s.o.Log.Warn("what became of a message cannot be noted; it may be sent once more", "reason", e)
-			return
-		}
-		o.notice(name, way, m, err, late)
-		if err != nil && m.State == store.Waiting {
-			o.s.o.Log.Warn("a contact could not be told", "contact", name, "way", way.String(), "tries", m.Tries, "reason", err)
-			return
-		}
-	}
 }
 
 // notice writes into Dim Lantern's own log when a contact cannot be told within its time,

@@ -13,6 +13,7 @@ import (
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/trial"
+	"dimlantern/intake/regular"
 	"dimlantern/store"
 )
 
@@ -281,7 +282,7 @@ func (s *Service) changeRule(c *RuleChange) ([]BenchSave, error) {
 		if t.Table || c.What != "rename" && t.Name != r.Pos.File {
 			continue
 		}
-		b, err := os.ReadFile(t.Name)
+		b, err := regular.Read(t.Name, maxSettings)
 		if err != nil {
 			return nil, fmt.Errorf("%s cannot be read: %w", t.Name, reason(err))
 		}
@@ -321,7 +322,7 @@ func (s *Service) writeAll(files []BenchSave) error {
 		if f.New {
 			continue
 		}
-		now, err := os.ReadFile(f.File)
+		now, err := regular.Read(f.File, maxSettings)
 		switch {
 		case err != nil:
 			return fmt.Errorf("%s cannot be read: %w", f.File, reason(err))

@@ -9,7 +9,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"sort"
 	"strconv"
 	"strings"
 	"time"
@@ -51,23 +50,16 @@ func filesSample(settings *lang.Settings, r *lang.Rule, names []string, host str
 	if src == nil {
 		return nil, nil, fmt.Errorf("the rule looks at no source as which the files could be read: on SOURCE names one")
 	}
-	type member struct{ path, order string }
-	series := map[string][]member{}
-	var order []string
+	var paths []string
 	for _, pattern := range names {
 		found, err := filepath.Glob(pattern)
 		if err != nil || len(found) == 0 {
 			return nil, nil, fmt.Errorf("no file fits %s", pattern)
 		}
 		for _, f := range found {
-			if info, err := os.Stat(f); err != nil || info.IsDir() {
-				continue
+			if info, err := os.Stat(f); err == nil && info.Mode().IsRegular() {
+				paths = append(paths, f)
 			}
-			name, at := intake.Series(f)
-			if series[name] == nil {
-				order = append(order, name)
-			}
-			series[name] = append(series[name], member{f, at})
 		}
 	}
 	var open []io.Closer
@@ -76,25 +68,23 @@ func filesSample(settings *lang.Settings, r *lang.Rule, names []string, host str
 			c.Close()
 		}
 	}
-	for _, name := range order {
-		ms := series[name]
-		sort.SliceStable(ms, func(i, j int) bool { return ms[i].order < ms[j].order })
-		in := &trial.Input{Source: src, Path: name, Near: entry.None}
-		in.Origin, in.Host = trial.OriginOf(src, name, host)
-		for i, m := range ms {
+	for _, g := range intake.Grouped(paths) {
+		in := &trial.Input{Source: src, Path: g.Name, Near: entry.None}
+		in.Origin, in.Host = trial.OriginOf(src, g.Name, host)
+		for i, path := range g.Files {
 			var f io.ReadCloser
-			if intake.Packed(m.path) {
-				f, err = intake.Unpack(m.path)
+			if intake.Packed(path) {
+				f, err = intake.Unpack(path)
 			} else {
-				f, err = os.Open(m.path)
+				f, err = os.Open(path)
 			}
 			if err != nil {
 				done()
-				return nil, nil, fmt.Errorf("%s cannot be read: %w", m.path, reason(err))
+				return nil, nil, fmt.Errorf("%s cannot be read: %w", path, reason(err))
 			}
 			open = append(open, f)
 			in.Files = append(in.Files, f)
-			if info, err := os.Stat(m.path); err == nil && i == 0 {
+			if info, err := os.Stat(path); err == nil && i == 0 {
 				in.Near = entry.Of(info.ModTime())
 			}
 		}

@@ -7,6 +7,10 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
+
+	"dimlantern/core/lang"
+	"dimlantern/core/match"
 )
 
 // secretSize is how long the key of a data folder is, in bytes.
@@ -49,4 +53,29 @@ func Secret(data string) ([]byte, error) {
 		return nil, fmt.Errorf("%s cannot be written: %w", path, reason(err))
 	}
 	return b, nil
+}
+
+// sealMark begins what is sealed of the engine's state and its inputs: no state and no
+// input begins so.
+const sealMark = 0xfe
+
+// seal is the engine's state, or its inputs, as they are kept: sealed where something in
+// the logs is masked, since rules see it as it is.
+func (s *Service) seal(b []byte) []byte {
+	if len(b) == 0 || !slices.ContainsFunc(s.settings.Layouts, func(l *lang.Layout) bool { return len(l.Masks) > 0 }) {
+		return b
+	}
+	return append([]byte{sealMark}, match.Sealed(s.secret, b)...)
+}
+
+// unseal is what seal was given.
+func (s *Service) unseal(b []byte) ([]byte, error) {
+	if len(b) == 0 || b[0] != sealMark {
+		return b, nil
+	}
+	out, ok := match.Unsealed(s.secret, b[1:])
+	if !ok {
+		return nil, errors.New("it was sealed with another key than that of this data folder (masks.key)")
+	}
+	return out, nil
 }

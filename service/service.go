@@ -155,13 +155,11 @@ func Open(o Options) (*Service, error) {
 
 // start brings the engine to where it was, and then the settings up to date.
 func (s *Service) start() error {
-	texts, err := ReadSettings(s.o.Settings)
-	if err != nil {
-		if _, e := os.Stat(s.o.Settings); !errors.Is(e, os.ErrNotExist) {
-			return err
-		}
+	texts, unread := ReadSettings(s.o.Settings)
+	if _, e := os.Stat(s.o.Settings); errors.Is(e, os.ErrNotExist) {
+		unread = nil
 	}
-	s.follower = intake.NewFollower(intake.Options{Host: s.host, Place: s.store.PlaceOf, Known: s.store.Knows, NoEvents: s.o.NoEvents})
+	s.follower = intake.NewFollower(intake.Options{Host: s.host, Place: s.store.PlaceOf, Series: s.store.SeriesOf, Known: s.store.Knows, NoEvents: s.o.NoEvents})
 	if err := s.recover(); err != nil {
 		s.o.Log.Warn("the kept state cannot be used", "reason", err)
 		s.trouble["state"] = fmt.Sprintf("the kept state could not be used, so counting starts anew: %v", err)
@@ -172,11 +170,30 @@ func (s *Service) start() error {
 		return err
 	}
 	settings, ds := s.check(texts)
+	switch why := s.doubtful(texts, settings); {
+	case unread != nil && len(s.texts) > 0:
+		s.trouble["settings"] = unread.Error() + "; the last good settings go on"
+		texts = s.texts
+	case unread != nil:
+		s.trouble["settings"] = unread.Error() + "; Dim Lantern runs without it"
+	case why != "" && len(s.texts) > 0:
+		s.trouble["apply"] = why + appliedByHand
+		s.o.Log.Warn(s.trouble["apply"])
+		s.stamp = stampOf(s.o.Settings, texts)
+		texts = s.texts
+	}
+	if sameTexts(texts, s.texts) {
+		settings, ds = s.check(texts)
+	}
 	if len(s.texts) > 0 && !sameTexts(texts, s.texts) {
 		s.recordSettings(s.texts, texts, "taken up at the start")
 	}
-	s.sayErrors(ds, "runs without what is wrong")
-	s.stamp = stampOf(s.o.Settings, texts)
+	if unread == nil {
+		s.sayErrors(ds, "runs without what is wrong")
+	}
+	if s.stamp == "" {
+		s.stamp = stampOf(s.o.Settings, texts)
+	}
 	same := !lang.Errors(ds) && s.trouble["state"] == "" && len(s.texts) > 0 && sameTexts(texts, s.texts)
 	if same { // the state that was read belongs to them as it is
 		settings = s.settings
@@ -212,6 +229,9 @@ func (s *Service) recover() error {
 		s.engine.MostKeys = s.settings.Keys()
 		return nil
 	}
+	if snap, err = s.unseal(snap); err != nil {
+		return err
+	}
 	if s.engine, err = engine.Decode(rules, snap); err != nil {
 		return err
 	}
@@ -221,6 +241,9 @@ func (s *Service) recover() error {
 		return err
 	}
 	for _, j := range journal {
+		if j, err = s.unseal(j); err != nil {
+			return err
+		}
 		if err := replayInputs(s.engine, j); err != nil {
 			return err
 		}
@@ -496,12 +519,12 @@ func (s *Service) Take(o *intake.Origin, j *engine.Judged) {
 		if !v.Hit {
 			continue
 		}
-		s.batch.Hits = append(s.batch.Hits, store.Hit{Rule: s.engine.Name(v.Rule), Key: engine.Written(v.Key), At: j.Entry.At, Origin: o.Name, Offset: j.Entry.Offset, Text: j.Entry.Raw, Skew: j.Entry.Skew})
+		s.batch.Hits = append(s.batch.Hits, store.Hit{Rule: s.engine.Name(v.Rule), Key: engine.Written(v.Key), At: j.Entry.At, Origin: o.Name, Offset: j.Entry.Offset, Text: entry.Evidence(j.Entry.Raw), Skew: j.Entry.Skew})
 	}
 	ts := s.engine.Take(j)
 	for _, t := range ts {
 		if t.Change == engine.Cleared && t.Entry != nil {
-			s.batch.Hits = append(s.batch.Hits, store.Hit{Rule: t.Rule, Key: t.Key, At: j.Entry.At, Recovery: true, Origin: o.Name, Offset: j.Entry.Offset, Text: j.Entry.Raw, Skew: j.Entry.Skew})
+			s.batch.Hits = append(s.batch.Hits, store.Hit{Rule: t.Rule, Key: t.Key, At: j.Entry.At, Recovery: true, Origin: o.Name, Offset: j.Entry.Offset, Text: entry.Evidence(j.Entry.Raw), Skew: j.Entry.Skew})
 		}
 	}
 	s.note(ts)
@@ -562,7 +585,9 @@ func (s *Service) commit() error {
 	if s.batch.Empty() {
 		return nil
 	}
-	if err := s.store.Commit(&s.batch); err != nil {
+	b := s.batch
+	b.Journal, b.Snapshot = s.seal(b.Journal), s.seal(b.Snapshot)
+	if err := s.store.Commit(&b); err != nil {
 		s.trouble["store"] = fmt.Sprintf("%s cannot be written (%v); reading waits, and nothing is lost", s.store.Path, err)
 		s.o.Log.Error("the database cannot be written", "reason", err)
 		s.seq++

@@ -2,6 +2,7 @@ package service
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"io/fs"
 	"os"
@@ -13,6 +14,7 @@ import (
 
 	"dimlantern/core/lang"
 	"dimlantern/core/layout"
+	"dimlantern/intake/regular"
 	"dimlantern/tell"
 )
 
@@ -27,13 +29,16 @@ type Text struct {
 const maxSettings = 4 << 20
 
 // ReadSettings reads settings files: each path is a file, or a folder with
-// *.lantern files. It fails with what cannot be read and what would mend it.
+// *.lantern files. With an error, which says what cannot be read and what would mend
+// it, the texts are those that can.
 func ReadSettings(paths ...string) ([]Text, error) {
 	var out []Text
+	var bad []error
 	for _, p := range paths {
 		info, err := os.Stat(p)
 		if err != nil {
-			return nil, fmt.Errorf("%s cannot be read: %w", p, reason(err))
+			bad = append(bad, fmt.Errorf("%s cannot be read: %w", p, reason(err)))
+			continue
 		}
 		names := []string{p}
 		if info.IsDir() {
@@ -41,28 +46,28 @@ func ReadSettings(paths ...string) ([]Text, error) {
 				return nil, err
 			}
 			if _, err := os.ReadDir(p); err != nil {
-				return nil, fmt.Errorf("the folder %s cannot be read: %w", p, reason(err))
+				bad = append(bad, fmt.Errorf("the folder %s cannot be read: %w", p, reason(err)))
 			}
 			sort.Strings(names)
 		}
 		for _, n := range names {
-			info, err := os.Stat(n)
-			switch {
-			case err != nil:
-				return nil, fmt.Errorf("%s cannot be read: %w", n, reason(err))
-			case info.IsDir():
+			if info, err := os.Stat(n); err == nil && info.IsDir() {
 				continue
-			case info.Size() > maxSettings:
-				return nil, fmt.Errorf("%s is %d MiB long, and settings files go up to %d MiB: is it a log?", n, info.Size()>>20, maxSettings>>20)
 			}
-			b, err := os.ReadFile(n)
-			if err != nil {
-				return nil, fmt.Errorf("%s cannot be read: %w", n, reason(err))
+			b, err := regular.Read(n, maxSettings)
+			switch {
+			case errors.Is(err, regular.ErrTooLong):
+				bad = append(bad, fmt.Errorf("%s is longer than %d MiB, and settings files are no longer: is it a log?", n, maxSettings>>20))
+			case errors.Is(err, regular.ErrNoFile):
+				bad = append(bad, fmt.Errorf("%s cannot be read: %w; take it away, or call it otherwise than *.lantern", n, reason(err)))
+			case err != nil:
+				bad = append(bad, fmt.Errorf("%s cannot be read: %w", n, reason(err)))
+			default:
+				out = append(out, Text{Name: n, Body: string(b)})
 			}
-			out = append(out, Text{Name: n, Body: string(b)})
 		}
 	}
-	return append(out, tables(out)...), nil
+	return append(out, tables(out)...), errors.Join(bad...)
 }
 
 // tables are the files in which the settings' words for values stand; one that
@@ -74,11 +79,10 @@ func tables(texts []Text) []Text {
 			continue
 		}
 		for _, name := range lang.Parse(t.Name, []byte(t.Body)).Tables() {
-			info, err := os.Stat(name)
-			if err != nil || info.Size() > maxSettings || slices.ContainsFunc(out, func(x Text) bool { return x.Name == name }) {
+			if slices.ContainsFunc(out, func(x Text) bool { return x.Name == name }) {
 				continue
 			}
-			if b, err := os.ReadFile(name); err == nil {
+			if b, err := regular.Read(name, maxSettings); err == nil {
 				out = append(out, Text{name, string(b), true})
 			}
 		}

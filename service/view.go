@@ -159,6 +159,8 @@ type DetailQuery struct {
 	Alert  string        `json:"alert"`
 	Origin string        `json:"origin"`
 	Lines  int           `json:"lines"` // how many lines of evidence at most
+	// Brief leaves out who was told, and of the evidence the lines around the hits.
+	Brief bool `json:"brief,omitempty"`
 }
 
 // Detail is what is known of one row.

@@ -232,6 +232,9 @@ func (w *ways) view(source string) (WayView, bool) {
 		v.State.Behind = v.State.Behind || s.Behind
 	}
 	sort.SliceStable(v.State.Senders, func(i, j int) bool { return v.State.Senders[i].Last.After(v.State.Senders[j].Last) })
+	if c.shared.Load() && v.State.Note == "" {
+		v.State.Note = fmt.Sprintf("%d senders have a log of their own; the others share one, each entry with its sender", maxSenders)
+	}
 	c.mu.Lock()
 	v.Waiting = c.waiting
 	c.mu.Unlock()
@@ -325,7 +328,7 @@ func (w *ways) readable(sources []*lang.Source) []*lang.Source {
 	for i, s := range out {
 		if s.Kept() {
 			c := *s
-			c.Files, c.Begin = []string{w.kept.Glob(s.Name)}, lang.Begin{How: lang.BeginOldest}
+			c.Files, c.Begin = w.kept.Globs(s.Name), lang.Begin{How: lang.BeginOldest}
 			out[i] = &c
 		}
 	}

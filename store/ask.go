@@ -32,6 +32,12 @@ func (s *Store) PlaceOf(source, series string) []byte {
 	return v
 }
 
+// SeriesOf are the series of a source of which places are kept.
+func (s *Store) SeriesOf(source string) []string {
+	list, _ := column[string](s.ask, "SELECT series FROM places WHERE source = ? ORDER BY series", source)
+	return list
+}
+
 // column reads the only column of a query.
 func column[T any](db *sql.DB, query string, args ...any) ([]T, error) {
 	return rows(db, func(r *sql.Rows) (v T, err error) { return v, r.Scan(&v) }, query, args...)

@@ -2,6 +2,7 @@ package store
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -65,22 +66,26 @@ type KeptEntry struct {
 const (
 	segmentTime = time.Hour
 	segmentSize = 64 << 20
+	// mostOpen is how many segments are open for writing at once.
+	mostOpen = 64
 )
 
 // KeptBase is how the segments of an origin are called, but for their time.
 const KeptBase = "entries"
 
-// segmentStamp is the time in a segment's name, in UTC.
-const segmentStamp = "2006-01-02T150405"
+// segmentStamp is the time in a segment's name, in UTC. It is that at which it began, so
+// that none is called by a time that is still to come.
+const segmentStamp = "2006-01-02T150405.000000"
 
 // OpenKept opens the kept entries of a data folder.
 func OpenKept(data string) *Kept {
 	return &Kept{dir: filepath.Join(data, "kept"), open: map[string]*segment{}, sealed: map[string]bool{}, most: segmentSize}
 }
 
-// Glob is what fits the segments of a source.
-func (k *Kept) Glob(source string) string {
-	return filepath.Join(k.dir, source, "*", KeptBase+"-*.log*")
+// Globs are what fits the segments of a source; none fits one that is being compressed.
+func (k *Kept) Globs(source string) []string {
+	base := filepath.Join(k.dir, source, "*", KeptBase+"-*.log")
+	return []string{base, base + ".zst"}
 }
 
 // Folder is the folder of an origin's segments.
@@ -179,11 +184,14 @@ func (k *Kept) segment(dir string, now time.Time) (*segment, error) {
 			}
 			s.file, s.size = nil, 0
 		}
-		if !s.began.After(began) {
-			s.began = began.Add(time.Second) // each has a time of its own
+		if !s.began.After(began) { // each has a time of its own
+			if s.began = now.UTC().Truncate(time.Microsecond); !s.began.After(began) {
+				s.began = began.Add(time.Microsecond) // the clock was set back
+			}
 		}
 	}
 	s.path = filepath.Join(dir, KeptBase+"-"+s.began.Format(segmentStamp)+".log")
+	k.closeOldest()
 	var err error
 	if s.file, err = os.OpenFile(s.path, os.O_WRONLY|os.O_CREATE|os.O_EXCL|os.O_APPEND, 0o600); err != nil {
 		return nil, err
@@ -233,7 +241,11 @@ func wholeSize(f *os.File) (int64, error) {
 func segments(dir string) []string {
 	list, _ := filepath.Glob(filepath.Join(globless(dir), KeptBase+"-*.log*"))
 	list = slices.DeleteFunc(list, func(p string) bool { return strings.HasSuffix(p, ".part") })
-	sort.Strings(list)
+	slices.SortFunc(list, func(a, b string) int {
+		x, _ := beganOf(a)
+		y, _ := beganOf(b)
+		return cmp.Or(x.Compare(y), strings.Compare(a, b))
+	})
 	return list
 }
 
@@ -243,8 +255,8 @@ func globless(p string) string {
 
 // beganOf is the time in a segment's name.
 func beganOf(path string) (time.Time, bool) {
-	name, _, _ := strings.Cut(strings.TrimPrefix(filepath.Base(path), KeptBase+"-"), ".")
-	t, err := time.Parse(segmentStamp, name)
+	name, _, _ := strings.Cut(strings.TrimPrefix(filepath.Base(path), KeptBase+"-"), ".log")
+	t, err := time.Parse("2006-01-02T150405", name) // parts of a second may follow
 	return t, err == nil
 }
 
@@ -437,6 +449,22 @@ func (k *Kept) closeIdle(now time.Time) {
 			delete(k.open, dir)
 		}
 	}
+}
+
+// closeOldest closes the segment that was longest not written to, where as many are open
+// as may be.
+func (k *Kept) closeOldest() {
+	if len(k.open) < mostOpen {
+		return
+	}
+	oldest := ""
+	for dir, s := range k.open {
+		if oldest == "" || s.written.Before(k.open[oldest].written) {
+			oldest = dir
+		}
+	}
+	k.open[oldest].file.Close()
+	delete(k.open, oldest)
 }
 
 // compress puts a compressed segment in the place of a plain one.

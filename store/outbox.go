@@ -4,6 +4,7 @@ import (
 	"database/sql"
 	"errors"
 
+	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 )
 
@@ -16,6 +17,8 @@ type Telling struct {
 	Change  string
 	Made    entry.Instant // when it was decided
 	Due     entry.Instant // not before
+	// Severity is how soon its turn comes: that of its alert, the worst first.
+	Severity entry.Severity
 	// Only says on what it depends when it is due: open, untaken or told; "" is nothing.
 	Only string
 	Line string // the transition as JSON, or what else is told
@@ -35,13 +38,16 @@ type Message struct {
 	Group   string // the same on all ways
 	Contact string
 	Way     int // the place of the way in the contact
-	Made    entry.Instant
-	State   string // waiting, told, given up
-	Tries   int
-	Next    entry.Instant // not tried before
-	Told    entry.Instant // 0: not yet
-	Words   string        // why the last try failed, or what the receiver said
-	Body    []byte
+	// Alert is what it is about; "" where it is about several, or none.
+	Alert    string
+	Severity entry.Severity // how soon its turn comes
+	Made     entry.Instant
+	State    string // waiting, told, given up
+	Tries    int
+	Next     entry.Instant // not tried before
+	Told     entry.Instant // 0: not yet
+	Words    string        // why the last try failed, or what the receiver said
+	Body     []byte
 }
 
 // The states of a message.
@@ -54,32 +60,50 @@ const (
 const outboxSchema = `
 CREATE TABLE IF NOT EXISTS tellings(
   seq INTEGER PRIMARY KEY, contact TEXT NOT NULL, alert TEXT NOT NULL, change TEXT NOT NULL, made INTEGER NOT NULL, due INTEGER NOT NULL,
-  only_if TEXT NOT NULL, line TEXT NOT NULL, message TEXT, dropped TEXT);
+  only_if TEXT NOT NULL, line TEXT NOT NULL, message TEXT, dropped TEXT, severity INTEGER NOT NULL DEFAULT 0);
 CREATE INDEX IF NOT EXISTS tellings_waiting ON tellings(contact, due) WHERE message IS NULL AND dropped IS NULL;
+CREATE INDEX IF NOT EXISTS tellings_turn ON tellings(contact, severity DESC, due, seq) WHERE message IS NULL AND dropped IS NULL;
 CREATE INDEX IF NOT EXISTS tellings_alert ON tellings(alert, contact);
 CREATE INDEX IF NOT EXISTS tellings_message ON tellings(message);
 CREATE TABLE IF NOT EXISTS messages(
   id TEXT PRIMARY KEY, grp TEXT NOT NULL, contact TEXT NOT NULL, way INTEGER NOT NULL, made INTEGER NOT NULL, state TEXT NOT NULL,
-  tries INTEGER NOT NULL, next INTEGER NOT NULL, told INTEGER NOT NULL, words TEXT NOT NULL, body BLOB NOT NULL) WITHOUT ROWID;
+  tries INTEGER NOT NULL, next INTEGER NOT NULL, told INTEGER NOT NULL, words TEXT NOT NULL, body BLOB NOT NULL,
+  severity INTEGER NOT NULL DEFAULT 0, alert TEXT NOT NULL DEFAULT '') WITHOUT ROWID;
 CREATE INDEX IF NOT EXISTS messages_state ON messages(state, contact);
+CREATE INDEX IF NOT EXISTS messages_waiting ON messages(contact, way, severity DESC, made, id) WHERE state = 'waiting';
+CREATE INDEX IF NOT EXISTS messages_alert ON messages(alert) WHERE state = 'waiting' AND alert <> '';
+CREATE INDEX IF NOT EXISTS messages_group ON messages(grp);
 CREATE INDEX IF NOT EXISTS messages_made ON messages(contact, made);
 CREATE TABLE IF NOT EXISTS quiet(alert TEXT PRIMARY KEY, line BLOB NOT NULL) WITHOUT ROWID;
 `
 
+// telling writes a telling. What waits about the same alert is as urgent as it, so that
+// their order stays.
 func (w *writer) telling(t *Telling) {
-	w.exec("INSERT INTO tellings(contact, alert, change, made, due, only_if, line) VALUES(?, ?, ?, ?, ?, ?, ?)",
-		t.Contact, t.Alert, t.Change, int64(t.Made), int64(t.Due), t.Only, t.Line)
+	w.exec("INSERT INTO tellings(contact, alert, change, made, due, only_if, line, severity) VALUES(?, ?, ?, ?, ?, ?, ?, ?)",
+		t.Contact, t.Alert, t.Change, int64(t.Made), int64(t.Due), t.Only, t.Line, int(t.Severity))
+	if t.Alert != "" && t.Change != engine.Raised {
+		w.exec("UPDATE tellings SET severity = ? WHERE alert = ? AND contact = ? AND severity < ? AND message IS NULL AND dropped IS NULL",
+			int(t.Severity), t.Alert, t.Contact, int(t.Severity))
+	}
 }
+
+const tellingColumns = "SELECT seq, contact, alert, change, made, due, only_if, line, severity FROM tellings WHERE contact = ? AND message IS NULL AND dropped IS NULL "
 
 // Waits returns what a contact is to be told and is in no message yet, oldest first, at
 // most limit of them.
 func (s *Store) Waits(contact string, limit int) ([]Telling, error) {
-	return rows(s.ask, scanTelling, `SELECT seq, contact, alert, change, made, due, only_if, line FROM tellings
-		WHERE contact = ? AND message IS NULL AND dropped IS NULL ORDER BY due, seq LIMIT ?`, contact, limit)
+	return rows(s.ask, scanTelling, tellingColumns+"ORDER BY due, seq LIMIT ?", contact, limit)
+}
+
+// Urgent is like Waits of what is due at an instant, the worst first; of one alert the
+// oldest first.
+func (s *Store) Urgent(contact string, due entry.Instant, limit int) ([]Telling, error) {
+	return rows(s.ask, scanTelling, tellingColumns+"AND due <= ? ORDER BY severity DESC, due, seq LIMIT ?", contact, int64(due), limit)
 }
 
 func scanTelling(r *sql.Rows) (t Telling, err error) {
-	return t, r.Scan(&t.Seq, &t.Contact, &t.Alert, &t.Change, &t.Made, &t.Due, &t.Only, &t.Line)
+	return t, r.Scan(&t.Seq, &t.Contact, &t.Alert, &t.Change, &t.Made, &t.Due, &t.Only, &t.Line, &t.Severity)
 }
 
 // WaitingContacts are the contacts that something waits for: to be put into a message, or
@@ -101,18 +125,49 @@ func (s *Store) Drop(seqs []int64, why string) error {
 	})
 }
 
-// PutMessages puts tellings into messages, one for each way of their contact.
-func (s *Store) PutMessages(list []Message, seqs []int64) error {
+// Made is a group of messages, one for each way of their contact, and the tellings that it
+// is made of.
+type Made struct {
+	Messages []Message
+	Tellings []int64
+	Alerts   []string // that it is about
+}
+
+// PutMessages keeps groups of messages together. What waits about the same alerts is as
+// urgent as they are, so that their order stays.
+func (s *Store) PutMessages(list []Made) error {
 	return s.inTx(func(tx *sql.Tx) error {
-		for _, m := range list {
-			if _, err := tx.Exec("INSERT OR IGNORE INTO messages(id, grp, contact, way, made, state, tries, next, told, words, body) VALUES(?, ?, ?, ?, ?, 'waiting', 0, ?, 0, '', ?)",
-				m.ID, m.Group, m.Contact, m.Way, int64(m.Made), int64(m.Made), m.Body); err != nil {
-				return err
-			}
+		put, err := tx.Prepare("INSERT OR IGNORE INTO messages(id, grp, contact, way, made, state, tries, next, told, words, body, severity, alert) VALUES(?, ?, ?, ?, ?, 'waiting', 0, ?, 0, '', ?, ?, ?)")
+		if err != nil {
+			return err
 		}
-		for _, n := range seqs {
-			if _, err := tx.Exec("UPDATE tellings SET message = ? WHERE seq = ?", list[0].Group, n); err != nil {
-				return err
+		defer put.Close()
+		raise, err := tx.Prepare("UPDATE messages SET severity = ? WHERE alert = ? AND alert <> '' AND contact = ? AND severity < ? AND state = 'waiting'")
+		if err != nil {
+			return err
+		}
+		defer raise.Close()
+		mark, err := tx.Prepare("UPDATE tellings SET message = ? WHERE seq = ?")
+		if err != nil {
+			return err
+		}
+		defer mark.Close()
+		for _, x := range list {
+			first := &x.Messages[0]
+			for _, a := range x.Alerts {
+				if _, err := raise.Exec(int(first.Severity), a, first.Contact, int(first.Severity)); err != nil {
+					return err
+				}
+			}
+			for _, m := range x.Messages {
+				if _, err := put.Exec(m.ID, m.Group, m.Contact, m.Way, int64(m.Made), int64(m.Made), m.Body, int(m.Severity), m.Alert); err != nil {
+					return err
+				}
+			}
+			for _, n := range x.Tellings {
+				if _, err := mark.Exec(first.Group, n); err != nil {
+					return err
+				}
 			}
 		}
 		return nil
@@ -130,22 +185,37 @@ func (s *Store) inTx(do func(*sql.Tx) error) error {
 	return tx.Commit()
 }
 
-// Unsent returns the messages to a contact that wait to be sent, oldest first.
-func (s *Store) Unsent(contact string) ([]Message, error) {
-	return rows(s.ask, scanMessage, messageColumns+"WHERE state = 'waiting' AND contact = ? ORDER BY made, id LIMIT 2000", contact)
+// UnsentWays returns on which ways of a contact messages wait to be sent.
+func (s *Store) UnsentWays(contact string) ([]int, error) {
+	return column[int](s.ask, "SELECT DISTINCT way FROM messages WHERE state = 'waiting' AND contact = ? ORDER BY way", contact)
 }
 
-const messageColumns = "SELECT id, grp, contact, way, made, state, tries, next, told, words, body FROM messages "
+// Unsent returns messages that may be sent now on a way of a contact, the worst first, of one
+// alert the oldest first, at most limit of them. What is behind one about the same alert
+// that is to be tried later waits as well.
+func (s *Store) Unsent(contact string, way int, now entry.Instant, limit int) ([]Message, error) {
+	return rows(s.ask, scanMessage, messageColumns+`INDEXED BY messages_waiting WHERE state = 'waiting' AND contact = ? AND way = ? AND next <= ? AND NOT EXISTS (SELECT 1 FROM messages b INDEXED BY messages_alert
+		WHERE b.state = 'waiting' AND b.alert = messages.alert AND b.alert <> '' AND b.contact = messages.contact AND b.way = messages.way AND b.next > ? AND b.made < messages.made)
+		ORDER BY severity DESC, made, id LIMIT ?`, contact, way, int64(now), int64(now), limit)
+}
+
+const messageColumns = "SELECT id, grp, contact, way, made, state, tries, next, told, words, body, severity, alert FROM messages "
 
 func scanMessage(r *sql.Rows) (m Message, err error) {
-	return m, r.Scan(&m.ID, &m.Group, &m.Contact, &m.Way, &m.Made, &m.State, &m.Tries, &m.Next, &m.Told, &m.Words, &m.Body)
+	return m, r.Scan(&m.ID, &m.Group, &m.Contact, &m.Way, &m.Made, &m.State, &m.Tries, &m.Next, &m.Told, &m.Words, &m.Body, &m.Severity, &m.Alert)
 }
 
-// Tried notes what became of a try to send a message.
-func (s *Store) Tried(m *Message) error {
-	_, err := s.db.Exec("UPDATE messages SET state = ?, tries = ?, next = ?, told = ?, words = ? WHERE id = ?",
-		m.State, m.Tries, int64(m.Next), int64(m.Told), m.Words, m.ID)
-	return err
+// Tried notes what became of tries to send messages.
+func (s *Store) Tried(list []*Message) error {
+	return s.inTx(func(tx *sql.Tx) error {
+		for _, m := range list {
+			if _, err := tx.Exec("UPDATE messages SET state = ?, tries = ?, next = ?, told = ?, words = ? WHERE id = ?",
+				m.State, m.Tries, int64(m.Next), int64(m.Told), m.Words, m.ID); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // GroupsSince counts the groups of messages that were made for a contact from an instant

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -32,7 +33,7 @@ func BucketOf(t entry.Instant) int64 {
 	return n
 }
 
-const schemaVersion = 2
+const schemaVersion = 3
 
 const schema = `
 CREATE TABLE IF NOT EXISTS meta(name TEXT PRIMARY KEY, value BLOB) WITHOUT ROWID;
@@ -136,8 +137,15 @@ func (s *Store) prepare() error {
 	if version > schemaVersion {
 		return fmt.Errorf("it was written by a newer version of Dim Lantern (its form is %d, this one knows up to %d)", version, schemaVersion)
 	}
-	if version == 1 { // the first form knew of no wrong clocks
-		if _, err := s.db.Exec("ALTER TABLE hits ADD COLUMN skew INTEGER NOT NULL DEFAULT 0"); err != nil {
+	for _, x := range []struct{ table, column, as string }{ // what earlier forms had not
+		{"hits", "skew", "INTEGER NOT NULL DEFAULT 0"}, {"tellings", "severity", "INTEGER NOT NULL DEFAULT 0"},
+		{"messages", "severity", "INTEGER NOT NULL DEFAULT 0"}, {"messages", "alert", "TEXT NOT NULL DEFAULT ''"},
+	} {
+		columns, err := column[string](s.db, "SELECT name FROM pragma_table_info(?)", x.table)
+		if err == nil && len(columns) > 0 && !slices.Contains(columns, x.column) {
+			_, err = s.db.Exec("ALTER TABLE " + x.table + " ADD COLUMN " + x.column + " " + x.as)
+		}
+		if err != nil {
 			return err
 		}
 	}

@@ -20,6 +20,9 @@ const commandTimeout = 30 * time.Second
 // commandOutput is how much of what a command says is kept, in bytes.
 const commandOutput = 4096
 
+// commandTooMuch is how much a command may say at all before it is ended, in bytes.
+const commandTooMuch = 1 << 20
+
 // commandWay runs a program, without a shell.
 type commandWay struct{ words []string }
 
@@ -57,10 +60,10 @@ func (w *commandWay) Tell(ctx context.Context, m *Message) (string, error) {
 	c.WaitDelay = time.Second
 	c.Env = append(os.Environ(), w.environment(m)...)
 	c.Stdin = strings.NewReader(m.Text)
-	out := &limited{most: commandOutput}
+	out := &limited{most: commandOutput, over: cancel}
 	c.Stdout, c.Stderr = out, out
 	err := c.Run()
-	said := oneLine(strings.ToValidUTF8(out.String(), "�"))
+	said := oneLine(strings.ToValidUTF8(out.kept.String(), "�"))
 	if err == nil {
 		if said == "" {
 			said = "it ended well"
@@ -70,10 +73,12 @@ func (w *commandWay) Tell(ctx context.Context, m *Message) (string, error) {
 	var exit *exec.ExitError
 	p := &Problem{Where: where, Err: err}
 	switch {
+	case out.total > commandTooMuch:
+		p.What, p.Mend = "it said more than 1 MiB, and was ended", "let it say what it did in a few words"
 	case ctx.Err() == context.DeadlineExceeded:
 		p.What, p.Mend = fmt.Sprintf("it did not end within %s, and was ended", commandTimeout), "let it do what takes long behind its back"
 	case errors.As(err, &exit):
-		p.What = fmt.Sprintf("it ended with status %d", exit.ExitCode())
+		p.What, p.Refused = fmt.Sprintf("it ended with status %d", exit.ExitCode()), true
 		if said != "" {
 			p.What += ", saying: " + said
 		}
@@ -113,15 +118,20 @@ func (w *commandWay) environment(m *Message) []string {
 // noNUL takes out what no argument and no variable can hold.
 func noNUL(s string) string { return strings.ReplaceAll(s, "\x00", "") }
 
-// limited keeps the beginning of what is written.
+// limited keeps the beginning of what is written. The buffer is not embedded: whatever
+// else it can do, such as reading from somewhere, would go past the limit.
 type limited struct {
-	bytes.Buffer
-	most int
+	kept        bytes.Buffer
+	most, total int
+	over        func() // ends the writer once that has written too much
 }
 
 func (l *limited) Write(p []byte) (int, error) {
-	if room := l.most - l.Len(); room > 0 {
-		l.Buffer.Write(p[:min(len(p), room)])
+	if l.total += len(p); l.total > commandTooMuch {
+		l.over()
+	}
+	if room := l.most - l.kept.Len(); room > 0 {
+		l.kept.Write(p[:min(len(p), room)])
 	}
 	return len(p), nil
 }

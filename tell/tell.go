@@ -7,6 +7,7 @@ import (
 	"context"
 	"crypto/tls"
 	"crypto/x509"
+	"dimlantern/intake/regular"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -93,6 +94,10 @@ type Problem struct {
 	Err   error
 	// Final tells that another try of the same would fail as well.
 	Final bool
+	// Refused tells that the receiver was there, and would not have this message.
+	Refused bool
+	// After is how long the receiver asks to be left alone; 0 where it says nothing.
+	After time.Duration
 }
 
 func (p *Problem) Error() string {
@@ -110,6 +115,22 @@ func (p *Problem) Unwrap() error { return p.Err }
 func Final(err error) bool {
 	var p *Problem
 	return errors.As(err, &p) && p.Final
+}
+
+// Refused tells whether a receiver that was there would not have a message: another one may
+// be taken all the same.
+func Refused(err error) bool {
+	var p *Problem
+	return errors.As(err, &p) && p.Refused
+}
+
+// After is how long a receiver asks to be left alone; 0 where it says nothing.
+func After(err error) time.Duration {
+	var p *Problem
+	if errors.As(err, &p) {
+		return p.After
+	}
+	return 0
 }
 
 // problem puts an error of the network into words.
@@ -148,7 +169,7 @@ func problem(where string, err error) error {
 		p.What, p.Mend = "it does not speak TLS there", "look at the port, or leave tls out"
 	case errors.As(err, &code):
 		p.What = fmt.Sprintf("it answered %d %s", code.Code, oneLine(code.Msg))
-		p.Final = code.Code >= 500 && code.Code < 600
+		p.Final, p.Refused = code.Code >= 500 && code.Code < 600, true
 	case errors.Is(err, context.DeadlineExceeded), errors.As(err, &network) && network.Timeout():
 		p.What, p.Mend = "it did not answer in time", "look at the receiver, and at what lies between"
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE):
@@ -170,7 +191,7 @@ func oneLine(s string) string {
 
 // secretOf reads a secret from its file.
 func secretOf(path string) ([]byte, error) {
-	b, err := os.ReadFile(path)
+	b, err := regular.Read(path, 64<<10)
 	if err != nil {
 		return nil, &Problem{Where: "reading the secret " + path, What: plainReason(err), Mend: "the user that Dim Lantern runs as must be able to read it", Err: err}
 	}

@@ -60,7 +60,7 @@ func TestNothingIsForged(t *testing.T) {
 	words, err := ReadWords("", time.UTC)
 	require.NoError(t, err)
 	plain := Sample(KindAlert)
-	require.NoError(t, words.Fill(plain))
+	require.NoError(t, words.Fill(plain, true))
 	way := &mailWay{server: lang.Mail{Server: "mail.gullhaven.example:25", From: "lantern@gullhaven.example"}, to: []string{"duty@gullhaven.example"}}
 	headers := func(t require.TestingT, m *Message) (names []string, all map[string]string) {
 		msg, err := way.message(m)
@@ -88,7 +88,7 @@ func TestNothingIsForged(t *testing.T) {
 		a.Say, a.Advise, a.Why, a.Words, a.By = evil.Draw(t, "say"), evil.Draw(t, "advise"), "3 hits", evil.Draw(t, "words"), "mira"
 		a.Key["pump"] = evil.Draw(t, "key")
 		a.Evidence[0].Text = evil.Draw(t, "evidence")
-		require.NoError(t, words.Fill(m))
+		require.NoError(t, words.Fill(m, true))
 		assert.NotContains(t, m.Subject, "\n")
 		names, got := headers(t, m)
 		assert.Equal(t, want, names)

@@ -50,6 +50,7 @@ type webhookWay struct {
 // system's.
 func Webhook(hook lang.Webhook, roots *x509.CertPool) Way {
 	transport := http.DefaultTransport.(*http.Transport).Clone()
+	transport.MaxIdleConnsPerHost = 8
 	transport.TLSClientConfig = &tls.Config{RootCAs: roots, MinVersion: tls.VersionTLS12}
 	return &webhookWay{hook, &http.Client{Transport: transport, Timeout: webhookTimeout,
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
@@ -141,12 +142,31 @@ func (w *webhookWay) post(ctx context.Context, e *Event) (string, error) {
 	case resp.StatusCode == http.StatusNotFound, resp.StatusCode == http.StatusGone:
 		return "", &Problem{Where: where, What: "there is no such place (" + words + ")", Mend: "look at the address"}
 	}
-	return "", &Problem{Where: where, What: "it answered " + words}
+	return "", &Problem{Where: where, What: "it answered " + words, Refused: true, After: retryAfter(resp)}
+}
+
+// Abreast tells that several may be told at once.
+func (w *webhookWay) Abreast() bool { return true }
+
+// mostAfter is how long a receiver may ask to be left alone.
+const mostAfter = 10 * time.Minute
+
+// retryAfter is how long the receiver asks to be left alone (RFC 9110, section 10.2.3).
+func retryAfter(resp *http.Response) time.Duration {
+	v := resp.Header.Get("Retry-After")
+	d := time.Duration(0)
+	if n, err := strconv.Atoi(v); err == nil && n > 0 {
+		d = time.Duration(min(n, 1<<20)) * time.Second
+	} else if at, err := http.ParseTime(v); err == nil {
+		d = time.Until(at)
+	}
+	return min(max(d, 0), mostAfter)
 }
 
 // Beat posts that Dim Lantern is there and well, or in words what is the matter with it.
 func Beat(ctx context.Context, address, host string, every time.Duration, trouble []string, roots *x509.CertPool) error {
 	w := Webhook(lang.Webhook{URL: address}, roots).(*webhookWay)
+	defer w.client.CloseIdleConnections()
 	now := time.Now().UTC()
 	e := &Event{SpecVersion: "1.0", ID: fmt.Sprintf("beat-%d", now.UnixNano()), Source: "/dim-lantern/" + url.PathEscape(host), Type: "dim-lantern.heartbeat",
 		Time: now.Format("2006-01-02T15:04:05.000Z"), DataContentType: "application/json",

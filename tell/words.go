@@ -2,6 +2,7 @@ package tell
 
 import (
 	"bytes"
+	"dimlantern/intake/regular"
 	"fmt"
 	htmltemplate "html/template"
 	"io/fs"
@@ -116,7 +117,7 @@ func ReadWords(folder string, zone *time.Location) (*Words, error) {
 			return own, name, nil
 		}
 		path := filepath.Join(folder, name)
-		b, err := os.ReadFile(path)
+		b, err := regular.Read(path, 1<<20)
 		switch {
 		case err == nil:
 			return string(b), path, nil
@@ -158,7 +159,7 @@ func ReadWords(folder string, zone *time.Location) (*Words, error) {
 	}
 	for _, kind := range []string{KindAlert, KindSeveral, KindSummary, KindCaught, KindTest} {
 		m := Sample(kind)
-		if err := w.Fill(m); err != nil {
+		if err := w.Fill(m, true); err != nil {
 			return nil, err
 		}
 	}
@@ -189,8 +190,8 @@ func Sample(kind string) *Message {
 	return m
 }
 
-// Fill writes subject, text and HTML of a message.
-func (w *Words) Fill(m *Message) error {
+// Fill writes subject and text of a message, and its HTML where that is asked for.
+func (w *Words) Fill(m *Message, html bool) error {
 	v := &view{Message: m}
 	for i := range m.Alerts {
 		v.all = append(v.all, newsView{News: &m.Alerts[i]})
@@ -208,6 +209,9 @@ func (w *Words) Fill(m *Message) error {
 		return fmt.Errorf("the template of the text does not work: %w", err)
 	}
 	m.Text = b.String()
+	if !html {
+		return nil
+	}
 	b.Reset()
 	if err := w.html.Execute(&b, v); err != nil {
 		return fmt.Errorf("the template of the HTML does not work: %w", err)

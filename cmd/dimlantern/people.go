@@ -251,7 +251,7 @@ func tellTest(folder string, settings *lang.Settings, contact *lang.Contact) err
 	for i, w := range service.WaysOf(contact, settings.Mail) {
 		m := &tell.Message{ID: fmt.Sprintf("test-%d.%d", now.UnixNano(), i), Kind: tell.KindTest, Made: now.UTC(), Host: hostName(), Contact: contact.Name, Severity: "notice",
 			Subject: "a test of the contact " + contact.Name + " by " + userName()}
-		if err := words.Fill(m); err != nil {
+		if err := words.Fill(m, true); err != nil {
 			return err
 		}
 		answer, err := w.Tell(context.Background(), m)

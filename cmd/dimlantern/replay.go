@@ -12,7 +12,6 @@ import (
 	"runtime"
 	"runtime/debug"
 	"slices"
-	"sort"
 	"strings"
 	"time"
 
@@ -174,36 +173,26 @@ func openInputs(s *lang.Settings, as string, files []string) ([]*trial.Input, []
 	var inputs []*trial.Input
 	var closers []io.Closer
 	fallback, _ := os.Hostname()
-	var names []string
-	series := map[string][]member{}
+	var paths []string
+	given := map[string]string{} // as they were written
 	for _, f := range files {
-		name, order := f, ""
+		abs := f
 		if f != "-" {
-			abs, err := filepath.Abs(f)
-			if err != nil {
+			var err error
+			if abs, err = filepath.Abs(f); err != nil {
 				return nil, nil, err
 			}
-			name, order = intake.Series(abs)
 			if info, err := os.Stat(f); err != nil {
 				return nil, nil, fmt.Errorf("%s cannot be read: %w", f, reason(err))
 			} else if info.IsDir() {
 				return nil, nil, fmt.Errorf("%s is a folder: name the files in it", f)
 			}
 		}
-		if series[name] == nil {
-			names = append(names, name)
-		}
-		series[name] = append(series[name], member{f, order})
+		paths, given[abs] = append(paths, abs), f
 	}
-	for _, name := range names {
-		ms := series[name]
-		sort.SliceStable(ms, func(i, j int) bool { return ms[i].order < ms[j].order })
-		paths := []string{name}
-		for _, m := range ms {
-			if abs, err := filepath.Abs(m.path); err == nil {
-				paths = append(paths, abs)
-			}
-		}
+	for _, g := range intake.Grouped(paths) {
+		name := g.Name
+		paths := append([]string{name}, g.Files...)
 		sources, err := sourcesFor(s, as, paths...)
 		if err != nil {
 			return nil, closers, err
@@ -213,8 +202,8 @@ func openInputs(s *lang.Settings, as string, files []string) ([]*trial.Input, []
 			if src != nil {
 				in.Origin, in.Host = trial.OriginOf(src, name, fallback)
 			}
-			for i, m := range ms {
-				r, c, near, err := openLog(m.path)
+			for i, f := range g.Files {
+				r, c, near, err := openLog(given[f])
 				if err != nil {
 					return nil, closers, err
 				}

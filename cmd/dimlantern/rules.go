@@ -18,6 +18,7 @@ import (
 	"dimlantern/core/match"
 	"dimlantern/core/trial"
 	"dimlantern/intake"
+	"dimlantern/intake/regular"
 	"dimlantern/service"
 	"dimlantern/tell"
 )
@@ -37,7 +38,7 @@ func templateErrors(folders []string) (out []lang.Diagnostic) {
 			if found {
 				d.Pos.File = path
 				fmt.Sscan(strings.SplitN(rest, ":", 2)[0], &d.Pos.Line)
-				if b, err := os.ReadFile(path); err == nil {
+				if b, err := regular.Read(path, 1<<20); err == nil {
 					if lines := strings.Split(string(b), "\n"); d.Pos.Line >= 1 && d.Pos.Line <= len(lines) {
 						d.Line = lines[d.Pos.Line-1]
 					}

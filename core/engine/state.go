@@ -521,7 +521,10 @@ func (e *Engine) Find(alert string) (KeyView, bool) {
 // KeyOf returns the view of a key.
 func (e *Engine) KeyOf(rule string, key []string) (KeyView, bool) {
 	for _, r := range e.rules {
-		if s := r.keys[keyID(key)]; s != nil && r.Name == rule {
+		if r.Name != rule {
+			continue
+		}
+		if s := r.keys[keyID(key)]; s != nil {
 			return s.view(), true
 		}
 	}

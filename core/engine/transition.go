@@ -132,7 +132,7 @@ func (e *Engine) emit(s *state, change string, at entry.Instant, why string, x *
 		t.Untold = "shadow of " + by
 	}
 	if x != nil {
-		t.Entry = &Ref{x.Origin, x.Offset, x.Raw}
+		t.Entry = &Ref{x.Origin, x.Offset, entry.Evidence(x.Raw)}
 	}
 	e.out = append(e.out, t)
 }

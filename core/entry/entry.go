@@ -5,7 +5,12 @@
 // Nothing in here reads a clock, a file or a setting.
 package entry
 
-import "time"
+import (
+	"crypto/sha256"
+	"fmt"
+	"time"
+	"unicode/utf8"
+)
 
 // Instant is a moment in nanoseconds since 1970-01-01T00:00:00Z. It reaches
 // from the year 1678 to 2262. The zero value is the epoch itself; None stands
@@ -91,6 +96,39 @@ func (e *Entry) Get(name string) (string, bool) {
 		}
 	}
 	return v, v != ""
+}
+
+// Bounds of what is kept of an entry, in bytes: of a value for each key, and of the text
+// as evidence.
+const (
+	MostValue = 4096
+	MostText  = 64 << 10
+)
+
+// Bounded is a value as it is kept for a key: one that is longer than MostValue is its
+// beginning, with a digest behind it, so that values that differ still do.
+func Bounded(v string) string {
+	if len(v) <= MostValue {
+		return v
+	}
+	sum := sha256.Sum256([]byte(v))
+	return fmt.Sprintf("%s… (%d bytes, %x)", cut(v, MostValue-64), len(v), sum[:8])
+}
+
+// Evidence is the text of an entry as it is kept and told: at most MostText of it.
+func Evidence(text string) string {
+	if len(text) <= MostText {
+		return text
+	}
+	return cut(text, MostText-3) + "…"
+}
+
+// cut is a beginning of at most n bytes that ends with a whole character.
+func cut(s string, n int) string {
+	for n > 0 && !utf8.RuneStart(s[n]) {
+		n--
+	}
+	return s[:n]
 }
 
 // Text is what a bare pattern or phrase looks at: the field text where the

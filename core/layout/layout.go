@@ -366,6 +366,9 @@ func (d *Divider) fields(most int) fields {
 func (d *Divider) finish(out *Division, line []byte, near entry.Instant) {
 	l := d.Layout
 	out.masks = l.masks
+	if len(l.masks) > 0 && !out.Header {
+		out.cover(l.masks, string(line))
+	}
 	if !out.Fits || out.Header {
 		return
 	}

@@ -50,12 +50,20 @@ func compileMasks(l *lang.Layout, secret []byte) []mask {
 	return out
 }
 
+// tokenOf is the stand-in of a value: the same for the same value and secret.
+func tokenOf(secret []byte, v string) string { return "token-" + digest(secret, v, 12) }
+
+// digest is a keyed digest of a value in n letters and digits, at most 52.
+func digest(secret []byte, v string, n int) string {
+	h := hmac.New(sha256.New, secret)
+	h.Write([]byte(v))
+	return strings.ToLower(base32.StdEncoding.EncodeToString(h.Sum(nil)))[:n]
+}
+
 // shown is what is shown instead of a value.
 func (m *mask) shown(v string) string {
 	if m.token && len(m.secret) > 0 {
-		h := hmac.New(sha256.New, m.secret)
-		h.Write([]byte(v))
-		return "token-" + strings.ToLower(base32.StdEncoding.EncodeToString(h.Sum(nil)))[:12]
+		return tokenOf(m.secret, v)
 	}
 	if n := utf8.RuneCountInString(v); m.first+m.last == 0 || m.token || n <= m.first+m.last {
 		return Hidden
@@ -139,6 +147,71 @@ func (d *Division) Hide(s string) string {
 		}
 	}
 	return s
+}
+
+// cover notes what the patterns fit in the entry, so that it is masked as well where it
+// stands elsewhere: in what a rule made of it.
+func (d *Division) cover(masks []mask, line string) {
+	for i := range masks {
+		p := masks[i].pattern
+		if p == nil {
+			continue
+		}
+		for _, m := range p.Re.FindAllStringSubmatch(line, -1) {
+			if len(m) > 1 {
+				m = m[1:]
+			}
+			for _, v := range m {
+				if len(v) >= short { // what is shorter stands elsewhere by chance
+					d.note(hidden{v, Hidden, i})
+				}
+			}
+		}
+	}
+}
+
+// Taken masks a value that a rule took out of the entry, such as a capture. Text is the
+// whole entry. A part of what is masked is masked too: what can be read in the entry, and
+// not in what is shown of it, is shown to nobody.
+func (d *Division) Taken(v, text string) string {
+	if out := d.Hide(v); out != v || v == "" || !d.secretly(v, text) {
+		return out
+	}
+	return Hidden
+}
+
+// Key is a value of a key, as Taken shows it, but so that two that differ still do: what
+// is masked has a token in its place or behind it. So a rule tells apart what nobody sees.
+func (d *Division) Key(v, text string) string {
+	out := d.Taken(v, text)
+	if out == v || strings.HasPrefix(out, "token-") && d.isWhole(v) {
+		return out
+	}
+	secret := d.masks[0].secret
+	switch {
+	case len(secret) == 0:
+		return out
+	case out == Hidden:
+		return tokenOf(secret, v)
+	}
+	return out + "~" + digest(secret, v, 8)
+}
+
+// isWhole tells whether a value is that of a masked field.
+func (d *Division) isWhole(v string) bool {
+	return slices.ContainsFunc(d.hidden, func(h hidden) bool { return h.value == v })
+}
+
+// secretly tells whether a value stands in the entry, and nowhere in what is shown of it.
+func (d *Division) secretly(v, text string) bool {
+	in := strings.Contains(text, v)
+	for i := 0; i < len(d.Fields) && !in; i++ {
+		in = strings.Contains(d.Fields[i].Value, v)
+	}
+	if !in || strings.Contains(d.Hide(text), v) {
+		return false
+	}
+	return !slices.ContainsFunc(d.Fields, func(f entry.Field) bool { return strings.Contains(d.Hide(f.Value), v) })
 }
 
 // HideFields are the fields, masked.

@@ -28,8 +28,11 @@ func (s *scan) judge(at, end, stop int) {
 	e.Cut = len(raw) == MaxLine
 	arrived := s.now
 	if p.kept {
-		if a, _, text, ok := CutKept(raw); ok {
+		if a, peer, text, ok := CutKept(raw); ok {
 			arrived, raw = a, p.Unkept(text)
+			if r.Host == Many {
+				e.Host = hostOfPeer(peer)
+			}
 		}
 	}
 	line := ""
@@ -124,18 +127,9 @@ func (s *scan) judge(at, end, stop int) {
 		}
 		v.Rule = p.rules[n].index
 		if hides != nil {
-			for _, key := range v.Keys() {
-				for i := range key {
-					key[i] = hides.Hide(key[i])
-				}
-			}
-			for i := range v.Values {
-				v.Values[i] = hides.Hide(v.Values[i])
-			}
-			for i := range v.Vars {
-				v.Vars[i].Value = hides.Hide(v.Vars[i].Value)
-			}
+			p.rules[n].hide(v, hides, e.Raw)
 		}
+		p.rules[n].shorten(v)
 	}
 	if hides != nil { // rules have seen it; nobody else does
 		e.Raw = hides.Hide(e.Raw)
@@ -145,6 +139,40 @@ func (s *scan) judge(at, end, stop int) {
 	}
 	if len(j.Verdicts) > 0 {
 		s.emit(j)
+	}
+}
+
+// hide masks what a verdict took of an entry, of which text is the whole. The rule has
+// seen it as it is; what is kept of it still differs where it did. Numbers that are summed
+// stay: where something is masked the engine's state is kept sealed.
+func (p *planned) hide(v *engine.Verdict, d *layout.Division, text string) {
+	for _, key := range v.Keys() {
+		for i := range key {
+			key[i] = d.Key(key[i], text)
+		}
+	}
+	for i := range v.Values {
+		if !p.summed[i] {
+			v.Values[i] = d.Key(v.Values[i], text)
+		}
+	}
+	for i := range v.Vars {
+		v.Vars[i].Value = d.Taken(v.Vars[i].Value, text)
+	}
+}
+
+// shorten bounds what is kept of an entry for each key.
+func (p *planned) shorten(v *engine.Verdict) {
+	for _, key := range v.Keys() {
+		for i := range key {
+			key[i] = entry.Bounded(key[i])
+		}
+	}
+	for i := range v.Values {
+		v.Values[i] = entry.Bounded(v.Values[i])
+	}
+	for i := range v.Vars {
+		v.Vars[i].Value = entry.Bounded(v.Vars[i].Value)
 	}
 }
 
@@ -172,7 +200,10 @@ const (
 // Judge says what an entry is for one rule. May tells what it may be at all. The answer
 // is false where it is nothing. Which of several roles counts is the engine's to say.
 func Judge(r *lang.Rule, e *entry.Entry, may Roles, vars []string) (v engine.Verdict, ok bool) {
-	ok = judgeInto(&v, &planned{rule: r, vars: vars, shares: r.Shares()}, e, may, new([]entry.Field), nil)
+	p := &planned{rule: r, vars: vars, shares: r.Shares()}
+	if ok = judgeInto(&v, p, e, may, new([]entry.Field), nil); ok {
+		p.shorten(&v)
+	}
 	return v, ok
 }
 

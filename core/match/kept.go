@@ -7,6 +7,7 @@ import (
 	"crypto/hmac"
 	"crypto/sha256"
 	"encoding/base64"
+	"net/netip"
 	"strings"
 	"time"
 
@@ -111,6 +112,12 @@ func Keepable(text []byte) []byte {
 // nothing: the control character "record separator".
 const seal = 0x1e
 
+// Sealed encrypts bytes that nobody is to be shown with the key of a data folder.
+func Sealed(secret, b []byte) []byte { return sealed(secret, b) }
+
+// Unsealed is what Sealed was given; false where it was sealed with another key.
+func Unsealed(secret, b []byte) ([]byte, bool) { return unseal(secret, b) }
+
 // sealed encrypts a text with AES-GCM; the nonce comes of the text itself, so that
 // two texts never share one.
 func sealed(secret, text []byte) []byte {
@@ -191,6 +198,18 @@ func (p *Plan) Wants(d *layout.Divider, arrived entry.Instant, host string, text
 		e.At = x.At
 	}
 	return Eval(p.only, &Subject{Entry: e})
+}
+
+// Many is the host and the way of a log that many senders share: the host of its entries
+// is their sender's address, where their layout gives none.
+const Many = "many"
+
+// hostOfPeer is the address of a peer that may have a port.
+func hostOfPeer(peer []byte) string {
+	if at, err := netip.ParseAddrPort(string(peer)); err == nil {
+		return at.Addr().String()
+	}
+	return string(peer)
 }
 
 // KeptFolder is how the folder is called in which the entries of a host are kept

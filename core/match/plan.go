@@ -76,6 +76,8 @@ type planned struct {
 	vars  []string // fields that its texts name
 	// shares tells that every entry counts for it.
 	shares bool
+	// summed tells which of the fields that it measures are taken as numbers.
+	summed []bool
 }
 
 // kinds is how many conditions a rule can have: what Roles has bits for. Conditions are
@@ -112,13 +114,23 @@ func NewPlan(s *lang.Settings, source *lang.Source, rules []*lang.Rule, zone *ti
 		if r.Off || name != "" && !r.LooksAt(name) {
 			continue
 		}
-		p.rules = append(p.rules, planned{rule: r, index: i, vars: engine.Vars(r), shares: r.Shares()})
+		p.rules = append(p.rules, planned{rule: r, index: i, vars: engine.Vars(r), shares: r.Shares(), summed: summed(r)})
 		p.costs = append(p.costs, Cost{Rule: i})
 	}
 	if len(rules) > 0 {
 		p.Layout.Narrow(p.asked())
 	}
 	return p
+}
+
+// summed tells which of the fields that a rule measures are taken as numbers, in their
+// order; of the others only whether they differ counts.
+func summed(r *lang.Rule) []bool {
+	var out []bool
+	for _, f := range r.Measured() {
+		out = append(out, slices.ContainsFunc(r.Whens(), func(w *lang.When) bool { return w.Field == f && w.Agg != "different" }))
+	}
+	return out
 }
 
 // conditions are the expressions of a rule that make an entry something for it, by the

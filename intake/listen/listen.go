@@ -24,6 +24,7 @@ import (
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/intake/feed"
+	"dimlantern/intake/regular"
 )
 
 // MaxMessage is how long a message may be, in bytes; what is behind is cut off.
@@ -452,7 +453,7 @@ func (l *Listener) config() (*tls.Config, error) {
 	}
 	c := &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}
 	if l.spec.Clients != "" {
-		pem, err := os.ReadFile(l.spec.Clients)
+		pem, err := regular.Read(l.spec.Clients, 16<<20)
 		if err != nil {
 			return nil, fmt.Errorf("the clients' authorities cannot be read: %w", err)
 		}
