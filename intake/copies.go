@@ -31,7 +31,7 @@ func (o *Origin) part(files []found) {
 			m.ID, o.zips, o.dirty = Identity{}, nil, true
 		}
 		if c, print := o.copyOf(m); print != nil {
-			m.ID, m.Print, m.Path, m.Zip, m.Limit, m.idle, o.dirty = c.id, print, c.path, c.zip, 0, 0, true
+			m.ID, m.Print, m.from, m.Path, m.Zip, m.Limit, m.idle, o.dirty = c.id, print, 0, c.path, c.zip, 0, 0, true
 			if !c.zip {
 				m.Limit = c.size
 			}
@@ -178,6 +178,6 @@ func (o *Origin) wasCut(m *member, now []byte) {
 	if len(m.Print) > 0 { // a copy that is found later, compressed perhaps, is known
 		o.finish(Identity{}, m.Print, m.Offset)
 	}
-	m.Offset, m.read, m.Print, m.Cut, m.cut, m.Size = 0, 0, now, false, false, 0
+	m.Offset, m.read, m.Print, m.from, m.Cut, m.cut, m.Size = 0, 0, now, 0, false, false, 0
 	o.dirty = true
 }

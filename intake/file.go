@@ -62,6 +62,7 @@ type member struct {
 	mod, looked int64    // when it had changed, and its size, when it was last looked into
 	cut         bool     // the line being read is over the limit, and its rest is passed over
 	packedAs    Identity // of the compressed copy of it that was seen
+	from        int64    // where it begins: behind a hole perhaps
 	vanished    int      // in so many looks in a row nothing was found of it
 	missing     int64    // since when it cannot be found, in nanoseconds; 0 where it can
 	idle        int64    // since when nothing has come, in nanoseconds; 0 is not at all
@@ -97,7 +98,9 @@ func (m *member) open() error {
 		f.Close()
 		return err
 	}
-	m.file, m.Size = f, info.Size()
+	if m.file = f; m.Size == 0 { // else it may be another by now, and how long it was is known
+		m.Size = info.Size()
+	}
 	return nil
 }
 
@@ -139,11 +142,18 @@ func (m *member) changed() int64 {
 // written anew, is not the same.
 func (m *member) same() (bool, error) {
 	var buf [printSize]byte
-	n, err := m.file.ReadAt(buf[:], 0)
+	n, err := m.file.ReadAt(buf[:], m.from)
 	if err != nil && n == 0 && len(m.Print) == 0 {
 		return true, nil
 	}
 	first := written(buf[:n])
+	if len(first) == 0 && n == printSize { // it begins with a hole, which may have grown
+		from := dataFrom(m.file, m.from)
+		n, _ = m.file.ReadAt(buf[:], from)
+		if first = written(buf[:n]); len(first) > 0 {
+			m.from = from
+		}
+	}
 	if len(first) < len(m.Print) || !bytes.Equal(first[:len(m.Print)], m.Print) {
 		return false, nil
 	}
@@ -181,10 +191,38 @@ func printOf(path string) []byte {
 	return firstBytes(f)
 }
 
+// firstBytes are the first bytes of a file that somebody wrote: behind a hole, where it
+// begins with one.
 func firstBytes(f *os.File) []byte {
 	var buf [printSize]byte
 	n, _ := f.ReadAt(buf[:], 0)
+	if first := written(buf[:n]); len(first) > 0 || n < printSize {
+		return append([]byte(nil), first...)
+	}
+	n, _ = f.ReadAt(buf[:], dataFrom(f, 0))
 	return append([]byte(nil), written(buf[:n])...)
+}
+
+// mostHole is how many NULs are read to find what is behind them, where the file system
+// does not know it.
+const mostHole = 64 << 20
+
+// dataFrom is where something is written in a file at or behind a place; as far as was
+// looked, where only NULs are.
+func dataFrom(f *os.File, place int64) int64 {
+	buf := make([]byte, blockSize)
+	for looked := int64(0); looked < mostHole; {
+		place = behindHole(f, place)
+		n, err := f.ReadAt(buf, place)
+		if rest := len(bytes.TrimLeft(buf[:n], "\x00")); rest > 0 {
+			return place + int64(n-rest)
+		}
+		place, looked = place+int64(n), looked+int64(n)
+		if err != nil || n == 0 {
+			break
+		}
+	}
+	return place
 }
 
 // written leaves the room out that was made for a file before it is written to.

@@ -50,7 +50,7 @@ func (l *look) seriesIn(s *lang.Source) []string {
 			series[l.seriesOf(g)] = true
 			continue
 		}
-		l.f.watch(base)
+		l.folder(filepath.Clean(base))
 		list, err := glob(g)
 		if err != nil {
 			continue
@@ -69,12 +69,35 @@ func (l *look) seriesIn(s *lang.Source) []string {
 			series[o.Series] = true
 		}
 	}
+	if l.f.known(s.Name) {
+		l.rotatedUnseen(s, series)
+	}
 	names := make([]string, 0, len(series))
 	for n := range series {
 		names = append(names, n)
 	}
 	sort.Strings(names)
 	return names
+}
+
+// justNow is how long ago a copy was last written to at most whose log nobody has seen.
+const justNow = time.Minute
+
+// rotatedUnseen adds series whose log came and was rotated between two looks, and has not
+// been begun anew: no file has a name of the source then.
+func (l *look) rotatedUnseen(s *lang.Source, series map[string]bool) {
+	for _, x := range l.folders {
+		for name, paths := range x.series {
+			if series[name] || len(paths) == 0 || !Fits(s, name) || x.of[name].series == name || inside.MatchString(filepath.Base(name)) {
+				continue // that may be a copy itself
+			}
+			for _, p := range paths {
+				if info, err := os.Stat(p); err == nil && info.Mode().IsRegular() && l.now.Sub(info.ModTime()) < justNow {
+					series[name] = true
+				}
+			}
+		}
+	}
 }
 
 // sighting is what a look saw of an origin.

@@ -1,6 +1,7 @@
 package intake
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -241,13 +242,19 @@ func (o *Origin) own(files []found) []found {
 	if len(o.foreign) > 0 {
 		files = slices.DeleteFunc(files, func(f found) bool { return o.foreign[f.id] && !f.zip })
 	}
+	var moved []found
 	for _, m := range o.moved {
 		if info, err := os.Stat(m.path); err == nil && statOf(m.path, info).id == m.id {
 			m.size, m.mod = info.Size(), info.ModTime().UnixNano()
-			files = append([]found{m}, files...)
+			moved = append(moved, m)
 		}
 	}
-	return files
+	if len(moved) == 0 {
+		return files
+	}
+	at := func(f found) int { return slices.IndexFunc(o.place.Members, func(m *member) bool { return m.ID == f.id && !m.Zip }) }
+	slices.SortStableFunc(moved, func(a, b found) int { return cmp.Or(cmp.Compare(at(a), at(b)), cmp.Compare(a.mod, b.mod)) })
+	return append(moved, files...)
 }
 
 // survey compares known files with what they were. It answers false while a rotation

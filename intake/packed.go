@@ -1,6 +1,8 @@
 package intake
 
 import (
+	"bufio"
+	"bytes"
 	"errors"
 	"io"
 	"os"
@@ -71,6 +73,14 @@ func openMember(m *member) (*packed, error) {
 		p.Close()
 		return nil, errOther
 	}
+	x := found{path: m.Path, named: named{zip: true}, id: m.ID}
+	if print, ok := x.print(); !ok || len(m.Print) > 0 && !alike(print, m.Print) {
+		p.Close()
+		if ok { // its number was given to another
+			m.ID = Identity{}
+		}
+		return nil, errOther
+	}
 	return p, nil
 }
 
@@ -87,7 +97,10 @@ func (p *packed) readAt(b []byte, place int64) (int, error) {
 		if back > int64(len(p.held)) {
 			return 0, io.ErrUnexpectedEOF
 		}
-		n = copy(b, p.held[int64(len(p.held))-back:])
+		p.held = append(p.held[:0], p.held[int64(len(p.held))-back:]...)
+		if n = copy(b, p.held); n == len(b) {
+			return n, nil // what is held reaches further
+		}
 	} else if back < 0 && p.err == nil {
 		k, err := io.CopyN(io.Discard, p.Reader, -back)
 		p.at += k
@@ -116,7 +129,23 @@ func (f found) printPacked() ([]byte, bool) {
 	if info, err := p.file.Stat(); err != nil || statOf(f.path, info).id != f.id {
 		return nil, false
 	}
+	r := bufio.NewReaderSize(p, 64<<10)
 	b := make([]byte, printSize)
-	n, _ := io.ReadFull(p, b)
-	return written(b[:n]), true
+	n, _ := io.ReadFull(r, b)
+	if n < printSize || len(written(b)) > 0 {
+		return written(b[:n]), true
+	}
+	for looked := 0; looked < mostHole; { // it begins with a hole
+		some, err := r.Peek(r.Size())
+		zeros := len(some) - len(bytes.TrimLeft(some, "\x00"))
+		r.Discard(zeros)
+		if zeros < len(some) {
+			n, _ = io.ReadFull(r, b)
+			return written(b[:n]), true
+		}
+		if looked += zeros; err != nil {
+			break
+		}
+	}
+	return nil, true
 }

@@ -217,17 +217,39 @@ func (o *Origin) readPacked(m *member, buf []byte, now time.Time) bool {
 	b = b[:n]
 	o.reader.Encoding = o.reader.Plan.EncodingOf(m.Print)
 	ended := err != nil
+	end := o.reader.Plan.Cut(b, o.reader.Encoding, ended)
+	if end == 0 && !ended && !m.cut { // a line that fills the block
+		b = make([]byte, MaxLine+2)
+		n, err = m.zip.readAt(b, m.read)
+		b, ended = b[:n], err != nil
+		end = o.reader.Plan.Cut(b, o.reader.Encoding, ended || n > MaxLine)
+	}
 	if ended && !errors.Is(err, io.EOF) {
 		o.lose(max(m.Size-m.read-int64(n), 1), "its compressed copy is damaged")
 	} else if ended {
 		o.lose(m.Size-m.read-int64(n), "it was written between being copied and being cut")
 	}
-	end := o.reader.Plan.Cut(b, o.reader.Encoding, ended)
-	if ended || end == 0 {
-		end = n
-	}
-	if end > 0 {
-		o.scan(m, b[:end], m.read, now)
+	cut := m.cut
+	switch {
+	case cut: // pass over the rest of a line that was over the limit
+		if end = o.reader.Plan.LineEnd(b, o.reader.Encoding); end > 0 {
+			m.cut = false
+		} else {
+			end = len(b) &^ 1
+		}
+		m.read += int64(end)
+		o.push(m, 0, nil)
+		ended = ended && end >= len(b)&^1
+	case ended || end == 0 && n > MaxLine:
+		if end = n; n > MaxLine {
+			o.CutLines++
+			end, m.cut, ended = MaxLine, true, false
+		}
+		fallthrough
+	default:
+		if end > 0 {
+			o.scan(m, b[:end], m.read, now)
+		}
 	}
 	if ended {
 		m.Retired = true
@@ -357,20 +379,7 @@ func (o *Origin) hole(m *member, b []byte, now time.Time) bool {
 	n := int64(len(b) - len(bytes.TrimLeft(b, "\x00")))
 	to := m.read + n
 	if n == int64(len(b)) { // go on where the file has something
-		buf := make([]byte, blockSize)
-		for looked := 0; ; looked++ {
-			if to = behindHole(m.file, to); to >= m.Size {
-				break
-			}
-			k, err := m.file.ReadAt(buf[:min(int64(len(buf)), m.Size-to)], to)
-			if rest := len(bytes.TrimLeft(buf[:k], "\x00")); rest > 0 {
-				to += int64(k - rest)
-				break
-			}
-			if to += int64(k); err != nil || k == 0 || looked > 256 {
-				break
-			}
-		}
+		to = dataFrom(m.file, to)
 	}
 	if o.reader.Encoding == match.UTF16LE || o.reader.Encoding == match.UTF16BE {
 		to &^= 1

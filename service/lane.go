@@ -73,6 +73,9 @@ func (o *outbox) send(ctx context.Context, name string, place int, way tell.Way,
 		if len(chains) == 0 {
 			break
 		}
+		if l.pauses > 0 { // one shows whether the way is open again
+			chains = [][]*outgoing{chains[0][:1]}
+		}
 		if !o.sendAll(ctx, name, way, l, chains) {
 			break
 		}
@@ -238,11 +241,7 @@ func (o *outbox) try(ctx context.Context, way tell.Way, m *outgoing) {
 	case entry.Of(now).Sub(m.Made) > giveUpAfter:
 		m.State, m.Words = store.GivenUp, err.Error()
 	default:
-		pause := pauseAfter(m.Tries)
-		if tell.Refused(err) {
-			pause = pauseFrom(refusedPause, m.Tries)
-		}
-		m.Next, m.Words = entry.Of(now.Add(pause)), err.Error()
+		m.Words = err.Error()
 	}
 }
 
@@ -266,7 +265,7 @@ func (o *outbox) noteAll(name string, way tell.Way, l *lane, list []*outgoing) b
 	return true
 }
 
-// came takes in what became of a message.
+// came takes in what became of a message, and says when one that failed is tried again.
 func (l *lane) came(m *outgoing) {
 	if m.State != store.Waiting {
 		delete(l.failing, m.ID)
@@ -275,13 +274,17 @@ func (l *lane) came(m *outgoing) {
 		}
 		return
 	}
-	l.failing[m.ID] = failing{m.alerts, m.Next}
+	now := time.Now()
 	after := tell.After(m.err)
 	if tell.Refused(m.err) && after == 0 {
 		if l.refused++; l.refused < refusedAll {
+			m.Next = entry.Of(now.Add(pauseFrom(refusedPause, m.Tries)))
+			l.failing[m.ID] = failing{m.alerts, m.Next}
 			return
 		}
 	}
 	l.pauses++
-	l.until = entry.Of(time.Now().Add(max(after, pauseAfter(l.pauses))))
+	l.until = entry.Of(now.Add(max(after, pauseAfter(l.pauses))))
+	m.Next = l.until
+	l.failing[m.ID] = failing{m.alerts, m.Next}
 }

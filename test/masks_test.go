@@ -126,7 +126,7 @@ contact duty {
 	term.see("choosing kinds")
 	term.keys("Escape")
 	term.see("choosing rules")
-	look("desk", "3")
+	look("choosing origins", "3")
 	look("reading entries", "Enter")
 	term.keys("Escape")
 	term.see("choosing origins")
