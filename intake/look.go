@@ -121,10 +121,18 @@ func (l *look) source(s *lang.Source) {
 		o, fresh := l.origin(s, name, first)
 		seen = append(seen, &sighting{o: o, files: l.folder(filepath.Dir(name)).members(name), first: fresh})
 	}
+	all := make([]int, len(seen))
+	for i, x := range seen {
+		all[i] = len(x.files)
+	}
 	claim(seen)
 	var again []*sighting
-	for _, x := range seen {
+	for i, x := range seen {
 		o := x.o
+		if all[i] > 0 && len(x.files) == 0 && o.Condition == "" && len(o.place.Members) == 0 {
+			delete(f.origins, s.Name+"\x00"+o.Series) // all that is called so belongs to others
+			continue
+		}
 		if !l.readable(o, x.files) || o.peek() != nil {
 			continue
 		}

@@ -347,8 +347,8 @@ func (e *Engine) Clear(id string, at entry.Instant, by, words string) ([]Transit
 	return nil, false
 }
 
-// recover applies a recovery to every key that agrees with it. It answers false where
-// it has ended nothing.
+// recover applies a recovery to every key that agrees with it: each starts from zero. It
+// answers false where that ended nothing.
 func (e *Engine) recover(r *rule, v *Verdict, x *entry.Entry) bool {
 	if !r.OnRecovery {
 		return false
@@ -358,11 +358,8 @@ func (e *Engine) recover(r *rule, v *Verdict, x *entry.Entry) bool {
 		if !s.suffices(v.At) {
 			continue
 		}
-		if r.RecoverAt > 1 || s.alert != nil || s.count > 0 || s.wait.waits || r.Among == nil && !r.Shares() {
-			ended = true
-		} else {
-			continue // of a share, what ends no count is one of the entries
-		}
+		// Of a share, what ends no count is one of the entries, behind the start from zero.
+		ended = ended || r.RecoverAt > 1 || s.alert != nil || s.count > 0 || s.wait.waits || !r.Shares()
 		if s.alert != nil {
 			e.clear(s, e.clock, "recovery", x)
 		}
@@ -473,9 +470,8 @@ func (e *Engine) eases(s *state, judged []bool, x *entry.Entry) bool {
 			return true
 		}
 	}
-	if r.eases && any && s.eased() {
+	if r.eases && any && s.eased() { // the number is watched without a break: nothing starts from zero
 		e.clear(s, e.clock, "eased", x)
-		e.restart(s)
 		return true
 	}
 	return false

@@ -58,7 +58,7 @@ type slowKey struct {
 	}
 	alert *slowAlert
 	past  *slowAlert
-	over  int64 // when past was cleared
+	ended int64 // when past was cleared
 }
 
 type slowWait struct{ at, first, last int64 }
@@ -145,9 +145,14 @@ func (e *slow) say(k *slowKey, change, why string, at int64) {
 }
 
 func (e *slow) end(k *slowKey, why string) {
-	e.say(k, "cleared", why, e.clock)
-	k.past, k.over, k.alert = k.alert, e.clock, nil
+	e.over(k, why)
 	e.reset(k)
+}
+
+// over clears an alert of which nothing starts from zero.
+func (e *slow) over(k *slowKey, why string) {
+	e.say(k, "cleared", why, e.clock)
+	k.past, k.ended, k.alert = k.alert, e.clock, nil
 }
 
 // raise raises, reopens or worsens.
@@ -167,7 +172,7 @@ func (e *slow) raise(k *slowKey, sev entry.Severity, count int, hits []item, why
 		a.note(h.at)
 	}
 	change := "raised"
-	if k.past != nil && r.Reopen > 0 && e.clock-k.over < int64(r.Reopen) {
+	if k.past != nil && r.Reopen > 0 && e.clock-k.ended < int64(r.Reopen) {
 		change = "reopened"
 		a.count += k.past.count
 		a.raised = k.past.raised
@@ -582,12 +587,13 @@ func (e *slow) clears(k *slowKey) {
 			eased = eased || spoke && k.said[i]
 		}
 	}
-	eased = eased || some && e.none(k)
 	switch {
 	case e.quietDue(k) <= at:
 		e.end(k, "quiet")
 	case eased:
 		e.end(k, "eased")
+	case some && e.none(k):
+		e.over(k, "eased")
 	case r.Age > 0 && k.alert.since+int64(r.Age) <= at:
 		k.awaits.aged = true
 		k.awaits.on = k.awaits.on && r.Once == nil
@@ -836,10 +842,7 @@ func (e *slow) recovery(r *lang.Rule, v *engine.Verdict) bool {
 			}
 		}
 		hits := slices.ContainsFunc(k.items, func(x item) bool { return x.hit })
-		if r.RecoverAt == 1 && r.Shares() && k.alert == nil && !hits && !k.awaits.on {
-			continue // it ends nothing
-		}
-		ended = true
+		ended = ended || r.RecoverAt > 1 || !r.Shares() || k.alert != nil || hits || k.awaits.on
 		k.awaits.on = false
 		if k.alert != nil {
 			e.end(k, "recovery")
@@ -900,8 +903,12 @@ func (e *slow) entry(r *lang.Rule, v *engine.Verdict, j *engine.Judged, hit bool
 			eased = eased || k.said[i]
 		}
 	}
-	if k.alert != nil && (eased || r.Eases() && any && e.none(k)) {
+	switch {
+	case k.alert != nil && eased:
 		e.end(k, "eased")
+		return
+	case k.alert != nil && r.Eases() && any && e.none(k):
+		e.over(k, "eased")
 		return
 	}
 	var sev entry.Severity

@@ -179,13 +179,14 @@ func (e *Engine) clears(s *state, at entry.Instant) {
 			s.wins[k].fresh = false
 		}
 	}
-	eased = eased || r.eases && any && s.eased()
 	why := ""
 	switch {
 	case s.quiet() != entry.None && s.quiet() <= at:
 		why = "quiet"
 	case eased:
 		why = "eased"
+	case r.eases && any && s.eased(): // the number is watched without a break: nothing starts from zero
+		e.clear(s, at, "eased", nil)
 	case r.Age > 0 && a.since.Add(r.Age) <= at:
 		why = "age"
 		s.wait.aged = true
