@@ -42,9 +42,14 @@ func (o *Origin) Again(from entry.Instant, most int64) *Again {
 		if entry.Instant(f.mod) < from {
 			continue
 		}
-		end := int64(-1)
+		end, begun := int64(-1), int64(0)
 		if m := o.member(f); m != nil {
-			end = m.Offset
+			end, begun = m.Offset, m.Start
+		} else if d := o.finished(f); d != nil {
+			begun = d.Start
+		}
+		if begun > 0 && begun >= f.size && end < 0 {
+			continue // it was there before, and nothing of it was read
 		}
 		if out.Near == entry.None {
 			out.Near = entry.Instant(f.mod)
@@ -56,6 +61,12 @@ func (o *Origin) Again(from entry.Instant, most int64) *Again {
 			}
 			out.close = append(out.close, p)
 			var r io.Reader = p
+			if begun > 0 {
+				if _, err := io.CopyN(io.Discard, p, begun); err != nil {
+					continue
+				}
+				end = max(end-begun, -1)
+			}
 			if end >= 0 {
 				r = io.LimitReader(p, end)
 			}
@@ -69,7 +80,7 @@ func (o *Origin) Again(from entry.Instant, most int64) *Again {
 		if end < 0 {
 			end = f.size
 		}
-		start := min(o.bisect(f, from), end)
+		start := min(max(o.bisect(f, from), begun), end)
 		if least := end - most; start < least {
 			start = endOfLine(file, least)
 		}

@@ -3,6 +3,7 @@ package intake
 import (
 	"errors"
 	"io/fs"
+	"os"
 	"slices"
 )
 
@@ -151,7 +152,7 @@ func (o *Origin) packedFile(f found, files []found, first bool) {
 			return
 		}
 		o.place.Old = max(o.place.Old, f.mod)
-		o.finish(f.id, print, f.size)
+		o.finish(f.id, print, f.size, f.size)
 		return
 	}
 	if f.mod >= o.place.Old {
@@ -164,7 +165,7 @@ func (o *Origin) packedFile(f found, files []found, first bool) {
 // file from its start.
 func (o *Origin) wasCut(m *member, now []byte) {
 	if f, print := o.copyOf(m); print != nil {
-		c := &member{ID: f.id, Print: print, Path: f.path, Offset: m.Offset, read: m.Offset, Size: f.size, Limit: f.size, Cut: m.Cut}
+		c := &member{ID: f.id, Print: print, Path: f.path, Offset: m.Offset, read: m.Offset, Size: f.size, Limit: f.size, Cut: m.Cut, Start: m.Start}
 		if f.zip { // how long it was is only known at its end
 			c.Zip, c.Limit, c.Size = true, 0, m.Size
 		} else {
@@ -176,8 +177,11 @@ func (o *Origin) wasCut(m *member, now []byte) {
 		o.lose(m.Size-m.Offset, "it was cut before it could be read")
 	}
 	if len(m.Print) > 0 { // a copy that is found later, compressed perhaps, is known
-		o.finish(Identity{}, m.Print, m.Offset)
+		o.finish(Identity{}, m.Print, m.Offset, m.Start)
 	}
-	m.Offset, m.read, m.Print, m.from, m.Cut, m.cut, m.Size = 0, 0, now, 0, false, false, 0
+	m.Offset, m.read, m.Start, m.Print, m.from, m.Cut, m.cut, m.Size = 0, 0, 0, now, 0, false, false, 0
+	if info, err := os.Stat(m.Path); err == nil && statOf(m.Path, info).id == m.ID {
+		m.Size = info.Size()
+	}
 	o.dirty = true
 }

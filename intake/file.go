@@ -49,7 +49,8 @@ type member struct {
 	ID      Identity `json:"id"`
 	Print   []byte   `json:"print"` // its first bytes, as far as they were there
 	Path    string   `json:"path"`
-	Offset  int64    `json:"offset"` // up to here its entries have been judged
+	Offset  int64    `json:"offset"`          // up to here its entries have been judged
+	Start   int64    `json:"start,omitempty"` // what lies before was there at first sight, and was not read
 	Cut     bool     `json:"cut,omitempty"`
 	Limit   int64    `json:"limit,omitempty"` // of a copy: read no further
 	Zip     bool     `json:"zip,omitempty"`   // it is compressed; places are those before
@@ -74,6 +75,7 @@ type finished struct {
 	ID    Identity `json:"id"`
 	Print []byte   `json:"print"`
 	Size  int64    `json:"size"`
+	Start int64    `json:"start,omitempty"` // as that of a member
 	mod   int64    // when the file had changed that was found to be it
 }
 

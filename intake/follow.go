@@ -92,6 +92,7 @@ func (f *Follower) Use(sources []*lang.Source, plans map[string]*match.Plan) {
 				m.close()
 			}
 			delete(f.origins, key)
+			delete(f.restored, o.Source.Name)
 			continue
 		}
 		for _, s := range f.sources {

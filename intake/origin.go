@@ -184,14 +184,15 @@ func (o *Origin) finished(f found) *finished {
 	return nil
 }
 
-func (o *Origin) finish(id Identity, print []byte, size int64) {
+// finish remembers a file that was read to its end, from a place on.
+func (o *Origin) finish(id Identity, print []byte, size, start int64) {
 	for i := range o.place.Finished {
 		if d := o.place.Finished[i]; d.ID == id && (alike(d.Print, print) || len(d.Print) == 0) { // else its number was given to another
 			o.place.Finished = slices.Delete(o.place.Finished, i, i+1)
 			break
 		}
 	}
-	o.place.Finished = append(o.place.Finished, finished{id, print, size, 0})
+	o.place.Finished = append(o.place.Finished, finished{ID: id, Print: print, Size: size, Start: start})
 	if n := len(o.place.Finished) - maxFinished; n > 0 {
 		o.place.Finished = slices.Delete(o.place.Finished, 0, n)
 	}
@@ -252,7 +253,9 @@ func (o *Origin) own(files []found) []found {
 	if len(moved) == 0 {
 		return files
 	}
-	at := func(f found) int { return slices.IndexFunc(o.place.Members, func(m *member) bool { return m.ID == f.id && !m.Zip }) }
+	at := func(f found) int {
+		return slices.IndexFunc(o.place.Members, func(m *member) bool { return m.ID == f.id && !m.Zip })
+	}
 	slices.SortStableFunc(moved, func(a, b found) int { return cmp.Or(cmp.Compare(at(a), at(b)), cmp.Compare(a.mod, b.mod)) })
 	return append(moved, files...)
 }
@@ -316,7 +319,7 @@ func (o *Origin) takeUp(s survey, first bool, now time.Time) {
 		}
 		if d := o.finished(f); d != nil && (len(d.Print) == 0 || alike(print, d.Print)) {
 			if f.size > d.Size {
-				o.insert(&member{ID: f.id, Print: print, Path: f.path, Offset: d.Size, read: d.Size, Size: f.size})
+				o.insert(&member{ID: f.id, Print: print, Path: f.path, Offset: d.Size, read: d.Size, Start: d.Start, Size: f.size})
 			}
 			continue
 		}
@@ -456,7 +459,7 @@ func (o *Origin) newFile(f found, print []byte, first bool) {
 	m := &member{ID: f.id, Print: print, Path: f.path, Size: f.size}
 	if first {
 		if !o.begin(m, f) {
-			o.finish(f.id, print, f.size)
+			o.finish(f.id, print, f.size, f.size)
 			o.place.Old = max(o.place.Old, f.mod)
 			return
 		}
@@ -474,7 +477,7 @@ func (o *Origin) newFile(f found, print []byte, first bool) {
 		}
 		for _, d := range o.place.Finished {
 			if alike(d.Print, print) && f.size >= int64(len(d.Print)) {
-				o.finish(f.id, print, f.size)
+				o.finish(f.id, print, f.size, d.Start)
 				return
 			}
 		}
@@ -495,6 +498,7 @@ func (o *Origin) begin(m *member, f found) bool {
 		if f.size > 0 && newest {
 			m.Offset, m.Cut = o.lineStart(f.path, f.size, m.Print)
 			m.read, m.cut = m.Offset, m.Cut
+			m.Start = m.Offset
 		}
 		o.place.Began = "now, when first seen"
 		return newest
@@ -514,6 +518,6 @@ func (o *Origin) begin(m *member, f found) bool {
 	if !f.zip {
 		m.Offset = o.bisect(f, at)
 	}
-	m.read = m.Offset
+	m.read, m.Start = m.Offset, m.Offset
 	return true
 }

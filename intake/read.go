@@ -515,7 +515,7 @@ func (o *Origin) pop() {
 	if x.m.Retired && (x.j == nil && o.head == len(o.queue)) {
 		o.place.Old = max(o.place.Old, x.m.changed())
 		x.m.close()
-		o.finish(x.m.ID, x.m.Print, x.m.Offset)
+		o.finish(x.m.ID, x.m.Print, x.m.Offset, x.m.Start)
 		if i := slices.Index(o.place.Members, x.m); i >= 0 {
 			o.place.Members = slices.Delete(o.place.Members, i, i+1)
 		}

@@ -21,9 +21,11 @@ type telling struct {
 	taken  map[string]string     // open alerts that somebody has taken, and who
 	caught bool                  // what happened while the present was not reached has been told
 	opens  map[string]opening
-	looked time.Time // when it was last looked whether what keeps alerts quiet has ended
-	wake   chan struct{}
-	out    []store.Outgoing // what waits, as it was looked at last
+	// editing tells that an edit is being taken up: what it finds in the past is told later.
+	editing bool
+	looked  time.Time // when it was last looked whether what keeps alerts quiet has ended
+	wake    chan struct{}
+	out     []store.Outgoing // what waits, as it was looked at last
 }
 
 // quietAlert is whose alert it is, and why it is not told.
@@ -151,14 +153,14 @@ func (s *Service) tell(t *engine.Transition) {
 			s.keepQuiet(t.Alert, nil)
 		}
 		s.decide(t)
-	} else if t.Change != engine.Repeated && !s.catching { // see tellCaughtUp
+	} else if t.Change != engine.Repeated && !s.catching && !s.telling.editing { // see tellCaughtUp
 		s.keepQuiet(t.Alert, &quietAlert{t.Untold, t.Rule, t.Key})
 	}
 }
 
 // quietBecause is why a transition is told nobody; "" where it is told.
 func (s *Service) quietBecause(t *engine.Transition) string {
-	if s.catching {
+	if s.catching || s.telling.editing && t.Change != engine.Cleared {
 		return "catching up"
 	}
 	if t.Untold != "" {

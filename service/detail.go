@@ -300,6 +300,9 @@ func clears(r *lang.Rule, view engine.KeyView, open bool, changes []store.Change
 		}
 	}
 	var out []string
+	if open && view.Rests {
+		return []string{"nothing, since its source is off: it stays as it is", "by hand"}
+	}
 	if r.OnRecovery && r.Recovery != nil {
 		word := "on "
 		if r.RecoverAt > 1 {

@@ -1,6 +1,8 @@
 package service
 
 import (
+	"encoding/binary"
+	"encoding/json"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -26,10 +28,11 @@ func (s *Service) use(settings *lang.Settings, texts []Text) {
 	}
 	s.follower.Use(s.ways.readable(settings.Sources), plans)
 	same := func(a, b *lang.Rule) bool { return meansSame(before, a, settings, b) }
-	changes := s.engine.Edit(rules, same, s.rebuild(before, settings, rules, same))
+	changes := s.engine.Edit(rules, same, s.rebuild(before, settings, rules, same), s.firstSeen(settings))
 	s.engine.MostKeys = settings.Keys()
 	s.meterPlans(plans)
-	s.note(changes)
+	s.noteEdit(changes)
+	s.restOff(settings)
 	cleared := 0
 	for i := range changes {
 		if changes[i].Change == engine.Cleared {
@@ -45,6 +48,71 @@ func (s *Service) use(settings *lang.Settings, texts []Text) {
 	s.begun = -1 // a rule that is new has to be told which logs there are
 	s.setMeta("settings", encodeTexts(texts))
 	s.seq++
+}
+
+// firstSeen says from when on a rule may find in its logs what opens an alert: nothing that
+// lay before its sources were first seen.
+func (s *Service) firstSeen(settings *lang.Settings) func(*lang.Rule) entry.Instant {
+	return func(r *lang.Rule) entry.Instant {
+		first := entry.None
+		for _, src := range settings.Sources {
+			if r.LooksAt(src.Name) && src.Name != lang.Itself {
+				first = max(first, s.store.FirstSeen(src.Name))
+			}
+		}
+		return first
+	}
+}
+
+// noteEdit takes in what an edit did. What it finds to have opened in the past is told in
+// one summary, once it is committed.
+func (s *Service) noteEdit(changes []engine.Transition) {
+	past := slices.ContainsFunc(changes, func(t engine.Transition) bool { return t.Change != engine.Cleared })
+	if past {
+		s.telling.caught = s.telling.caught && s.catching
+	}
+	s.telling.editing = true
+	s.note(changes)
+	s.telling.editing = false
+}
+
+// restOff lets what is off rest: its origins, and the rules that look at nothing else.
+func (s *Service) restOff(settings *lang.Settings) {
+	x := engine.Resting{Origins: []string{}, Rules: []string{}}
+	for _, src := range settings.Sources {
+		if !src.Off {
+			continue
+		}
+		for _, series := range s.store.SeriesOf(src.Name) {
+			name, _ := trial.OriginOf(src, series, s.host)
+			x.Origins = append(x.Origins, name)
+		}
+	}
+	for _, r := range settings.Rules {
+		off, on := 0, 0
+		for _, src := range settings.Sources {
+			switch {
+			case !r.LooksAt(src.Name) || src.Name == lang.Itself:
+			case src.Off:
+				off++
+			default:
+				on++
+			}
+		}
+		if off > 0 && on == 0 {
+			x.Rules = append(x.Rules, r.Name)
+		}
+	}
+	at := s.engine.Clock()
+	if !s.catching || at == entry.None { // else what is behind is still to come
+		at = entry.Later(entry.Of(time.Now()), at)
+	}
+	s.flushReach()
+	if s.engine.Rest(x, at) {
+		b, _ := json.Marshal(x)
+		s.batch.Journal = binary.AppendVarint(append(s.batch.Journal, inputRest), int64(at))
+		s.batch.Journal = append(binary.AppendUvarint(s.batch.Journal, uint64(len(b))), b...)
+	}
 }
 
 // rebuild runs the rules that match differently now over what their logs have said, from
@@ -139,7 +207,7 @@ func matching(s *lang.Settings, r *lang.Rule) string {
 	}
 	fmt.Fprintf(&b, "%q %q %v %q %v %v", r.Per, r.On, r.OnRecovery, r.From, r.During, r.Arrival)
 	for _, src := range s.Sources {
-		if !r.LooksAt(src.Name) || src.Off {
+		if !r.LooksAt(src.Name) { // one that is off rests, and is looked at as before
 			continue
 		}
 		fmt.Fprintf(&b, "\n%s %q %q %s %v %s", src.Name, src.Files, src.Except, src.Host, src.HostFrom, waysIn(src))

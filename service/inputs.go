@@ -28,6 +28,7 @@ const (
 	inputHold
 	inputBegin
 	inputAct
+	inputRest
 )
 
 var errJournal = errors.New("the journal is damaged")
@@ -95,7 +96,7 @@ func replayInputs(e *engine.Engine, b []byte) error {
 			e.Reach(at)
 		case inputAdvance:
 			e.Advance(at)
-		case inputBlind, inputSeen, inputClear, inputBegin, inputAct:
+		case inputBlind, inputSeen, inputClear, inputBegin, inputAct, inputRest:
 			size, n := binary.Uvarint(b)
 			if n <= 0 || size > uint64(len(b)-n) {
 				return errJournal
@@ -113,6 +114,12 @@ func replayInputs(e *engine.Engine, b []byte) error {
 					return errJournal
 				}
 				e.Begin(at, origins)
+			case inputRest:
+				var x engine.Resting
+				if json.Unmarshal([]byte(name), &x) != nil {
+					return errJournal
+				}
+				e.Rest(x, at)
 			case inputAct:
 				var a engine.Act
 				if json.Unmarshal([]byte(name), &a) != nil {

@@ -186,9 +186,14 @@ func (s *Service) foresee(p *Put) {
 		put("alerts", "what becomes of those that are open cannot be said: "+err.Error(), true)
 		return
 	}
-	ends := 0
+	ends, opens := 0, 0
 	for i := range ts {
 		t := &ts[i]
+		if t.Change == engine.Raised {
+			if opens++; opens <= mostPut {
+				put("opens", t.Rule+" "+strings.Join(t.Key, " ")+", by what was logged before", true)
+			}
+		}
 		if t.Change != engine.Cleared {
 			continue
 		}
@@ -199,6 +204,12 @@ func (s *Service) foresee(p *Put) {
 			}
 			put("ends", line, true)
 		}
+	}
+	if opens > mostPut {
+		put("opens", fmt.Sprintf("and %d more alerts", opens-mostPut), true)
+	}
+	if opens > 0 {
+		put("told", countOf(opens, "alert that opens", "alerts that open")+" by what was logged before "+plural(opens, "is", "are")+" told in one summary", false)
 	}
 	if ends > mostPut {
 		put("ends", fmt.Sprintf("and %d more alerts", ends-mostPut), true)
@@ -225,7 +236,7 @@ func (s *Service) foreseen(settings *lang.Settings) ([]engine.Transition, error)
 	before := s.settings
 	rules := trial.Active(settings)
 	same := func(a, b *lang.Rule) bool { return meansSame(before, a, settings, b) }
-	return twin.Edit(rules, same, s.rebuild(before, settings, rules, same)), nil
+	return twin.Edit(rules, same, s.rebuild(before, settings, rules, same), s.firstSeen(settings)), nil
 }
 
 // openSince is since when the alert of a transition has been open.

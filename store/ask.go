@@ -32,6 +32,15 @@ func (s *Store) PlaceOf(source, series string) []byte {
 	return v
 }
 
+// FirstSeen is when a source was first seen; None where it was not yet.
+func (s *Store) FirstSeen(source string) entry.Instant {
+	var at int64
+	if s.ask.QueryRow("SELECT first_seen FROM sources WHERE name = ?", source).Scan(&at) != nil {
+		return entry.None
+	}
+	return entry.Instant(at)
+}
+
 // SeriesOf are the series of a source of which places are kept.
 func (s *Store) SeriesOf(source string) []string {
 	list, _ := column[string](s.ask, "SELECT series FROM places WHERE source = ? ORDER BY series", source)

@@ -12,13 +12,15 @@ import (
 // of which only words or thresholds changed keeps its state. Where it matches
 // differently now, its state is the one that built has of it, which may be nil: what is
 // open in both stays the same alert, and what is open no more is cleared with the reason.
-func (e *Engine) Edit(rules []*lang.Rule, sameMatch func(old, new *lang.Rule) bool, built *Engine) []Transition {
+// What built has raised before an instant of first, which may be nil, is not: its log was
+// not watched yet.
+func (e *Engine) Edit(rules []*lang.Rule, sameMatch func(old, new *lang.Rule) bool, built *Engine, first func(*lang.Rule) entry.Instant) []Transition {
 	e.out = e.out[:0]
 	if built == nil && slices.Equal(rules, e.Rules()) {
 		return nil
 	}
 	next := New(rules)
-	next.clock, next.blind, next.Dropped, next.Hits, next.Recoveries = e.clock, e.blind, e.Dropped, e.Hits, e.Recoveries
+	next.clock, next.blind, next.rest, next.Dropped, next.Hits, next.Recoveries = e.clock, e.blind, e.rest, e.Dropped, e.Hits, e.Recoveries
 	byName := map[string]*rule{}
 	for _, r := range next.rules {
 		byName[r.Name] = r
@@ -36,7 +38,7 @@ func (e *Engine) Edit(rules []*lang.Rule, sameMatch func(old, new *lang.Rule) bo
 			e.carry(old, now, next)
 			continue
 		}
-		still := e.rebuilt(old, now, built, next)
+		still := e.rebuilt(old, now, built, next, first)
 		var open []*state
 		for id, s := range old.keys {
 			if s.alert != nil && !still[id] {
@@ -56,7 +58,7 @@ func (e *Engine) Edit(rules []*lang.Rule, sameMatch func(old, new *lang.Rule) bo
 
 // rebuilt gives a rule the state that another engine has of it, and answers which keys
 // still have the alert that they had.
-func (e *Engine) rebuilt(old, now *rule, built, next *Engine) map[string]bool {
+func (e *Engine) rebuilt(old, now *rule, built, next *Engine, first func(*lang.Rule) entry.Instant) map[string]bool {
 	if now == nil {
 		return nil
 	}
@@ -98,6 +100,8 @@ func (e *Engine) rebuilt(old, now *rule, built, next *Engine) map[string]bool {
 					a.told = e.clock
 				}
 				a.severity = max(a.severity, was.severity)
+			} else if first != nil && a.since < first(now.Rule) {
+				continue
 			} else {
 				a.raised, a.since, a.told = e.clock, e.clock, e.clock
 				e.emit(s, Raised, e.clock, a.why, nil)

@@ -73,6 +73,7 @@ type Engine struct {
 	held   map[int]entry.Instant // see Hold
 	aside  []timer               // that fell due beyond what their rules are held to
 	blind  map[string]entry.Instant
+	rest   map[string]entry.Instant // origins that nobody reads on purpose; see Rest
 	out    []Transition
 	// MostKeys is how many keys a rule keeps: past that the longest idle one without an
 	// open alert goes. Dropped counts those that went.

@@ -209,7 +209,7 @@ func TestAllClausesEqualTheSlowEvaluator(t *testing.T) {
 				e = again
 			}
 			if rapid.IntRange(0, 9).Draw(t, "edit of words") == 0 {
-				require.Empty(t, e.Edit(rules, func(a, b *lang.Rule) bool { return true }, nil))
+				require.Empty(t, e.Edit(rules, func(a, b *lang.Rule) bool { return true }, nil, nil))
 			}
 			require.Equal(t, ref.out, got, "%s\n%s", src.String(), story.String())
 		}

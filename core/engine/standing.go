@@ -79,6 +79,9 @@ func (e *Engine) standing(s *state, clock func(entry.Instant) string) Standing {
 	if s.blindAt != entry.None && r.Blind == 0 {
 		out.Notes = append(out.Notes, "its logs cannot be seen since "+clock(s.blindAt)+": quiet stands still")
 	}
+	if since, rests := e.rests(s); rests {
+		out.Notes = append(out.Notes, "its source is off since "+clock(since)+": nothing is raised or cleared, and no time passes")
+	}
 	if by := e.shadow(s); by != "" {
 		out.Notes = append(out.Notes, "an alert of "+by+" is open: this one stands in its shadow, and is not told")
 	}

@@ -12,8 +12,8 @@ import (
 	"dimlantern/core/lang"
 )
 
-// stateVersion is the first byte of an encoded state.
-const stateVersion = 3
+// stateVersion is the first byte of an encoded state; the one before had nothing that rests.
+const stateVersion = 4
 
 // ErrState says that bytes are no state that Decode understands.
 var ErrState = errors.New("engine: this is no saved state, or one of another version")
@@ -41,6 +41,7 @@ func (e *Engine) Encode() []byte {
 		w.int(int64(i))
 		w.int(int64(e.held[i]))
 	}
+	w.rest(e.rest)
 	w.int(int64(len(e.rules)))
 	for _, r := range e.rules {
 		w.str(r.Name)
@@ -199,7 +200,7 @@ func (w *writer) window(x *window) {
 
 // Decode makes an engine for the rules with which the state was encoded.
 func Decode(rules []*lang.Rule, data []byte) (*Engine, error) {
-	if len(data) == 0 || data[0] != stateVersion {
+	if len(data) == 0 || data[0] != stateVersion && data[0] != stateVersion-1 {
 		return nil, ErrState
 	}
 	r := &reader{b: data[1:]}
@@ -216,6 +217,15 @@ func Decode(rules []*lang.Rule, data []byte) (*Engine, error) {
 		held[i] = entry.Instant(r.int())
 	}
 	e.Hold(held)
+	if data[0] == stateVersion {
+		for range r.len() {
+			o := r.str()
+			if e.rest == nil {
+				e.rest = map[string]entry.Instant{}
+			}
+			e.rest[o] = entry.Instant(r.int())
+		}
+	}
 	n := r.len()
 	if r.bad || n != len(rules) {
 		return nil, fmt.Errorf("%w: it has %d rules, %d were given", ErrState, n, len(rules))
@@ -483,6 +493,13 @@ type KeyView struct {
 	Total    int             // hits since the key started from zero
 	Last     entry.Instant   // the newest hit
 	Heard    entry.Instant   // the newest awaited entry, or None
+	Rests    bool            // its logs are not read on purpose; see Rest
+}
+
+func (e *Engine) view(s *state) KeyView {
+	v := s.view()
+	_, v.Rests = e.rests(s)
+	return v
 }
 
 // Keys are all keys that are known, open ones and others, in no order.
@@ -490,7 +507,7 @@ func (e *Engine) Keys() []KeyView {
 	var out []KeyView
 	for _, r := range e.rules {
 		for _, s := range r.keys {
-			out = append(out, s.view())
+			out = append(out, e.view(s))
 		}
 	}
 	return out
@@ -511,7 +528,7 @@ func (e *Engine) Find(alert string) (KeyView, bool) {
 	for _, r := range e.rules {
 		for _, s := range r.keys {
 			if s.alert != nil && s.alert.id == alert {
-				return s.view(), true
+				return e.view(s), true
 			}
 		}
 	}
@@ -525,7 +542,7 @@ func (e *Engine) KeyOf(rule string, key []string) (KeyView, bool) {
 			continue
 		}
 		if s := r.keys[keyID(key)]; s != nil {
-			return s.view(), true
+			return e.view(s), true
 		}
 	}
 	return KeyView{}, false

@@ -129,6 +129,10 @@ func (e *Engine) fire(t entry.Instant) {
 		if s.armed[x.class] != x.due {
 			continue
 		}
+		if _, rests := e.rests(s); rests { // it is set anew when that ends
+			s.armed[x.class] = entry.None
+			continue
+		}
 		if bound, held := e.held[s.rule.index]; held && x.due > bound {
 			e.aside = append(e.aside, x)
 			continue

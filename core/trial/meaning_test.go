@@ -57,6 +57,27 @@ func TestMeaning(t *testing.T) {
 			then nothing
 			at 10:03:05 "pump 7 low"
 			then raised`},
+		{"a number that eased is watched without a break", "rule r {\n problem /flow (?<n>\\d+)/\n per nothing\n raise error when sum(n) < 10 in 5m\n", `
+			at 10:00 "flow 20"
+			wait 5m
+			then raised error
+			at 10:05:30 "flow 5"
+			then nothing
+			at 10:06 "flow 6"
+			then cleared
+			wait 4m29s
+			then nothing
+			wait 1s
+			then raised error`},
+		{"a recovery starts from zero where nothing was counted", "rule r {\n problem \"bad\"\n recovery \"fine\"\n per nothing\n raise error when share >= 50% in 5m, at least 3\n", `
+			at 10:00 "good"
+			at 10:00:01 "good"
+			at 10:00:02 "good"
+			at 10:01 "fine"
+			at 10:01:01 "bad"
+			then nothing
+			at 10:01:02 "bad"
+			then raised error`},
 		{"without a time it counts since zero", head + "raise error at 3\n", `
 			at 01:00 "pump 7 low"
 			at 09:00 "pump 7 low"
