@@ -17,7 +17,7 @@ func ofThePast(t *testing.T) (*place, string, time.Time) {
 	p := &place{t: t, dir: t.TempDir()}
 	text := fmt.Sprintf("source app {\n files %q\n begin now\n layout l\n}\nlayout l {\n pattern /^(?<at>\\S+) (?<text>.*)$/\n time at rfc3339\n}\nrule low {\n problem /pump (?<pump>\\d+): low/\n recovery /pump (?<pump>\\d+): well/\n per pump\n raise warning at 1\n}\n", filepath.Join(p.dir, "app.log"))
 	p.write("settings/app.lantern", text)
-	now := time.Now().Truncate(time.Second)
+	now := time.Now().Add(-time.Minute).Truncate(time.Second)
 	for i := range 20 {
 		p.append(fmt.Sprintf("%s pump %d: low\n", now.Add(-time.Minute+time.Duration(i)*time.Second).UTC().Format(time.RFC3339), i))
 	}
