@@ -300,7 +300,7 @@ func (f *Follower) restore(s *lang.Source, now time.Time) {
 		for _, m := range o.place.Members {
 			fits = fits || Fits(s, m.Path)
 		}
-		if n := sorted([]string{name}, nil).of[name]; !fits || n.series != name || now.UnixNano()-o.place.Wrote > int64(goneFor) {
+		if n := sorted([]string{name}, nil).of[name]; !fits || n.series != name || o.place.Wrote > 0 && now.UnixNano()-o.place.Wrote > int64(goneFor) {
 			continue
 		}
 		o.set(Seen, "", "", now)

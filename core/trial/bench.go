@@ -70,6 +70,7 @@ func TryRule(s *lang.Settings, r *lang.Rule, sample []*Said, o Options) (*Tried,
 		return rows[id]
 	}
 	var lasted []time.Duration
+	o.AsLogged = true
 	o.Hit = func(rule string, key []string, at entry.Instant) {
 		if rule == r.Name {
 			x := row(key)

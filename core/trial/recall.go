@@ -55,7 +55,7 @@ func (r *replay) play(k *Recall) error {
 			}
 		}
 		if i == 0 {
-			r.begin(k.first)
+			r.starts(k.first)
 		}
 		r.step(j)
 	}

@@ -39,6 +39,9 @@ type Input struct {
 type Options struct {
 	Zone     *time.Location
 	From, To entry.Instant // half-open on own times; 0 is no bound
+	// AsLogged lets watching begin where the logs do, if that is later than From: what is
+	// awaited is not missed before there was a log in which it could stand.
+	AsLogged bool
 	// Cores is how many processors there are: with two or more one reads, and another one
 	// judges. 0 is one.
 	Cores int
@@ -80,8 +83,14 @@ const slabSize = 192 << 10
 
 // Replay runs all rules of the settings that are not off over the inputs, merged
 // by the latest own time that each has reached.
+//
+// A rule that awaits what stands in none of the inputs' sources is not run: it would only
+// miss it.
 func Replay(s *lang.Settings, inputs []*Input, o Options) (Summary, error) {
-	r := newReplay(s, Active(s), inputs, o)
+	rules := slices.DeleteFunc(Active(s), func(r *lang.Rule) bool {
+		return r.Awaits != nil && !slices.ContainsFunc(inputs, func(in *Input) bool { return in.Source == nil || r.LooksAt(in.Source.Name) })
+	})
+	r := newReplay(s, rules, inputs, o)
 	err := r.run()
 	r.sum.Hits = r.engine.Hits
 	r.sum.Open = int64(r.engine.Open())
@@ -189,9 +198,8 @@ type stream struct {
 }
 
 func (r *replay) run() error {
-	if r.o.From != 0 {
-		r.begin(r.o.From)
-		r.take(r.engine.Reach(r.o.From))
+	if r.o.From != 0 && !r.o.AsLogged {
+		r.start(r.o.From)
 	}
 	keep := r.o.Recall
 	if keep != nil {
@@ -230,7 +238,7 @@ func (r *replay) run() error {
 		best.queue[best.head] = nil
 		best.head++
 		first := r.first(j)
-		r.begin(first)
+		r.starts(first)
 		if keep != nil {
 			if len(keep.steps) == 0 {
 				keep.first = first
@@ -280,6 +288,9 @@ func (r *replay) step(j *engine.Judged) {
 
 // end lets the timers fire that are due at the end.
 func (r *replay) end() {
+	if first := r.first(&engine.Judged{Reached: entry.None}); !r.began && first != entry.None {
+		r.starts(first) // no entry lies within the bounds
+	}
 	r.sample(entry.Instant(1<<63 - 1))
 	if r.o.To != 0 {
 		r.take(r.engine.Reach(r.o.To))
@@ -302,11 +313,28 @@ func (r *replay) first(j *engine.Judged) entry.Instant {
 	}
 	at := j.Reached
 	for _, s := range r.streams {
-		if s.first != entry.None {
-			at = min(at, s.first)
+		if s.first != entry.None && (at == entry.None || s.first < at) {
+			at = s.first
 		}
 	}
 	return at
+}
+
+// starts lets watching begin, if it has not, by the own time of the first entry of all.
+func (r *replay) starts(first entry.Instant) {
+	switch {
+	case r.began:
+	case r.o.AsLogged && r.o.From != 0:
+		r.start(max(r.o.From, first))
+	default:
+		r.begin(first)
+	}
+}
+
+// start lets watching begin at an instant, knowing nothing.
+func (r *replay) start(at entry.Instant) {
+	r.begin(at)
+	r.take(r.engine.Reach(at))
 }
 
 // begin tells the engine, once, that watching has begun.
