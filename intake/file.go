@@ -55,6 +55,7 @@ type member struct {
 	Limit   int64    `json:"limit,omitempty"` // of a copy: read no further
 	Zip     bool     `json:"zip,omitempty"`   // it is compressed; places are those before
 	Size    int64    `json:"size,omitempty"`  // as far as it had been written when it was last looked at
+	Wrote   int64    `json:"wrote,omitempty"` // when it had last been written to, as far as that was seen; nanoseconds
 	Retired bool     `json:"-"`
 
 	file        *os.File

@@ -419,8 +419,8 @@ func (o *Origin) printsOf(files []found) (survey, bool) {
 func (o *Origin) nameMembers(files []found) {
 	for _, f := range files {
 		for _, m := range o.place.Members {
-			if m.ID == f.id && m.Zip == f.zip && m.Path != f.path {
-				m.Path = f.path
+			if m.ID == f.id && m.Zip == f.zip && (m.Path != f.path || m.Wrote != f.mod) {
+				m.Path, m.Wrote = f.path, f.mod
 				o.dirty = true
 			}
 		}
@@ -434,7 +434,8 @@ func (o *Origin) insert(m *member) {
 }
 
 // arrange puts the members in the order of their files, oldest first. One whose
-// file is not there any more stays before the one that it stood before.
+// file is not there any more stays before the one that it stood before, and before those
+// that were written to later.
 func (o *Origin) arrange(files []found) {
 	rank := make(map[*member]int, len(o.place.Members))
 	next := len(files)
@@ -444,6 +445,8 @@ func (o *Origin) arrange(files []found) {
 			return f.id == m.ID && f.zip == m.Zip || f.zip && f.id == m.packedAs
 		}); i >= 0 {
 			next = i
+		} else if m.Wrote > 0 {
+			next = min(next, max(0, slices.IndexFunc(files, func(f found) bool { return f.mod >= m.Wrote })))
 		}
 		rank[m] = next
 	}

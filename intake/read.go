@@ -140,8 +140,9 @@ func (o *Origin) readMember(m *member, buf []byte, newest bool, now time.Time) (
 		return nothing, err
 	}
 	size := info.Size()
+	m.Wrote = info.ModTime().UnixNano()
 	if newest {
-		o.place.Wrote = info.ModTime().UnixNano()
+		o.place.Wrote = m.Wrote
 	}
 	if m.Limit > 0 {
 		size = min(size, m.Limit)

@@ -660,6 +660,10 @@ func (s *Service) Apply(ctx context.Context) error {
 		if t := s.trouble["settings"]; t != "" {
 			return errors.New(t)
 		}
+		if s.trouble["anew"] != "" { // somebody knows by now
+			delete(s.trouble, "anew")
+			s.setMeta("anew", []byte{})
+		}
 		return s.commitAt(entry.Of(time.Now()))
 	})
 }

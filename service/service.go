@@ -134,7 +134,16 @@ func Open(o Options) (*Service, error) {
 		s.lock.Close()
 		return nil, err
 	}
+	if err := tighten(o.Data); err != nil {
+		o.Log.Warn(err.Error())
+		s.trouble["rights"] = err.Error()
+	}
 	if s.store, err = store.Open(o.Data); err != nil {
+		s.lock.Close()
+		return nil, err
+	}
+	if err := s.takeRescue(); err != nil {
+		s.store.Close()
 		s.lock.Close()
 		return nil, err
 	}
@@ -286,7 +295,7 @@ func (s *Service) Run(ctx context.Context) error {
 	beside, stopBeside := context.WithCancel(ctx)
 	var told sync.WaitGroup
 	s.lastRound.Store(time.Now().UnixNano())
-	for _, f := range []func(context.Context){s.runOutbox, s.beats, s.watchdog} {
+	for _, f := range []func(context.Context){s.runOutbox, s.beats, s.watchdog, s.checks} {
 		told.Add(1)
 		go func() { defer told.Done(); f(beside) }()
 	}

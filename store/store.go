@@ -74,16 +74,55 @@ type Store struct {
 	keys    map[string]int64
 	origins map[string]int64
 	seq     int64
+	file    os.FileInfo // the database's, as it was opened
+	// Damage is what became of the database that was here before; nil where it is as it was
+	// left.
+	Damage *Damage
 }
 
-// Open opens the database in a data folder, and makes it where there is none.
+// Open opens the database in a data folder, and makes it where there is none. One that is
+// damaged, or has gone, is never begun anew in silence: Damage says what became of it.
 func Open(dir string) (*Store, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("the data folder %s cannot be made: %w", dir, err)
 	}
 	path := filepath.Join(dir, "lantern.db")
-	s := &Store{Path: path, keys: map[string]int64{}, origins: map[string]int64{}, known: map[string]bool{}}
+	found := look(dir, path)
+	if found == nil {
+		s, err := openAt(path)
+		if err == nil || !damaged(err) {
+			if err == nil {
+				err = mark(dir)
+			}
+			return s, err
+		}
+		found = &Damage{What: path + " is damaged (" + err.Error() + ")"}
+	}
 	var err error
+	if found.Aside, err = setAside(dir, path, time.Now()); err != nil {
+		return nil, fmt.Errorf("the database %s, and it cannot be set aside: %w", found.What, err)
+	}
+	s, err := openAt(path)
+	if err != nil {
+		return nil, err
+	}
+	s.Damage = found
+	if found.Aside != "" {
+		if found.Rows = s.salvage(found.Aside); found.Rows > 0 {
+			err = s.prepare()
+		}
+	}
+	return s, errors.Join(err, mark(dir))
+}
+
+func openAt(path string) (*Store, error) {
+	s := &Store{Path: path, keys: map[string]int64{}, origins: map[string]int64{}, known: map[string]bool{}}
+	// Nobody else may read it: what is beside it gets the same rights.
+	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("the database %s cannot be used: %w", path, err)
+	}
+	f.Close()
 	if s.db, err = sql.Open("sqlite", dsn(path, false)); err != nil {
 		return nil, err
 	}
@@ -101,7 +140,8 @@ func Open(dir string) (*Store, error) {
 		return nil, errors.Join(err, s.Close())
 	}
 	s.points.SetMaxOpenConns(1)
-	return s, nil
+	s.file, err = os.Stat(path)
+	return s, err
 }
 
 // OpenToRead opens an existing database to ask it only, beside a service that
