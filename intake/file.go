@@ -256,6 +256,8 @@ const (
 	Folder     Condition = "a folder"
 	NoFile     Condition = "no file"
 	Unreached  Condition = "not reached"
+	HeldUp     Condition = "held up" // nothing is read, for want of room for what comes of it
+	Off        Condition = "off"
 	Late       Condition = "late"
 	Bursts     Condition = "writes in bursts"
 	NoFit      Condition = "no longer fits"

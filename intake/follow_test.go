@@ -48,6 +48,7 @@ type rig struct {
 	places map[string][]byte
 	known  bool
 	told   []string
+	trace  []string // see note
 	now    time.Time
 }
 

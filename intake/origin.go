@@ -33,6 +33,9 @@ type Place struct {
 	Skew time.Duration `json:"skew,omitempty"`
 	// Gaps is how many bytes are known to be lost.
 	Gaps int64 `json:"gaps,omitempty"`
+	// LostAt is when something was last found to be lost, in nanoseconds; LostWhy why.
+	LostAt  int64  `json:"lost_at,omitempty"`
+	LostWhy string `json:"lost_why,omitempty"`
 	// Wrote is when the newest member had last been written to, in nanoseconds.
 	Wrote int64 `json:"wrote,omitempty"`
 	// Old is when the newest member that was read to its end had last changed:
@@ -345,11 +348,11 @@ func (o *Origin) takeUp(s survey, first bool, now time.Time) {
 	case o.absent.IsZero():
 		o.absent = now
 		if len(o.place.Members) == 0 && o.Condition == "" {
-			o.set(Waiting, fmt.Sprintf("waiting for %s to appear", o.Series), "", now)
+			o.set(NoFile, fmt.Sprintf("%s is not there yet", o.Series), Missing(o.Series), now)
 		}
-	case now.Sub(o.absent) >= newestGone && o.Condition != Waiting && o.rests(files, now):
+	case now.Sub(o.absent) >= newestGone && o.Condition != NoFile && o.rests(files, now):
 		o.set(Resting, fmt.Sprintf("it was rotated, and not begun anew since %s", time.Unix(0, o.place.Wrote).Format("15:04")), "", now)
-	case now.Sub(o.absent) >= newestGone && o.Condition != Waiting:
+	case now.Sub(o.absent) >= newestGone && o.Condition != NoFile:
 		words, mend := fmt.Sprintf("the file %s is gone", o.Series), "it is taken up again when it comes back"
 		if dir := filepath.Dir(o.Series); !isFolder(dir) {
 			words = fmt.Sprintf("the folder %s is gone, and its files with it: was its file system taken away?", dir)

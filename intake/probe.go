@@ -65,7 +65,7 @@ func Probe(s *lang.Source, plan *match.Plan, host string, now time.Time) []Reach
 		}
 	}
 	if len(series) == 0 {
-		return []Reach{{Source: s.Name, Words: "no file fits " + strings.Join(s.Files, ", "), Mend: missing(s.Files[0])}}
+		return []Reach{{Source: s.Name, Words: "no file fits " + strings.Join(s.Files, ", "), Mend: Missing(s.Files[0])}}
 	}
 	var out []Reach
 	for name := range series {
@@ -75,8 +75,8 @@ func Probe(s *lang.Source, plan *match.Plan, host string, now time.Time) []Reach
 	return out
 }
 
-// missing says up to where the folders of a path are there.
-func missing(glob string) string {
+// Missing says up to where the folders of a path are there.
+func Missing(glob string) string {
 	base, _ := doublestar.SplitPattern(glob)
 	for dir := base; ; {
 		if _, err := os.Stat(dir); err == nil {
@@ -112,7 +112,7 @@ func probeSeries(s *lang.Source, plan *match.Plan, series, host string, now time
 		case errors.Is(err, fs.ErrPermission):
 			r.Words, r.Mend = denied(series, err)
 		default:
-			r.Words, r.Mend = "the file is not there yet", missing(series)
+			r.Words, r.Mend = "the file is not there yet", Missing(series)
 		}
 		return r
 	}

@@ -484,6 +484,7 @@ func (o *Origin) lose(n int64, why string) {
 		return
 	}
 	o.place.Gaps += n
+	o.place.LostAt, o.place.LostWhy = time.Now().UnixNano(), why
 	o.told = append(o.told, fmt.Sprintf("%d bytes were lost: %s", n, why))
 	o.dirty = true
 }

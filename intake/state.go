@@ -159,6 +159,12 @@ func (o *Origin) Behind() int64 {
 	return n
 }
 
+// Lost is how many bytes are known to have gone without being read, when the last of them
+// did, and why.
+func (o *Origin) Lost() (bytes int64, at time.Time, why string) {
+	return o.place.Gaps, time.Unix(0, o.place.LostAt), o.place.LostWhy
+}
+
 // Entries counts the entries that have been read of the origin.
 func (o *Origin) Entries() int64 { return o.place.Entries }
 

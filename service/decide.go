@@ -26,6 +26,7 @@ type telling struct {
 	looked  time.Time // when it was last looked whether what keeps alerts quiet has ended
 	wake    chan struct{}
 	out     []store.Outgoing // what waits, as it was looked at last
+	held    []string         // contacts whose limit is reached, in words
 }
 
 // quietAlert is whose alert it is, and why it is not told.

@@ -6,9 +6,7 @@ import (
 	"maps"
 	"time"
 
-	"dimlantern/core/engine"
 	"dimlantern/core/entry"
-	"dimlantern/core/trial"
 	"dimlantern/intake"
 	"dimlantern/store"
 )
@@ -74,6 +72,7 @@ func (s *Service) hold(now time.Time) {
 func (s *Service) conditions(now time.Time) {
 	at := entry.Of(now)
 	s.ways.conditions(s.follower, s.settings.Sources, now)
+	s.seeUnseen(now)
 	delete(s.trouble, "kept")
 	if err := s.ways.kept.Failed(); err != nil {
 		s.trouble["kept"] = err.Error() + "; ports and channels wait, and nothing that was confirmed is lost"
@@ -96,15 +95,11 @@ func (s *Service) conditions(now time.Time) {
 
 // begin tells rules that await which logs there are, where that is new to them.
 func (s *Service) begin(at entry.Instant) {
-	list := s.follower.Origins()
-	if len(list) == s.begun {
+	origins := s.awaitedOrigins()
+	if len(origins) == s.begun {
 		return
 	}
-	s.begun = len(list)
-	var origins []engine.Origin
-	for _, o := range list {
-		origins = append(origins, trial.AwaitedOrigin(s.settings, o.Source, o.Name, o.Host, o.Way))
-	}
+	s.begun = len(origins)
 	s.flushReach()
 	if s.engine.Begin(at, origins) {
 		b, _ := json.Marshal(origins)

@@ -29,6 +29,7 @@ const (
 	inputBegin
 	inputAct
 	inputRest
+	inputForget
 )
 
 var errJournal = errors.New("the journal is damaged")
@@ -96,7 +97,7 @@ func replayInputs(e *engine.Engine, b []byte) error {
 			e.Reach(at)
 		case inputAdvance:
 			e.Advance(at)
-		case inputBlind, inputSeen, inputClear, inputBegin, inputAct, inputRest:
+		case inputBlind, inputSeen, inputClear, inputBegin, inputAct, inputRest, inputForget:
 			size, n := binary.Uvarint(b)
 			if n <= 0 || size > uint64(len(b)-n) {
 				return errJournal
@@ -114,6 +115,8 @@ func replayInputs(e *engine.Engine, b []byte) error {
 					return errJournal
 				}
 				e.Begin(at, origins)
+			case inputForget:
+				e.Forget(name, at)
 			case inputRest:
 				var x engine.Resting
 				if json.Unmarshal([]byte(name), &x) != nil {

@@ -114,7 +114,7 @@ func (s *Service) runOutbox(ctx context.Context) {
 		}
 		if out, err := s.store.Outgoings(); err == nil {
 			s.mu.Lock()
-			s.telling.out = out
+			s.telling.out, s.telling.held = out, o.heldWords(s.settings)
 			s.mu.Unlock()
 		}
 		if time.Since(trimmed) > time.Hour {
@@ -284,6 +284,19 @@ func (o *outbox) hold(name string, held bool) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	o.held[name] = held
+}
+
+// heldWords say which contacts' limits are reached.
+func (o *outbox) heldWords(settings *lang.Settings) []string {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	var out []string
+	for _, c := range settings.Contacts {
+		if o.held[c.Name] && c.Most > 0 {
+			out = append(out, fmt.Sprintf("contact %s has been told %d times in %s, which is its limit: the rest waits for a summary", c.Name, c.Most, entry.Span(c.MostIn)))
+		}
+	}
+	return out
 }
 
 func (o *outbox) holds(name string) bool {

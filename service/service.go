@@ -7,6 +7,7 @@ package service
 import (
 	"context"
 	"crypto/x509"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -91,18 +92,20 @@ type Service struct {
 	dropped   int64 // keys that went, as far as that was told
 	meter     meter
 	// meterNames are the rules' names by their places in the meter's plans.
-	meterNames []string
-	fired      []engine.Transition
-	watcher    *fsnotify.Watcher
-	ways       *ways
-	secret     []byte      // of the data folder
-	begun      int         // how many logs rules that await were told of
-	told       chan string // notices of other goroutines
-	telling    telling
-	began      time.Time
-	lastRound  atomic.Int64         // when a round ended last, in nanoseconds
-	putBy      *store.Action        // who puts settings to work just now; nil where a file changed
-	bare       map[string]bareAlert // alerts around whose hits no lines are kept yet
+	meterNames  []string
+	fired       []engine.Transition
+	watcher     *fsnotify.Watcher
+	ways        *ways
+	secret      []byte      // of the data folder
+	begun       int         // how many logs rules that await were told of
+	told        chan string // notices of other goroutines
+	telling     telling
+	began       time.Time
+	lastRound   atomic.Int64         // when a round ended last, in nanoseconds
+	putBy       *store.Action        // who puts settings to work just now; nil where a file changed
+	unseen      []unseen             // what was never seen
+	unseenNames []string             // as the engine knows it
+	bare        map[string]bareAlert // alerts around whose hits no lines are kept yet
 }
 
 type tickKey struct {
@@ -177,6 +180,9 @@ func (s *Service) start() error {
 	}
 	if err := s.recoverTelling(); err != nil {
 		return err
+	}
+	if b, err := s.store.Meta("unseen"); err == nil && b != nil {
+		json.Unmarshal(b, &s.unseenNames) // what cannot be read was told of as blind, and no more
 	}
 	settings, ds := s.check(texts)
 	switch why := s.doubtful(texts, settings); {

@@ -41,6 +41,7 @@ type SourceView struct {
 	Rules   []string     `json:"rules"` // that look here
 	Words   string       `json:"words,omitempty"`
 	Mend    string       `json:"mend,omitempty"`
+	Off     bool         `json:"off,omitempty"`
 	Origins []OriginView `json:"origins"`
 }
 
@@ -123,12 +124,23 @@ func (s *Service) listSources(v *SourcesView, now time.Time) {
 	defer s.mu.Unlock()
 	empty := s.follower.Empty()
 	for _, src := range s.settings.Sources {
-		if src.Off || src.Name == lang.Itself && empty[src.Name] != "" {
+		if src.Name == lang.Itself && empty[src.Name] != "" {
 			continue
 		}
-		x := SourceView{Name: src.Name, Where: src.Where(), Files: src.Files, Layout: src.LayoutName(), Begin: beginWords(src.Begin), Words: empty[src.Name]}
+		x := SourceView{Name: src.Name, Off: src.Off, Where: src.Where(), Files: src.Files, Layout: src.LayoutName(), Begin: beginWords(src.Begin), Words: empty[src.Name]}
 		if w, ok := s.ways.view(src.Name); ok {
 			x.Way, x.Words, x.Mend = &w, w.State.Words, w.State.Mend
+		}
+		if src.Off {
+			x.Words, x.Mend = "off: it is not read; its open alerts stay as they are", "take off out of the source"
+		}
+		for _, u := range s.unseen {
+			if u.source.Name == src.Name && x.Words == "" {
+				x.Words = u.words
+			}
+			if u.source.Name == src.Name && x.Mend == "" {
+				x.Mend = u.mend
+			}
 		}
 		for _, r := range s.settings.RulesFor(src.Name) {
 			x.Rules = append(x.Rules, r.Name)
@@ -136,6 +148,9 @@ func (s *Service) listSources(v *SourcesView, now time.Time) {
 		for _, o := range s.follower.Origins() {
 			if o.Source.Name == src.Name {
 				st := o.State(now)
+				if words := s.trouble["store"]; words != "" && !st.Condition.Blind() {
+					st.Condition, st.Words, st.Mend, st.Since = intake.HeldUp, "nothing is read since "+s.failed.Format("15:04:05")+": "+words, "make room on its disk, or give its rights back", s.failed
+				}
 				x.Origins = append(x.Origins, OriginView{Name: o.Name, Host: o.Host, Path: o.Series, Way: o.Way, State: st, Blind: st.Condition.Blind(),
 					Entries: o.Entries(), Newest: o.Reached(), Began: o.Began(), Read: o.Read()})
 			}

@@ -92,6 +92,8 @@ func (s *Service) troubles() []string {
 		out = append(out, t)
 	}
 	out = append(out, waitingWords(s.telling.out)...)
+	out = append(out, s.telling.held...)
+	out = append(out, s.troublesOfLogs(time.Now())...)
 	sort.Strings(out)
 	return out
 }

@@ -299,7 +299,7 @@ func (w *ways) conditions(f *intake.Follower, sources []*lang.Source, now time.T
 // behind tells whether something of a source has come, and was not kept yet.
 func (w *ways) behind(source string, now time.Time) bool {
 	v, ok := w.glance(source, now)
-	return ok && (v.Waiting > 0 || v.State.Behind && v.State.Words == "")
+	return ok && (v.Waiting > 0 || v.State.Behind && (v.State.Words == "" || v.State.Ended))
 }
 
 // longestStart is how long the first reading waits for ways that are behind, so that

@@ -88,6 +88,9 @@ func (k *Kept) Globs(source string) []string {
 	return []string{base, base + ".zst"}
 }
 
+// Dir is the folder in which everything is kept.
+func (k *Kept) Dir() string { return k.dir }
+
 // Folder is the folder of an origin's segments.
 func (k *Kept) Folder(o KeptOrigin) string {
 	return filepath.Join(k.dir, o.Source, match.KeptFolder(o.Host, o.Way))

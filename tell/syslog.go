@@ -102,6 +102,9 @@ func syslogLines(m *Message) []string {
 	return out
 }
 
+// escapeParam escapes what may not stand in a value as it is (RFC 5424, section 6.3.3).
+var escapeParam = strings.NewReplacer(`\`, `\\`, `"`, `\"`, `]`, `\]`)
+
 var syslogSeverity = map[string]uint8{"critical": 2, "error": 3, "warning": 4, "notice": 5}
 
 func syslogLine(m *Message, severity, id, text string, params [][2]string) string {
@@ -125,7 +128,7 @@ func syslogLine(m *Message, severity, id, text string, params [][2]string) strin
 			}
 			return r
 		}, p[0])
-		s.SetParameter(structured, name[:min(len(name), 32)], oneLine(strings.ToValidUTF8(p[1], "�")))
+		s.SetParameter(structured, name[:min(len(name), 32)], escapeParam.Replace(oneLine(strings.ToValidUTF8(p[1], "�"))))
 	}
 	s.SetMessage("\ufeff" + oneLine(strings.ToValidUTF8(text, "�")))
 	line, err := s.String()

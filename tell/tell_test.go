@@ -104,6 +104,7 @@ func TestNothingIsForged(t *testing.T) {
 			s := x.(*rfc5424.SyslogMessage)
 			require.Len(t, *s.StructuredData, 1)
 			assert.Equal(t, "pump-pressure-low", (*s.StructuredData)[structured]["rule"])
+			assert.Equal(t, oneLine(a.Key["pump"]), (*s.StructuredData)[structured]["key.pump"], "what RFC 5424 forbids is escaped")
 		}
 		e := eventOf(m)
 		assert.NotContains(t, e.Subject, "\n")
@@ -139,6 +140,8 @@ func TestAnswersInWords(t *testing.T) {
 	assert.ErrorContains(t, err, "reading the secret /nowhere/secret")
 	_, err = Command([]string{"/bin/sh", "-c", "echo it jams; exit 3"}).Tell(context.Background(), Sample(KindAlert))
 	assert.ErrorContains(t, err, "it ended with status 3, saying: it jams")
+	_, err = Command([]string{"/usr/bin/yes"}).Tell(context.Background(), Sample(KindAlert))
+	assert.ErrorContains(t, err, "it said more than 1 MiB, and was ended")
 	ctx, cancel := context.WithTimeout(context.Background(), 100*time.Millisecond)
 	defer cancel()
 	_, err = Command([]string{"/bin/sleep", "20"}).Tell(ctx, Sample(KindAlert))

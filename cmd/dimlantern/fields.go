@@ -3,6 +3,7 @@ package main
 import (
 	"bufio"
 	"fmt"
+	"io"
 	"os"
 	"runtime/debug"
 	"slices"
@@ -136,7 +137,11 @@ func printFields(o *fieldsOptions, files []string) error {
 	if err != nil {
 		return err
 	}
-	out := bufio.NewWriterSize(os.Stdout, 64<<10)
+	var to io.Writer = os.Stdout
+	if o.asJSON {
+		to = jsonOut()
+	}
+	out := bufio.NewWriterSize(to, 64<<10)
 	var p fieldPrinter
 	switch {
 	case o.values:

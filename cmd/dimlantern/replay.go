@@ -105,7 +105,11 @@ func replay(o *replayOptions, files []string) error {
 	if err != nil {
 		return err
 	}
-	out := bufio.NewWriterSize(os.Stdout, 64<<10)
+	var to io.Writer = os.Stdout
+	if o.asJSON {
+		to = jsonOut()
+	}
+	out := bufio.NewWriterSize(to, 64<<10)
 	table := &alertTable{}
 	drawing := newDrawing(o)
 	opts.Hit = drawing.hit()

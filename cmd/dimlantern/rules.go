@@ -215,7 +215,7 @@ func count(n int, one, many string) string {
 }
 
 func printDiagnosticsJSON(ds []lang.Diagnostic) {
-	e := json.NewEncoder(os.Stdout)
+	e := json.NewEncoder(jsonOut())
 	e.SetEscapeHTML(false)
 	for _, d := range ds {
 		e.Encode(struct {
@@ -411,7 +411,7 @@ func happenedTold(list []trial.Happened) []string {
 }
 
 func printJSON(v any) {
-	e := json.NewEncoder(os.Stdout)
+	e := json.NewEncoder(jsonOut())
 	e.SetEscapeHTML(false)
 	e.Encode(v)
 }

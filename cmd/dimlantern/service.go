@@ -161,7 +161,7 @@ for systemd instead, with these folders, and says what is still to be done.`,
 			opts.Committed = func(ts []engine.Transition) {
 				for _, t := range ts {
 					if b, err := t.MarshalJSON(); asJSON && err == nil {
-						os.Stdout.Write(append(b, '\n'))
+						jsonOut().Write(append(b, '\n'))
 					} else if err == nil {
 						fmt.Printf("%s  %-9s %-8s %s %s  %s\n", time.Unix(0, int64(t.At)).Format("2006-01-02 15:04:05"), t.Change, t.Severity, t.Rule, shown(strings.Join(t.Key, " ")), shown(t.Say))
 					}
@@ -255,9 +255,10 @@ settings: who, when, where from, why, what differs.`,
 			if actions {
 				return printActions(s, at, asJSON)
 			}
+			out := jsonOut()
 			return s.Lines(0, at, func(_ int64, line string) {
 				if asJSON {
-					fmt.Println(line)
+					fmt.Fprintln(out, line)
 					return
 				}
 				fmt.Println(historyLine(line))

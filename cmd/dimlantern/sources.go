@@ -146,6 +146,9 @@ what would mend it. Without a service, dimlantern check --reach tries them.`,
 					}
 					printSenders(s.Way)
 				}
+				if asJSON && s.Way == nil && len(s.Origins) == 0 {
+					printJSON(map[string]any{"source": s.Name, "where": s.Where, "state": map[string]string{"state": string(conditionOf(s)), "words": s.Words, "mend": s.Mend}})
+				}
 				for _, x := range s.Origins {
 					if asJSON {
 						printJSON(map[string]any{"source": s.Name, "origin": x.Name, "state": x.State, "entries": x.Entries, "a_minute": x.Minute,
@@ -168,4 +171,12 @@ what would mend it. Without a service, dimlantern check --reach tries them.`,
 	o.dataFlag(c)
 	c.Flags().BoolVar(&asJSON, "json", false, "one JSON object an origin, and one a way in that is no file")
 	return c
+}
+
+// conditionOf is how a source can be seen that has no origin.
+func conditionOf(s service.SourceView) intake.Condition {
+	if s.Off {
+		return intake.Off
+	}
+	return intake.NoFile
 }

@@ -98,3 +98,28 @@ func (w *writer) rest(rest map[string]entry.Instant) {
 		w.int(int64(rest[o]))
 	}
 }
+
+// Forget tells that an origin was but a name for what had never been seen, and that it can
+// be seen from t on under names of its own. What its blindness raised clears; a key that was
+// nothing but that origin goes.
+func (e *Engine) Forget(origin string, t entry.Instant) []Transition {
+	e.out = e.out[:0]
+	e.fire(t)
+	delete(e.blind, origin)
+	e.each(origin, func(s *state) {
+		s.origins = slices.DeleteFunc(s.origins, func(o string) bool { return o == origin })
+		if len(s.origins) > 0 && e.allBlind(s) {
+			return
+		}
+		e.unblind(s, t)
+		if i := slices.Index(s.rule.Per, "origin"); i < 0 || s.key[i] != origin || s.rule.keys[keyID(s.key)] != s {
+			return
+		}
+		if s.alert != nil {
+			e.clock = entry.Later(e.clock, t)
+			e.clear(s, e.clock, "seen", nil)
+		}
+		e.forgetKey(s)
+	})
+	return e.out
+}

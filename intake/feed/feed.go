@@ -40,6 +40,8 @@ type State struct {
 	Mend  string    `json:"mend,omitempty"`
 	// Behind tells that something is known to be there which was not taken yet.
 	Behind bool `json:"behind"`
+	// Ended tells that nothing more will come; what did may still have to be taken.
+	Ended bool `json:"ended,omitempty"`
 	// Ways are those that cannot be seen, though others can; the words why.
 	Ways map[string]Trouble `json:"ways,omitempty"`
 	// Senders are those who send, the latest first.

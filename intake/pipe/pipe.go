@@ -146,7 +146,8 @@ func (f *Feed) put(text []byte) {
 func (f *Feed) end(err error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	f.state.Note = "it has ended"
+	f.state.Note, f.state.Ended = "it has ended", true
+	f.state.Words, f.state.Mend = "what was piped in has ended", "start its writer and Dim Lantern anew: some-command | dimlantern watch …"
 	if err != nil && !errors.Is(err, io.EOF) {
 		f.state.Words = fmt.Sprintf("it cannot be read: %v", err)
 	}

@@ -1,0 +1,47 @@
+package main
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"unicode/utf8"
+
+	"golang.org/x/term"
+)
+
+// jsonOut is where JSON is printed: on a terminal, characters that could change it are
+// written as JSON escapes; elsewhere every byte goes as it is.
+func jsonOut() io.Writer {
+	if term.IsTerminal(int(os.Stdout.Fd())) {
+		return &escaping{to: os.Stdout}
+	}
+	return os.Stdout
+}
+
+// escaping writes control characters and marks that turn the direction of writing as \u and
+// four digits. It is for JSON, in which they can stand in strings alone.
+type escaping struct {
+	to   io.Writer
+	rest []byte // of a character of which not all has come
+}
+
+func (e *escaping) Write(p []byte) (int, error) {
+	b := append(e.rest, p...)
+	var out []byte
+	for len(b) > 0 && (utf8.FullRune(b) || len(b) >= utf8.UTFMax) {
+		r, n := utf8.DecodeRune(b)
+		switch {
+		case r == utf8.RuneError && n == 1:
+			out = append(out, `\ufffd`...)
+		case r == 0x7f, r >= 0x80 && r < 0xa0, r >= 0x202a && r <= 0x202e, r >= 0x2066 && r <= 0x2069,
+			r == 0x200e, r == 0x200f, r == 0x061c, r == 0x2028, r == 0x2029, r == 0xfeff:
+			out = fmt.Appendf(out, `\u%04x`, r)
+		default:
+			out = append(out, b[:n]...)
+		}
+		b = b[n:]
+	}
+	e.rest = append([]byte(nil), b...)
+	_, err := e.to.Write(out)
+	return len(p), err
+}
