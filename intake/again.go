@@ -28,8 +28,9 @@ func (a *Again) Close() {
 const MostAgain = 256 << 20
 
 // Again opens what has been read of an origin from an instant on, where it still is there:
-// of each file its newest bytes, and no more than most.
-func (o *Origin) Again(from entry.Instant, most int64) *Again {
+// of each file its newest bytes, and no more than most. Before tells that what lay there at
+// first sight, and was not read, is wanted as well.
+func (o *Origin) Again(from entry.Instant, most int64, before bool) *Again {
 	out := &Again{Near: entry.None}
 	files := o.members()
 	newest := -1 // behind it nothing has been read
@@ -47,6 +48,9 @@ func (o *Origin) Again(from entry.Instant, most int64) *Again {
 			end, begun = m.Offset, m.Start
 		} else if d := o.finished(f); d != nil {
 			begun = d.Start
+		}
+		if before {
+			begun = 0
 		}
 		if begun > 0 && begun >= f.size && end < 0 {
 			continue // it was there before, and nothing of it was read

@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -198,24 +199,22 @@ func (l *look) readable(o *Origin, files []found) bool {
 // claim gives each file to one origin. A file that one reads belongs to it whatever it is
 // called by now: it was renamed. Of several names of another file the first counts.
 func claim(seen []*sighting) {
-	owners := map[Identity]*sighting{}
+	owners := map[Identity][]*sighting{} // several, where numbers were given out again
 	for _, x := range seen {
 		for _, m := range x.o.place.Members {
 			if !m.Zip {
-				owners[m.ID] = x
+				owners[m.ID] = append(owners[m.ID], x)
 			}
 		}
 		for _, d := range x.o.place.Finished {
-			if owners[d.ID] == nil {
-				owners[d.ID] = x
-			}
+			owners[d.ID] = append(owners[d.ID], x)
 		}
 	}
 	delete(owners, Identity{})
 	claimed := map[Identity]*sighting{}
 	for _, x := range seen { // what still has a name of its own series
 		for i := range x.files {
-			if f := &x.files[i]; !f.zip && owners[f.id] == x {
+			if f := &x.files[i]; !f.zip && slices.Contains(owners[f.id], x) {
 				claimed[f.id] = x
 			}
 		}
@@ -228,11 +227,15 @@ func claim(seen []*sighting) {
 				continue
 			}
 			claimed[f.id] = x
-			if other := owners[f.id]; other != nil && other.o.reads(f) {
+			for _, other := range owners[f.id] {
+				if !other.o.reads(f) {
+					continue
+				}
 				claimed[f.id] = other
 				aged := *f
 				aged.number = max(aged.number, 1)
 				moved[other] = append(moved[other], aged)
+				break
 			}
 		}
 	}

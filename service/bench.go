@@ -466,7 +466,7 @@ func (s *Service) benchSampleOf(ctx context.Context, settings *lang.Settings, r 
 		}
 	} else {
 		s.mu.Lock()
-		inputs, done = s.again(settings, from, []*lang.Rule{r}, benchMost())
+		inputs, done = s.again(settings, from, []*lang.Rule{r}, benchMost(), true)
 		s.mu.Unlock()
 	}
 	defer done()

@@ -56,7 +56,7 @@ func (s *Service) Curve(ctx context.Context, q CurveQuery) (*Curves, error) {
 		return nil, fmt.Errorf("%s compares no numbers over time", q.Rule)
 	}
 	from := q.From.Add(-2 * r.Longest())
-	inputs, done := s.again(settings, from, []*lang.Rule{r}, intake.MostAgain)
+	inputs, done := s.again(settings, from, []*lang.Rule{r}, intake.MostAgain, true)
 	s.mu.Unlock()
 	defer done()
 	out, samples := curvesOf(r, q.Key, q)

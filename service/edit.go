@@ -138,7 +138,7 @@ func (s *Service) rebuild(before, settings *lang.Settings, rules []*lang.Rule, s
 	if len(again) == 0 || s.engine.Clock() == entry.None {
 		return nil
 	}
-	inputs, done := s.again(settings, from, again, intake.MostAgain)
+	inputs, done := s.again(settings, from, again, intake.MostAgain, false)
 	defer done()
 	built, err := trial.Rebuild(settings, again, inputs, trial.Options{Zone: time.Local, From: max(from, 1)})
 	if err != nil {
@@ -148,16 +148,17 @@ func (s *Service) rebuild(before, settings *lang.Settings, rules []*lang.Rule, s
 	return built
 }
 
-// again opens what the logs have said from an instant on that some rules look at. The
+// again opens what the logs have said from an instant on that some rules look at; before
+// tells that what lay there at first sight is wanted as well. The
 // caller holds the lock, and calls done when they have been read.
-func (s *Service) again(settings *lang.Settings, from entry.Instant, rules []*lang.Rule, most int64) (inputs []*trial.Input, done func()) {
+func (s *Service) again(settings *lang.Settings, from entry.Instant, rules []*lang.Rule, most int64, before bool) (inputs []*trial.Input, done func()) {
 	var open []*intake.Again
 	for _, o := range s.follower.Origins() {
 		src := settings.Source(o.Source.Name)
 		if src == nil || !slices.ContainsFunc(rules, func(r *lang.Rule) bool { return r.LooksAt(src.Name) }) {
 			continue
 		}
-		said := o.Again(from, most)
+		said := o.Again(from, most, before)
 		open = append(open, said)
 		inputs = append(inputs, &trial.Input{Source: src, Path: o.Series, Host: o.Host, Origin: o.Name, Files: said.Files, Near: said.Near, Header: said.Header, Skew: o.Skew()})
 	}

@@ -289,7 +289,7 @@ func (s *Service) whyThen(ctx context.Context, r *lang.Rule, q WhyQuery, clock f
 	}
 	s.mu.Lock()
 	settings := s.settings
-	inputs, done := s.again(settings, from, []*lang.Rule{r}, intake.MostAgain)
+	inputs, done := s.again(settings, from, []*lang.Rule{r}, intake.MostAgain, true)
 	s.mu.Unlock()
 	defer done()
 	m, err := trial.WhyAt(settings, trial.MomentQuery{Rule: r, Key: q.Key, At: q.At, Clock: clock}, inputs, trial.Options{Zone: time.Local, From: max(from, 1), Stop: ctx.Err})
