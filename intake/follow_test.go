@@ -443,7 +443,10 @@ func TestSeries(t *testing.T) {
 		"/v/x.log-20261124": "/v/x.log 0 20261124", "/v/x.log.2026-11-24": "/v/x.log 0 20261124", "/v/pump-01.log": "/v/pump-01.log 0 ",
 		"/v/desk-3": "/v/desk-3 0 ", "/v/a.b.c": "/v/a.b.c 0 ", "/v/web-2026-11-24.log": "/v/web.log 0 20261124",
 		"/v/web.20261124.log.gz": "/v/web.log 0 20261124 gz", "/v/20261124.log": "/v/.log 0 20261124", "/v/web_2026-11-24_05.log": "/v/web.log 0 2026112405",
-		"/v/order-120261124.log": "/v/order-120261124.log 0 ", "/v/web-20261399.log": "/v/web-20261399.log 0 ", "/v/x.log-20261124.2": "/v/x.log 3 20261124",
+		"/v/app-2026-11-28.1.log": "/v/app.log 0 20261128            000002", "/v/app_2026-11-28_20.0.log": "/v/app.log 0 2026112820          000001",
+		"/v/app.1.log": "/v/app.1.log 0 ", "/v/pg-Sat.log": "/v/pg.log 0 ", "/v/x.log.0": "/v/x.log 1 ",
+		"/v/entries-2026-11-28T101112.000123.log": "/v/entries.log 0 20261128101112000123",
+		"/v/order-120261124.log":                  "/v/order-120261124.log 0 ", "/v/web-20261399.log": "/v/web-20261399.log 0 ", "/v/x.log-20261124.2": "/v/x.log 3 20261124",
 	} {
 		n := readName(path)
 		got := fmt.Sprintf("%s %d %s", n.series, n.number, strings.TrimRight(n.date, "0 "))
@@ -451,6 +454,48 @@ func TestSeries(t *testing.T) {
 			got += " gz"
 		}
 		assert.Equal(t, want, got, path)
+	}
+}
+
+// What a name means may depend on what stands beside it, and on when it was written.
+func TestSeriesInFolders(t *testing.T) {
+	dir := t.TempDir()
+	day := time.Now().Format("060102")
+	for _, c := range []struct{ names, series string }{
+		{"app.log app.1.log app.2.log.gz", "app.log: app.2.log.gz app.1.log app.log"},
+		{"worker.1.log worker.2.log", "worker.1.log: worker.1.log; worker.2.log: worker.2.log"},
+		{"u_ex" + day + ".log", "u_ex.log: u_ex" + day + ".log"},
+		{"web_" + day + "05.log web_" + day + "14.log", "web.log: web_" + day + "05.log web_" + day + "14.log"},
+		{"job-991399.log job-120115.log", "job-120115.log: job-120115.log; job-991399.log: job-991399.log"},
+		{"pg-1000.log pg-1010.log pg-1020.log", "pg.log: pg-1000.log pg-1010.log pg-1020.log"},
+		{"port-8080.log port-8443.log", "port-8080.log: port-8080.log; port-8443.log: port-8443.log"},
+		{"pg-Sat.log pg-Sun.log", "pg.log: pg-Sat.log pg-Sun.log"},
+		{"up.log.1 up.log.2 up.log", "up.log: up.log.1 up.log.2 up.log"}, // written in this order: the greater number is the newer
+	} {
+		var paths []string
+		for i, name := range strings.Fields(c.names) {
+			path := filepath.Join(dir, name)
+			write(t, path, "line\n")
+			at := time.Now().Add(time.Duration(i) * time.Second)
+			if strings.HasPrefix(name, "app") {
+				at = time.Now().Add(-time.Duration(i) * time.Second)
+			}
+			require.NoError(t, os.Chtimes(path, at, at))
+			paths = append(paths, path)
+		}
+		f := folderOf(dir, nil)
+		var got []string
+		for _, series := range slices.Sorted(maps.Keys(f.series)) {
+			var names []string
+			for _, m := range f.members(series) {
+				names = append(names, filepath.Base(m.path))
+			}
+			got = append(got, filepath.Base(series)+": "+strings.Join(names, " "))
+		}
+		assert.Equal(t, c.series, strings.Join(got, "; "))
+		for _, p := range paths {
+			os.Remove(p)
+		}
 	}
 }
 
