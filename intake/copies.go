@@ -15,7 +15,11 @@ import (
 // written anew, which wasCut sees.
 func (o *Origin) part(files []found) {
 	for _, m := range o.place.Members {
-		if m.file != nil || m.Zip || len(m.Print) == 0 {
+		if m.Zip {
+			o.partPacked(m, files)
+			continue
+		}
+		if m.file != nil || len(m.Print) == 0 {
 			continue
 		}
 		err := m.open()
@@ -37,6 +41,19 @@ func (o *Origin) part(files []found) {
 				m.Limit = c.size
 			}
 		}
+	}
+}
+
+// partPacked lets go of a compressed file whose number was given to another one.
+func (o *Origin) partPacked(m *member, files []found) {
+	i := slices.IndexFunc(files, func(f found) bool { return f.zip && f.id == m.ID })
+	if i < 0 || m.zip != nil || m.mod == files[i].mod || len(m.Print) == 0 {
+		return
+	}
+	if print, ok := files[i].print(); ok && !alike(print, m.Print) {
+		m.ID, o.zips, o.dirty = Identity{}, nil, true
+	} else if ok {
+		m.mod = files[i].mod
 	}
 }
 

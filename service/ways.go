@@ -115,18 +115,18 @@ func (w *ways) start(settings *lang.Settings, s *lang.Source) {
 }
 
 func (w *ways) feedsOf(s *lang.Source, positions map[string]store.Position) []feed.Feed {
+	at := map[string]string{}
+	for stream, p := range positions {
+		at[stream] = p.Position
+	}
 	var out []feed.Feed
 	for _, l := range s.Listen {
 		out = append(out, listen.New(l))
 	}
 	if s.Journal() {
-		out = append(out, journal.New(s.At, s.Begin, positions[journal.Way].Position))
+		out = append(out, journal.New(s.At, s.Begin, at))
 	}
 	if len(s.Channels) > 0 && !s.Journal() {
-		at := map[string]string{}
-		for stream, p := range positions {
-			at[stream] = p.Position
-		}
 		where := *s
 		if where.At == "" {
 			where.At = w.channels

@@ -11,7 +11,6 @@ import (
 	"os"
 	"os/exec"
 	"os/user"
-	"path/filepath"
 	"strconv"
 	"strings"
 	"sync"
@@ -32,7 +31,9 @@ type Feed struct {
 	begin  lang.Begin
 
 	mu       sync.Mutex
-	position string // the cursor up to which it was read
+	position string          // the cursor up to which it was read
+	known    map[string]bool // the journal's files that were looked into
+	again    bool            // a file has come: it is to be read anew
 	state    feed.State
 	started  time.Time // when the program was started
 	last     time.Time // when an entry came
@@ -40,10 +41,16 @@ type Feed struct {
 	told     []string
 }
 
-// New returns a feed that goes on behind a cursor, or, without one, begins as the
-// source says. A folder holds the journal's files; "" is this machine's journal.
-func New(folder string, begin lang.Begin, cursor string) *Feed {
-	f := &Feed{Queue: feed.NewQueue(), folder: folder, begin: begin, position: cursor, state: feed.State{Since: time.Now()}}
+// New returns a feed that goes on behind the positions of its streams, or, without them,
+// begins as the source says. A folder holds the journal's files; "" is this machine's
+// journal.
+func New(folder string, begin lang.Begin, positions map[string]string) *Feed {
+	f := &Feed{Queue: feed.NewQueue(), folder: folder, begin: begin, position: positions[Way], known: map[string]bool{}, state: feed.State{Since: time.Now()}}
+	for stream := range positions {
+		if path, ok := strings.CutPrefix(stream, fileStream); ok {
+			f.known[path] = true
+		}
+	}
 	f.state.Senders = []feed.Sender{{Name: Way}}
 	return f
 }
@@ -79,6 +86,13 @@ func (f *Feed) Run(ctx context.Context) {
 		if ctx.Err() != nil {
 			return
 		}
+		f.mu.Lock()
+		again := f.again
+		f.again = false
+		f.mu.Unlock()
+		if again {
+			continue
+		}
 		f.fail(words, mend)
 		select {
 		case <-ctx.Done():
@@ -101,17 +115,7 @@ func (f *Feed) readable() (words, mend string) {
 	if _, err := exec.LookPath("journalctl"); err != nil {
 		return "the program journalctl, which reads the journal, is not here", "apt-get install systemd"
 	}
-	folders := []string{"/var/log/journal", "/run/log/journal"}
-	if f.folder != "" {
-		folders = []string{f.folder}
-	}
-	var files []string
-	for _, dir := range folders {
-		for _, glob := range []string{"*.journal", "*/*.journal"} {
-			list, _ := filepath.Glob(filepath.Join(dir, glob))
-			files = append(files, list...)
-		}
-	}
+	files := f.files()
 	denied, may, me := "", false, userName()
 	for _, path := range files {
 		if x, err := os.Open(path); err == nil {
@@ -154,16 +158,18 @@ func userName() string {
 	return "this user"
 }
 
-// command is journalctl with these arguments, on this journal. It ends with ctx, and
-// with us.
+// command is journalctl with these arguments, on this journal.
 func (f *Feed) command(ctx context.Context, args ...string) *exec.Cmd {
-	all := []string{"--output=export", "--no-pager", "--quiet"}
+	all := []string{"--merge"} // else nothing but the newest boot is followed
 	if f.folder != "" {
 		all = append(all, "--directory="+f.folder)
-	} else {
-		all = append(all, "--merge")
 	}
-	c := exec.CommandContext(ctx, "journalctl", append(all, args...)...)
+	return f.program(ctx, append(all, args...)...)
+}
+
+// program is journalctl, writing the export format. It ends with ctx, and with us.
+func (f *Feed) program(ctx context.Context, args ...string) *exec.Cmd {
+	c := exec.CommandContext(ctx, "journalctl", append([]string{"--output=export", "--no-pager", "--quiet"}, args...)...)
 	c.Env = append(os.Environ(), "LC_ALL=C", "SYSTEMD_COLORS=0")
 	endWithUs(c)
 	return c
@@ -221,7 +227,16 @@ func (f *Feed) from(ctx context.Context) []string {
 func (f *Feed) follow(ctx context.Context) (words, mend string) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	c := f.command(ctx, append(f.from(ctx), "--follow")...)
+	from := f.from(ctx)
+	f.mu.Lock()
+	first := len(f.known) == 0 // what is there now is read as the source says, or was before
+	f.mu.Unlock()
+	if first {
+		f.know(ctx, f.fresh())
+	} else {
+		f.catchUp(ctx)
+	}
+	c := f.command(ctx, append(from, "--follow")...)
 	var said bytes.Buffer
 	c.Stderr = &limited{&said, 4096}
 	out, err := c.StdoutPipe()
@@ -238,6 +253,7 @@ func (f *Feed) follow(ctx context.Context) (words, mend string) {
 	}
 	f.state.Words, f.state.Mend = "", ""
 	f.mu.Unlock()
+	go f.watch(ctx, cancel)
 	r := NewExport(out)
 	for {
 		fields, e := r.Next()
@@ -260,16 +276,28 @@ func (f *Feed) follow(ctx context.Context) (words, mend string) {
 	return "journalctl ended", ""
 }
 
+// came takes an entry that is followed, and moves the position behind it.
 func (f *Feed) came(ctx context.Context, fields []Field) bool {
 	p := find(fields, "__CURSOR")
+	if !f.take(ctx, fields, p) {
+		return false
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.position = p
+	return true
+}
+
+// take hands an entry on, with a position or, with "", without one.
+func (f *Feed) take(ctx context.Context, fields []Field, position string) bool {
 	now := time.Now()
-	m := feed.Message{Host: find(fields, "_HOSTNAME"), Way: Way, Peer: p, Arrived: entry.Of(now), Text: JSON(fields), Stream: Way, Position: p}
+	m := feed.Message{Host: find(fields, "_HOSTNAME"), Way: Way, Peer: find(fields, "__CURSOR"), Arrived: entry.Of(now), Text: JSON(fields), Stream: Way, Position: position}
 	if !f.Put(ctx, m) {
 		return false
 	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	f.position, f.last, f.old = p, now, now.Sub(writtenAt(fields)) > 5*time.Second
+	f.last, f.old = now, now.Sub(writtenAt(fields)) > 5*time.Second
 	f.state.Senders[0].Received++
 	f.state.Senders[0].Last = now
 	return true
@@ -296,7 +324,7 @@ func (l *limited) Write(p []byte) (int, error) {
 // Look tries to read a journal, and says when its newest
 // entry was written, or why it cannot be read, and what mends that.
 func Look(ctx context.Context, folder string) (newest time.Time, words, mend string) {
-	f := New(folder, lang.Begin{}, "")
+	f := New(folder, lang.Begin{}, nil)
 	if words, mend = f.readable(); words != "" {
 		return time.Time{}, words, mend
 	}
