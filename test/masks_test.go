@@ -63,6 +63,29 @@ rule boxed {
   raise notice
   clear by hand
 }
+rule sesame {
+  on desk
+  problem /password=(?<pw>\S+)/
+  per pw
+  raise notice
+  say "{pw} was said, by {half}"
+  clear by hand
+}
+rule half {
+  on desk
+  problem /password=(?<half>.{5})/
+  per account
+  raise notice
+  say "half of it: {half}"
+  clear by hand
+}
+rule shared-card {
+  on desk
+  problem "refused"
+  per nothing
+  raise notice at 2 different account
+  clear by hand
+}
 settings {
   tell duty
 }
@@ -70,7 +93,7 @@ contact duty {
   command "/bin/cat"
 }
 `, port))
-	secrets := []string{"4929111122223333", "4929555566667777", "mira-of-the-quay", "ann-of-the-lock", "gulls-and-fog", "5500666677778888"}
+	secrets := []string{"4929111122223333", "4929555566667777", "mira-of-the-quay", "ann-of-the-lock", "gulls-and-fog", "gulls", "fog-and-tar", "5500666677778888"}
 	at := func(s int) string {
 		return time.Now().UTC().Add(time.Duration(s-60) * time.Second).Format("2006-01-02T15:04:05Z")
 	}
@@ -82,6 +105,7 @@ contact duty {
 		at(3) + " ann-of-the-lock card 4929555566667777 too many",
 		at(4) + " ann-of-the-lock card 4929555566667777 too many by ann-of-the-lock, 4929555566667777",
 		at(5) + " a line that fits nothing password=gulls-and-fog",
+		at(6) + " ann-of-the-lock card 4929555566667777 tries password=fog-and-tar",
 		""}, "\n"))
 	s := f.start(t)
 	eventually(t, "the service is there", func() bool {
@@ -92,7 +116,14 @@ contact duty {
 	require.NoError(t, err)
 	defer conn.Close()
 	fmt.Fprintf(conn, "<12>1 %s lock-1 gated - - - card 5500666677778888 refused", at(6))
-	list := f.waitFor(t, "raised", 4)
+	list := f.waitFor(t, "raised", 9)
+	words := map[string]bool{}
+	for _, x := range list {
+		if x["rule"] == "sesame" {
+			words[fmt.Sprint(x["key"])] = true
+		}
+	}
+	assert.Len(t, words, 2, "what nobody sees is told apart: %v", list)
 	accounts := map[string]bool{}
 	for _, x := range list {
 		if x["rule"] == "refused" {
@@ -178,7 +209,7 @@ contact duty {
 	// Started anew, it goes on where it was.
 	f.start(t)
 	appendTo(t, log, at(30)+" mira-of-the-quay card 4929555566667777 too many again\n")
-	f.waitFor(t, "raised", 4)
+	f.waitFor(t, "raised", 9)
 	eventually(t, "the third hit", func() bool {
 		return strings.Contains(f.sql(t, "SELECT group_concat(text) FROM hits"), "again")
 	})

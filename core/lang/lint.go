@@ -158,17 +158,8 @@ func (k *checker) given(r *Rule) ([]string, bool) {
 
 // lintFields looks for fields that nothing gives, and captures that nothing uses.
 func (k *checker) lintFields(r *Rule, finding func(word, arg, code, what, mend string)) {
-	s := k.settings
 	given, open := k.given(r)
-	for _, src := range s.Sources {
-		if l := s.Layout(src.LayoutName()); l != nil && (len(r.On) == 0 || contains(r.On, src.Name)) {
-			for _, m := range l.Masks {
-				if f := l.Resolve(m.Field); m.Field != "" && !m.Token && contains(r.Per, f) {
-					finding("per", f, "masked-key", fmt.Sprintf("%s is masked, so values of it that look alike are counted together", f), fmt.Sprintf("write in the layout %s: mask %s as token", l.Name, m.Field))
-				}
-			}
-		}
-	}
+	k.lintMasks(r, finding)
 	captured := append(append(append(Captures(r.Problem), Captures(r.Awaits)...), Captures(r.Once)...), Captures(r.Among)...)
 	all := append(append(append([]string(nil), given...), captured...), Captures(r.Recovery)...)
 	check := func(word, field string, known []string) {
