@@ -65,9 +65,11 @@ type member struct {
 	cut         bool     // the line being read is over the limit, and its rest is passed over
 	packedAs    Identity // of the compressed copy of it that was seen
 	from        int64    // where it begins: behind a hole perhaps
-	vanished    int      // in so many looks in a row nothing was found of it
-	missing     int64    // since when it cannot be found, in nanoseconds; 0 where it can
-	idle        int64    // since when nothing has come, in nanoseconds; 0 is not at all
+	lost        int64    // bytes that went with it unread, noted when it is let go of
+	lostWhy     string
+	vanished    int   // in so many looks in a row nothing was found of it
+	missing     int64 // since when it cannot be found, in nanoseconds; 0 where it can
+	idle        int64 // since when nothing has come, in nanoseconds; 0 is not at all
 }
 
 // finished is a member that was read to its end, and is remembered so that it is

@@ -118,7 +118,7 @@ func (o *Origin) attach(plan *match.Plan) {
 func (o *Origin) rewind() {
 	o.queue, o.head = nil, 0
 	for _, m := range o.place.Members {
-		m.read, m.cut = m.Offset, m.Cut
+		m.read, m.cut, m.Retired, m.lost = m.Offset, m.Cut, false, 0
 	}
 	o.reader.Last, o.reader.Reached, o.reader.LastHost = o.place.Last, o.place.Reached, o.place.Host
 	o.reader.Skew = o.place.Skew

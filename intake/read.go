@@ -93,10 +93,7 @@ func (o *Origin) lost(m *member, err error, now time.Time) {
 			m.missing = now.UnixNano()
 		}
 		if m.vanished > 1 || now.UnixNano()-m.missing > int64(2*newestGone) {
-			if m.Size > m.Offset {
-				o.lose(m.Size-m.Offset, "it went before it could be read")
-			}
-			m.Retired = true
+			m.lost, m.lostWhy, m.Retired = m.Size-m.Offset, "it went before it could be read", true
 		}
 		return
 	}
@@ -226,9 +223,9 @@ func (o *Origin) readPacked(m *member, buf []byte, now time.Time) bool {
 		end = o.reader.Plan.Cut(b, o.reader.Encoding, ended || n > MaxLine)
 	}
 	if ended && !errors.Is(err, io.EOF) {
-		o.lose(max(m.Size-m.read-int64(n), 1), "its compressed copy is damaged")
+		m.lost, m.lostWhy = max(m.Size-m.read-int64(n), 1), "its compressed copy is damaged"
 	} else if ended {
-		o.lose(m.Size-m.read-int64(n), "it was written between being copied and being cut")
+		m.lost, m.lostWhy = m.Size-m.read-int64(n), "it was written between being copied and being cut"
 	}
 	cut := m.cut
 	switch {
@@ -515,6 +512,7 @@ func (o *Origin) pop() {
 	o.place.Entries += x.lines
 	o.dirty = true
 	if x.m.Retired && (x.j == nil && o.head == len(o.queue)) {
+		o.lose(x.m.lost, x.m.lostWhy)
 		o.place.Old = max(o.place.Old, x.m.changed())
 		x.m.close()
 		o.finish(x.m.ID, x.m.Print, x.m.Offset, x.m.Start)
