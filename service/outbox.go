@@ -34,7 +34,7 @@ var (
 
 // refusedPause is how long to wait before a message is tried once more that its receiver
 // would not have, while it takes others.
-const refusedPause = 100 * time.Millisecond
+const refusedPause = 25 * time.Millisecond
 
 // pauseAfter is how long to wait before a way that is shut is tried once more.
 func pauseAfter(tries int) time.Duration { return pauseFrom(firstPause, tries) }

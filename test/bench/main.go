@@ -34,6 +34,7 @@ var (
 	onlyLag  = flag.Bool("only-lag", false, "measure the latency alone")
 	onlyType = flag.Bool("only-keystrokes", false, "measure the keystrokes of the bench alone")
 	onlyKeys = flag.Bool("only-keys", false, "measure many keys alone")
+	onlyTold = flag.Bool("only-told", false, "measure the telling of many alerts alone")
 	alone    = flag.Bool("alone", false, "measure nothing to compare with")
 	noLag    = flag.Bool("no-lag", false, "leave the latency out")
 )
@@ -245,6 +246,10 @@ func main() {
 		manyKeys()
 		return
 	}
+	if *onlyTold {
+		storm()
+		return
+	}
 	runtime.GOMAXPROCS(1)
 	dir := "/dev/shm"
 	if info, err := os.Stat(dir); err != nil || !info.IsDir() {
@@ -302,6 +307,7 @@ func main() {
 	formats(dir, size)
 	if !*noLag {
 		manyKeys()
+		storm()
 		keystrokes()
 		latencies()
 	}
