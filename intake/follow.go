@@ -24,6 +24,7 @@ type Follower struct {
 	known  func(source string) bool
 	// restored are sources of which the origins of before were taken up.
 	restored map[string]bool
+	printed  map[string]printed // compressed files that were looked into, by path
 	sources  []*lang.Source
 	plans    map[string]*match.Plan
 	origins  map[string]*Origin

@@ -467,6 +467,8 @@ func TestSeriesInFolders(t *testing.T) {
 		{"u_ex" + day + ".log", "u_ex.log: u_ex" + day + ".log"},
 		{"web_" + day + "05.log web_" + day + "14.log", "web.log: web_" + day + "05.log web_" + day + "14.log"},
 		{"job-991399.log job-120115.log", "job-120115.log: job-120115.log; job-991399.log: job-991399.log"},
+		{"app.log app-" + fmt.Sprint(time.Now().Unix()-5) + ".log.gz", "app.log: app-" + fmt.Sprint(time.Now().Unix()-5) + ".log.gz app.log"},
+		{"id-1000000001.log", "id-1000000001.log: id-1000000001.log"},
 		{"pg-1000.log pg-1010.log pg-1020.log", "pg.log: pg-1000.log pg-1010.log pg-1020.log"},
 		{"port-8080.log port-8443.log", "port-8080.log: port-8080.log; port-8443.log: port-8443.log"},
 		{"pg-Sat.log pg-Sun.log", "pg.log: pg-Sat.log pg-Sun.log"},

@@ -127,10 +127,13 @@ func (l *look) source(s *lang.Source) {
 		all[i] = len(x.files)
 	}
 	claim(seen)
+	for _, x := range seen {
+		l.packedElsewhere(x, seen)
+	}
 	var again []*sighting
 	for i, x := range seen {
 		o := x.o
-		if all[i] > 0 && len(x.files) == 0 && o.Condition == "" && len(o.place.Members) == 0 {
+		if all[i] > 0 && len(x.files) == 0 && o.blank() {
 			delete(f.origins, s.Name+"\x00"+o.Series) // all that is called so belongs to others
 			continue
 		}
@@ -251,6 +254,61 @@ func claim(seen []*sighting) {
 		}
 		x.files = x.o.own(x.files)
 	}
+}
+
+// printed are the first bytes of a compressed file, as it was when it was looked into.
+type printed struct {
+	mod   int64
+	print []byte
+}
+
+// packedElsewhere leaves out of a log that is new the compressed copies of what another one
+// reads, or has read: it was renamed before it was compressed. What the other reads still is
+// that one's.
+func (l *look) packedElsewhere(x *sighting, seen []*sighting) {
+	if !x.o.blank() {
+		return
+	}
+	x.files = slices.DeleteFunc(x.files, func(f found) bool {
+		if !f.zip {
+			return false
+		}
+		had, ok := l.f.printed[f.path]
+		if !ok || had.mod != f.mod {
+			print, ok := f.print()
+			if !ok || len(print) == 0 {
+				return true // it is on its way to another name, or being written
+			}
+			had = printed{f.mod, print}
+			if l.f.printed == nil || len(l.f.printed) > mostRead {
+				l.f.printed = map[string]printed{}
+			}
+			l.f.printed[f.path] = had
+		}
+		for _, other := range seen {
+			if other == x || !other.o.knows(had.print) {
+				continue
+			}
+			if slices.ContainsFunc(other.o.place.Members, func(m *member) bool { return alike(m.Print, had.print) }) {
+				aged := f
+				aged.number = max(aged.number, 1)
+				other.files, other.o.moved = append([]found{aged}, other.files...), append(other.o.moved, aged)
+			}
+			return true
+		}
+		return false
+	})
+}
+
+// blank tells whether nothing of the origin was ever read or passed over.
+func (o *Origin) blank() bool {
+	return len(o.place.Members) == 0 && len(o.place.Finished) == 0 && o.place.Entries == 0
+}
+
+// knows tells whether the origin reads a file that begins so, or has read one.
+func (o *Origin) knows(print []byte) bool {
+	return slices.ContainsFunc(o.place.Members, func(m *member) bool { return alike(m.Print, print) }) ||
+		slices.ContainsFunc(o.place.Finished, func(d finished) bool { return alike(d.Print, print) })
 }
 
 // reads tells whether a file is one that the origin reads, or has read to its end.

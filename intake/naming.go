@@ -32,10 +32,11 @@ func (n named) old() bool { return n.number > 0 || n.date != "" || n.again }
 
 var (
 	numbered = regexp.MustCompile(`^(.+?)(?:\.(\d{1,5}))?(\.gz|\.zst)?$`)
-	dated    = regexp.MustCompile(`[-_.]?((?:19|20)\d\d-(?:0[1-9]|1[0-2])-(?:0[1-9]|[12]\d|3[01])|(?:19|20)\d\d(?:0[1-9]|1[0-2])(?:0[1-9]|[12]\d|3[01]))([-_T]?\d{2,6}|\.\d{4,6})?(\.\d{6})?((?:[-_.]\d{1,5})?)`)
+	dated    = regexp.MustCompile(`[-_.]?((?:19|20)\d\d-(?:0[1-9]|1[0-2])-(?:0[1-9]|[12]\d|3[01])|(?:19|20)\d\d(?:0[1-9]|1[0-2])(?:0[1-9]|[12]\d|3[01]))([-_.]\d{10}|[-_T]?\d{2,6}|\.\d{4,6})?(\.\d{6})?((?:[-_.]\d{1,5})?)`)
 	inside   = regexp.MustCompile(`^(.+)\.(\d{1,5})(\.[A-Za-z][A-Za-z0-9]*)$`)
 	weekday  = regexp.MustCompile(`[-_.](?:Mon|Tue|Wed|Thu|Fri|Sat|Sun)((?:\.[A-Za-z][A-Za-z0-9]*)?)$`)
 	sixes    = regexp.MustCompile(`(?:^|\D)(\d\d(?:0[1-9]|1[0-2])(?:0[1-9]|[12]\d|3[01]))(\d\d)?(?:\D|$)`)
+	epoch    = regexp.MustCompile(`[-_.]([12]\d{9})(?:\D|$)`)
 	clocked  = regexp.MustCompile(`^(.*)[-_.]((?:[01]\d|2[0-3])[0-5]\d)((?:\.[A-Za-z][A-Za-z0-9]*)?)$`)
 )
 
@@ -154,6 +155,8 @@ func sorted(paths []string, known func(series string) bool) *folder {
 			n.series, n.number = dir+m[1]+m[3], number(m[2])
 		} else if date, rest, ok := shortDate(base, p); ok {
 			n.series, n.date = dir+rest, date
+		} else if date, rest, ok := epochs(base, p); ok {
+			n.series, n.date = dir+rest, date
 		} else if clocked.MatchString(base) {
 			clocks = append(clocks, p)
 		}
@@ -192,6 +195,21 @@ func shortDate(base, path string) (date, rest string, ok bool) {
 		return "", "", false
 	}
 	return date, rest, true
+}
+
+// epochs takes a number of seconds since 1970 out of a name, where the file was written
+// within a year of that instant.
+func epochs(base, path string) (date, rest string, ok bool) {
+	m := epoch.FindStringSubmatchIndex(base)
+	if m == nil || base[:m[0]]+base[m[3]:] == "" {
+		return "", "", false
+	}
+	n, _ := strconv.ParseInt(base[m[2]:m[3]], 10, 64)
+	info, err := os.Stat(path)
+	if at := time.Unix(n, 0); err != nil || info.ModTime().Sub(at).Abs() > 366*24*time.Hour {
+		return "", "", false
+	}
+	return fmt.Sprintf("%s%-12s%06d", time.Unix(n, 0).UTC().Format("20060102"), time.Unix(n, 0).UTC().Format("150405"), 0), base[:m[0]] + base[m[3]:], true
 }
 
 // clocks takes times of the day for what they are where at least three names differ by
