@@ -95,11 +95,10 @@ func (x *looking) live() {
 			v.Notices = append(v.Notices, n)
 		}
 	}
-	for name, words := range s.follower.Empty() {
-		if name == lang.Itself { // it has noticed nothing yet
-			continue
+	for _, src := range s.settings.Sources {
+		if src.Kept() && !src.Off && s.follower.Empty()[src.Name] != "" && !slices.ContainsFunc(s.unseen, func(u unseen) bool { return u.source == src }) {
+			v.Waiting = append(v.Waiting, src.Name+": nothing has come yet")
 		}
-		v.Waiting = append(v.Waiting, name+": "+words)
 	}
 	sort.Strings(v.Waiting)
 	for _, o := range s.follower.Origins() {

@@ -65,9 +65,9 @@ what nearly does; --reach takes the newest entries of each source as its sample.
 		Example: "  dimlantern check ./rules\n  dimlantern check --reach --json ./rules\n  dimlantern check ./rules --sample pump-03.log.1",
 		Args:    atLeast("a PATH"),
 		RunE: func(_ *cobra.Command, args []string) error {
-			texts, err := service.ReadSettings(args...)
-			if err != nil {
-				return err
+			texts, unread := service.ReadSettings(args...)
+			if unread != nil && len(texts) == 0 {
+				return unread
 			}
 			settings, ds := service.CheckSettings(texts)
 			var reached []intake.Reach
@@ -105,6 +105,9 @@ what nearly does; --reach takes the newest entries of each source as its sample.
 					}
 				}
 				fmt.Printf("%s: %s, %s\n", count(files, "file", "files"), count(errs, "error", "errors"), count(finds, "finding", "findings"))
+			}
+			if unread != nil { // the others were checked
+				return unread
 			}
 			if len(texts) == 0 {
 				return failed{"there is no *.lantern file there"}

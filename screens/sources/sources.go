@@ -306,8 +306,8 @@ func stateOf(o *service.OriginView, p paint.Palette, base paint.Style) (string, 
 		return string(o.State.Condition) + " " + ago(o.State.Since), base.With(p.Blind)
 	case o.State.Condition == intake.Seen:
 		return "", base.With(p.Dim)
-	case o.State.Condition == intake.Waiting:
-		return "waiting", base.With(p.Dim)
+	case o.State.Condition == intake.Waiting, o.State.Condition == intake.Resting:
+		return string(o.State.Condition), base.With(p.Dim)
 	}
 	return string(o.State.Condition), base.With(p.Severity[entry.Warning])
 }

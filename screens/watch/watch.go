@@ -349,8 +349,11 @@ func (r *Room) quiet(c *paint.Canvas, y int, v *service.View, p paint.Palette, b
 		c.Put(1, y, base, "nothing here has "+r.Filter)
 		return
 	}
-	c.Put(1, y, base.Strong(), "all is quiet")
-	words := "no alert is open, nothing stirs, and every log is seen"
+	head, words := "all is quiet", "no alert is open, nothing stirs, and every log is seen"
+	if len(v.Trouble) > 0 {
+		head, words = "nothing is open, as far as can be seen", ""
+	}
+	c.Put(1, y, base.Strong(), head)
 	switch {
 	case v.Rules == 0:
 		words = "no rule is written yet: write one in " + v.Settings
