@@ -1,13 +1,18 @@
 # Dim Lantern. `make demo` opens the screens on Gullhaven; `make test` runs every test.
+# `make race` looks for races, `make long` runs what takes hours.
 GO      ?= go
 BIN     := dimlantern
 # What the tests work with, each with its package in Debian.
 TOOLS   := tmux:tmux logger:bsdutils openssl:openssl zstdcat:zstd setpriv:util-linux journalctl:systemd systemd-analyze:systemd rsyslogd:rsyslog \
-           systemd-journal-remote:systemd-journal-remote lmnsd_gtls.so:rsyslog-gnutls
+           systemd-journal-remote:systemd-journal-remote lmnsd_gtls.so:rsyslog-gnutls cc:build-essential
+# Packages with goroutines.
+RACE    := ./service ./intake/... ./tell ./store ./screens/... ./draw ./core/trial ./core/match ./demo ./cmd/...
+# Tests that are driven by hand, or wait for a clock: nothing in them runs beside anything else, or not for long.
+UNRACED := 'TestStorm$$|TestWhatCannotBeKeptWaits|TestEditReadsAgain|TestRestartGoesOnExactly|TestGauntlet|TestReceiversThatFail|TestKeptQuiet|TestTakenAndHours|TestEvidenceOutlivesItsLog|TestDatabase|TestHundredMegabytes|TestFollowerEqualsModel|TestClockThatLiesBack'
 
 export CGO_ENABLED = 0
 
-.PHONY: build demo test long bench shots fmt clean tools
+.PHONY: build demo test race race-short long bench shots fmt clean tools
 
 build:
 	$(GO) build -trimpath -o $(BIN) ./cmd/dimlantern
@@ -31,9 +36,17 @@ test: tools build
 	@bad=$$(gofmt -l .); if [ -n "$$bad" ]; then echo "not gofmt'ed: $$bad"; exit 1; fi
 	$(GO) test -timeout 12m ./...
 	$(GO) test ./core/engine -run Equal -rapid.checks=2000
+	@seed=$$(date +%s); echo "gauntlets with seed $$seed"; $(GO) test ./intake ./service -run 'TestGauntlet' -rapid.checks=300 -rapid.seed=$$seed
 	./$(BIN) test demo/settings
 	./$(BIN) check demo/settings >/dev/null
 	./$(BIN) fmt --check demo/settings
+
+# The race detector needs cgo, for this alone.
+race: tools
+	CGO_ENABLED=1 $(GO) test -race -timeout 90m $(RACE)
+
+race-short: tools
+	CGO_ENABLED=1 $(GO) test -race -short -timeout 12m -skip $(UNRACED) $(RACE)
 
 # Hours' worth of random cases, fuzzing and kills.
 long: tools build
@@ -41,6 +54,10 @@ long: tools build
 	DIMLANTERN_PAST=168h $(GO) test -timeout 60m ./test -run Gullhaven -v
 	$(GO) test -timeout 60m ./core/engine -rapid.checks=200000
 	$(GO) test -timeout 60m ./intake -rapid.checks=10000
+	@seed=$$(date +%s); echo "gauntlets with seed $$seed"; \
+	  $(GO) test -timeout 90m ./intake -run 'TestGauntlet$$' -rapid.checks=50000 -rapid.seed=$$seed && \
+	  DIMLANTERN_LONG=1 $(GO) test -timeout 90m ./service -run TestGauntletOutside -rapid.checks=1000 -rapid.seed=$$seed
+	$(MAKE) race
 	$(GO) test -timeout 60m ./core/match -rapid.checks=50000
 	$(GO) test -timeout 60m ./core/steps ./core/layout -run 'Glance|Wide|Equal' -rapid.checks=50000
 	@# As processors without wide instructions do it, where there is an emulator.
