@@ -83,6 +83,7 @@ type Service struct {
 	journal   int            // bytes since the last snapshot
 	snapshot  bool           // the next commit keeps the engine's whole state
 	failed    time.Time
+	stuck     time.Time // since when nothing can be committed, where that is so
 	checked   time.Time
 	stamp     string // of the settings folder, when it was last read
 	next      string // another one that was seen since, but may not have settled yet
@@ -342,7 +343,17 @@ func (s *Service) checkpoints(ctx context.Context) {
 			t.Stop()
 			return
 		case <-t.C:
-			if err := s.store.Checkpoint(); err != nil && ctx.Err() == nil {
+			err := s.store.Checkpoint()
+			if ctx.Err() != nil {
+				continue
+			}
+			s.mu.Lock()
+			_, was := s.trouble["checkpoint"]
+			if delete(s.trouble, "checkpoint"); err != nil {
+				s.trouble["checkpoint"] = fmt.Sprintf("what was committed cannot be moved from %s-wal into the database (%v): make room on its disk, or nothing more can be kept soon", s.store.Path, err)
+			}
+			s.mu.Unlock()
+			if err != nil && !was {
 				s.o.Log.Warn("the database's log of writes stays long", "reason", err)
 			}
 		}
@@ -603,6 +614,9 @@ func (s *Service) commit() error {
 	b := s.batch
 	b.Journal, b.Snapshot = s.seal(b.Journal), s.seal(b.Snapshot)
 	if err := s.store.Commit(&b); err != nil {
+		if s.trouble["store"] == "" {
+			s.stuck = time.Now()
+		}
 		s.trouble["store"] = fmt.Sprintf("%s cannot be written (%v); reading waits, and nothing is lost", s.store.Path, err)
 		s.o.Log.Error("the database cannot be written", "reason", err)
 		s.seq++
@@ -630,6 +644,9 @@ func (s *Service) close() error {
 	s.snapshot = true
 	s.batch.Now = entry.Of(time.Now())
 	err := s.commit()
+	if s.trouble["damage"] != "" {
+		err = errors.Join(err, s.saveRescue())
+	}
 	if s.o.Committed != nil && len(s.fired) > 0 {
 		s.o.Committed(s.fired)
 	}

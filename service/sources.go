@@ -149,7 +149,7 @@ func (s *Service) listSources(v *SourcesView, now time.Time) {
 			if o.Source.Name == src.Name {
 				st := o.State(now)
 				if words := s.trouble["store"]; words != "" && !st.Condition.Blind() {
-					st.Condition, st.Words, st.Mend, st.Since = intake.HeldUp, "nothing is read since "+s.failed.Format("15:04:05")+": "+words, "make room on its disk, or give its rights back", s.failed
+					st.Condition, st.Words, st.Mend, st.Since = intake.HeldUp, "nothing is read since "+s.stuck.Format("15:04:05")+": "+words, "make room on its disk, or give its rights back", s.stuck
 				}
 				x.Origins = append(x.Origins, OriginView{Name: o.Name, Host: o.Host, Path: o.Series, Way: o.Way, State: st, Blind: st.Condition.Blind(),
 					Entries: o.Entries(), Newest: o.Reached(), Began: o.Began(), Read: o.Read()})
