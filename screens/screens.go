@@ -96,8 +96,11 @@ type Model struct {
 	fieldsAsked string
 	stopFields  context.CancelFunc
 	busy        bool
-	asking      time.Time
-	slow        time.Duration // how long the last view took
+	asking      time.Time     // when the view was asked for last
+	slow        time.Duration // how long the last one took
+	stale       bool          // it has to be asked for once more
+	listening   bool          // for news
+	news        service.News
 }
 
 // mode is what the keys do.
@@ -161,6 +164,10 @@ func (m *Model) Init() tea.Cmd {
 
 type (
 	tickMsg time.Time
+	newsMsg struct {
+		news service.News
+		err  error
+	}
 	viewMsg struct {
 		view    *service.View
 		sources *service.SourcesView // in the room sources
@@ -190,6 +197,30 @@ func tick(d time.Duration) tea.Cmd {
 }
 
 const patience = 5 * time.Second
+
+// restless is how long a view stands at most: what it says of how long things last gets old.
+const restless = 5 * time.Second
+
+// listen asks for news, where it does not already. In a flood every round brings some: views
+// that are slow to make are asked for less often.
+func (m *Model) listen() tea.Cmd {
+	if m.listening || m.view == nil {
+		return nil
+	}
+	m.listening = true
+	q := service.NewsQuery(m.news)
+	pause := time.Until(m.asking.Add(max(100*time.Millisecond, 8*m.slow)))
+	return func() tea.Msg {
+		time.Sleep(pause)
+		ctx, cancel := context.WithTimeout(context.Background(), 4*patience)
+		defer cancel()
+		n, err := m.o.Lantern.News(ctx, q)
+		if err != nil {
+			return newsMsg{err: err}
+		}
+		return newsMsg{news: *n}
+	}
+}
 
 // ask asks for the view that the screen shows now.
 func (m *Model) ask() tea.Cmd {
@@ -317,19 +348,39 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		}
 	case tea.ColorProfileMsg:
 		m.mono = msg.Profile <= colorprofile.ASCII
-	case tickMsg:
-		next := max(100*time.Millisecond, 8*m.slow)
-		if m.held != 0 {
-			next = max(next, 500*time.Millisecond)
-		}
+	case tickMsg: // the clock goes on, whatever comes
+		next := tick(time.Until(time.Time(msg).Truncate(time.Second).Add(time.Second)))
 		if m.mode == bringing && strings.HasPrefix(m.first.path, "syslog") && time.Since(m.first.again) > time.Second {
 			m.first.again = time.Now()
-			return m, tea.Batch(m.ask(), m.bring(false), tick(next)) // who is sending now
+			return m, tea.Batch(m.ask(), m.bring(false), next) // who is sending now
 		}
-		return m, tea.Batch(m.ask(), tick(next))
+		if m.view == nil || m.failed != "" || m.inRoom == inBench || time.Since(m.asking) > restless {
+			return m, tea.Batch(m.ask(), m.listen(), next)
+		}
+		return m, tea.Batch(m.listen(), next)
+	case newsMsg:
+		m.listening = false
+		if msg.err != nil { // it is tried again at the next tick
+			return m, nil
+		}
+		same := m.news == msg.news
+		m.news = msg.news
+		if same || m.held != 0 {
+			return m, m.listen()
+		}
+		if m.busy {
+			m.stale = true
+			return m, m.listen()
+		}
+		return m, tea.Batch(m.ask(), m.listen())
 	case viewMsg:
 		m.slow = time.Since(m.asking)
 		m.busy, m.failed = false, ""
+		var again tea.Cmd
+		if m.stale {
+			m.stale = false
+			again = m.ask()
+		}
 		m.view = msg.view
 		m.room.Take(m.view)
 		if msg.sources != nil {
@@ -339,7 +390,7 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		if msg.rules != nil {
 			m.bench.TakeRules(msg.rules)
 		}
-		return m, tea.Batch(m.askChosen(), m.askBench())
+		return m, tea.Batch(m.askChosen(), m.askBench(), m.listen(), again)
 	case entriesMsg:
 		if msg.asked == m.asked {
 			m.sources.Keep(m.entries, msg.entries)

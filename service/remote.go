@@ -39,6 +39,7 @@ func (s *Service) Serve(ctx context.Context) error {
 	l = owners{l}
 	mux := http.NewServeMux()
 	handle(mux, "/view", s.View)
+	handle(mux, "/news", s.News)
 	handle(mux, "/detail", s.Detail)
 	handle(mux, "/bring", s.Bring)
 	handle(mux, "/begin", s.BeginRule)
@@ -235,6 +236,11 @@ func (r *Remote) Handover(ctx context.Context, q ShiftQuery) (*Shift, error) {
 func (r *Remote) Clear(ctx context.Context, q ClearQuery) error {
 	_, err := call[struct{}](ctx, r, "/clear", q)
 	return err
+}
+
+// News is part of Lantern.
+func (r *Remote) News(ctx context.Context, q NewsQuery) (*News, error) {
+	return call[News](ctx, r, "/news", q)
 }
 
 // Rules is part of Lantern.

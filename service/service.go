@@ -67,9 +67,12 @@ type Service struct {
 	reach     entry.Instant // not written into the journal yet
 	trouble   map[string]string
 	notices   []Notice
-	seq       int64 // grows with each change that a screen would show
-	reading   bool  // not read to the end yet
-	catching  bool  // since the start, the present has not been reached
+	seq       int64         // grows with each change that a screen would show at once
+	flow      int64         // grows as entries come
+	news      chan struct{} // closed when one of them has grown
+	newsOf    [2]int64      // what they were then
+	reading   bool          // not read to the end yet
+	catching  bool          // since the start, the present has not been reached
 	entries   int64
 	placed    time.Time // when places were last committed
 	snapped   time.Time
@@ -128,7 +131,7 @@ func Open(o Options) (*Service, error) {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
 	s := &Service{o: o, began: time.Now(), trouble: map[string]string{}, ticks: map[tickKey]int64{}, reach: entry.None,
-		commands: make(chan func()), reload: make(chan struct{}, 1), catching: true, told: make(chan string, 100), meter: newMeter()}
+		commands: make(chan func()), reload: make(chan struct{}, 1), catching: true, told: make(chan string, 100), news: make(chan struct{}), meter: newMeter()}
 	s.host, _ = os.Hostname()
 	var err error
 	if s.lock, err = lockFolder(o.Data); err != nil {
@@ -315,6 +318,7 @@ func (s *Service) Run(ctx context.Context) error {
 		s.lastRound.Store(time.Now().UnixNano())
 		fired := s.fired
 		s.fired = nil
+		s.publish()
 		s.mu.Unlock()
 		if s.o.Committed != nil && len(fired) > 0 {
 			s.o.Committed(fired)
@@ -570,7 +574,7 @@ func (s *Service) Passed(o *intake.Origin, reached entry.Instant, ticks []match.
 		s.ticks[tickKey{o.Name, store.BucketOf(t.At)}] += int64(t.Lines)
 		s.entries += int64(t.Lines)
 	}
-	s.seq++
+	s.flow++
 }
 
 // note takes transitions into the batch.

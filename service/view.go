@@ -17,6 +17,9 @@ type Lantern interface {
 	Detail(ctx context.Context, q DetailQuery) (*Detail, error)
 	// Sources answers with what is watched, at an instant.
 	Sources(ctx context.Context, q ViewQuery) (*SourcesView, error)
+	// News answers once something is new, or nothing has been for a while: so nobody has to
+	// ask again and again.
+	News(ctx context.Context, q NewsQuery) (*News, error)
 	// Rules answers with what the rules do, and what they cost.
 	Rules(ctx context.Context) (*RulesView, error)
 	// Entries answers with the newest entries of an origin, up to an instant.

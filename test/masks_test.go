@@ -157,7 +157,7 @@ contact duty {
 	term.see("choosing kinds")
 	term.keys("Escape")
 	term.see("choosing rules")
-	look("choosing origins", "3")
+	look("of boxes", "3")
 	look("reading entries", "Enter")
 	term.keys("Escape")
 	term.see("choosing origins")
