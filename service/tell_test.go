@@ -244,7 +244,7 @@ contact duty {
 // A storm: each contact gets at most what its limits say, and what was held back comes in
 // one summary; every alert is accounted for.
 func TestStorm(t *testing.T) {
-	const hosts, each = 400, 5
+	const hosts, each = 400 / slowness, 5
 	srvA, calm, _ := hook(t)
 	srvB, strict, _ := hook(t)
 	p := newPlace(t, t.TempDir())

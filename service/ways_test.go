@@ -98,7 +98,7 @@ func TestWhatCannotBeKeptWaits(t *testing.T) {
 	require.NoError(t, os.WriteFile(block, nil, 0o600)) // its folder cannot be made
 	var c net.Conn
 	require.Eventually(t, func() bool { c, err = net.Dial("tcp", at); return err == nil }, 5*time.Second, 5*time.Millisecond)
-	const n = 60_000
+	const n = 60_000 / slowness
 	go func() {
 		for i := range n {
 			fmt.Fprintf(c, "<13>Nov 24 05:32:28 host-a pumpd: low %d\n", i)

@@ -1,0 +1,140 @@
+package service
+
+import (
+	"errors"
+	"fmt"
+	"time"
+
+	"dimlantern/core/engine"
+	"dimlantern/core/entry"
+	"dimlantern/core/match"
+	"dimlantern/intake"
+	"dimlantern/store"
+)
+
+// seenSources notes the sources that have been seen for the first time.
+func (s *Service) seenSources() {
+	for _, src := range s.settings.Sources {
+		if !src.Off && !s.store.Knows(src.Name) && !containsString(s.batch.Sources, src.Name) {
+			s.batch.Sources = append(s.batch.Sources, src.Name)
+		}
+	}
+}
+
+// Take is part of intake.Sink.
+func (s *Service) Take(o *intake.Origin, j *engine.Judged) {
+	s.flushReach()
+	s.batch.Journal = append(s.batch.Journal, inputJudged)
+	s.batch.Journal = engine.EncodeJudged(s.batch.Journal, j)
+	for _, v := range j.Verdicts {
+		if !v.Hit {
+			continue
+		}
+		s.batch.Hits = append(s.batch.Hits, store.Hit{Rule: s.engine.Name(v.Rule), Key: engine.Written(v.Key), At: j.Entry.At, Origin: o.Name, Offset: j.Entry.Offset, Text: entry.Evidence(j.Entry.Raw), Skew: j.Entry.Skew})
+	}
+	ts := s.engine.Take(j)
+	for _, t := range ts {
+		if t.Change == engine.Cleared && t.Entry != nil {
+			s.batch.Hits = append(s.batch.Hits, store.Hit{Rule: t.Rule, Key: t.Key, At: j.Entry.At, Recovery: true, Origin: o.Name, Offset: j.Entry.Offset, Text: entry.Evidence(j.Entry.Raw), Skew: j.Entry.Skew})
+		}
+	}
+	s.note(ts)
+}
+
+// Passed is part of intake.Sink.
+func (s *Service) Passed(o *intake.Origin, reached entry.Instant, ticks []match.Tick) {
+	if reached != entry.None {
+		ts := s.engine.Reach(reached)
+		s.reach = entry.Later(s.reach, reached)
+		if len(ts) > 0 {
+			s.flushReach()
+		}
+		s.note(ts)
+	}
+	for _, t := range ticks {
+		s.ticks[tickKey{o.Name, store.BucketOf(t.At)}] += int64(t.Lines)
+		s.entries += int64(t.Lines)
+	}
+	s.flow++
+}
+
+// note takes transitions into the batch.
+// What happens before the present has been reached is recorded, and told nobody.
+func (s *Service) note(ts []engine.Transition) {
+	from := len(s.batch.Transitions)
+	s.batch.Transitions = append(s.batch.Transitions, ts...)
+	for i := range s.batch.Transitions[from:] {
+		s.noteBare(&s.batch.Transitions[from+i])
+		s.tell(&s.batch.Transitions[from+i])
+	}
+	if len(ts) > 0 {
+		s.seq++
+	}
+}
+
+// commit keeps the batch; a batch that could not be kept stays, to be tried
+// again.
+func (s *Service) commit() error {
+	s.flushReach()
+	places := s.batch.Places
+	for _, o := range s.follower.Dirty() {
+		places = append(places, store.Place{Source: o.Source.Name, Series: o.Series, Origin: o.Name, Data: o.MarshalPlace()})
+	}
+	s.batch.Places = places
+	for k, n := range s.ticks {
+		s.batch.Ticks = append(s.batch.Ticks, store.Tick{Origin: k.origin, Bucket: k.bucket, N: n})
+	}
+	clear(s.ticks)
+	s.placed = time.Now()
+	if s.snapshot {
+		s.batch.Snapshot = s.engine.Encode()
+	}
+	if n := s.engine.Dropped; n > 0 && n != s.dropped {
+		s.dropped, s.seq = n, s.seq+1
+		s.trouble["keys"] = fmt.Sprintf("rules keep %d keys each; the longest idle went, %d so far: settings { most N keys a rule } keeps more, fewer fields in per need fewer", s.engine.MostKeys, n)
+	}
+	if s.batch.Empty() {
+		return nil
+	}
+	b := s.batch
+	b.Journal, b.Snapshot = s.seal(b.Journal), s.seal(b.Snapshot)
+	if err := s.store.Commit(&b); err != nil {
+		if s.trouble["store"] == "" {
+			s.stuck = time.Now()
+		}
+		s.trouble["store"] = fmt.Sprintf("%s cannot be written (%v); reading waits, and nothing is lost", s.store.Path, err)
+		s.o.Log.Error("the database cannot be written", "reason", err)
+		s.seq++
+		return err
+	}
+	if _, was := s.trouble["store"]; was {
+		delete(s.trouble, "store")
+		s.notice("the database can be written again")
+	}
+	s.journal += len(s.batch.Journal)
+	if s.snapshot {
+		s.journal, s.snapped, s.snapshot = 0, time.Now(), false
+	}
+	s.fired = append(s.fired, s.batch.Transitions...)
+	s.batch = store.Batch{Journal: s.batch.Journal[:0]}
+	return nil
+}
+
+// close commits what is left, with a snapshot, and lets go of everything.
+func (s *Service) close() error {
+	kept := s.ways.close()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.tellAll()
+	s.snapshot = true
+	s.batch.Now = entry.Of(time.Now())
+	err := s.commit()
+	if s.trouble["damage"] != "" {
+		err = errors.Join(err, s.saveRescue())
+	}
+	if s.o.Committed != nil && len(s.fired) > 0 {
+		s.o.Committed(s.fired)
+	}
+	s.follower.Close()
+	return errors.Join(err, kept, s.store.Close(), s.lock.Close())
+}
