@@ -310,7 +310,7 @@ rule storm {
 func TestReceiversThatFail(t *testing.T) {
 	pause, within := firstPause, toldWithin
 	firstPause, toldWithin = 50*time.Millisecond, 300*time.Millisecond
-	defer func() { firstPause, toldWithin = pause, within }()
+	t.Cleanup(func() { firstPause, toldWithin = pause, within }) // once the service has ended
 	srvWell, well, _ := hook(t)
 	srvBad, bad, answer := hook(t)
 	var tried box
