@@ -7,8 +7,8 @@ TOOLS   := tmux:tmux logger:bsdutils openssl:openssl zstdcat:zstd setpriv:util-l
            systemd-journal-remote:systemd-journal-remote lmnsd_gtls.so:rsyslog-gnutls cc:build-essential
 # Packages with goroutines.
 RACE    := ./service ./intake/... ./tell ./store ./screens/... ./draw ./core/trial ./core/match ./demo ./cmd/...
-# Tests that are driven by hand, or wait for a clock: nothing in them runs beside anything else, or not for long.
-UNRACED := 'TestStorm$$|TestWhatCannotBeKeptWaits|TestEditReadsAgain|TestRestartGoesOnExactly|TestGauntlet|TestReceiversThatFail|TestKeptQuiet|TestTakenAndHours|TestEvidenceOutlivesItsLog|TestDatabase|TestHundredMegabytes|TestFollowerEqualsModel|TestClockThatLiesBack'
+# Tests that take minutes under the detector, and run in `make race`.
+UNRACED := 'TestRestartGoesOnExactly|TestGauntlet|TestDatabase|TestHundredMegabytes|TestFollowerEqualsModel'
 
 export CGO_ENABLED = 0
 
