@@ -230,20 +230,16 @@ func (m *Model) foot(c *paint.Canvas, p paint.Palette, base paint.Style) {
 			c.Put(a.X+a.Columns+1, y, dim, commas(m.view.Peak))
 			c.Put(a.X+a.Columns+1, y+1, base, per)
 			c.Line(y+2, a, base.With(p.Rule))
-			c.Labels(y+3, a, dim)
 			x := min(max(a.X+a.ColumnOf(a.Lamp), a.X), a.X+a.Columns-1)
-			// The lamp's own label makes room for itself among the others.
-			for k := x - 1; k < min(x+7, c.W); k++ {
-				c.Put(k, y+3, base, " ")
-			}
+			c.Labels(y+3, a, dim, x-1, x+7)
 			x = c.Put(x, y+3, base.With(p.Over), "▲ ")
 			c.Put(x, y+3, base.With(p.Over), "lamp")
 		} else {
 			c.Tide(y, 1, a, m.view.Tide, p, base)
 			c.Put(1, y, base, "tide")
 			c.Cut(a.X+a.Columns+1, y, c.W-a.X-a.Columns-1, base, commas(m.view.Minute)+"/min")
-			c.Labels(y+1, a, dim)
 			x := min(max(a.X+a.ColumnOf(a.Lamp), a.X), a.X+a.Columns-1)
+			c.Labels(y+1, a, dim, x-1, x+2)
 			c.Put(x, y+1, base.With(p.Over), "▲")
 		}
 	}

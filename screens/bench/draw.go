@@ -284,7 +284,7 @@ func drawCode(c *paint.Canvas, x, y, width int, line string, shift int, own bool
 	for i, k := range runes {
 		switch {
 		case quote == '#':
-			style[i] = base.With(p.Rule)
+			style[i] = base.With(p.Dim)
 			continue
 		case quote != 0:
 			style[i] = base.With(p.Over)
@@ -297,7 +297,7 @@ func drawCode(c *paint.Canvas, x, y, width int, line string, shift int, own bool
 			continue
 		case k == '#' && (i == 0 || runes[i-1] == ' '):
 			quote = '#'
-			style[i] = base.With(p.Rule)
+			style[i] = base.With(p.Dim)
 			continue
 		case k == '"' || k == '/' && (i == 0 || runes[i-1] == ' ' || runes[i-1] == '('):
 			quote = k

@@ -243,7 +243,7 @@ func (w *Work) under(c *paint.Canvas, y int, l *service.FieldLine, p paint.Palet
 		}
 	}
 	if words := fmt.Sprintf("%s of its shape", commas(l.Kin)); free < c.W-len(words)-6 {
-		c.Put(c.W-len(words)-1, y, base.With(p.Rule), words)
+		c.Put(c.W-len(words)-1, y, base.With(p.Dim), words)
 	}
 }
 

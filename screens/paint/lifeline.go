@@ -191,11 +191,15 @@ func (a Axis) Ticks(apart int) []Tick {
 	}
 }
 
-// Labels writes the axis's labels into a row.
-func (c *Canvas) Labels(y int, a Axis, s Style) {
+// Labels writes the axis's labels into a row, and leaves the columns [from, to) to others.
+func (c *Canvas) Labels(y int, a Axis, s Style, from, to int) {
 	free := a.X
 	for _, t := range a.Ticks(14) {
-		if x := a.X + t.Column - 2; x >= free && x+len(t.Text) <= a.X+a.Columns {
+		x := a.X + t.Column - 2
+		if x < to && x+len(t.Text) > from {
+			continue
+		}
+		if x >= free && x+len(t.Text) <= a.X+a.Columns {
 			free = c.Put(x, y, s, t.Text) + 1
 		}
 	}

@@ -144,7 +144,7 @@ func (r *Room) head(c *paint.Canvas, y int, v *service.SourcesView, a paint.Axis
 	}
 	x := c.Put(1, y, base.With(p.Strong).Strong(), countOf(len(v.Sources), "source"))
 	c.Cut(x+1, y, a.X-x-2, base.With(p.Dim), fmt.Sprintf("%s, %d seen", countOf(origins, "origin"), seen))
-	c.Labels(y, a, base.With(p.Dim))
+	c.Labels(y, a, base.With(p.Dim), 0, 0)
 	note := a.X + a.Columns
 	if c.W >= 110 {
 		c.Put(note, y, base.With(p.Dim), " a min   behind")
@@ -201,9 +201,7 @@ func (r *Room) list(c *paint.Canvas, top, bottom int, a paint.Axis, p paint.Pale
 func (r *Room) draw(c *paint.Canvas, y int, x *row, a paint.Axis, p paint.Palette, base paint.Style) {
 	if x.origin == nil {
 		at := c.Put(1, y, base.Strong(), x.source.Name)
-		kind, where, _ := strings.Cut(x.source.Where, " ")
-		at = c.Put(at+2, y, base.With(p.Dim), kind)
-		at = c.Cut(at+1, y, c.W-at-2, base.With(p.Rule), where)
+		at = c.Cut(at+2, y, c.W-at-3, base.With(p.Dim), x.source.Where)
 		if x.source.Words != "" {
 			c.Cut(at+3, y, c.W-at-4, base.With(p.Blind), x.source.Words)
 		}

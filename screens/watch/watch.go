@@ -312,7 +312,7 @@ func (r *Room) list(c *paint.Canvas, top, bottom int, headings bool, col Columns
 			x := c.Put(1, y, base.With(p.Strong).Strong(), itoa(n)+" "+bandNames[l.heading])
 			c.Cut(x+2, y, col.Life-x-3, base.With(p.Dim), bandWords[l.heading])
 			if !labelled {
-				c.Labels(y, a, base.With(p.Dim))
+				c.Labels(y, a, base.With(p.Dim), 0, 0)
 				labelled = true
 			} else {
 				c.Cut(x+2, y, c.W-x-3, base.With(p.Dim), bandWords[l.heading])
