@@ -59,7 +59,7 @@ func (m *Model) help(c *paint.Canvas, top, bottom int, p paint.Palette) {
 		{"h H", "hush it, its rule or its host for a while; all hushes, with what each keeps quiet"},
 		{"m c", "write a note to it; clear it by hand"},
 		{"b n", "its rule on the bench; a new rule there from its newest entry"},
-		{"y", "why: what each clause has and what it lacks; of an entry, what it is for every rule"},
+		{"y", "why: what each clause has and what it lacks; of an entry, what rules see in it"},
 		{"pgup pgdn", "older, newer evidence"},
 		{"1 2 3", "the rooms watch, bench and sources"},
 		{"+ in 3", "bring in another log"},
