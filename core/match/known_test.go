@@ -111,7 +111,7 @@ func TestKnownTimesChangeNothing(t *testing.T) {
 			assert.False(t, (also[i] || surely[i]) && !all, "said to lie within, and does not")
 		}
 	})
-	for _, form := range forms {
-		assert.True(t, had[form] || !strings.Contains(form, "2006"), "no times of %s were known", form)
+	for _, form := range forms { // a short run draws too few cases to have had each
+		assert.True(t, testing.Short() || had[form] || !strings.Contains(form, "2006"), "no times of %s were known", form)
 	}
 }
