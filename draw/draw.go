@@ -115,11 +115,11 @@ func face(size vg.Length) font.Face {
 
 // On paper, too, the worse stands out the more.
 var (
-	ink      = color.RGBA{0x2b, 0x24, 0x18, 255}
-	pale     = color.RGBA{0x7d, 0x72, 0x5f, 255}
-	faint    = color.RGBA{0xd8, 0xce, 0xbb, 255}
-	over     = color.RGBA{0x1f, 0x75, 0x6c, 255}
-	severity = [5]color.RGBA{pale, {0xd9, 0xbd, 0x86, 255}, {0xc4, 0x85, 0x3a, 255}, {0x8a, 0x4b, 0x06, 255}, {0x2b, 0x15, 0, 255}}
+	ink      = color.RGBA{R: 0x2b, G: 0x24, B: 0x18, A: 255}
+	pale     = color.RGBA{R: 0x7d, G: 0x72, B: 0x5f, A: 255}
+	faint    = color.RGBA{R: 0xd8, G: 0xce, B: 0xbb, A: 255}
+	over     = color.RGBA{R: 0x1f, G: 0x75, B: 0x6c, A: 255}
+	severity = [5]color.RGBA{pale, {R: 0xd9, G: 0xbd, B: 0x86, A: 255}, {R: 0xc4, G: 0x85, B: 0x3a, A: 255}, {R: 0x8a, G: 0x4b, B: 0x06, A: 255}, {R: 0x2b, G: 0x15, B: 0, A: 255}}
 )
 
 // painter draws on a canvas whose y grows upwards.
@@ -338,7 +338,7 @@ func (p *painter) legend() {
 // PNG writes the chart as a picture for a screen, narrower than a page, at so many dots an
 // inch.
 func (c *Chart) PNG(w io.Writer, dpi int) error {
-	v := vgimg.NewWith(vgimg.UseWH(narrow, vg.Length(headed+footed+rowHigh*max(len(c.Rows), 1))), vgimg.UseDPI(dpi), vgimg.UseBackgroundColor(color.RGBA{0xfb, 0xf7, 0xee, 255}))
+	v := vgimg.NewWith(vgimg.UseWH(narrow, vg.Length(headed+footed+rowHigh*max(len(c.Rows), 1))), vgimg.UseDPI(dpi), vgimg.UseBackgroundColor(color.RGBA{R: 0xfb, G: 0xf7, B: 0xee, A: 255}))
 	c.paint(v, c.Rows, "", func(s string) string { return s })
 	_, err := vgimg.PngCanvas{Canvas: v}.WriteTo(w)
 	return err

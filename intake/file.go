@@ -244,33 +244,6 @@ func alike(a, b []byte) bool {
 	return n > 0 && bytes.Equal(a[:n], b[:n])
 }
 
-// Condition is how an origin, or a source without any, can be seen.
-type Condition string
-
-// The conditions of an origin.
-const (
-	Seen       Condition = "seen"
-	Catching   Condition = "catching up"
-	Waiting    Condition = "waiting"
-	Resting    Condition = "resting"
-	Gone       Condition = "gone"
-	Unreadable Condition = "not readable"
-	Folder     Condition = "a folder"
-	NoFile     Condition = "no file"
-	Unreached  Condition = "not reached"
-	HeldUp     Condition = "held up" // nothing is read, for want of room for what comes of it
-	Off        Condition = "off"
-	Late       Condition = "late"
-	Bursts     Condition = "writes in bursts"
-	NoFit      Condition = "no longer fits"
-	WrongClock Condition = "wrong clock"
-)
-
-// Blind tells whether an origin in that condition cannot be seen.
-func (c Condition) Blind() bool {
-	return c == Gone || c == Unreadable || c == Folder || c == NoFile || c == Unreached
-}
-
 // denied says in words which right is missing for whom, and what mends it.
 func denied(path string, err error) (words, mend string) {
 	me := "this user"

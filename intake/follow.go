@@ -7,6 +7,8 @@ import (
 	"sort"
 	"time"
 
+	"dimlantern/core/origin"
+
 	"github.com/fsnotify/fsnotify"
 
 	"dimlantern/core/engine"
@@ -170,9 +172,9 @@ func (f *Follower) Reach(source string, which func(o *Origin) bool, words, mend 
 			continue
 		}
 		if words != "" {
-			o.set(Unreached, words, mend, now)
-		} else if o.Condition == Unreached {
-			o.set(Seen, "", "", now)
+			o.set(origin.Unreached, words, mend, now)
+		} else if o.Condition == origin.Unreached {
+			o.set(origin.Seen, "", "", now)
 		}
 	}
 }

@@ -16,6 +16,8 @@ import (
 	"time"
 	"unicode/utf16"
 
+	"dimlantern/core/origin"
+
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/assert"
@@ -366,26 +368,26 @@ func TestConditions(t *testing.T) {
 	path := filepath.Join(dir, "a.log")
 	r := newRig(t, path, "now")
 	r.step(time.Second)
-	assert.Equal(t, NoFile, r.origin().Condition)
+	assert.Equal(t, origin.NoFile, r.origin().Condition)
 	assert.Contains(t, r.origin().Mend, "the folder "+dir+" is there")
 	write(t, path, "line 1\n")
 	r.step(time.Second)
-	assert.Equal(t, Seen, r.origin().Condition)
+	assert.Equal(t, origin.Seen, r.origin().Condition)
 	assert.Equal(t, []string{"line 1"}, r.sink.lines, "a file that appears later is read from its start")
 	require.NoError(t, os.Remove(path))
 	r.step(time.Second)
-	assert.Equal(t, Seen, r.origin().Condition, "a rotation takes a moment")
+	assert.Equal(t, origin.Seen, r.origin().Condition, "a rotation takes a moment")
 	r.step(10 * time.Second)
-	assert.Equal(t, Gone, r.origin().Condition)
+	assert.Equal(t, origin.Gone, r.origin().Condition)
 	assert.NotEmpty(t, r.origin().Mend)
 	require.NoError(t, os.Mkdir(path, 0o755))
 	r.step(10 * time.Second)
-	assert.Equal(t, Folder, r.origin().Condition)
+	assert.Equal(t, origin.Folder, r.origin().Condition)
 	assert.Contains(t, r.origin().Words, "a folder")
 	require.NoError(t, os.Remove(path))
 	write(t, path, "line 2\n")
 	r.step(time.Second)
-	assert.Equal(t, Seen, r.origin().Condition)
+	assert.Equal(t, origin.Seen, r.origin().Condition)
 	assert.Equal(t, []string{"line 1", "line 2"}, r.sink.lines)
 }
 
@@ -401,14 +403,14 @@ func TestFolderThatVanishes(t *testing.T) {
 	require.NoError(t, os.Rename(dir, dir+"-away"))
 	r.step(time.Second)
 	r.step(10 * time.Second)
-	assert.Equal(t, Gone, r.origin().Condition)
+	assert.Equal(t, origin.Gone, r.origin().Condition)
 	assert.Contains(t, r.origin().Words, "was its file system taken away?")
 	assert.Contains(t, r.origin().Mend, "mount it again")
 	write(t, filepath.Join(dir+"-away", "a.log"), "line 1\nline 2\n")
 	require.NoError(t, os.Rename(dir+"-away", dir))
 	r.step(time.Second)
 	r.step(time.Second)
-	assert.Equal(t, Seen, r.origin().Condition)
+	assert.Equal(t, origin.Seen, r.origin().Condition)
 	assert.Equal(t, []string{"line 1", "line 2"}, r.sink.lines)
 }
 
@@ -520,12 +522,12 @@ func TestDatedFiles(t *testing.T) {
 	assert.Equal(t, []string{"line 3", "line 4"}, r.sink.lines)
 	r.step(time.Minute)
 	r.step(time.Minute)
-	assert.Equal(t, Seen, r.origin().Condition, "a finished member is never blind")
+	assert.Equal(t, origin.Seen, r.origin().Condition, "a finished member is never blind")
 	require.NoError(t, os.Remove(day(22)))
 	write(t, day(25), "line 5\n")
 	r.step(time.Second)
 	assert.Equal(t, []string{"line 3", "line 4", "line 5"}, r.sink.lines)
-	assert.Equal(t, Seen, r.origin().Condition)
+	assert.Equal(t, origin.Seen, r.origin().Condition)
 }
 
 func TestVisible(t *testing.T) {
@@ -653,7 +655,7 @@ func TestClockThatLiesBack(t *testing.T) {
 	}
 	assert.InDelta(t, time.Hour, r.origin().Skew(), float64(5*time.Second))
 	assert.Less(t, log(time.Hour, 1), 10*time.Second, "it is taken off")
-	assert.Equal(t, WrongClock, r.origin().State(r.now).Condition)
+	assert.Equal(t, origin.WrongClock, r.origin().State(r.now).Condition)
 	assert.Contains(t, strings.Join(r.told, ""), "1h behind")
 	r.restart()
 	assert.Less(t, log(time.Hour, 1), 10*time.Second, "over a restart too")
@@ -702,18 +704,18 @@ func TestNoLongerFits(t *testing.T) {
 	require.False(t, lang.Errors(ds), "%v", ds)
 	r := &rig{t: t, s: s, places: map[string][]byte{}, now: time.Now()}
 	r.start()
-	state := func(line string) State {
+	state := func(line string) origin.State {
 		for range 20 {
 			(&fileModel{dir: filepath.Dir(path), name: "a.log"}).append(t, strings.Repeat(line+"\n", 5))
 			r.step(time.Second)
 		}
 		return r.origin().State(r.now)
 	}
-	assert.Equal(t, Seen, state("7: fine").Condition)
+	assert.Equal(t, origin.Seen, state("7: fine").Condition)
 	st := state("now \x1b[2J in another form")
-	assert.Equal(t, NoFit, st.Condition)
+	assert.Equal(t, origin.NoFit, st.Condition)
 	assert.Contains(t, st.Words, "now ␛[2J in another form")
-	assert.Equal(t, Seen, state("8: fine again").Condition)
+	assert.Equal(t, origin.Seen, state("8: fine again").Condition)
 }
 
 // A hundred megabytes without a line end are one entry, cut, and cost no more

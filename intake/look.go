@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/core/origin"
+
 	"github.com/bmatcuk/doublestar/v4"
 
 	"dimlantern/core/lang"
@@ -189,11 +191,11 @@ func (l *look) readable(o *Origin, files []found) bool {
 	info, err := os.Stat(name)
 	switch {
 	case err == nil && !info.Mode().IsRegular():
-		o.set(Folder, fmt.Sprintf("%s is no file, but %s", name, kindOf(info.Mode())), fmt.Sprintf("name files in it: files %s", lang.Quote(name+"/*.log")), l.now)
+		o.set(origin.Folder, fmt.Sprintf("%s is no file, but %s", name, kindOf(info.Mode())), fmt.Sprintf("name files in it: files %s", lang.Quote(name+"/*.log")), l.now)
 		return false
 	case len(files) == 0 && errors.Is(err, fs.ErrPermission):
 		words, mend := denied(name, err)
-		o.set(Unreadable, words, mend, l.now)
+		o.set(origin.Unreadable, words, mend, l.now)
 		return false
 	}
 	return true
@@ -364,7 +366,7 @@ func (f *Follower) restore(s *lang.Source, now time.Time) {
 		if n := sorted([]string{name}, nil).of[name]; !fits || n.series != name || o.place.Wrote > 0 && now.UnixNano()-o.place.Wrote > int64(goneFor) {
 			continue
 		}
-		o.set(Seen, "", "", now)
+		o.set(origin.Seen, "", "", now)
 		f.origins[key] = o
 	}
 }

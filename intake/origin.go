@@ -9,6 +9,8 @@ import (
 	"slices"
 	"time"
 
+	"dimlantern/core/origin"
+
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
@@ -50,7 +52,7 @@ type Origin struct {
 	Name      string // HOST:PATH
 	Host      string
 	Way       string // of kept entries: a peer's address, a channel's name
-	Condition Condition
+	Condition origin.Condition
 	Words     string // what is the matter, where something is
 	Mend      string // what would mend it
 	Since     time.Time
@@ -157,7 +159,7 @@ func (o *Origin) restore(data []byte) error {
 	return nil
 }
 
-func (o *Origin) set(c Condition, words, mend string, now time.Time) {
+func (o *Origin) set(c origin.Condition, words, mend string, now time.Time) {
 	if o.Condition == c && o.Words == words {
 		return
 	}
@@ -336,29 +338,29 @@ func (o *Origin) takeUp(s survey, first bool, now time.Time) {
 			o.base = files[newest].path
 		}
 		if o.Condition == "" {
-			o.set(Seen, "", "", now)
+			o.set(origin.Seen, "", "", now)
 		}
-	case newest >= 0 && (o.Condition.Blind() && o.Condition != Unreadable || o.Condition == Resting), newest >= 0 && o.Condition == Waiting, o.Condition == "" && newest >= 0:
+	case newest >= 0 && (o.Condition.Blind() && o.Condition != origin.Unreadable || o.Condition == origin.Resting), newest >= 0 && o.Condition == origin.Waiting, o.Condition == "" && newest >= 0:
 		o.base = files[newest].path
 		o.absent = time.Time{}
-		o.set(Seen, "", "", now)
+		o.set(origin.Seen, "", "", now)
 	case newest >= 0:
 		o.base = files[newest].path
 		o.absent = time.Time{}
 	case o.absent.IsZero():
 		o.absent = now
 		if len(o.place.Members) == 0 && o.Condition == "" {
-			o.set(NoFile, fmt.Sprintf("%s is not there yet", o.Series), Missing(o.Series), now)
+			o.set(origin.NoFile, fmt.Sprintf("%s is not there yet", o.Series), Missing(o.Series), now)
 		}
-	case now.Sub(o.absent) >= newestGone && o.Condition != NoFile && o.rests(files, now):
-		o.set(Resting, fmt.Sprintf("it was rotated, and not begun anew since %s", time.Unix(0, o.place.Wrote).Format("15:04")), "", now)
-	case now.Sub(o.absent) >= newestGone && o.Condition != NoFile:
+	case now.Sub(o.absent) >= newestGone && o.Condition != origin.NoFile && o.rests(files, now):
+		o.set(origin.Resting, fmt.Sprintf("it was rotated, and not begun anew since %s", time.Unix(0, o.place.Wrote).Format("15:04")), "", now)
+	case now.Sub(o.absent) >= newestGone && o.Condition != origin.NoFile:
 		words, mend := fmt.Sprintf("the file %s is gone", o.Series), "it is taken up again when it comes back"
 		if dir := filepath.Dir(o.Series); !isFolder(dir) {
 			words = fmt.Sprintf("the folder %s is gone, and its files with it: was its file system taken away?", dir)
 			mend = "mount it again, or make the folder: it is taken up when it comes back"
 		}
-		o.set(Gone, words, mend, now)
+		o.set(origin.Gone, words, mend, now)
 	}
 }
 

@@ -10,6 +10,8 @@ import (
 	"slices"
 	"time"
 
+	"dimlantern/core/origin"
+
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/match"
@@ -55,8 +57,8 @@ func (o *Origin) fill(buf []byte, now time.Time) (bool, error) {
 			continue
 		}
 		m.missing = 0
-		if o.Condition == Unreadable {
-			o.set(Seen, "", "", now)
+		if o.Condition == origin.Unreadable {
+			o.set(origin.Seen, "", "", now)
 		}
 		newest := i == len(o.place.Members)-1
 		n, err := o.readMember(m, buf, newest, now)
@@ -82,10 +84,10 @@ func (o *Origin) lost(m *member, err error, now time.Time) {
 	switch {
 	case errors.Is(err, fs.ErrPermission):
 		words, mend := denied(m.Path, err)
-		o.set(Unreadable, words, mend, now)
+		o.set(origin.Unreadable, words, mend, now)
 		return
 	case errors.Is(err, errNotAFile):
-		o.set(Folder, fmt.Sprintf("%s is no file, but a folder, a pipe or a device", m.Path), "name the files in it, such as "+m.Path+"/*.log", now)
+		o.set(origin.Folder, fmt.Sprintf("%s is no file, but a folder, a pipe or a device", m.Path), "name the files in it, such as "+m.Path+"/*.log", now)
 		return
 	case errors.Is(err, errOther), errors.Is(err, fs.ErrNotExist):
 		// The look that comes finds it under another name, if it has one still.
@@ -97,7 +99,7 @@ func (o *Origin) lost(m *member, err error, now time.Time) {
 		}
 		return
 	}
-	o.set(Unreadable, fmt.Sprintf("%s cannot be read: %v", m.Path, unwrap(err)), "", now)
+	o.set(origin.Unreadable, fmt.Sprintf("%s cannot be read: %v", m.Path, unwrap(err)), "", now)
 }
 
 // waits tells whether what is younger than a member has to wait, because it was
@@ -158,7 +160,7 @@ func (o *Origin) readMember(m *member, buf []byte, newest bool, now time.Time) (
 		n, err = m.file.ReadAt(buf[:min(int64(blockSize), size-m.read)], m.read)
 		if n == 0 && err != nil && !errors.Is(err, io.EOF) {
 			words, mend := denied(m.Path, err)
-			o.set(Unreadable, words, mend, now)
+			o.set(origin.Unreadable, words, mend, now)
 			return nothing, nil
 		}
 		// The bytes are this file's if it still begins as it did once they are read.

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"time"
 
+	"dimlantern/core/origin"
+
 	"dimlantern/core/entry"
 )
 
@@ -78,54 +80,35 @@ func (p *pace) left(n int64, now time.Time) time.Duration {
 	return time.Duration(float64(d) * float64(n) / p.bytes)
 }
 
-// State is what is known of an origin now.
-type State struct {
-	Condition Condition     `json:"state"`
-	Words     string        `json:"words,omitempty"` // what is the matter, in a sentence
-	Mend      string        `json:"mend,omitempty"`
-	Since     time.Time     `json:"since"`
-	Behind    int64         `json:"behind_bytes"`
-	Left      time.Duration `json:"left,omitempty"` // how long it takes to catch up
-	Lag       time.Duration `json:"lag"`            // from an entry's own time to its arrival, of the newest
-	Worst     time.Duration `json:"worst"`          // of the last hour
-	WorstAt   time.Time     `json:"worst_at"`
-	Skew      time.Duration `json:"clock_behind,omitempty"` // of its writer's clock, and taken off
-	Misfits   int64         `json:"misfits"`                // of so many of its newest entries that were looked at
-	Looked    int64         `json:"looked"`
-	Misfit    string        `json:"misfit,omitempty"` // the newest one of them
-	Gaps      int64         `json:"lost_bytes"`
-	Cut       int64         `json:"cut_entries"`
-}
-
 // State says in words how the origin can be seen. Of what is the matter, the worst
 // comes first.
-func (o *Origin) State(now time.Time) State {
-	s := State{Condition: o.Condition, Words: o.Words, Mend: o.Mend, Since: o.Since, Behind: o.Behind(), Lag: o.lag.last, Skew: o.place.Skew,
+func (o *Origin) State(now time.Time) origin.State {
+	s := origin.State{Condition: o.Condition, Words: o.Words, Mend: o.Mend, Since: o.Since, Behind: o.Behind(), Lag: o.lag.last, Skew: o.place.Skew,
 		Worst: o.lag.worst, WorstAt: o.lag.worstAt, Misfits: int64(o.fit.misfits), Looked: int64(o.fit.n), Misfit: o.fit.example, Gaps: o.place.Gaps, Cut: o.CutLines}
 	timed := o.reader.Plan.Timed()
 	switch {
-	case o.Condition != Seen:
+	case o.Condition != origin.Seen:
 	case s.Behind > catching:
-		s.Condition, s.Words = Catching, fmt.Sprintf("catching up: %d MB still to go", s.Behind/1e6)
+		s.Condition, s.Words = origin.Catching, fmt.Sprintf("catching up: %d MB still to go", s.Behind/1e6)
 		if s.Left = o.pace.left(s.Behind, now); s.Left > 0 {
 			s.Words += ", about " + entry.RoughSpan(max(s.Left.Round(time.Second), time.Second))
 		}
 	case o.place.Entries == 0:
-		s.Condition, s.Words = Waiting, "waiting for its first entry since "+o.Since.Format("15:04:05")
+		s.Condition, s.Words = origin.Waiting, "waiting for its first entry since "+o.Since.Format("15:04:05")
 	case o.place.Skew != 0:
-		s.Condition, s.Words = WrongClock, clockWords(o.place.Skew)
+		s.Condition, s.Words = origin.WrongClock, clockWords(o.place.Skew)
 		s.Mend = "set the clock of that host, or the zone of the source"
 	case o.reader.Future > 0:
-		s.Condition, s.Words = WrongClock, fmt.Sprintf("its clock is %s ahead: its entries are judged by their arrival", entry.RoughSpan(o.reader.Ahead))
+		s.Condition, s.Words = origin.WrongClock, fmt.Sprintf("its clock is %s ahead: its entries are judged by their arrival", entry.RoughSpan(o.reader.Ahead))
 		s.Mend = "set the clock of that host"
 	case o.fit.no():
-		s.Condition, s.Words = NoFit, fmt.Sprintf("it no longer fits: %d of its newest %d entries do not, such as: %s", o.fit.misfits, o.fit.n, o.fit.example)
+		s.Condition, s.Words = origin.NoFit, fmt.Sprintf("it no longer fits: %d of its newest %d entries do not, such as: %s", o.fit.misfits, o.fit.n, o.fit.example)
 		s.Mend = "look at the layout's pattern, or give the source another layout"
 	case o.lag.bursts():
-		s.Condition, s.Words = Bursts, "it writes in bursts: its writer keeps lines back"
+		s.Condition, s.Words = origin.Bursts, "it writes in bursts: its writer keeps lines back"
 		s.Mend = "let the program flush each line"
 	case timed && s.Lag > 10*time.Second && now.Sub(o.lag.arrivals[len(o.lag.arrivals)-1]) < time.Minute:
-		s.Condition, s.Words = Late, fmt.Sprintf("late: %s from written to read, %s at worst", entry.RoughSpan(s.Lag.Truncate(time.Second)), entry.RoughSpan(s.Worst.Truncate(time.Second)))
+		s.Condition, s.Words = origin.Late, fmt.Sprintf("late: %s from written to read, %s at worst", entry.RoughSpan(s.Lag.Truncate(time.Second)), entry.RoughSpan(s.Worst.Truncate(time.Second)))
 	}
 	return s
 }

@@ -6,13 +6,14 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/api"
+
 	tea "charm.land/bubbletea/v2"
 
 	"dimlantern/core/entry"
 	"dimlantern/intake"
 	"dimlantern/screens/paint"
 	"dimlantern/screens/watch"
-	"dimlantern/service"
 )
 
 // beginRule is the screen on which a rule begins: one of the newest entries of an
@@ -21,17 +22,17 @@ import (
 type beginRule struct {
 	origin   string
 	label    string
-	kinds    []service.EntryView // one of each kind, newest first
+	kinds    []api.EntryView // one of each kind, newest first
 	chosen   int
 	severity entry.Severity
 	asked    string
-	begun    *service.Begun
+	begun    *api.Begun
 	err      string
 }
 
 type begunMsg struct {
 	asked string
-	begun *service.Begun
+	begun *api.Begun
 	err   error
 }
 
@@ -74,13 +75,13 @@ func kindOf(line string) string {
 // begin asks what rule the chosen entry makes, or lets it be written.
 func (m *Model) begin(write bool) tea.Cmd {
 	f := &m.rule
-	q := service.BeginQuery{Origin: f.origin, Raw: f.kinds[f.chosen].Raw, Severity: f.severity, Write: write}
+	q := api.BeginQuery{Origin: f.origin, Raw: f.kinds[f.chosen].Raw, Severity: f.severity, Write: write}
 	asked := fmt.Sprint(q)
 	f.asked = asked
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(context.Background(), patience)
 		defer cancel()
-		b, err := m.o.Lantern.BeginRule(ctx, q)
+		b, err := api.DoBegin.Call(ctx, m.o.Lantern, q)
 		return begunMsg{asked, b, err}
 	}
 }

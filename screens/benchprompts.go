@@ -8,10 +8,11 @@ import (
 	"path/filepath"
 	"strings"
 
+	"dimlantern/api"
+
 	tea "charm.land/bubbletea/v2"
 
 	"dimlantern/screens/bench"
-	"dimlantern/service"
 )
 
 // editOutside opens the text in the user's editor, and comes back with what is written there.
@@ -47,7 +48,7 @@ func (m *Model) editOutside() tea.Cmd {
 }
 
 // askProposals asks what may end the problem of the rule at the cursor.
-func (m *Model) askProposals(q service.BenchQuery) tea.Cmd {
+func (m *Model) askProposals(q api.BenchQuery) tea.Cmd {
 	v := m.bench.View
 	if v == nil || !v.Endless {
 		m.bench.Proposals = nil
@@ -62,7 +63,7 @@ func (m *Model) askProposals(q service.BenchQuery) tea.Cmd {
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(context.Background(), benchPatience)
 		defer cancel()
-		p, err := m.o.Lantern.Propose(ctx, q)
+		p, err := api.Propose.Call(ctx, m.o.Lantern, q)
 		if err != nil {
 			return proposalsMsg{asked, nil}
 		}
@@ -105,7 +106,7 @@ func (m *Model) nameValue() {
 		then: func(name string) tea.Cmd {
 			m.bench.Pointed = nil
 			file, body, _ := m.bench.File()
-			return m.markCmd(service.MarkQuery{File: file, Body: body, Line: m.bench.Line(), Is: "name", Source: k.Source, Texts: []string{k.Example},
+			return m.markCmd(api.MarkQuery{File: file, Body: body, Line: m.bench.Line(), Is: "name", Source: k.Source, Texts: []string{k.Example},
 				From: values[at][0], To: values[at][1], Name: strings.TrimSpace(name)})
 		}}, "")
 }

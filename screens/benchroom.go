@@ -2,10 +2,13 @@ package screens
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"path/filepath"
 	"strings"
 	"time"
+
+	"dimlantern/api"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -18,20 +21,20 @@ import (
 type (
 	benchMsg struct {
 		asked string
-		q     service.BenchQuery
-		view  *service.BenchView
+		q     api.BenchQuery
+		view  *api.BenchView
 		err   error
 	}
 	benchFileMsg struct {
-		file    *service.BenchFile
+		file    *api.BenchFile
 		line    int
 		fresh   bool
-		instead string             // a text that stands there, changed, instead of the file's
-		mark    *service.MarkQuery // what is marked at once
+		instead string         // a text that stands there, changed, instead of the file's
+		mark    *api.MarkQuery // what is marked at once
 		err     error
 	}
 	markedMsg struct {
-		marked *service.Marked
+		marked *api.Marked
 		err    error
 	}
 	othersMsg struct {
@@ -75,15 +78,15 @@ func (m *Model) askBench() tea.Cmd {
 	m.stopBench = cancel
 	return func() tea.Msg {
 		defer cancel()
-		v, err := m.o.Lantern.Bench(ctx, q)
+		v, err := api.TryText.Call(ctx, m.o.Lantern, q)
 		return benchMsg{asked, q, v, err}
 	}
 }
 
 // benchQuery is the text as it is, and the sample that it is tried on.
-func (m *Model) benchQuery() service.BenchQuery {
+func (m *Model) benchQuery() api.BenchQuery {
 	file, body, _ := m.bench.File()
-	q := service.BenchQuery{File: file, Body: body, Line: m.bench.Line(), Col: m.bench.Column(), At: m.held, From: m.view.From, Column: m.view.Column,
+	q := api.BenchQuery{File: file, Body: body, Line: m.bench.Line(), Col: m.bench.Column(), At: m.held, From: m.view.From, Column: m.view.Column,
 		Columns: watch.ColumnsOf(m.w).LifeWidth, Fed: m.bench.Fed(), Files: m.files, Filter: m.words}
 	q.Span = m.view.At.Sub(q.From)
 	if m.sampleFrom != 0 && m.sampleFrom < m.view.At {
@@ -110,7 +113,7 @@ func (m *Model) benchAnswered(msg benchMsg) tea.Cmd {
 }
 
 // askOthers asks what other numbers would give, behind the answer that is shown already.
-func (m *Model) askOthers(q service.BenchQuery) tea.Cmd {
+func (m *Model) askOthers(q api.BenchQuery) tea.Cmd {
 	if m.bench.Pane != bench.Text {
 		return nil
 	}
@@ -119,7 +122,7 @@ func (m *Model) askOthers(q service.BenchQuery) tea.Cmd {
 	m.stopOthers = cancel
 	return func() tea.Msg {
 		defer cancel()
-		x, err := m.o.Lantern.Others(ctx, q)
+		x, err := api.TryOthers.Call(ctx, m.o.Lantern, q)
 		if err != nil {
 			return nil
 		}
@@ -156,17 +159,17 @@ func (m *Model) openRule() tea.Cmd {
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(context.Background(), patience)
 		defer cancel()
-		f, err := m.o.Lantern.BenchOpen(ctx, service.BenchFile{File: file})
+		f, err := api.OpenText.Call(ctx, m.o.Lantern, api.BenchFile{File: file})
 		return benchFileMsg{file: f, line: line, err: err}
 	}
 }
 
 // newRule begins a rule in a file of its own.
-func (m *Model) newRule(source string, mark *service.MarkQuery) tea.Cmd {
+func (m *Model) newRule(source string, mark *api.MarkQuery) tea.Cmd {
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(context.Background(), patience)
 		defer cancel()
-		f, err := m.o.Lantern.BenchNew(ctx, service.BenchBegin{Source: source})
+		f, err := api.NewText.Call(ctx, m.o.Lantern, api.BenchBegin{Source: source})
 		return benchFileMsg{file: f, line: 2, fresh: true, mark: mark, err: err}
 	}
 }
@@ -182,13 +185,13 @@ func (m *Model) ruleOf() tea.Cmd {
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(context.Background(), patience)
 		defer cancel()
-		v, err := m.o.Lantern.Rules(ctx)
+		v, err := api.AskRules.Call(ctx, m.o.Lantern, api.None{})
 		if err != nil {
 			return benchFileMsg{err: err}
 		}
 		for _, r := range v.Rules {
 			if r.Rule == rule && filepath.Ext(r.File) == ".lantern" {
-				f, err := m.o.Lantern.BenchOpen(ctx, service.BenchFile{File: r.File})
+				f, err := api.OpenText.Call(ctx, m.o.Lantern, api.BenchFile{File: r.File})
 				return benchFileMsg{file: f, line: r.Line, err: err}
 			}
 		}
@@ -216,7 +219,7 @@ func (m *Model) ruleFrom() tea.Cmd {
 		source = m.detail.Source
 		raw = m.detail.Newest
 	}
-	return m.newRule(source, &service.MarkQuery{Is: "problem", Source: source, Texts: []string{raw}})
+	return m.newRule(source, &api.MarkQuery{Is: "problem", Source: source, Texts: []string{raw}})
 }
 
 // benchKey does what a key stands for in the room bench; done tells whether it stands for
@@ -385,14 +388,14 @@ func (m *Model) mark(is string) tea.Cmd {
 
 func (m *Model) markTexts(is, source string, texts, kinds []string) tea.Cmd {
 	file, body, _ := m.bench.File()
-	return m.markCmd(service.MarkQuery{File: file, Body: body, Line: m.bench.Line(), Is: is, Source: source, Texts: texts, Kinds: kinds})
+	return m.markCmd(api.MarkQuery{File: file, Body: body, Line: m.bench.Line(), Is: is, Source: source, Texts: texts, Kinds: kinds})
 }
 
-func (m *Model) markCmd(q service.MarkQuery) tea.Cmd {
+func (m *Model) markCmd(q api.MarkQuery) tea.Cmd {
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(context.Background(), patience)
 		defer cancel()
-		x, err := m.o.Lantern.Mark(ctx, q)
+		x, err := api.MarkEntries.Call(ctx, m.o.Lantern, q)
 		return markedMsg{x, err}
 	}
 }
@@ -423,7 +426,7 @@ func (m *Model) whyKind() tea.Cmd {
 		return nil
 	}
 	typed := m.benchQuery()
-	q := service.WhyQuery{At: m.held, Origin: k.Origin, Source: k.Source, Text: k.Example, Typed: &typed}
+	q := api.WhyQuery{At: m.held, Origin: k.Origin, Source: k.Source, Text: k.Example, Typed: &typed}
 	m.mode = whying
 	m.why = whyRead{asked: fmt.Sprint(q, typed)}
 	return m.whyCmd(q)
@@ -436,7 +439,7 @@ func (m *Model) whyLife() tea.Cmd {
 		return nil
 	}
 	typed := m.benchQuery()
-	q := service.WhyQuery{At: m.held, Key: x.Key, Typed: &typed}
+	q := api.WhyQuery{At: m.held, Key: x.Key, Typed: &typed}
 	m.mode = whying
 	m.why = whyRead{asked: fmt.Sprint(q, typed)}
 	return m.whyCmd(q)
@@ -457,7 +460,8 @@ func (m *Model) saveBench() tea.Cmd {
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(context.Background(), patience)
 		defer cancel()
-		return savedMsg{file, body, m.o.Lantern.BenchWrite(ctx, service.BenchSave{File: file, Body: body, Was: was, New: fresh})}
+		_, err := api.WriteText.Call(ctx, m.o.Lantern, api.BenchSave{File: file, Body: body, Was: was, New: fresh})
+		return savedMsg{file, body, err}
 	}
 }
 
@@ -478,20 +482,20 @@ func (m *Model) saved(msg savedMsg) tea.Cmd {
 // askTheirs shows what somebody else has changed in the open file meanwhile, where that is
 // why it was not written.
 func (m *Model) askTheirs(err error) tea.Cmd {
-	if !strings.Contains(err.Error(), service.ByOthers) {
+	if !errors.Is(err, api.Changed) {
 		return nil
 	}
 	file, _, was := m.bench.File()
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(context.Background(), patience)
 		defer cancel()
-		f, err := m.o.Lantern.BenchOpen(ctx, service.BenchFile{File: file})
+		f, err := api.OpenText.Call(ctx, m.o.Lantern, api.BenchFile{File: file})
 		if err != nil {
 			return nil
 		}
-		p := &service.Put{Title: filepath.Base(file) + " was changed by somebody else meanwhile; nothing is written, and what you typed is still here", Tests: true}
+		p := &api.Put{Title: filepath.Base(file) + " was changed by somebody else meanwhile; nothing is written, and what you typed is still here", Tests: true}
 		for _, l := range service.LineDiff(was, f.Body) {
-			p.Lines = append(p.Lines, service.PutLine{Word: map[byte]string{'+': "theirs", '-': "was"}[l[0]], Text: strings.TrimRight(l[2:], " "), Bad: l[0] == '+'})
+			p.Lines = append(p.Lines, api.PutLine{Word: map[byte]string{'+': "theirs", '-': "was"}[l[0]], Text: strings.TrimRight(l[2:], " "), Bad: l[0] == '+'})
 		}
 		return putMsg{put: p}
 	}

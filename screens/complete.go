@@ -5,9 +5,9 @@ import (
 	"path/filepath"
 	"strings"
 
-	"github.com/charmbracelet/x/ansi"
+	"dimlantern/api"
 
-	"dimlantern/service"
+	"github.com/charmbracelet/x/ansi"
 )
 
 // complete goes on with a path as far as the files that are there agree.
@@ -47,9 +47,9 @@ func complete(path string) string {
 func wrapText(s string, width int) string { return ansi.Wrap(s, max(width, 10), "") }
 
 // chosenOrEmpty is the chosen row, or one with nothing in it.
-func (m *Model) chosenOrEmpty() *service.Row {
+func (m *Model) chosenOrEmpty() *api.Row {
 	if x := m.room.Chosen(); x != nil {
 		return x
 	}
-	return &service.Row{}
+	return &api.Row{}
 }

@@ -5,16 +5,17 @@ import (
 	"fmt"
 	"time"
 
+	"dimlantern/api"
+
 	tea "charm.land/bubbletea/v2"
 
 	"dimlantern/screens/divide"
-	"dimlantern/service"
 )
 
 // fieldsMsg is an answer about fields.
 type fieldsMsg struct {
 	asked string
-	view  *service.FieldsView
+	view  *api.FieldsView
 	err   error
 }
 
@@ -49,7 +50,7 @@ func (m *Model) askFields() tea.Cmd {
 	m.stopFields = cancel
 	return func() tea.Msg {
 		defer cancel()
-		v, err := m.o.Lantern.Fields(ctx, q)
+		v, err := api.DoFields.Call(ctx, m.o.Lantern, q)
 		return fieldsMsg{asked, v, err}
 	}
 }

@@ -9,11 +9,12 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/api"
+
 	tea "charm.land/bubbletea/v2"
 
 	"dimlantern/core/entry"
 	"dimlantern/screens/paint"
-	"dimlantern/service"
 )
 
 // bringIn is the screen on which a log is brought in: a path is typed, where to
@@ -24,7 +25,7 @@ type bringIn struct {
 	begin  int
 	layout string
 	asked  string
-	found  *service.Brought
+	found  *api.Brought
 	err    string
 	again  time.Time // when it was last asked who is sending
 }
@@ -34,19 +35,19 @@ var begins = [][2]string{{"now", "now"}, {"at the start", "oldest"}, {"24h ago",
 
 type broughtMsg struct {
 	asked string
-	found *service.Brought
+	found *api.Brought
 	err   error
 }
 
 // bring asks what a path would become, or lets it be written.
 func (m *Model) bring(write bool) tea.Cmd {
-	q := service.BringQuery{Path: m.first.path, Begin: begins[m.first.begin][1], Layout: m.first.layout, Write: write}
+	q := api.BringQuery{Path: m.first.path, Begin: begins[m.first.begin][1], Layout: m.first.layout, Write: write}
 	asked := fmt.Sprint(q)
 	m.first.asked = asked
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(context.Background(), patience)
 		defer cancel()
-		b, err := m.o.Lantern.Bring(ctx, q)
+		b, err := api.DoBring.Call(ctx, m.o.Lantern, q)
 		return broughtMsg{asked, b, err}
 	}
 }
@@ -262,7 +263,7 @@ func (m *Model) drawBring(c *paint.Canvas, y, bottom int, p paint.Palette, base 
 	}
 	y++
 	rest := bottom - y - 8
-	for i, list := range [][]service.EntryView{b.Usual, b.Odd} {
+	for i, list := range [][]api.EntryView{b.Usual, b.Odd} {
 		for k, e := range list {
 			if rest <= 0 {
 				break
@@ -309,7 +310,7 @@ func (m *Model) drawBeginAt(c *paint.Canvas, y int, label func(y, field int, tex
 }
 
 // drawOffer draws what can be brought in that is no file, and what it says lately.
-func (m *Model) drawOffer(c *paint.Canvas, y, bottom int, o service.Offer, p paint.Palette, base paint.Style) int {
+func (m *Model) drawOffer(c *paint.Canvas, y, bottom int, o api.Offer, p paint.Palette, base paint.Style) int {
 	at := c.Cut(12, y, max(m.w*2/3-14, 20), base, o.Type)
 	words := base.With(p.Dim)
 	if o.Bad {
@@ -331,7 +332,7 @@ func (m *Model) drawOffer(c *paint.Canvas, y, bottom int, o service.Offer, p pai
 	return y
 }
 
-func (m *Model) drawFile(c *paint.Canvas, y int, x service.BroughtFile, p paint.Palette, base paint.Style) int {
+func (m *Model) drawFile(c *paint.Canvas, y int, x api.BroughtFile, p paint.Palette, base paint.Style) int {
 	name := base
 	if x.Words != "" {
 		name = base.With(p.Blind)
@@ -350,7 +351,7 @@ func (m *Model) drawFile(c *paint.Canvas, y int, x service.BroughtFile, p paint.
 }
 
 // drawSample draws an entry of the log that is brought in, divided where it fits.
-func (m *Model) drawSample(c *paint.Canvas, y int, e service.EntryView, p paint.Palette, base paint.Style) {
+func (m *Model) drawSample(c *paint.Canvas, y int, e api.EntryView, p paint.Palette, base paint.Style) {
 	x := 12
 	if e.At != entry.None {
 		x = c.Put(x, y, base.With(p.Dim), time.Unix(0, int64(e.At)).Format("2006-01-02 15:04:05")) + 2
@@ -392,5 +393,5 @@ func ago(d time.Duration) string {
 }
 
 func rgb(c paint.Color) color.Color {
-	return color.RGBA{c.R, c.G, c.B, 255}
+	return color.RGBA{R: c.R, G: c.G, B: c.B, A: 255}
 }

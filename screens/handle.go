@@ -7,28 +7,29 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/api"
+
 	tea "charm.land/bubbletea/v2"
 
 	"dimlantern/core/entry"
 	"dimlantern/screens/paint"
 	"dimlantern/screens/watch"
-	"dimlantern/service"
 )
 
 type (
 	actedMsg struct {
-		q    service.ActQuery
-		done *service.ActDone
+		q    api.ActQuery
+		done *api.ActDone
 		err  error
 	}
 	hushesMsg struct {
-		list *service.HushList
+		list *api.HushList
 		err  error
 	}
 )
 
 // canAct tells whether something can be done to the chosen row now, and says why not.
-func (m *Model) canAct(what string) *service.Row {
+func (m *Model) canAct(what string) *api.Row {
 	x := m.room.Chosen()
 	switch {
 	case m.held != 0:
@@ -43,12 +44,12 @@ func (m *Model) canAct(what string) *service.Row {
 	return nil
 }
 
-func (m *Model) act(q service.ActQuery) tea.Cmd {
+func (m *Model) act(q api.ActQuery) tea.Cmd {
 	q.Person = m.person()
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(context.Background(), patience)
 		defer cancel()
-		done, err := m.o.Lantern.Act(ctx, q)
+		done, err := api.DoAct.Call(ctx, m.o.Lantern, q)
 		return actedMsg{q, done, err}
 	}
 }
@@ -61,10 +62,10 @@ func (m *Model) acted(msg actedMsg) tea.Cmd {
 	words := msg.done.Words
 	switch msg.q.What {
 	case "take", "hand over":
-		m.undoAct = &service.ActQuery{What: "let go", Alert: msg.q.Alert}
+		m.undoAct = &api.ActQuery{What: "let go", Alert: msg.q.Alert}
 		words += "; u takes it back"
 	case "hush":
-		m.undoAct = &service.ActQuery{What: "unhush", Hush: &service.ByHand{ID: msg.done.Hush}}
+		m.undoAct = &api.ActQuery{What: "unhush", Hush: &api.ByHand{ID: msg.done.Hush}}
 		words += "; u takes it back"
 	default:
 		m.undoAct = nil
@@ -83,20 +84,20 @@ func (m *Model) handleKey(key string) (cmd tea.Cmd, done bool) {
 	case "t":
 		if x := m.canAct("taken"); x != nil {
 			m.prompted(prompt{label: "take " + watch.Headline(x) + ", a word to it", hint: "enter takes it   esc leaves it", then: func(words string) tea.Cmd {
-				return m.act(service.ActQuery{What: "take", Alert: x.Alert, Words: words})
+				return m.act(api.ActQuery{What: "take", Alert: x.Alert, Words: words})
 			}}, "")
 		}
 	case "T":
 		if x := m.canAct("handed over"); x != nil {
 			m.prompted(prompt{label: "hand " + watch.Headline(x) + " over to", hint: "a name, then a word to it   enter   esc", then: func(words string) tea.Cmd {
 				to, rest, _ := strings.Cut(strings.TrimSpace(words), " ")
-				return m.act(service.ActQuery{What: "hand over", Alert: x.Alert, To: to, Words: strings.TrimSpace(rest)})
+				return m.act(api.ActQuery{What: "hand over", Alert: x.Alert, To: to, Words: strings.TrimSpace(rest)})
 			}}, "")
 		}
 	case "m":
 		if x := m.canAct("noted about"); x != nil {
 			m.prompted(prompt{label: "note to " + watch.Headline(x), hint: "enter keeps it   esc leaves it", then: func(words string) tea.Cmd {
-				return m.act(service.ActQuery{What: "note", Alert: x.Alert, Words: words})
+				return m.act(api.ActQuery{What: "note", Alert: x.Alert, Words: words})
 			}}, "")
 		}
 	case "h":
@@ -122,14 +123,14 @@ func (m *Model) hush() {
 	if x == nil {
 		return
 	}
-	kinds := []service.ByHand{{Alert: x.Alert}, {Rule: x.Rule}}
+	kinds := []api.ByHand{{Alert: x.Alert}, {Rule: x.Rule}}
 	names := []string{watch.Headline(x), "all of " + x.Rule}
 	if m.detail != nil {
 		if i := slices.Index(m.detail.Fields, "host"); i >= 0 && i < len(x.Key) {
-			kinds, names = append(kinds, service.ByHand{Host: x.Key[i]}), append(names, "all of host "+x.Key[i])
+			kinds, names = append(kinds, api.ByHand{Host: x.Key[i]}), append(names, "all of host "+x.Key[i])
 		}
 		for _, w := range m.detail.About {
-			kinds, names = append(kinds, service.ByHand{About: w}), append(names, "all about "+w)
+			kinds, names = append(kinds, api.ByHand{About: w}), append(names, "all about "+w)
 		}
 	}
 	at := 0
@@ -148,7 +149,7 @@ func (m *Model) hush() {
 			}
 			h := kinds[at]
 			h.Until = until
-			return m.act(service.ActQuery{What: "hush", Alert: h.Alert, Hush: &h, Words: strings.TrimSpace(why)})
+			return m.act(api.ActQuery{What: "hush", Alert: h.Alert, Hush: &h, Words: strings.TrimSpace(why)})
 		}}, "1h ")
 }
 
@@ -174,7 +175,7 @@ func (m *Model) askHushes() tea.Cmd {
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(context.Background(), patience)
 		defer cancel()
-		l, err := m.o.Lantern.HushesNow(ctx)
+		l, err := api.AskHushes.Call(ctx, m.o.Lantern, api.None{})
 		return hushesMsg{l, err}
 	}
 }
@@ -208,7 +209,7 @@ func (m *Model) hushKey(k tea.KeyPressMsg) tea.Cmd {
 			m.hushNote, m.noted = m.note, time.Now()
 			return nil
 		}
-		return m.act(service.ActQuery{What: "unhush", Hush: &service.ByHand{ID: h.ID}})
+		return m.act(api.ActQuery{What: "unhush", Hush: &api.ByHand{ID: h.ID}})
 	}
 	return nil
 }

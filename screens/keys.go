@@ -5,9 +5,10 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/api"
+
 	"dimlantern/core/entry"
 	"dimlantern/screens/watch"
-	"dimlantern/service"
 
 	tea "charm.land/bubbletea/v2"
 )
@@ -327,12 +328,12 @@ func (m *Model) clear() tea.Cmd {
 	if x == nil {
 		return nil
 	}
-	q := service.ClearQuery{Person: m.person(), Alert: x.Alert, Words: m.input}
+	q := api.ClearQuery{Person: m.person(), Alert: x.Alert, Words: m.input}
 	name := watch.Headline(x)
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(context.Background(), patience)
 		defer cancel()
-		if err := m.o.Lantern.Clear(ctx, q); err != nil {
+		if _, err := api.DoClear.Call(ctx, m.o.Lantern, q); err != nil {
 			return doneMsg{err: err}
 		}
 		return doneMsg{text: name + " is cleared"}

@@ -5,6 +5,8 @@ import (
 	"path/filepath"
 	"time"
 
+	"dimlantern/api"
+
 	tea "charm.land/bubbletea/v2"
 
 	"dimlantern/screens/paint"
@@ -16,7 +18,7 @@ func (m *Model) askPast() tea.Cmd {
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(context.Background(), patience)
 		defer cancel()
-		p, err := m.o.Lantern.Past(ctx, service.PastQuery{Limit: 200})
+		p, err := api.AskPast.Call(ctx, m.o.Lantern, api.PastQuery{Limit: 200})
 		return pastMsg{p, err}
 	}
 }
@@ -52,9 +54,9 @@ func (m *Model) pastKey(k tea.KeyPressMsg) tea.Cmd {
 		return func() tea.Msg {
 			ctx, cancel := context.WithTimeout(context.Background(), patience)
 			defer cancel()
-			f, err := m.o.Lantern.BenchOpen(ctx, service.BenchFile{File: x.File})
+			f, err := api.OpenText.Call(ctx, m.o.Lantern, api.BenchFile{File: x.File})
 			if err != nil { // it is gone: it comes back as a new one
-				return benchFileMsg{file: &service.BenchFile{File: x.File, Body: x.Was}, line: 1, fresh: true}
+				return benchFileMsg{file: &api.BenchFile{File: x.File, Body: x.Was}, line: 1, fresh: true}
 			}
 			return benchFileMsg{file: f, line: 1, instead: x.Was}
 		}

@@ -5,6 +5,8 @@ import (
 	"path/filepath"
 	"strings"
 
+	"dimlantern/api"
+
 	tea "charm.land/bubbletea/v2"
 
 	"dimlantern/core/entry"
@@ -15,21 +17,21 @@ import (
 
 // putWork is a change of the settings that is shown before it is done.
 type putWork struct {
-	q      service.PutQuery
-	put    *service.Put
+	q      api.PutQuery
+	put    *api.Put
 	tests  bool // it only shows which tests pass
 	scroll int
 }
 
 type (
 	putMsg struct {
-		put *service.Put
+		put *api.Put
 		err error
 		did bool
-		q   service.PutQuery
+		q   api.PutQuery
 	}
 	pastMsg struct {
-		past *service.PastPuts
+		past *api.PastPuts
 		err  error
 	}
 	editedMsg struct {
@@ -38,20 +40,20 @@ type (
 	}
 	proposalsMsg struct {
 		asked string
-		list  *service.Proposals
+		list  *api.Proposals
 	}
 )
 
 // person is who sits at this terminal.
-func (m *Model) person() service.Person { return service.Person{By: m.o.User, From: m.o.Terminal} }
+func (m *Model) person() api.Person { return api.Person{By: m.o.User, From: m.o.Terminal} }
 
 // askPut asks what a change would do, or has it done.
-func (m *Model) askPut(q service.PutQuery) tea.Cmd {
+func (m *Model) askPut(q api.PutQuery) tea.Cmd {
 	q.Person = m.person()
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(context.Background(), benchPatience)
 		defer cancel()
-		p, err := m.o.Lantern.Put(ctx, q)
+		p, err := api.DoPut.Call(ctx, m.o.Lantern, q)
 		return putMsg{p, err, q.Do, q}
 	}
 }
@@ -64,7 +66,7 @@ func (m *Model) putBench() tea.Cmd {
 	if name := m.bench.Name(); fresh && name != "" {
 		file = filepath.Join(filepath.Dir(file), name+".lantern")
 	}
-	return m.askPut(service.PutQuery{Files: []service.BenchSave{{File: file, Body: body, Was: was, New: fresh}}})
+	return m.askPut(api.PutQuery{Files: []api.BenchSave{{File: file, Body: body, Was: was, New: fresh}}})
 }
 
 func (m *Model) putAnswered(msg putMsg) tea.Cmd {
@@ -92,7 +94,7 @@ func (m *Model) changeRule(what string) tea.Cmd {
 	if x == nil {
 		return nil
 	}
-	change := service.RuleChange{What: what, Rule: x.Rule}
+	change := api.RuleChange{What: what, Rule: x.Rule}
 	switch {
 	case what == "off" && x.Off:
 		change.What = "on"
@@ -100,11 +102,11 @@ func (m *Model) changeRule(what string) tea.Cmd {
 		label := what + " " + x.Rule + " to"
 		m.prompted(prompt{label: label, hint: "enter shows what that changes   esc leaves it", then: func(name string) tea.Cmd {
 			change.Name = strings.TrimSpace(name)
-			return m.askPut(service.PutQuery{Rule: &change})
+			return m.askPut(api.PutQuery{Rule: &change})
 		}}, x.Rule)
 		return nil
 	}
-	return m.askPut(service.PutQuery{Rule: &change})
+	return m.askPut(api.PutQuery{Rule: &change})
 }
 
 // putKey does what a key stands for while a change is shown.
@@ -203,11 +205,11 @@ func (m *Model) drawPut(c *paint.Canvas, top, bottom int, p paint.Palette, base 
 // askTests asks which tests of the settings pass, with the open text in them.
 func (m *Model) askTests() tea.Cmd {
 	file, body, _ := m.bench.File()
-	q := service.BenchQuery{File: file, Body: body, Line: m.bench.Line()}
+	q := api.BenchQuery{File: file, Body: body, Line: m.bench.Line()}
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(context.Background(), benchPatience)
 		defer cancel()
-		p, err := m.o.Lantern.Tests(ctx, q)
+		p, err := api.TryTests.Call(ctx, m.o.Lantern, q)
 		return putMsg{put: p, err: err}
 	}
 }

@@ -1,5 +1,5 @@
 // Package screens is the full-screen terminal application: the frame with its
-// time axis and lamp, and the rooms in it. It asks a service.Lantern and tells it
+// time axis and lamp, and the rooms in it. It asks a api.Lantern and tells it
 // what the user does; it holds no truth of its own.
 package screens
 
@@ -10,13 +10,14 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/api"
+
 	"dimlantern/core/entry"
 	"dimlantern/screens/bench"
 	"dimlantern/screens/divide"
 	"dimlantern/screens/paint"
 	"dimlantern/screens/sources"
 	"dimlantern/screens/watch"
-	"dimlantern/service"
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/colorprofile"
@@ -24,7 +25,7 @@ import (
 
 // Options of the screens.
 type Options struct {
-	Lantern service.Lantern
+	Lantern api.Lantern
 	Name    string // what the settings are called
 	User    string // who acts, in the record
 	// Terminal is where that is, such as lock-3 /dev/pts/2.
@@ -50,8 +51,8 @@ type Model struct {
 	mono    bool
 	plain   bool
 	room    watch.Room
-	view    *service.View
-	detail  *service.Detail
+	view    *api.View
+	detail  *api.Detail
 	asked   string // which detail was asked for last
 	// curveAsked is which numbers were asked for last.
 	curveAsked string
@@ -67,12 +68,12 @@ type Model struct {
 	rule       beginRule
 	why        whyRead
 	prompt     prompt
-	undoAct    *service.ActQuery // what takes the last action back; nil is none
-	hushes     *service.HushList
+	undoAct    *api.ActQuery // what takes the last action back; nil is none
+	hushes     *api.HushList
 	hushAt     int
 	hushNote   string
 	put        putWork
-	past       *service.PastPuts
+	past       *api.PastPuts
 	pastAt     int
 	files      []string      // to try rules on, instead of what their sources say; nil is that
 	sampleFrom entry.Instant // where the sample was marked to begin; 0 is where the axis does
@@ -88,8 +89,8 @@ type Model struct {
 	stopBench  context.CancelFunc
 	stopOthers context.CancelFunc
 	leaving    bool // esc was pressed once with a text that is not saved
-	srcView    *service.SourcesView
-	entries    *service.Entries
+	srcView    *api.SourcesView
+	entries    *api.Entries
 	divide     *divide.Work
 	back       mode // where help leads back to
 	// fieldsAsked is the question about fields that is open, stopFields ends it.
@@ -100,7 +101,7 @@ type Model struct {
 	slow        time.Duration // how long the last one took
 	stale       bool          // it has to be asked for once more
 	listening   bool          // for news
-	news        service.News
+	news        api.News
 }
 
 // mode is what the keys do.
@@ -165,25 +166,25 @@ func (m *Model) Init() tea.Cmd {
 type (
 	tickMsg time.Time
 	newsMsg struct {
-		news service.News
+		news api.News
 		err  error
 	}
 	viewMsg struct {
-		view    *service.View
-		sources *service.SourcesView // in the room sources
-		rules   *service.RulesView   // in the room bench
+		view    *api.View
+		sources *api.SourcesView // in the room sources
+		rules   *api.RulesView   // in the room bench
 	}
 	entriesMsg struct {
 		asked   string
-		entries *service.Entries
+		entries *api.Entries
 	}
 	curveMsg struct {
 		asked  string
-		curves *service.Curves
+		curves *api.Curves
 	}
 	detailMsg struct {
 		asked  string
-		detail *service.Detail
+		detail *api.Detail
 	}
 	failedMsg struct{ err error }
 	doneMsg   struct {
@@ -208,13 +209,13 @@ func (m *Model) listen() tea.Cmd {
 		return nil
 	}
 	m.listening = true
-	q := service.NewsQuery(m.news)
+	q := api.NewsQuery(m.news)
 	pause := time.Until(m.asking.Add(max(100*time.Millisecond, 8*m.slow)))
 	return func() tea.Msg {
 		time.Sleep(pause)
 		ctx, cancel := context.WithTimeout(context.Background(), 4*patience)
 		defer cancel()
-		n, err := m.o.Lantern.News(ctx, q)
+		n, err := api.AskNews.Call(ctx, m.o.Lantern, q)
 		if err != nil {
 			return newsMsg{err: err}
 		}
@@ -228,21 +229,21 @@ func (m *Model) ask() tea.Cmd {
 		return nil
 	}
 	m.busy, m.asking = true, time.Now()
-	q := service.ViewQuery{At: m.held, Until: m.until, Column: widths[m.zoom], Columns: watch.ColumnsOf(m.w).LifeWidth}
+	q := api.ViewQuery{At: m.held, Until: m.until, Column: widths[m.zoom], Columns: watch.ColumnsOf(m.w).LifeWidth}
 	room := m.inRoom
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(context.Background(), patience)
 		defer cancel()
-		v, err := m.o.Lantern.View(ctx, q)
+		v, err := api.AskView.Call(ctx, m.o.Lantern, q)
 		if err != nil {
 			return failedMsg{err}
 		}
 		out := viewMsg{view: v}
 		switch room {
 		case inSources:
-			out.sources, err = m.o.Lantern.Sources(ctx, q)
+			out.sources, err = api.AskSources.Call(ctx, m.o.Lantern, q)
 		case inBench:
-			out.rules, err = m.o.Lantern.Rules(ctx)
+			out.rules, err = api.AskRules.Call(ctx, m.o.Lantern, api.None{})
 		}
 		if err != nil {
 			return failedMsg{err}
@@ -258,7 +259,7 @@ func (m *Model) askEntries() tea.Cmd {
 		m.entries = nil
 		return nil
 	}
-	q := service.EntriesQuery{Origin: o.Name, At: m.held, Lines: 300}
+	q := api.EntriesQuery{Origin: o.Name, At: m.held, Lines: 300}
 	if m.sources.Inside {
 		q.Filter, q.Misfits = m.sources.Filter, m.sources.Misfits
 	}
@@ -267,7 +268,7 @@ func (m *Model) askEntries() tea.Cmd {
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(context.Background(), patience)
 		defer cancel()
-		e, err := m.o.Lantern.Entries(ctx, q)
+		e, err := api.AskEntries.Call(ctx, m.o.Lantern, q)
 		if err != nil {
 			return failedMsg{err}
 		}
@@ -295,7 +296,7 @@ func (m *Model) askCurve() tea.Cmd {
 	if !m.room.Opened || x == nil || !x.Numbers || m.room.Folded() || m.view == nil {
 		return nil
 	}
-	q := service.CurveQuery{Rule: x.Rule, Key: x.Key, At: m.held, From: m.view.From, Column: m.view.Column, Columns: watch.ColumnsOf(m.w).LifeWidth}
+	q := api.CurveQuery{Rule: x.Rule, Key: x.Key, At: m.held, From: m.view.From, Column: m.view.Column, Columns: watch.ColumnsOf(m.w).LifeWidth}
 	asked := fmt.Sprint(q)
 	if m.held == 0 {
 		asked += fmt.Sprint(time.Now().Truncate(freshCurve))
@@ -307,7 +308,7 @@ func (m *Model) askCurve() tea.Cmd {
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(context.Background(), 2*patience)
 		defer cancel()
-		k, err := m.o.Lantern.Curve(ctx, q)
+		k, err := api.AskCurves.Call(ctx, m.o.Lantern, q)
 		if err != nil {
 			return failedMsg{err}
 		}
@@ -322,13 +323,13 @@ func (m *Model) askDetail() tea.Cmd {
 		m.detail = nil
 		return nil
 	}
-	q := service.DetailQuery{At: m.held, Rule: x.Rule, Key: x.Key, Alert: x.Alert, Origin: x.Origin, Lines: 300}
+	q := api.DetailQuery{At: m.held, Rule: x.Rule, Key: x.Key, Alert: x.Alert, Origin: x.Origin, Lines: 300}
 	asked := fmt.Sprint(q)
 	m.asked = asked
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(context.Background(), patience)
 		defer cancel()
-		d, err := m.o.Lantern.Detail(ctx, q)
+		d, err := api.AskDetail.Call(ctx, m.o.Lantern, q)
 		if err != nil {
 			return failedMsg{err}
 		}

@@ -7,17 +7,18 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/api"
+
 	tea "charm.land/bubbletea/v2"
 
 	"dimlantern/screens/paint"
 	"dimlantern/screens/watch"
-	"dimlantern/service"
 )
 
 // whyRead is the answer to why that is being read.
 type whyRead struct {
 	asked  string
-	why    *service.Why
+	why    *api.Why
 	err    string
 	scroll int
 	rows   int // it has, as it was drawn last
@@ -26,13 +27,13 @@ type whyRead struct {
 
 type whyMsg struct {
 	asked string
-	why   *service.Why
+	why   *api.Why
 	err   error
 }
 
 // askWhy asks why about what is chosen: in watch a rule and its key, in sources an entry.
 func (m *Model) askWhy() tea.Cmd {
-	q := service.WhyQuery{At: m.held}
+	q := api.WhyQuery{At: m.held}
 	say := ""
 	if m.inRoom == inSources {
 		_, o := m.sources.Chosen()
@@ -68,12 +69,12 @@ func (m *Model) askWhy() tea.Cmd {
 	return m.whyCmd(q)
 }
 
-func (m *Model) whyCmd(q service.WhyQuery) tea.Cmd {
+func (m *Model) whyCmd(q api.WhyQuery) tea.Cmd {
 	asked := m.why.asked
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(context.Background(), 2*patience)
 		defer cancel()
-		w, err := m.o.Lantern.Why(ctx, q)
+		w, err := api.AskWhy.Call(ctx, m.o.Lantern, q)
 		return whyMsg{asked, w, err}
 	}
 }
@@ -120,26 +121,26 @@ func (m *Model) drawWhy(c *paint.Canvas, top, bottom int, p paint.Palette, base 
 	const word = 10 // the width of the words at the left
 	row := -f.scroll
 	f.height = bottom - top
-	put := func(l *service.WhyLine, head, text string) {
+	put := func(l *api.WhyLine, head, text string) {
 		y := top + row
 		row++
 		if y < top || y >= bottom {
 			return
 		}
 		switch l.Kind {
-		case service.WhyHead:
+		case api.WhyHead:
 			c.Cut(1, y, c.W-2, base.With(p.Strong), text)
 			return
-		case service.WhyHit, service.WhyOver:
+		case api.WhyHit, api.WhyOver:
 			lit := base.With(p.Strong).Strong()
-			if l.Kind == service.WhyOver {
+			if l.Kind == api.WhyOver {
 				lit = base.With(p.Over).Strong()
 			}
 			at := max(c.Cut(3, y, 16, base.With(p.Dim), head), 2+word)
 			c.Put(at+1, y, lit, "›")
 			watch.DrawLit(c, at+3, y, c.W-at-4, text, l.Lit, base, lit)
 			return
-		case service.WhyText:
+		case api.WhyText:
 			watch.DrawLit(c, 3+word, y, c.W-4-word, text, l.Lit, base, base.With(p.Strong).Strong())
 			return
 		}
@@ -147,12 +148,12 @@ func (m *Model) drawWhy(c *paint.Canvas, top, bottom int, p paint.Palette, base 
 		x := 3 + word
 		style := base.With(p.Dim)
 		switch l.Kind {
-		case service.WhyYes:
+		case api.WhyYes:
 			style = base
 			if head != "" || text != "" {
 				c.Put(x, y, base.With(p.Over).Strong(), "yes")
 			}
-		case service.WhyNo:
+		case api.WhyNo:
 			c.Put(x, y, base.With(p.Dim), "no")
 		default:
 			c.Cut(x, y, c.W-x-1, style, text)
@@ -162,20 +163,20 @@ func (m *Model) drawWhy(c *paint.Canvas, top, bottom int, p paint.Palette, base 
 	}
 	for i := range f.why.Lines {
 		l := &f.why.Lines[i]
-		if slices.Contains([]string{service.WhyText, service.WhyHit, service.WhyOver}, l.Kind) && (len(l.Lit) > 0 || l.Kind != service.WhyText) {
+		if slices.Contains([]string{api.WhyText, api.WhyHit, api.WhyOver}, l.Kind) && (len(l.Lit) > 0 || l.Kind != api.WhyText) {
 			put(l, l.Word, l.Text)
 			continue
 		}
 		indent := l.Text[:len(l.Text)-len(strings.TrimLeft(l.Text, " "))]
 		room := c.W - 4 - word - len(indent)
-		if l.Kind == service.WhyHead {
+		if l.Kind == api.WhyHead {
 			room = c.W - 2
 		}
 		for k, part := range watch.Wrap(l.Text[len(indent):], room-6) {
 			show := *l
-			if k > 0 && l.Kind != service.WhyHead {
-				show.Kind = service.WhyMore
-				if l.Kind != service.WhyMore {
+			if k > 0 && l.Kind != api.WhyHead {
+				show.Kind = api.WhyMore
+				if l.Kind != api.WhyMore {
 					part = "     " + part
 				}
 				put(&show, "", indent+part)

@@ -13,6 +13,8 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/api"
+
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/layout"
@@ -21,26 +23,8 @@ import (
 	"dimlantern/intake"
 )
 
-// BeginQuery asks for a first rule about an entry of an origin.
-type BeginQuery struct {
-	Origin   string         `json:"origin"`
-	Raw      string         `json:"raw"`      // the entry as it stands in the log
-	Severity entry.Severity `json:"severity"` // 0 is a warning
-	Write    bool           `json:"write"`
-}
-
-// Begun is a proposal for a rule, and what it would have done.
-type Begun struct {
-	Name   string `json:"name"` // the file that will be, or was, written
-	Text   string `json:"text"`
-	Done   bool   `json:"done"`
-	Hits   int64  `json:"hits"` // among the newest entries
-	Looked int64  `json:"looked"`
-	Raised int64  `json:"raised"`
-}
-
 // BeginRule is part of Lantern.
-func (s *Service) BeginRule(_ context.Context, q BeginQuery) (*Begun, error) {
+func (s *Service) BeginRule(_ context.Context, q api.BeginQuery) (*api.Begun, error) {
 	s.mu.Lock()
 	settings := s.settings
 	var src *lang.Source
@@ -63,8 +47,8 @@ func (s *Service) BeginRule(_ context.Context, q BeginQuery) (*Begun, error) {
 		return nil, fmt.Errorf("%s cannot be read: %w", path, reason(err))
 	}
 	text := ruleFor(settings, src, plan, sample, q)
-	b := &Begun{Name: filepath.Join(s.settingsDir(), nameOf(text)+".lantern"), Text: text}
-	if err := b.try(settings, src, path, host, sample); err != nil {
+	b := &api.Begun{Name: filepath.Join(s.settingsDir(), nameOf(text)+".lantern"), Text: text}
+	if err := tryBegun(b, settings, src, path, host, sample); err != nil {
 		return nil, err
 	}
 	if q.Write {
@@ -110,7 +94,7 @@ func writeNew(name, text string) error {
 // ruleFor writes a rule of which the entry is a hit: its text with its numbers left
 // open, and counted by the host or another field that tells writers apart, and by
 // the number that a word names.
-func ruleFor(s *lang.Settings, src *lang.Source, plan *match.Plan, sample []byte, q BeginQuery) string {
+func ruleFor(s *lang.Settings, src *lang.Source, plan *match.Plan, sample []byte, q api.BeginQuery) string {
 	text, hosted := strings.ToValidUTF8(q.Raw, ""), false
 	by, event := "", ""
 	var data []string // the data that an event names
@@ -323,7 +307,7 @@ func ruleName(text, source string, s *lang.Settings) string {
 func nameOf(rule string) string { return strings.Fields(rule)[1] }
 
 // try runs the rule over the newest entries of the log.
-func (b *Begun) try(s *lang.Settings, src *lang.Source, path, host string, sample []byte) error {
+func tryBegun(b *api.Begun, s *lang.Settings, src *lang.Source, path, host string, sample []byte) error {
 	f := lang.Parse("new", []byte(b.Text))
 	with := *s
 	with.Rules = nil

@@ -11,89 +11,14 @@ import (
 	"sync"
 	"time"
 
+	"dimlantern/api"
+
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/match"
 	"dimlantern/core/trial"
 	"dimlantern/intake/regular"
 )
-
-// BenchQuery is a settings file as it is being typed, and the sample that the rule at the
-// cursor is to be tried on.
-type BenchQuery struct {
-	File    string        `json:"file"`
-	Body    string        `json:"body"`
-	Line    int           `json:"line"` // of the cursor, from 1
-	Col     int           `json:"col"`  // characters before it
-	At      entry.Instant `json:"at"`   // the lamp; 0 is now
-	Span    time.Duration `json:"span"` // the sample begins so long before the lamp
-	From    entry.Instant `json:"from"` // the first column of the lifelines
-	Column  time.Duration `json:"column"`
-	Columns int           `json:"columns"`
-	Fed     []string      `json:"fed,omitempty"` // lines that are given to the rule by hand
-	// Files are logs to try it on instead of what its sources say: names with * and ?.
-	Files  []string `json:"files,omitempty"`
-	Filter string   `json:"filter,omitempty"` // only entries that have these words
-}
-
-// BenchView is what the text means, and what its rule would have done.
-type BenchView struct {
-	Rule     string         `json:"rule"` // at the cursor; "" where there is none, or it has errors
-	Findings []BenchFinding `json:"findings"`
-	Words    []string       `json:"words"`
-	Sample   string         `json:"sample"` // what it was tried on, in words
-	Tried    *BenchTried    `json:"tried,omitempty"`
-	Rows     []Row          `json:"rows"`
-	Kinds    []BenchKind    `json:"kinds"`
-	Failed   []string       `json:"failed"` // expects of the rule that fail
-	Passed   int            `json:"passed"`
-	// Complete are words for what is being typed at the cursor, of which Typed characters
-	// stand there.
-	Complete []string `json:"complete,omitempty"`
-	// Fed is what each of the lines that were given by hand brought.
-	Fed   [][]string `json:"fed,omitempty"`
-	Typed int        `json:"typed,omitempty"`
-	// Notes are what of the trial ought to make one look twice.
-	Notes []string `json:"notes,omitempty"`
-	// Ends is the time of the newest entry of the sample; None where there is none.
-	Ends    entry.Instant `json:"ends"`
-	Problem string        `json:"problem,omitempty"` // as it is written
-	Endless bool          `json:"endless,omitempty"` // it has a problem, and no recovery
-	// Curves are the numbers that the rule compares, of the first of the lifelines.
-	Curves *Curves `json:"curves,omitempty"`
-}
-
-// BenchFinding is an error or a finding at a place of the text.
-type BenchFinding struct {
-	Line, Col, Len int
-	Error          bool
-	What, Mend     string
-}
-
-// BenchTried counts what the rule would have done.
-type BenchTried struct {
-	Entries, Hits, Raised, Open int64
-	Told, Keys                  int
-	Ends                        map[string]int
-	Longest, Median             time.Duration
-	Took                        time.Duration
-}
-
-// BenchKind is a kind of entries, and what the rule makes of it.
-type BenchKind struct {
-	ID      string
-	Source  string
-	Origin  string
-	Text    string
-	Count   int
-	Newest  int
-	Is      string
-	Partly  bool
-	Note    string
-	Example string
-	Lit     [][2]int
-	Fields  []entry.Field
-}
 
 // benchStale is how long a sample of live logs is used before it is read anew.
 const benchStale = 20 * time.Second
@@ -128,7 +53,7 @@ func (b *benchSample) try(s *lang.Settings, r *lang.Rule, o trial.Options) (*tri
 }
 
 // Bench is part of Lantern.
-func (s *Service) Bench(ctx context.Context, q BenchQuery) (*BenchView, error) {
+func (s *Service) Bench(ctx context.Context, q api.BenchQuery) (*api.BenchView, error) {
 	q.Columns = min(max(q.Columns, 1), maxColumns)
 	q.Column, q.Span = max(q.Column, time.Second), min(max(q.Span, time.Minute), 31*24*time.Hour)
 	at := q.At
@@ -141,10 +66,10 @@ func (s *Service) Bench(ctx context.Context, q BenchQuery) (*BenchView, error) {
 	s.mu.Unlock()
 	texts = withText(texts, q.File, q.Body)
 	settings, ds := s.check(texts)
-	v := &BenchView{Findings: []BenchFinding{}, Rows: []Row{}, Kinds: []BenchKind{}, Failed: []string{}}
+	v := &api.BenchView{Findings: []api.BenchFinding{}, Rows: []api.Row{}, Kinds: []api.BenchKind{}, Failed: []string{}}
 	for _, d := range ds {
 		if d.Pos.File == q.File {
-			v.Findings = append(v.Findings, BenchFinding{d.Pos.Line, d.Pos.Col, d.Len, d.Weight == lang.Err, d.What, d.Mend})
+			v.Findings = append(v.Findings, api.BenchFinding{Line: d.Pos.Line, Col: d.Pos.Col, Len: d.Len, Error: d.Weight == lang.Err, What: d.What, Mend: d.Mend})
 		}
 	}
 	r := ruleAt(settings, q.File, q.Line)
@@ -195,7 +120,7 @@ func (s *Service) Bench(ctx context.Context, q BenchQuery) (*BenchView, error) {
 			break
 		}
 	}
-	v.Tried = &BenchTried{tried.Entries, tried.Hits, tried.Raised, tried.Open, tried.Told, tried.Keys, tried.Ends, tried.Longest, tried.Median, took}
+	v.Tried = &api.BenchTried{Entries: tried.Entries, Hits: tried.Hits, Raised: tried.Raised, Open: tried.Open, Told: tried.Told, Keys: tried.Keys, Ends: tried.Ends, Longest: tried.Longest, Median: tried.Median, Took: took}
 	of := fmt.Sprintf("%s, the last %s", whereOf(r), entry.RoughSpan(q.Span.Round(time.Minute)))
 	if len(q.Files) > 0 {
 		of = strings.Join(q.Files, ", ")
@@ -225,10 +150,10 @@ func (s *Service) Bench(ctx context.Context, q BenchQuery) (*BenchView, error) {
 	return v, nil
 }
 
-func benchKinds(list []trial.KindSays) []BenchKind {
-	out := []BenchKind{}
+func benchKinds(list []trial.KindSays) []api.BenchKind {
+	out := []api.BenchKind{}
 	for _, k := range list {
-		out = append(out, BenchKind{k.Shape.ID, k.Source, k.Origin, k.Text, k.Shape.Count, k.Newest, k.Is, k.Partly, k.Note, k.Example, k.Lit, k.Fields})
+		out = append(out, api.BenchKind{ID: k.Shape.ID, Source: k.Source, Origin: k.Origin, Text: k.Text, Count: k.Shape.Count, Newest: k.Newest, Is: k.Is, Partly: k.Partly, Note: k.Note, Example: k.Example, Lit: k.Lit, Fields: k.Fields})
 	}
 	return out
 }
@@ -237,7 +162,7 @@ var onClause = regexp.MustCompile(`(?m)^\s*on\s+([\w., -]+)$`)
 
 // kindsBeside are the kinds of entries of the sources that a rule names which cannot be
 // tried as it stands.
-func (s *Service) kindsBeside(ctx context.Context, settings *lang.Settings, q BenchQuery, at entry.Instant) ([]trial.KindSays, error) {
+func (s *Service) kindsBeside(ctx context.Context, settings *lang.Settings, q api.BenchQuery, at entry.Instant) ([]trial.KindSays, error) {
 	lines := strings.Split(q.Body, "\n")
 	start := min(q.Line, len(lines)) - 1
 	for start > 0 && !strings.HasPrefix(lines[start], "rule ") {
@@ -267,13 +192,8 @@ func (s *Service) kindsBeside(ctx context.Context, settings *lang.Settings, q Be
 	return trial.SaysOf(settings, r, b.kinds, time.Local, at), nil
 }
 
-// BenchBegin names the source that a new rule looks at; "" is the first there is.
-type BenchBegin struct {
-	Source string `json:"source"`
-}
-
 // BenchNew proposes the beginning of a rule about a source, in a file of its own.
-func (s *Service) BenchNew(_ context.Context, q BenchBegin) (*BenchFile, error) {
+func (s *Service) BenchNew(_ context.Context, q api.BenchBegin) (*api.BenchFile, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	source := q.Source
@@ -289,7 +209,7 @@ func (s *Service) BenchNew(_ context.Context, q BenchBegin) (*BenchFile, error) 
 	for n := 2; ; n++ {
 		file := filepath.Join(s.settingsDir(), name+".lantern")
 		if _, err := os.Stat(file); os.IsNotExist(err) && s.settings.Rule(name) == nil {
-			return &BenchFile{file, fmt.Sprintf("rule %s {\n  on    %s\n  per   host\n  raise warning\n  clear after 30m quiet\n}\n", name, source)}, nil
+			return &api.BenchFile{File: file, Body: fmt.Sprintf("rule %s {\n  on    %s\n  per   host\n  raise warning\n  clear after 30m quiet\n}\n", name, source)}, nil
 		}
 		name = fmt.Sprintf("new-rule-%d", n)
 	}
@@ -305,8 +225,8 @@ func bounded(from entry.Instant) entry.Instant {
 
 // Others is part of Lantern. It tries other numbers in the place of the one at the cursor,
 // or next behind it: a threshold, a window, a time of quiet.
-func (s *Service) Others(ctx context.Context, q BenchQuery) (*BenchOthers, error) {
-	out := &BenchOthers{}
+func (s *Service) Others(ctx context.Context, q api.BenchQuery) (*api.BenchOthers, error) {
+	out := &api.BenchOthers{}
 	settings, r, at := s.benchRule(q)
 	lines := strings.Split(q.Body, "\n")
 	if r == nil || q.Line < 1 || q.Line > len(lines) || !steps.MatchString(lines[q.Line-1]) {
@@ -376,11 +296,6 @@ var steps = regexp.MustCompile(`^\s*(raise|clear|reopen|grace|blind)\b`)
 // bare is a raise that each hit makes.
 var bare = regexp.MustCompile(`^\s*raise\s+\w+\s*$`)
 
-// BenchOthers is what other numbers would have given.
-type BenchOthers struct {
-	Words string `json:"words"`
-}
-
 // withText puts a text in the place of a file's.
 func withText(texts []Text, name, body string) []Text {
 	for i := range texts {
@@ -430,7 +345,7 @@ func sizeOf(n int64) string {
 
 // benchSampleOf reads what the logs of a rule have said in a stretch of time, or takes what
 // was read for it lately.
-func (s *Service) benchSampleOf(ctx context.Context, settings *lang.Settings, r *lang.Rule, q BenchQuery, from, at entry.Instant) (*benchSample, error) {
+func (s *Service) benchSampleOf(ctx context.Context, settings *lang.Settings, r *lang.Rule, q api.BenchQuery, from, at entry.Instant) (*benchSample, error) {
 	s.bench.mu.Lock()
 	defer s.bench.mu.Unlock()
 	var names []string
@@ -524,8 +439,8 @@ func arrived(changed, from, at entry.Instant) entry.Instant {
 }
 
 // benchRow is a lifeline as the screens draw it.
-func benchRow(r *lang.Rule, x *trial.TriedRow, q BenchQuery, at entry.Instant) Row {
-	row := Row{Rule: r.Name, Key: x.Key, Raised: entry.None, Cleared: entry.None, Since: entry.None, Count: len(x.Hits), Have: len(x.Alerts)}
+func benchRow(r *lang.Rule, x *trial.TriedRow, q api.BenchQuery, at entry.Instant) api.Row {
+	row := api.Row{Rule: r.Name, Key: x.Key, Raised: entry.None, Cleared: entry.None, Since: entry.None, Count: len(x.Hits), Have: len(x.Alerts)}
 	row.Life.Hits = make([]int, q.Columns)
 	for _, h := range x.Hits {
 		if k := int(h.Sub(q.From) / q.Column); h >= q.From && k < q.Columns {
@@ -533,9 +448,9 @@ func benchRow(r *lang.Rule, x *trial.TriedRow, q BenchQuery, at entry.Instant) R
 		}
 	}
 	for _, a := range x.Alerts {
-		span := Span{From: a.From, To: a.To, Why: a.Why}
+		span := api.Span{From: a.From, To: a.To, Why: a.Why}
 		for _, st := range a.Steps {
-			span.Steps = append(span.Steps, Step{st.At, st.Severity})
+			span.Steps = append(span.Steps, api.Step{At: st.At, Severity: st.Severity})
 			row.Severity = max(row.Severity, st.Severity)
 		}
 		row.Life.Alerts = append(row.Life.Alerts, span)
@@ -546,14 +461,8 @@ func benchRow(r *lang.Rule, x *trial.TriedRow, q BenchQuery, at entry.Instant) R
 	return row
 }
 
-// BenchFile is a settings file as it lies in the folder.
-type BenchFile struct {
-	File string `json:"file"`
-	Body string `json:"body"`
-}
-
 // BenchOpen answers with a settings file of the folder, as it is now.
-func (s *Service) BenchOpen(_ context.Context, q BenchFile) (*BenchFile, error) {
+func (s *Service) BenchOpen(_ context.Context, q api.BenchFile) (*api.BenchFile, error) {
 	if err := s.ownFile(q.File); err != nil {
 		return nil, err
 	}
@@ -561,24 +470,14 @@ func (s *Service) BenchOpen(_ context.Context, q BenchFile) (*BenchFile, error) 
 	if err != nil {
 		return nil, fmt.Errorf("%s cannot be read: %w", q.File, reason(err))
 	}
-	return &BenchFile{q.File, string(b)}, nil
-}
-
-// BenchSave is a text that is to be written into a file, and what stood there when it was
-// opened; New is a file that is not there yet.
-type BenchSave struct {
-	File string `json:"file"`
-	Body string `json:"body"`
-	Was  string `json:"was"`
-	New  bool   `json:"new,omitempty"`
-	Gone bool   `json:"gone,omitempty"` // the file goes, since nothing is left in it
+	return &api.BenchFile{File: q.File, Body: string(b)}, nil
 }
 
 // BenchWrite writes a settings file and takes it up, unless somebody else has changed it
 // meanwhile, or it has errors.
-func (s *Service) BenchWrite(_ context.Context, q BenchSave) error {
+func (s *Service) BenchWrite(_ context.Context, q api.BenchSave) (*api.None, error) {
 	if err := s.ownFile(q.File); err != nil {
-		return err
+		return nil, err
 	}
 	s.mu.Lock()
 	texts := slices.Clone(s.texts)
@@ -586,23 +485,23 @@ func (s *Service) BenchWrite(_ context.Context, q BenchSave) error {
 	_, ds := s.check(withText(texts, q.File, q.Body))
 	for _, d := range ds {
 		if d.Weight == lang.Err && d.Pos.File == q.File {
-			return fmt.Errorf("line %d: %s; nothing is written", d.Pos.Line, d.What)
+			return nil, fmt.Errorf("line %d: %s; nothing is written", d.Pos.Line, d.What)
 		}
 	}
 	if q.New {
 		if err := writeNew(q.File, q.Body); err != nil {
-			return err
+			return nil, err
 		}
 	} else {
 		now, err := regular.Read(q.File, maxSettings)
 		switch {
 		case err != nil:
-			return fmt.Errorf("%s cannot be read: %w", q.File, reason(err))
+			return nil, fmt.Errorf("%s cannot be read: %w", q.File, reason(err))
 		case string(now) != q.Was:
-			return fmt.Errorf("%s was %s meanwhile: nothing is written. Leave it with esc and open it again", filepath.Base(q.File), ByOthers)
+			return nil, changedByOthers(q.File)
 		}
 		if err := ReplaceFile(q.File, q.Body); err != nil {
-			return err
+			return nil, err
 		}
 	}
 	s.mu.Lock()
@@ -611,7 +510,7 @@ func (s *Service) BenchWrite(_ context.Context, q BenchSave) error {
 	if !hand { // else it is put to work when somebody says so
 		s.Reload()
 	}
-	return nil
+	return nil, nil
 }
 
 // ownFile refuses what is no settings file of this service.

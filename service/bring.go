@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/api"
+
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/layout"
@@ -19,12 +21,12 @@ import (
 )
 
 // Bring is part of Lantern.
-func (s *Service) Bring(_ context.Context, q BringQuery) (*Brought, error) {
+func (s *Service) Bring(_ context.Context, q api.BringQuery) (*api.Brought, error) {
 	s.mu.Lock()
 	settings := s.settings
 	taken := append([]*lang.Source(nil), settings.Sources...)
 	s.mu.Unlock()
-	b := &Brought{}
+	b := &api.Brought{}
 	path := strings.TrimSpace(q.Path)
 	if path == "" {
 		return b, nil
@@ -38,7 +40,7 @@ func (s *Service) Bring(_ context.Context, q BringQuery) (*Brought, error) {
 			return b, nil
 		}
 		name = sourceName("/"+strings.ReplaceAll(name, "/", "-"), taken)
-		b.wayLayouts(settings, kind, q.Layout)
+		wayLayouts(b, settings, kind, q.Layout)
 		b.Text = wayText(name, clause, begin, b.Layout, kind)
 		return s.bringText(b, name, q.Write)
 	}
@@ -53,7 +55,7 @@ func (s *Service) Bring(_ context.Context, q BringQuery) (*Brought, error) {
 	}
 	readable := ""
 	for _, f := range intake.Find(path, 8) {
-		b.Files = append(b.Files, BroughtFile(f))
+		b.Files = append(b.Files, api.BroughtFile(f))
 		if f.Words == "" {
 			readable = f.Path
 			b.Copies += intake.Copies(f.Path)
@@ -63,7 +65,7 @@ func (s *Service) Bring(_ context.Context, q BringQuery) (*Brought, error) {
 		b.Words = "no file fits this path yet; it is taken up when it appears"
 	}
 	name := sourceName(path, taken)
-	found := b.sample(settings, readable, q.Layout)
+	found := sampleOf(b, settings, readable, q.Layout)
 	if found != nil {
 		b.Text = proposed(found, name, ownLayout(settings, name), []string{lang.Quote(path)}, begin)
 	} else {
@@ -73,7 +75,7 @@ func (s *Service) Bring(_ context.Context, q BringQuery) (*Brought, error) {
 }
 
 // bringText says where the text would be written, or writes it.
-func (s *Service) bringText(b *Brought, name string, write bool) (*Brought, error) {
+func (s *Service) bringText(b *api.Brought, name string, write bool) (*api.Brought, error) {
 	b.Name = filepath.Join(s.settingsDir(), name+".lantern")
 	if !write {
 		return b, nil
@@ -93,7 +95,7 @@ const foundAs = "found: "
 // sample looks at the end of a file: which of the layouts that are written fits it
 // best, what else would fit, and entries of the usual and of the odd kinds. It returns
 // the proposal that was chosen; nil where that is a layout which is there.
-func (b *Brought) sample(settings *lang.Settings, path, want string) *layout.Proposal {
+func sampleOf(b *api.Brought, settings *lang.Settings, path, want string) *layout.Proposal {
 	b.Layout = "plain"
 	var lines [][]byte
 	if path != "" {
@@ -110,7 +112,7 @@ func (b *Brought) sample(settings *lang.Settings, path, want string) *layout.Pro
 	now := entry.Of(time.Now())
 	for _, l := range settings.Layouts {
 		d := layout.Divider{Layout: layout.Compile(l, time.Local, settings.Secret)}
-		fit := LayoutFit{Name: l.Name}
+		fit := api.LayoutFit{Name: l.Name}
 		for _, x := range lines {
 			if d.Divide(x, now).Fits {
 				fit.Fits++
@@ -148,14 +150,14 @@ func (b *Brought) sample(settings *lang.Settings, path, want string) *layout.Pro
 		if found[name] == nil {
 			found[name] = &p
 			order = append(order, name)
-			b.Layouts = append(b.Layouts, LayoutFit{Name: name, Fits: p.Fits})
+			b.Layouts = append(b.Layouts, api.LayoutFit{Name: name, Fits: p.Fits})
 		}
 	}
-	b.Layouts = append(append(b.Layouts, LayoutFit{Name: "plain", Fits: len(lines)}), none...)
+	b.Layouts = append(append(b.Layouts, api.LayoutFit{Name: "plain", Fits: len(lines)}), none...)
 	if b.Layout == "plain" && len(order) > 0 {
 		b.Layout = order[0]
 	}
-	if slices.ContainsFunc(b.Layouts, func(x LayoutFit) bool { return x.Name == want }) {
+	if slices.ContainsFunc(b.Layouts, func(x api.LayoutFit) bool { return x.Name == want }) {
 		b.Layout = want
 	}
 	p := found[b.Layout]
@@ -163,21 +165,21 @@ func (b *Brought) sample(settings *lang.Settings, path, want string) *layout.Pro
 	if p != nil {
 		l, _ = p.Layout()
 	}
-	b.kinds(lines, layout.Compile(l, time.Local, settings.Secret), now)
+	kindsOf(b, lines, layout.Compile(l, time.Local, settings.Secret), now)
 	return p
 }
 
 // kinds picks entries of the commonest and of the rarest shapes.
-func (b *Brought) kinds(lines [][]byte, l *layout.Layout, now entry.Instant) {
+func kindsOf(b *api.Brought, lines [][]byte, l *layout.Layout, now entry.Instant) {
 	shapes := layout.NewShaper()
 	for _, x := range lines {
 		shapes.Add(x)
 	}
 	d := layout.Divider{Layout: l}
-	view := func(x []byte) EntryView {
+	view := func(x []byte) api.EntryView {
 		v := d.Divide(x, now)
 		raw := v.Hide(valid(x))
-		e := EntryView{At: entry.None, Raw: strings.ToValidUTF8(raw[:min(len(raw), 2000)], "\uFFFD"), Fits: v.Fits, Fields: v.HideFields()}
+		e := api.EntryView{At: entry.None, Raw: strings.ToValidUTF8(raw[:min(len(raw), 2000)], "\uFFFD"), Fits: v.Fits, Fields: v.HideFields()}
 		if v.Timed {
 			e.At = v.At
 		}

@@ -6,46 +6,13 @@ import (
 	"sync"
 	"time"
 
+	"dimlantern/api"
+
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/match"
 	"dimlantern/store"
 )
-
-// RulesView says what the rules do, and what they cost.
-type RulesView struct {
-	Since entry.Instant `json:"since"` // when measuring began
-	Rules []RuleCost    `json:"rules"` // by name
-	// Sources are what reading has cost: dividing lines and looking for words, which the
-	// rules of a source share.
-	Sources []SourceCost `json:"sources"`
-}
-
-// RuleCost is what one rule does and costs.
-type RuleCost struct {
-	Rule    string   `json:"rule"`
-	Off     bool     `json:"off,omitempty"`
-	File    string   `json:"file"` // where it stands
-	Line    int      `json:"line"`
-	Sources []string `json:"sources"` // where it looks
-	Keys    int      `json:"keys"`
-	Open    int      `json:"open"`
-	Hits    int64    `json:"hits"` // since the rule is known
-	Day     int64    `json:"day"`  // in the last 24 hours
-	// Findings are how many the linter has about it.
-	Findings int           `json:"findings,omitempty"`
-	Last     entry.Instant `json:"last"` // the newest hit or awaited entry; None: never
-	Judged   int64         `json:"judged"`
-	Took     time.Duration `json:"took_ns"` // since measuring began, from a sample
-	P95      time.Duration `json:"p95_ns"`  // of a minute
-	Most     time.Duration `json:"most_ns"` // in a minute
-}
-
-// SourceCost is what reading a source has cost in all.
-type SourceCost struct {
-	Source string        `json:"source"`
-	Took   time.Duration `json:"took_ns"`
-}
 
 // meter adds up what rules and sources cost, over edits and by minute.
 type meter struct {
@@ -178,8 +145,8 @@ func (s *Service) countFindings(texts []Text) {
 }
 
 // Rules is part of Lantern.
-func (s *Service) Rules(ctx context.Context) (*RulesView, error) {
-	v := &RulesView{}
+func (s *Service) Rules(ctx context.Context, _ api.None) (*api.RulesView, error) {
+	v := &api.RulesView{}
 	day, err := s.hitsOfDay()
 	if err != nil {
 		return nil, err
@@ -191,7 +158,7 @@ func (s *Service) Rules(ctx context.Context) (*RulesView, error) {
 			if builtIn(r) && s.follower.Empty()[lang.Itself] != "" { // nothing was noticed yet
 				continue
 			}
-			c := RuleCost{Rule: r.Name, Off: r.Off, File: r.Pos.File, Line: r.Pos.Line, Last: entry.None, Judged: judged[r.Name], Took: took[r.Name], Sources: []string{}}
+			c := api.RuleCost{Rule: r.Name, Off: r.Off, File: r.Pos.File, Line: r.Pos.Line, Last: entry.None, Judged: judged[r.Name], Took: took[r.Name], Sources: []string{}}
 			for _, src := range s.settings.Sources {
 				if r.LooksAt(src.Name) {
 					c.Sources = append(c.Sources, src.Name)
@@ -205,7 +172,7 @@ func (s *Service) Rules(ctx context.Context) (*RulesView, error) {
 			v.Rules = append(v.Rules, c)
 		}
 		for _, x := range s.engine.Costs() {
-			if i := slices.IndexFunc(v.Rules, func(c RuleCost) bool { return c.Rule == x.Rule }); i >= 0 {
+			if i := slices.IndexFunc(v.Rules, func(c api.RuleCost) bool { return c.Rule == x.Rule }); i >= 0 {
 				c := &v.Rules[i]
 				c.Keys, c.Open, c.Hits, c.Last = x.Keys, x.Open, x.Hits, x.Last
 			}
@@ -214,7 +181,7 @@ func (s *Service) Rules(ctx context.Context) (*RulesView, error) {
 			if src.Name == lang.Itself && s.follower.Empty()[lang.Itself] != "" {
 				continue
 			}
-			c := SourceCost{Source: src.Name, Took: s.meter.sources[src.Name]}
+			c := api.SourceCost{Source: src.Name, Took: s.meter.sources[src.Name]}
 			if p := s.meter.plans[src.Name]; p != nil {
 				c.Took += p.Scanned
 			}

@@ -8,6 +8,8 @@ import (
 	"testing"
 	"time"
 
+	"dimlantern/api"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -36,7 +38,7 @@ func TestDatabaseThatIsNotAsItWasLeft(t *testing.T) {
 			}
 			for range 2 { // it is remembered over a restart
 				p.open()
-				st, err := p.s.StatusNow(context.Background())
+				st, err := p.s.Status(context.Background(), api.None{})
 				require.NoError(t, err)
 				assert.False(t, st.Well())
 				assert.Contains(t, strings.Join(st.Trouble, "\n"), c.words)

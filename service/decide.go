@@ -6,6 +6,8 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/api"
+
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
@@ -17,7 +19,7 @@ import (
 // lock guards it.
 type telling struct {
 	quiet  map[string]quietAlert // open ones whose newest raise was not told
-	hushes []ByHand              // by people
+	hushes []api.ByHand          // by people
 	taken  map[string]string     // open alerts that somebody has taken, and who
 	caught bool                  // what happened while the present was not reached has been told
 	opens  map[string]opening
@@ -174,7 +176,7 @@ func (s *Service) quietBecause(t *engine.Transition) string {
 	r := s.settings.Rule(t.Rule)
 	now := entry.Of(time.Now()) // what comes late is kept quiet as well
 	for i := range s.telling.hushes {
-		if h := &s.telling.hushes[i]; h.holds(now) && h.about(r, t.Alert, t.Rule, t.Fields, t.Key) {
+		if h := &s.telling.hushes[i]; h.Holds(now) && h.Covers(r, t.Alert, t.Rule, t.Fields, t.Key) {
 			return "hush"
 		}
 	}

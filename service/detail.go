@@ -15,6 +15,8 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/api"
+
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
@@ -25,8 +27,8 @@ import (
 )
 
 // Detail is part of Lantern.
-func (s *Service) Detail(ctx context.Context, q DetailQuery) (*Detail, error) {
-	d := &Detail{}
+func (s *Service) Detail(ctx context.Context, q api.DetailQuery) (*api.Detail, error) {
+	d := &api.Detail{}
 	at := q.At
 	if at == 0 {
 		at = entry.Of(time.Now())
@@ -100,16 +102,16 @@ func (s *Service) Detail(ctx context.Context, q DetailQuery) (*Detail, error) {
 
 // lastWords shows what the origin of a key said last, of one that has no hits: what was
 // to come did not.
-func (s *Service) lastWords(ctx context.Context, d *Detail, q DetailQuery, key engine.KeyView, at entry.Instant) {
+func (s *Service) lastWords(ctx context.Context, d *api.Detail, q api.DetailQuery, key engine.KeyView, at entry.Instant) {
 	if key.Heard != entry.None && key.Heard <= at && key.Heard != 0 {
-		d.Story = append(d.Story, Event{At: key.Heard, Text: "heard"})
+		d.Story = append(d.Story, api.Event{At: key.Heard, Text: "heard"})
 		sort.SliceStable(d.Story, func(i, j int) bool { return d.Story[i].At > d.Story[j].At })
 	}
 	if len(key.Origins) == 0 {
 		d.Unread = "nothing was ever heard of it"
 		return
 	}
-	said, err := s.Entries(ctx, EntriesQuery{Origin: key.Origins[len(key.Origins)-1], At: q.At, Lines: max(q.Lines, 1)})
+	said, err := s.Entries(ctx, api.EntriesQuery{Origin: key.Origins[len(key.Origins)-1], At: q.At, Lines: max(q.Lines, 1)})
 	if err != nil {
 		d.Unread = err.Error()
 		return
@@ -131,7 +133,7 @@ func (s *Service) lastWords(ctx context.Context, d *Detail, q DetailQuery, key e
 		if i == 0 {
 			d.Newest = x.Raw
 		}
-		d.Lines = append(d.Lines, Evidence{At: x.At, Text: told(l, div, x.Raw, at)})
+		d.Lines = append(d.Lines, api.Evidence{At: x.At, Text: told(l, div, x.Raw, at)})
 	}
 }
 
@@ -167,7 +169,7 @@ func (s *Service) varsOf(settings *lang.Settings, r *lang.Rule, hits []store.Hit
 }
 
 // story tells what happened to an alert, newest first.
-func (s *Service) story(d *Detail, r *lang.Rule, changes []store.Change, hits []store.Hit, at entry.Instant) {
+func (s *Service) story(d *api.Detail, r *lang.Rule, changes []store.Change, hits []store.Hit, at entry.Instant) {
 	var first entry.Instant = entry.None
 	cleared, taken := false, false
 	reminded := entry.None // from when reminders count
@@ -185,7 +187,7 @@ func (s *Service) story(d *Detail, r *lang.Rule, changes []store.Change, hits []
 		}
 		json.Unmarshal([]byte(c.Line), &t)
 		d.Say = t.Say
-		e := Event{At: c.At, Change: c.Change, Severity: c.Severity, Why: t.Why}
+		e := api.Event{At: c.At, Change: c.Change, Severity: c.Severity, Why: t.Why}
 		switch c.Change {
 		case engine.Taken:
 			taken = true
@@ -232,19 +234,19 @@ func (s *Service) story(d *Detail, r *lang.Rule, changes []store.Change, hits []
 		if t.Untold != "" && contacts {
 			e.Text += ", told nobody (" + t.Untold + ")"
 		}
-		d.Story = append([]Event{e}, d.Story...)
+		d.Story = append([]api.Event{e}, d.Story...)
 	}
 	if first != entry.None {
-		d.Story = append(d.Story, Event{At: first, Text: "first hit"})
+		d.Story = append(d.Story, api.Event{At: first, Text: "first hit"})
 	}
 	for _, h := range hits {
 		if !h.Recovery && !cleared && h.At <= at && len(d.Story) > 0 {
 			if h.At > d.Story[0].At {
-				e := Event{At: h.At, Text: "newest hit"}
+				e := api.Event{At: h.At, Text: "newest hit"}
 				if r != nil && r.Remind > 0 && !taken && reminded != entry.None {
 					e.Text += "; told again at " + clock(reminded.Add(r.Remind))
 				}
-				d.Story = append([]Event{e}, d.Story...)
+				d.Story = append([]api.Event{e}, d.Story...)
 			}
 			break
 		}
@@ -252,7 +254,7 @@ func (s *Service) story(d *Detail, r *lang.Rule, changes []store.Change, hits []
 	if len(changes) == 0 {
 		for i, h := range hits {
 			if i < 12 {
-				d.Story = append(d.Story, Event{At: h.At, Text: "a hit, below the threshold"})
+				d.Story = append(d.Story, api.Event{At: h.At, Text: "a hit, below the threshold"})
 			}
 		}
 	}
@@ -373,7 +375,7 @@ const (
 )
 
 // evidence puts the hits into the stream that they came from.
-func (s *Service) evidence(d *Detail, q DetailQuery, settings *lang.Settings, r *lang.Rule, hits []store.Hit, at entry.Instant) {
+func (s *Service) evidence(d *api.Detail, q api.DetailQuery, settings *lang.Settings, r *lang.Rule, hits []store.Hit, at entry.Instant) {
 	if len(hits) == 0 {
 		return
 	}
@@ -394,7 +396,7 @@ func (s *Service) evidence(d *Detail, q DetailQuery, settings *lang.Settings, r 
 	}
 	if len(d.Lines) == 0 {
 		for _, h := range hits {
-			d.Lines = append(d.Lines, Evidence{At: h.At, Text: h.Text, Hit: !h.Recovery, Recovery: h.Recovery})
+			d.Lines = append(d.Lines, api.Evidence{At: h.At, Text: h.Text, Hit: !h.Recovery, Recovery: h.Recovery})
 		}
 	}
 	if n := max(q.Lines, 1); len(d.Lines) > n {
@@ -413,7 +415,7 @@ func (s *Service) evidence(d *Detail, q DetailQuery, settings *lang.Settings, r 
 }
 
 // readAround reads the lines around the newest hit from its file.
-func (s *Service) readAround(d *Detail, settings *lang.Settings, newest store.Hit, hits []store.Hit, at entry.Instant) []Evidence {
+func (s *Service) readAround(d *api.Detail, settings *lang.Settings, newest store.Hit, hits []store.Hit, at entry.Instant) []api.Evidence {
 	s.mu.Lock()
 	src, path := s.holding(newest)
 	s.mu.Unlock()
@@ -440,7 +442,7 @@ func (s *Service) holding(h store.Hit) (*lang.Source, string) {
 
 // around reads the lines around the newest hit from a file, so many bytes before and
 // behind it.
-func around(settings *lang.Settings, src *lang.Source, path string, newest store.Hit, hits []store.Hit, at entry.Instant, before, after int64) ([]Evidence, error) {
+func around(settings *lang.Settings, src *lang.Source, path string, newest store.Hit, hits []store.Hit, at entry.Instant, before, after int64) ([]api.Evidence, error) {
 	from := max(0, newest.Offset-before)
 	buf := make([]byte, newest.Offset-from+after)
 	n, err := intake.ReadAt(path, buf, from)
@@ -465,7 +467,7 @@ func around(settings *lang.Settings, src *lang.Source, path string, newest store
 	plan := match.NewPlan(settings, src, nil, time.Local)
 	div := &layout.Divider{Layout: plan.Layout, Header: intake.HeaderOf(path, plan)}
 	l := settings.Layout(src.LayoutName())
-	var out []Evidence
+	var out []api.Evidence
 	last := entry.None
 	for len(buf) > 0 {
 		k := bytes.IndexByte(buf, '\n')
@@ -477,7 +479,7 @@ func around(settings *lang.Settings, src *lang.Source, path string, newest store
 			div.See(line)
 		}
 		x, shown := plan.Shown(div, line, at)
-		e := Evidence{At: entry.None, Text: shown}
+		e := api.Evidence{At: entry.None, Text: shown}
 		if x.Timed {
 			e.At = x.At.Add(newest.Skew)
 		} else {
@@ -498,7 +500,7 @@ func around(settings *lang.Settings, src *lang.Source, path string, newest store
 		buf, from = buf[k+1:], from+int64(k)+1
 	}
 	slices.Reverse(out)
-	if i := slices.IndexFunc(out, func(e Evidence) bool { return e.Hit || e.Recovery }); i > newerShown {
+	if i := slices.IndexFunc(out, func(e api.Evidence) bool { return e.Hit || e.Recovery }); i > newerShown {
 		out = out[i-newerShown:]
 	}
 	// Hits of older members, and of other origins, follow without their neighbours.
@@ -510,7 +512,7 @@ func around(settings *lang.Settings, src *lang.Source, path string, newest store
 		if src.Kept() || !x.Hides() {
 			text = h.Text
 		}
-		e := Evidence{At: h.At, Text: told(l, div, text, at), Hit: !h.Recovery, Recovery: h.Recovery}
+		e := api.Evidence{At: h.At, Text: told(l, div, text, at), Hit: !h.Recovery, Recovery: h.Recovery}
 		if len(out) == 0 || e.At <= out[len(out)-1].At {
 			out = append(out, e)
 		}
@@ -604,8 +606,8 @@ func lit(x lang.Expr, line string) [][2]int {
 }
 
 // originDetail says why an origin cannot be seen.
-func (s *Service) originDetail(q DetailQuery, at entry.Instant) (*Detail, error) {
-	d := &Detail{Origin: q.Origin}
+func (s *Service) originDetail(q api.DetailQuery, at entry.Instant) (*api.Detail, error) {
+	d := &api.Detail{Origin: q.Origin}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, o := range s.follower.Origins() {
@@ -618,7 +620,7 @@ func (s *Service) originDetail(q DetailQuery, at entry.Instant) (*Detail, error)
 			d.Clears = append(d.Clears, "to mend it: "+o.Mend)
 		}
 		if o.Reached() != entry.None {
-			d.Story = append(d.Story, Event{At: o.Reached(), Text: fmt.Sprintf("newest entry; %s read in all", countOf(int(o.Entries()), "entry", "entries"))})
+			d.Story = append(d.Story, api.Event{At: o.Reached(), Text: fmt.Sprintf("newest entry; %s read in all", countOf(int(o.Entries()), "entry", "entries"))})
 		}
 	}
 	darks, err := s.store.Darks(0, at)
@@ -628,9 +630,9 @@ func (s *Service) originDetail(q DetailQuery, at entry.Instant) (*Detail, error)
 	for _, x := range darks {
 		if x.Origin == q.Origin {
 			if x.Until != entry.None && x.Until <= at {
-				d.Story = append(d.Story, Event{At: x.Until, Text: "seen again"})
+				d.Story = append(d.Story, api.Event{At: x.Until, Text: "seen again"})
 			}
-			d.Story = append(d.Story, Event{At: x.Since, Text: "blind: " + x.Words})
+			d.Story = append(d.Story, api.Event{At: x.Since, Text: "blind: " + x.Words})
 		}
 	}
 	sort.SliceStable(d.Story, func(i, j int) bool { return d.Story[i].At > d.Story[j].At })
@@ -638,23 +640,23 @@ func (s *Service) originDetail(q DetailQuery, at entry.Instant) (*Detail, error)
 }
 
 // Clear is part of Lantern.
-func (s *Service) Clear(ctx context.Context, q ClearQuery) error {
-	return s.do(ctx, func() error {
+func (s *Service) Clear(ctx context.Context, q api.ClearQuery) (*api.None, error) {
+	return nil, s.do(ctx, func() error {
 		at := entry.Of(time.Now())
 		s.input(inputAdvance, at, s.engine.Advance(at)) // what is due before comes before
-		ts, ok := s.engine.Clear(q.Alert, at, q.name(), q.Words)
+		ts, ok := s.engine.Clear(q.Alert, at, q.Name(), q.Words)
 		if !ok {
 			return fmt.Errorf("no alert %s is open: it may be over already", strconv.Quote(q.Alert))
 		}
 		s.inputName(inputClear, at, q.Alert, ts)
-		s.batch.Actions = append(s.batch.Actions, store.Action{At: at, By: q.name(), From: q.Person.From, What: "clear", Alert: q.Alert, Words: q.Words})
+		s.batch.Actions = append(s.batch.Actions, store.Action{At: at, By: q.Name(), From: q.Person.From, What: "clear", Alert: q.Alert, Words: q.Words})
 		return s.commitAt(at)
 	})
 }
 
 // Apply is part of Lantern.
-func (s *Service) Apply(ctx context.Context) error {
-	return s.do(ctx, func() error {
+func (s *Service) Apply(ctx context.Context, _ api.None) (*api.None, error) {
+	return nil, s.do(ctx, func() error {
 		s.stamp, s.next, s.since = "", stampOf(s.o.Settings, s.texts), time.Time{}
 		s.checkSettings()
 		if t := s.trouble["settings"]; t != "" {
@@ -695,7 +697,7 @@ func (s *Service) do(ctx context.Context, f func() error) error {
 }
 
 // toldStory adds who was told of an alert, or will be, or could not be.
-func (s *Service) toldStory(d *Detail, alert string, at entry.Instant) {
+func (s *Service) toldStory(d *api.Detail, alert string, at entry.Instant) {
 	if alert == "" {
 		return
 	}
@@ -704,7 +706,7 @@ func (s *Service) toldStory(d *Detail, alert string, at entry.Instant) {
 		return
 	}
 	for _, t := range list {
-		e := Event{At: t.Made, Text: t.Contact}
+		e := api.Event{At: t.Made, Text: t.Contact}
 		switch {
 		case t.Made > at:
 			continue

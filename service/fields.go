@@ -10,6 +10,8 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/api"
+
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/layout"
@@ -18,107 +20,21 @@ import (
 	"dimlantern/intake/regular"
 )
 
-// Mark is a value that somebody pointed at in a line, and how it is called.
-type Mark struct {
-	Line  string `json:"line"`
-	Start int    `json:"start"` // in bytes
-	End   int    `json:"end"`
-	Name  string `json:"name"`
-	Not   bool   `json:"not,omitempty"` // it is not one
-}
-
-// FieldsQuery asks how a layout divides the entries of a source.
-type FieldsQuery struct {
-	Origin string `json:"origin"`
-	Text   string `json:"text"` // the block of the layout; "" as it is
-	Marks  []Mark `json:"marks,omitempty"`
-	Which  string `json:"which"` // usual, odd, newest or misfits
-	Filter string `json:"filter,omitempty"`
-	Wide   bool   `json:"wide,omitempty"` // all that is there instead of a sample
-	Lines  int    `json:"lines"`
-	Field  string `json:"field,omitempty"` // whose values are wanted
-	Detect int    `json:"detect,omitempty"`
-	Write  bool   `json:"write,omitempty"` // into the settings
-}
-
-// FieldSpan is where a field's value stands in a line.
-type FieldSpan struct {
-	Start int    `json:"start"`
-	End   int    `json:"end"`
-	Name  string `json:"name"`
-}
-
-// FieldLine is one entry with its fields.
-type FieldLine struct {
-	Raw    string        `json:"raw"`
-	At     entry.Instant `json:"at"`
-	Fits   bool          `json:"fits"`
-	Misfit string        `json:"misfit,omitempty"`
-	Spans  []FieldSpan   `json:"spans,omitempty"`
-	Fields []entry.Field `json:"fields,omitempty"`
-	Kin    int           `json:"kin"` // lines of its shape
-}
-
-// FieldCount is one field of all entries that were looked at.
-type FieldCount struct {
-	Name     string `json:"name"`
-	Type     string `json:"type"`
-	Entries  int    `json:"entries"`
-	Distinct int    `json:"distinct"`
-}
-
-// MisfitCount is why some entries do not fit.
-type MisfitCount struct {
-	Reason  string `json:"reason"`
-	Count   int    `json:"count"`
-	Example string `json:"example"`
-}
-
-// FieldsView is how a layout divides the entries of a source.
-type FieldsView struct {
-	Source  string             `json:"source"`
-	Layout  string             `json:"layout"`
-	File    string             `json:"file"` // where it will be written
-	Text    string             `json:"text"` // as it will be written
-	Changed bool               `json:"changed"`
-	Words   string             `json:"words,omitempty"` // what is wrong with the text or the marks
-	Lines   []FieldLine        `json:"lines"`
-	Looked  int                `json:"looked"`
-	Fits    int                `json:"fits"`
-	Timed   int                `json:"timed"`
-	Shapes  int                `json:"shapes"`
-	Fields  []FieldCount       `json:"fields"`
-	Values  *FieldValues       `json:"values,omitempty"`
-	Misfits []MisfitCount      `json:"misfits,omitempty"`
-	Parts   []layout.Explained `json:"parts,omitempty"` // of the pattern that was built, in words
-	Found   []string           `json:"found,omitempty"` // proposals in words, the best first
-	Done    bool               `json:"done,omitempty"`
-}
-
-// FieldValues are the values of one field.
-type FieldValues struct {
-	FieldCount
-	More    bool            `json:"more"`
-	Top     []layout.Value  `json:"top"`
-	Rare    []layout.Value  `json:"rare,omitempty"` // the rarest, with lines that have them
-	Numbers *layout.Numbers `json:"numbers,omitempty"`
-}
-
 // work is one question about fields being answered.
 type work struct {
 	s        *Service
-	q        FieldsQuery
+	q        api.FieldsQuery
 	settings *lang.Settings
 	texts    []Text
 	src      *lang.Source
 	path     string
 	series   string
-	out      *FieldsView
+	out      *api.FieldsView
 }
 
 // Fields is part of Lantern.
-func (s *Service) Fields(ctx context.Context, q FieldsQuery) (*FieldsView, error) {
-	w := &work{s: s, q: q, out: &FieldsView{}}
+func (s *Service) Fields(ctx context.Context, q api.FieldsQuery) (*api.FieldsView, error) {
+	w := &work{s: s, q: q, out: &api.FieldsView{}}
 	s.mu.Lock()
 	w.settings, w.texts = s.settings, s.texts
 	for _, o := range s.follower.Origins() {
@@ -494,7 +410,7 @@ func valueOf(plan *match.Plan, x sampled, field string) (string, bool) {
 }
 
 // within finds the field in whose value a mark stands, and where in it.
-func within(plan *match.Plan, x sampled, m Mark) (field string, start, end int, ok bool) {
+func within(plan *match.Plan, x sampled, m api.Mark) (field string, start, end int, ok bool) {
 	d := &layout.Divider{Layout: plan.Layout, Header: x.header}
 	v, raw := plan.Divide(d, []byte(x.line), entry.Of(time.Now()))
 	text := valid(raw)
@@ -526,8 +442,8 @@ func within(plan *match.Plan, x sampled, m Mark) (field string, start, end int, 
 }
 
 // spansOf finds the places of fields' values in a line, those that come first first.
-func spansOf(line string, fields, written []entry.Field) []FieldSpan {
-	var out []FieldSpan
+func spansOf(line string, fields, written []entry.Field) []api.FieldSpan {
+	var out []api.FieldSpan
 	at := 0
 	for _, f := range fields {
 		if i := slices.IndexFunc(written, func(x entry.Field) bool { return x.Name == f.Name }); i >= 0 {
@@ -548,7 +464,7 @@ func spansOf(line string, fields, written []entry.Field) []FieldSpan {
 				continue
 			}
 		}
-		out = append(out, FieldSpan{i, i + len(f.Value), f.Name})
+		out = append(out, api.FieldSpan{Start: i, End: i + len(f.Value), Name: f.Name})
 		if i >= at {
 			at = i + len(f.Value)
 			if f.Name == "text" {
@@ -570,7 +486,7 @@ func (w *work) divide(settings *lang.Settings, lines []sampled) {
 	plan, out := w.plan(settings), w.out
 	shaper, counter, chosen := layout.NewShaper(), layout.NewCounter(), layout.NewCounter()
 	shapes := make([]*layout.Shape, len(lines))
-	reasons := map[string]*MisfitCount{}
+	reasons := map[string]*api.MisfitCount{}
 	var misfits []int
 	d := &layout.Divider{Layout: plan.Layout}
 	near := entry.Of(time.Now())
@@ -593,7 +509,7 @@ func (w *work) divide(settings *lang.Settings, lines []sampled) {
 					if len(reasons) >= 200 {
 						continue
 					}
-					c = &MisfitCount{Reason: m.Reason, Example: x.Hide(cmp.Or(m.Value, cutLine(valid(raw))))}
+					c = &api.MisfitCount{Reason: m.Reason, Example: x.Hide(cmp.Or(m.Value, cutLine(valid(raw))))}
 					reasons[m.Reason] = c
 					out.Misfits = append(out.Misfits, *c)
 				}
@@ -612,11 +528,11 @@ func (w *work) divide(settings *lang.Settings, lines []sampled) {
 	for i := range out.Misfits {
 		out.Misfits[i].Count = reasons[out.Misfits[i].Reason].Count
 	}
-	slices.SortStableFunc(out.Misfits, func(a, b MisfitCount) int { return b.Count - a.Count })
+	slices.SortStableFunc(out.Misfits, func(a, b api.MisfitCount) int { return b.Count - a.Count })
 	out.Shapes = len(shaper.Shapes())
 	l := settings.Layout(w.out.Layout)
-	told := func(v *layout.Values) FieldCount {
-		c := FieldCount{v.Name, v.Type, v.Entries, v.Distinct}
+	told := func(v *layout.Values) api.FieldCount {
+		c := api.FieldCount{Name: v.Name, Type: v.Type, Entries: v.Entries, Distinct: v.Distinct}
 		if l != nil && l.Time != nil && slices.ContainsFunc(l.Time.Fields, func(f string) bool { return l.Resolve(f) == v.Name }) {
 			c.Type = "time"
 		} else if l != nil && l.Types[v.Name] != "" {
@@ -628,7 +544,7 @@ func (w *work) divide(settings *lang.Settings, lines []sampled) {
 		out.Fields = append(out.Fields, told(v))
 	}
 	if v := chosen.Field(w.q.Field, 1<<20); v != nil {
-		out.Values = &FieldValues{FieldCount: told(v), More: v.More, Top: v.Top[:min(len(v.Top), 40)], Numbers: v.Numbers}
+		out.Values = &api.FieldValues{FieldCount: told(v), More: v.More, Top: v.Top[:min(len(v.Top), 40)], Numbers: v.Numbers}
 		for i := len(v.Top) - 1; i >= 40 && len(out.Values.Rare) < 6; i-- {
 			out.Values.Rare = append(out.Values.Rare, v.Top[i])
 		}
@@ -639,7 +555,7 @@ func (w *work) divide(settings *lang.Settings, lines []sampled) {
 	for _, i := range w.chosen(shaper, lines, misfits) {
 		d.Header = lines[i].header
 		x, shown := plan.Shown(d, []byte(lines[i].line), near)
-		v := FieldLine{Raw: cutLine(shown), At: entry.None, Fits: x.Fits, Fields: x.Fields}
+		v := api.FieldLine{Raw: cutLine(shown), At: entry.None, Fits: x.Fits, Fields: x.Fields}
 		if x.Timed {
 			v.At = x.At
 		}

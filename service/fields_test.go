@@ -10,6 +10,8 @@ import (
 	"testing"
 	"time"
 
+	"dimlantern/api"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -32,27 +34,27 @@ func TestFieldsByPointing(t *testing.T) {
 	s, data, _ := running(t, "# the stores\nsource cold { # north\n files "+lang.Quote(log)+"\n begin oldest\n layout plain\n}\n", nil)
 	ctx := context.Background()
 	require.Eventually(t, func() bool {
-		_, err := s.Fields(ctx, FieldsQuery{Origin: s.host + ":" + log})
+		_, err := s.Fields(ctx, api.FieldsQuery{Origin: s.host + ":" + log})
 		return err == nil
 	}, 10*time.Second, 10*time.Millisecond)
-	ask := func(q FieldsQuery) *FieldsView {
+	ask := func(q api.FieldsQuery) *api.FieldsView {
 		t.Helper()
 		q.Origin, q.Lines = s.host+":"+log, 20
 		v, err := s.Fields(ctx, q)
 		require.NoError(t, err)
 		return v
 	}
-	v := ask(FieldsQuery{Which: "usual"})
+	v := ask(api.FieldsQuery{Which: "usual"})
 	assert.Equal(t, []any{302, 302, 0, "cold", "layout cold {\n  plain\n}\n"}, []any{v.Looked, v.Fits, v.Timed, v.Layout, v.Text})
-	mark := func(line, value, name string) Mark {
+	mark := func(line, value, name string) api.Mark {
 		i := strings.Index(line, value)
 		require.GreaterOrEqual(t, i, 0)
-		return Mark{Line: line, Start: i, End: i + len(value), Name: name}
+		return api.Mark{Line: line, Start: i, End: i + len(value), Name: name}
 	}
 	line := v.Lines[0].Raw
 	temp := line[strings.Index(line, "temp=")+5 : strings.Index(line, " C by")]
-	marks := []Mark{mark(line, line[:19], "at"), mark(line, temp, "temp")}
-	v = ask(FieldsQuery{Which: "odd", Marks: marks, Field: "temp"})
+	marks := []api.Mark{mark(line, line[:19], "at"), mark(line, temp, "temp")}
+	v = ask(api.FieldsQuery{Which: "odd", Marks: marks, Field: "temp"})
 	require.Empty(t, v.Words)
 	assert.Contains(t, v.Text, `find in text /`)
 	assert.Contains(t, v.Text, `time at like "2026-11-24 05:`)
@@ -62,20 +64,20 @@ func TestFieldsByPointing(t *testing.T) {
 	require.NotEmpty(t, v.Parts)
 
 	// What contradicts itself is told, and the text stays.
-	bad := ask(FieldsQuery{Which: "odd", Marks: append(marks, Mark{Line: "no time here", Start: 0, End: 2, Name: "temp"})})
+	bad := ask(api.FieldsQuery{Which: "odd", Marks: append(marks, api.Mark{Line: "no time here", Start: 0, End: 2, Name: "temp"})})
 	assert.Contains(t, bad.Words, "temp")
 	assert.Equal(t, "layout cold {\n  plain\n}\n", bad.Text)
 
 	// Text by hand: what is wrong is said in words, what is right is tried.
-	bad = ask(FieldsQuery{Text: "layout cold {\n  patern /x/\n}\n"})
+	bad = ask(api.FieldsQuery{Text: "layout cold {\n  patern /x/\n}\n"})
 	assert.Contains(t, bad.Words, "did you mean: pattern")
-	d := ask(FieldsQuery{Which: "misfits", Detect: 1})
+	d := ask(api.FieldsQuery{Which: "misfits", Detect: 1})
 	assert.Contains(t, d.Text, "(?<at>")
 	assert.Equal(t, 1, d.Looked-d.Fits)
 	assert.Contains(t, d.Lines[0].Misfit, "it does not begin with `at`")
 	assert.Equal(t, "no time here", d.Misfits[0].Example)
 
-	done := ask(FieldsQuery{Text: v.Text, Write: true})
+	done := ask(api.FieldsQuery{Text: v.Text, Write: true})
 	require.True(t, done.Done)
 	body, err := os.ReadFile(filepath.Join(filepath.Dir(data), "settings", "s.lantern"))
 	require.NoError(t, err)
@@ -88,7 +90,7 @@ func TestFieldsByPointing(t *testing.T) {
 
 	// What was read before has the new fields as well.
 	require.Eventually(t, func() bool {
-		e, err := s.Entries(ctx, EntriesQuery{Origin: s.host + ":" + log, Lines: 400})
+		e, err := s.Entries(ctx, api.EntriesQuery{Origin: s.host + ":" + log, Lines: 400})
 		return err == nil && len(e.Lines) == 302 && slices.ContainsFunc(e.Lines[301].Fields, func(f entry.Field) bool { return f.Name == "temp" })
 	}, 10*time.Second, 20*time.Millisecond)
 }

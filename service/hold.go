@@ -6,8 +6,9 @@ import (
 	"maps"
 	"time"
 
+	"dimlantern/core/origin"
+
 	"dimlantern/core/entry"
-	"dimlantern/intake"
 	"dimlantern/store"
 )
 
@@ -85,7 +86,7 @@ func (s *Service) conditions(now time.Time) {
 			s.inputName(inputBlind, at, o.Name, s.engine.Blind(o.Name, at))
 		case s.engine.IsBlind(o.Name):
 			s.inputName(inputSeen, at, o.Name, s.engine.Seen(o.Name, at))
-		case o.Condition != intake.Seen:
+		case o.Condition != origin.Seen:
 			continue
 		}
 		s.tellBlind(o.Name, string(o.Condition), blind)

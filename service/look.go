@@ -10,6 +10,8 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/api"
+
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/trial"
@@ -21,17 +23,17 @@ const maxColumns = 1000
 
 // View is part of Lantern. What happened is asked of the store; what a live key
 // has now, of the engine.
-func (s *Service) View(_ context.Context, q ViewQuery) (*View, error) {
+func (s *Service) View(_ context.Context, q api.ViewQuery) (*api.View, error) {
 	q.Columns = min(max(q.Columns, 1), maxColumns)
 	q.Column = max(q.Column.Truncate(store.Bucket), store.Bucket)
 	now := entry.Of(time.Now())
-	v := &View{Now: now, At: q.At, Live: q.At == 0, Column: q.Column}
+	v := &api.View{Now: now, At: q.At, Live: q.At == 0, Column: q.Column}
 	if v.Live {
 		v.At = now
 	}
 	v.Until = entry.Later(q.Until, v.At)
 	v.From = (v.Until/entry.Instant(q.Column) - entry.Instant(q.Columns) + 1) * entry.Instant(q.Column)
-	x := &looking{s: s, v: v, q: q, rows: map[int64]*Row{}}
+	x := &looking{s: s, v: v, q: q, rows: map[int64]*api.Row{}}
 	s.mu.Lock()
 	x.live()
 	s.mu.Unlock()
@@ -49,17 +51,17 @@ func (s *Service) View(_ context.Context, q ViewQuery) (*View, error) {
 // looking is a View being made.
 type looking struct {
 	s        *Service
-	v        *View
-	q        ViewQuery
+	v        *api.View
+	q        api.ViewQuery
 	rules    map[string]*lang.Rule
 	hushes   []*lang.Hush
-	byHand   []ByHand
+	byHand   []api.ByHand
 	taken    map[string]string
 	zone     *time.Location // in which days begin
 	counts   map[string]int // open alert → hits
 	exact    map[string]stirring
-	rows     map[int64]*Row
-	stirring []*Row
+	rows     map[int64]*api.Row
+	stirring []*api.Row
 }
 
 // stirring is how near a key is to a threshold.
@@ -108,7 +110,7 @@ func (x *looking) live() {
 		v.Origins++
 		v.Behind += o.Behind()
 		if o.Condition.Blind() && v.Live {
-			v.Blind = append(v.Blind, Row{Rule: o.Source.Name, Key: []string{shortName(o.Name, o.Host)}, Origin: o.Name,
+			v.Blind = append(v.Blind, api.Row{Rule: o.Source.Name, Key: []string{shortName(o.Name, o.Host)}, Origin: o.Name,
 				Words: o.Words, Mend: o.Mend, Note: string(o.Condition), Since: entry.Of(o.Since)})
 		}
 	}
@@ -190,10 +192,10 @@ func (x *looking) past() error {
 	if err != nil {
 		return err
 	}
-	byAlert := map[string][]Step{}
+	byAlert := map[string][]api.Step{}
 	for _, t := range steps {
 		if t.At <= v.At {
-			byAlert[t.Alert] = append(byAlert[t.Alert], Step{t.At, t.Severity})
+			byAlert[t.Alert] = append(byAlert[t.Alert], api.Step{At: t.At, Severity: t.Severity})
 		}
 	}
 	for _, a := range alerts {
@@ -233,10 +235,10 @@ func (x *looking) column(t entry.Instant) int {
 	return int(t.Sub(x.v.From) / x.q.Column)
 }
 
-func (x *looking) row(id int64, rule string, key []string) *Row {
+func (x *looking) row(id int64, rule string, key []string) *api.Row {
 	r := x.rows[id]
 	if r == nil {
-		r = &Row{Rule: rule, Key: key, Raised: entry.None, Cleared: entry.None, Since: entry.None}
+		r = &api.Row{Rule: rule, Key: key, Raised: entry.None, Cleared: entry.None, Since: entry.None}
 		r.Life.Hits = make([]int, x.q.Columns)
 		x.rows[id] = r
 	}
@@ -244,10 +246,10 @@ func (x *looking) row(id int64, rule string, key []string) *Row {
 }
 
 // alert adds an alert to its row. The row shows the newest one.
-func (x *looking) alert(a store.Alert, steps []Step) {
+func (x *looking) alert(a store.Alert, steps []api.Step) {
 	v := x.v
 	r := x.row(a.KeyID, a.Rule, a.Key)
-	span := Span{From: a.Raised, To: a.Cleared, Why: a.Why, Steps: steps}
+	span := api.Span{From: a.Raised, To: a.Cleared, Why: a.Why, Steps: steps}
 	if a.Cleared != entry.None && a.Cleared > v.At {
 		span.To, span.Why = entry.None, ""
 	}
@@ -273,7 +275,7 @@ func (x *looking) alert(a store.Alert, steps []Step) {
 }
 
 // stir tells whether a row without an open alert is near a threshold.
-func (x *looking) stir(r *Row, marks map[int64]int) {
+func (x *looking) stir(r *api.Row, marks map[int64]int) {
 	if r.Alert != "" && r.Cleared == entry.None {
 		if !x.v.Live { // what had been counted by then
 			n := 0
@@ -314,7 +316,7 @@ func (x *looking) stir(r *Row, marks map[int64]int) {
 
 // shadows finds out when an alert stood in the shadow of a bigger one.
 func (x *looking) shadows() {
-	byRule := map[string][]*Row{}
+	byRule := map[string][]*api.Row{}
 	for _, r := range x.rows {
 		byRule[r.Rule] = append(byRule[r.Rule], r)
 	}
@@ -337,7 +339,7 @@ func (x *looking) shadows() {
 					continue
 				}
 				for _, a := range b.Life.Alerts {
-					r.Life.Untold = append(r.Life.Untold, Span{From: a.From, To: a.To, Why: "in the shadow of " + u.Rule})
+					r.Life.Untold = append(r.Life.Untold, api.Span{From: a.From, To: a.To, Why: "in the shadow of " + u.Rule})
 					if a.To == entry.None && r.Alert != "" && r.Cleared == entry.None {
 						r.Untold = "shadowed"
 					}
@@ -380,10 +382,10 @@ func (x *looking) hushedByHand() {
 		}
 		for i := range x.byHand {
 			h := &x.byHand[i]
-			if h.Since > x.v.At || !h.about(rule, r.Alert, r.Rule, rule.Per, r.Key) {
+			if h.Since > x.v.At || !h.Covers(rule, r.Alert, r.Rule, rule.Per, r.Key) {
 				continue
 			}
-			span := Span{From: h.Since, To: entry.None, Why: "hushed by " + h.By}
+			span := api.Span{From: h.Since, To: entry.None, Why: "hushed by " + h.By}
 			if h.Until != 0 && h.Until <= x.v.At {
 				span.To = h.Until
 			}
@@ -397,15 +399,15 @@ func (x *looking) hushedByHand() {
 
 // hushSpans are the stretches of the view in which a hush holds, to a column; the last one
 // has no end where it holds at the lamp.
-func (x *looking) hushSpans(h *lang.Hush) []Span {
-	var out []Span
+func (x *looking) hushSpans(h *lang.Hush) []api.Span {
+	var out []api.Span
 	open := false
 	for k := range x.q.Columns + 1 {
 		at := min(x.v.From.Add(time.Duration(k)*x.q.Column), x.v.At)
 		holds := trial.HushHolds(h, at, x.zone)
 		switch {
 		case holds && !open:
-			out = append(out, Span{From: at, To: entry.None, Why: "hushed: " + h.Name})
+			out = append(out, api.Span{From: at, To: entry.None, Why: "hushed: " + h.Name})
 		case !holds && open:
 			out[len(out)-1].To = at
 		}
@@ -435,12 +437,12 @@ func (x *looking) dark() error {
 	if err != nil {
 		return err
 	}
-	byOrigin := map[string][]Span{}
+	byOrigin := map[string][]api.Span{}
 	for _, d := range darks {
-		byOrigin[d.Origin] = append(byOrigin[d.Origin], Span{From: d.Since, To: d.Until, Why: d.Words})
+		byOrigin[d.Origin] = append(byOrigin[d.Origin], api.Span{From: d.Since, To: d.Until, Why: d.Words})
 		if !v.Live && (d.Until == entry.None || d.Until > v.At) {
 			host, _, _ := strings.Cut(d.Origin, ":")
-			v.Blind = append(v.Blind, Row{Rule: "", Key: []string{shortName(d.Origin, host)}, Origin: d.Origin, Note: d.Words, Since: d.Since})
+			v.Blind = append(v.Blind, api.Row{Rule: "", Key: []string{shortName(d.Origin, host)}, Origin: d.Origin, Note: d.Words, Since: d.Since})
 		}
 	}
 	for i := range v.Blind {
@@ -448,7 +450,7 @@ func (x *looking) dark() error {
 		r.Life.Hits = make([]int, x.q.Columns)
 		r.Life.Dark = byOrigin[r.Origin]
 		if len(r.Life.Dark) == 0 {
-			r.Life.Dark = []Span{{From: r.Since, To: entry.None}}
+			r.Life.Dark = []api.Span{{From: r.Since, To: entry.None}}
 		}
 		r.Note = r.Note + " " + spanWords(v.At.Sub(r.Since))
 	}
@@ -504,13 +506,13 @@ func (x *looking) bands() {
 			v.Over = append(v.Over, *r)
 		}
 	}
-	byName := func(a, b Row) int {
+	byName := func(a, b api.Row) int {
 		if c := strings.Compare(a.Rule, b.Rule); c != 0 {
 			return c
 		}
 		return slices.Compare(a.Key, b.Key)
 	}
-	slices.SortFunc(v.Open, func(a, b Row) int {
+	slices.SortFunc(v.Open, func(a, b api.Row) int {
 		switch {
 		case a.Severity != b.Severity:
 			return int(b.Severity) - int(a.Severity)
@@ -519,13 +521,13 @@ func (x *looking) bands() {
 		}
 		return byName(a, b)
 	})
-	slices.SortFunc(v.Stirring, func(a, b Row) int {
+	slices.SortFunc(v.Stirring, func(a, b api.Row) int {
 		if c := (a.Need - a.Have) - (b.Need - b.Have); c != 0 {
 			return c
 		}
 		return byName(a, b)
 	})
-	slices.SortFunc(v.Over, func(a, b Row) int {
+	slices.SortFunc(v.Over, func(a, b api.Row) int {
 		if a.Cleared != b.Cleared {
 			return compareInstants(b.Cleared, a.Cleared)
 		}

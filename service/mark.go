@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/api"
+
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/layout"
@@ -14,33 +16,9 @@ import (
 	"dimlantern/core/trial"
 )
 
-// MarkQuery says what an entry is for the rule at the cursor of a text.
-type MarkQuery struct {
-	File   string   `json:"file"`
-	Body   string   `json:"body"`
-	Line   int      `json:"line"` // of the cursor, from 1
-	Is     string   `json:"is"`   // problem, recovery or ignore; expect: what the entries bring; name: a value
-	Source string   `json:"source"`
-	Texts  []string `json:"texts"`           // entries, of one kind or of several
-	Kinds  []string `json:"kinds,omitempty"` // the IDs of their kinds, in the same order
-	// From and To are where in the first entry the value stands that Name is given to, in
-	// bytes: with Is name.
-	From int    `json:"from,omitempty"`
-	To   int    `json:"to,omitempty"`
-	Name string `json:"name,omitempty"`
-}
-
-// Marked is the text with what was marked.
-type Marked struct {
-	Body   string `json:"body"`
-	Line   int    `json:"line"`   // of the clause that was written, from 1
-	Clause string `json:"clause"` // that was written
-	Costs  string `json:"costs,omitempty"`
-}
-
 // Mark is part of Lantern. It writes a clause that the entries fit: their words stay, their
 // numbers are left open, and the first number behind a word is a field of that name.
-func (s *Service) Mark(_ context.Context, q MarkQuery) (*Marked, error) {
+func (s *Service) Mark(_ context.Context, q api.MarkQuery) (*api.Marked, error) {
 	switch q.Is {
 	case "expect":
 		return s.keepFed(q)
@@ -111,7 +89,7 @@ func (s *Service) Mark(_ context.Context, q MarkQuery) (*Marked, error) {
 	if err != nil {
 		return nil, err
 	}
-	m := &Marked{Body: body, Line: line, Clause: q.Is + " " + clause}
+	m := &api.Marked{Body: body, Line: line, Clause: q.Is + " " + clause}
 	if q.Is == "ignore" {
 		m.Costs = s.costs(q, body)
 	}
@@ -121,7 +99,7 @@ func (s *Service) Mark(_ context.Context, q MarkQuery) (*Marked, error) {
 // tighter finds a pattern in the place of the problem's that no longer catches the kinds
 // that are not meant, and still all others that it caught: a whole word instead of a part
 // of one, or capitals as written; nil where there is none.
-func (s *Service) tighter(q MarkQuery) *Marked {
+func (s *Service) tighter(q api.MarkQuery) *api.Marked {
 	before, r := s.kindsAs(q, q.Body)
 	if r == nil || r.Problem == nil || len(q.Kinds) == 0 {
 		return nil
@@ -149,7 +127,7 @@ func (s *Service) tighter(q MarkQuery) *Marked {
 				good = good && caught(after[id]) == caught(wanted)
 			}
 			if good {
-				return &Marked{Body: body, Line: m.Pattern.Pos.Line, Clause: "the problem is tighter: " + (&lang.Pattern{Source: source}).String(), Costs: "it catches all else that it caught"}
+				return &api.Marked{Body: body, Line: m.Pattern.Pos.Line, Clause: "the problem is tighter: " + (&lang.Pattern{Source: source}).String(), Costs: "it catches all else that it caught"}
 			}
 		}
 	}
@@ -192,14 +170,14 @@ func tighterOf(source string) []string {
 
 // kindsAs is what the rule at the cursor makes of the kinds of the sample, with a body in
 // the place of the query's; no rule where it has errors.
-func (s *Service) kindsAs(q MarkQuery, body string) (map[string]string, *lang.Rule) {
+func (s *Service) kindsAs(q api.MarkQuery, body string) (map[string]string, *lang.Rule) {
 	s.bench.mu.Lock()
 	sample := s.bench.now
 	s.bench.mu.Unlock()
 	if sample == nil {
 		return nil, nil
 	}
-	settings, r, at := s.benchRule(BenchQuery{File: q.File, Body: body, Line: q.Line})
+	settings, r, at := s.benchRule(api.BenchQuery{File: q.File, Body: body, Line: q.Line})
 	if r == nil {
 		return nil, nil
 	}
@@ -213,7 +191,7 @@ func (s *Service) kindsAs(q MarkQuery, body string) (map[string]string, *lang.Ru
 }
 
 // costs says what an ignore takes from the problem.
-func (s *Service) costs(q MarkQuery, body string) string {
+func (s *Service) costs(q api.MarkQuery, body string) string {
 	before, r := s.kindsAs(q, q.Body)
 	after, now := s.kindsAs(q, body)
 	if r == nil || now == nil {
@@ -271,8 +249,8 @@ func (s *Service) alike(plan *match.Plan, source, id string) []string {
 }
 
 // markName gives a value of an entry a name in the pattern that the entry fits.
-func (s *Service) markName(q MarkQuery) (*Marked, error) {
-	settings, r, at := s.benchRule(BenchQuery{File: q.File, Body: q.Body, Line: q.Line})
+func (s *Service) markName(q api.MarkQuery) (*api.Marked, error) {
+	settings, r, at := s.benchRule(api.BenchQuery{File: q.File, Body: q.Body, Line: q.Line})
 	src := settings.Source(q.Source)
 	switch {
 	case r == nil:
@@ -292,11 +270,11 @@ func (s *Service) markName(q MarkQuery) (*Marked, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Marked{Body: body, Line: line, Clause: "a field " + q.Name + ", for per, say and where"}, nil
+	return &api.Marked{Body: body, Line: line, Clause: "a field " + q.Name + ", for per, say and where"}, nil
 }
 
 // keepFed writes lines that were fed to a rule into it, with what they brought, as an expect.
-func (s *Service) keepFed(q MarkQuery) (*Marked, error) {
+func (s *Service) keepFed(q api.MarkQuery) (*api.Marked, error) {
 	s.mu.Lock()
 	texts := slices.Clone(s.texts)
 	s.mu.Unlock()
@@ -323,7 +301,7 @@ func (s *Service) keepFed(q MarkQuery) (*Marked, error) {
 	if f := lang.Parse("text", []byte(text)); !lang.Errors(f.Diagnostics()) {
 		text = f.Format()
 	}
-	return &Marked{Body: text, Line: q.Line, Clause: "expect " + lang.Quote(title)}, nil
+	return &api.Marked{Body: text, Line: q.Line, Clause: "expect " + lang.Quote(title)}, nil
 }
 
 // withKey adds a field to the key of a rule that has no problem yet.

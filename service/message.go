@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/api"
+
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/draw"
@@ -165,7 +167,7 @@ func (o *outbox) news(ctx context.Context, line string, full, brief bool) tell.N
 	if !full || r == nil {
 		return n
 	}
-	d, err := o.s.Detail(ctx, DetailQuery{Rule: t.Rule, Key: key, Alert: t.Alert, Lines: evidenceOf, Brief: brief})
+	d, err := o.s.Detail(ctx, api.DetailQuery{Rule: t.Rule, Key: key, Alert: t.Alert, Lines: evidenceOf, Brief: brief})
 	if err != nil {
 		return n
 	}

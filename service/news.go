@@ -3,20 +3,9 @@ package service
 import (
 	"context"
 	"time"
+
+	"dimlantern/api"
 )
-
-// NewsQuery asks to be told when something is new behind what is known.
-type NewsQuery struct {
-	Seq  int64 `json:"seq"`
-	Flow int64 `json:"flow"`
-}
-
-// News says how far things are. Seq grows with what a screen shows at once (a change of an
-// alert, of an origin's state, of the settings), Flow as entries come.
-type News struct {
-	Seq  int64 `json:"seq"`
-	Flow int64 `json:"flow"`
-}
 
 // How long a question for news is held back: for more entries, so that not each of them is
 // told, and at most.
@@ -35,14 +24,14 @@ func (s *Service) publish() {
 }
 
 // News is part of Lantern.
-func (s *Service) News(ctx context.Context, q NewsQuery) (*News, error) {
+func (s *Service) News(ctx context.Context, q api.NewsQuery) (*api.News, error) {
 	most, flow := time.NewTimer(newsMost), time.NewTimer(newsFlow)
 	defer most.Stop()
 	defer flow.Stop()
 	late := false // entries alone suffice by now
 	for {
 		s.mu.Lock()
-		now, news := News{s.newsOf[0], s.newsOf[1]}, s.news
+		now, news := api.News{Seq: s.newsOf[0], Flow: s.newsOf[1]}, s.news
 		s.mu.Unlock()
 		if now.Seq != q.Seq || late && now.Flow != q.Flow {
 			return &now, nil

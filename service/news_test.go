@@ -5,6 +5,8 @@ import (
 	"testing"
 	"time"
 
+	"dimlantern/api"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -16,13 +18,13 @@ func TestNewsComesByItself(t *testing.T) {
 	runs(t, p, nil)
 	ctx, cancel := context.WithTimeout(context.Background(), patience)
 	defer cancel()
-	known := NewsQuery{}
+	known := api.NewsQuery{}
 	until := func(open int) (answers int) {
 		for {
 			n, err := p.s.News(ctx, known)
 			require.NoError(t, err)
-			known, answers = NewsQuery(*n), answers+1
-			v, err := p.s.View(ctx, ViewQuery{Column: time.Minute, Columns: 10})
+			known, answers = api.NewsQuery(*n), answers+1
+			v, err := p.s.View(ctx, api.ViewQuery{Column: time.Minute, Columns: 10})
 			require.NoError(t, err)
 			if len(v.Open) == open {
 				return answers
@@ -41,7 +43,7 @@ func TestNewsComesByItself(t *testing.T) {
 		if settled = err != nil; settled {
 			assert.ErrorIs(t, err, context.DeadlineExceeded)
 		} else {
-			known = NewsQuery(*n)
+			known = api.NewsQuery(*n)
 		}
 	}
 	gone, leave := context.WithCancel(ctx)

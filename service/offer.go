@@ -9,29 +9,23 @@ import (
 	"sync"
 	"time"
 
+	"dimlantern/api"
+
+	"dimlantern/core/origin"
+
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/layout"
 	"dimlantern/intake/channel"
-	"dimlantern/intake/feed"
 	"dimlantern/intake/journal"
 	"dimlantern/intake/listen"
 )
-
-// Offer is something other than a file that can be brought in.
-type Offer struct {
-	Type   string   `json:"type"`  // what is typed to choose it
-	Words  string   `json:"words"` // what is known of it
-	Mend   string   `json:"mend,omitempty"`
-	Bad    bool     `json:"bad,omitempty"`    // it cannot be read
-	Detail []string `json:"detail,omitempty"` // what it has written lately, who is sending
-}
 
 // OfferWords are the words that stand in the place of a path.
 var OfferWords = []string{"channel", "journal", "syslog"}
 
 // bringWay answers for what is no path; false where it is one.
-func (s *Service) bringWay(b *Brought, typed, want string) (clause, name, kind string, ok bool) {
+func (s *Service) bringWay(b *api.Brought, typed, want string) (clause, name, kind string, ok bool) {
 	word, rest, _ := strings.Cut(typed, " ")
 	rest = strings.TrimSpace(rest)
 	switch word {
@@ -47,7 +41,7 @@ func (s *Service) bringWay(b *Brought, typed, want string) (clause, name, kind s
 	default:
 		for _, w := range OfferWords {
 			if typed != "" && strings.HasPrefix(w, typed) {
-				b.Offers = append(b.Offers, Offer{Type: w})
+				b.Offers = append(b.Offers, api.Offer{Type: w})
 				ok = true
 			}
 		}
@@ -74,7 +68,7 @@ func (s *Service) placesOfChannels() []string {
 
 // bringChannel offers the channels that there are, of those the ones that begin as
 // what was typed; one that was typed in full becomes a source.
-func (s *Service) bringChannel(b *Brought, typed string) (clause, name string) {
+func (s *Service) bringChannel(b *api.Brought, typed string) (clause, name string) {
 	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
 	defer cancel()
 	typed, at, named := strings.Cut(typed, " at ")
@@ -94,7 +88,7 @@ func (s *Service) bringChannel(b *Brought, typed string) (clause, name string) {
 			if !strings.HasPrefix(strings.ToLower(x.Name), strings.ToLower(typed)) {
 				continue
 			}
-			o := Offer{Type: "channel " + x.Name, Words: channelWords(x), Mend: x.Mend, Bad: x.Words != ""}
+			o := api.Offer{Type: "channel " + x.Name, Words: channelWords(x), Mend: x.Mend, Bad: x.Words != ""}
 			if place != "" {
 				o.Type += " at " + place
 			}
@@ -106,7 +100,7 @@ func (s *Service) bringChannel(b *Brought, typed string) (clause, name string) {
 				continue
 			}
 			for i, k := range x.Kinds {
-				e := EntryView{At: entry.None, Text: k.Event + " " + k.Level + "  " + k.Text, Fits: true}
+				e := api.EntryView{At: entry.None, Text: k.Event + " " + k.Level + "  " + k.Text, Fits: true}
 				if i < 4 {
 					b.Usual = append(b.Usual, e)
 				} else if i >= len(x.Kinds)-3 {
@@ -135,11 +129,11 @@ func channelWords(x channel.Info) string {
 	return fmt.Sprintf("%d events, newest %s ago", x.Records, entry.RoughSpan(time.Since(x.Newest).Truncate(time.Second)))
 }
 
-func (s *Service) bringJournal(b *Brought) (clause, name string) {
+func (s *Service) bringJournal(b *api.Brought) (clause, name string) {
 	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
 	defer cancel()
 	newest, words, mend := journal.Look(ctx, "")
-	o := Offer{Type: "journal", Words: words, Mend: mend, Bad: words != ""}
+	o := api.Offer{Type: "journal", Words: words, Mend: mend, Bad: words != ""}
 	if words == "" {
 		o.Words = "the system's journal"
 		if !newest.IsZero() {
@@ -151,13 +145,13 @@ func (s *Service) bringJournal(b *Brought) (clause, name string) {
 }
 
 // bringSyslog listens at a port for as long as somebody looks, and says who sends.
-func (s *Service) bringSyslog(b *Brought, typed, want string) (clause, name string) {
+func (s *Service) bringSyslog(b *api.Brought, typed, want string) (clause, name string) {
 	proto, port, _ := strings.Cut(typed, " ")
 	port = strings.TrimSpace(port)
 	if proto != "udp" && proto != "tcp" {
 		for _, p := range []string{"udp 514", "tcp 514", "udp 5514", "tcp 5514"} {
 			if strings.HasPrefix(p, typed) {
-				b.Offers = append(b.Offers, Offer{Type: "syslog " + p})
+				b.Offers = append(b.Offers, api.Offer{Type: "syslog " + p})
 			}
 		}
 		b.Words = "syslog udp or tcp, and a port: syslog udp 514, or an address of this machine: syslog tcp 192.0.2.1:514"
@@ -174,12 +168,12 @@ func (s *Service) bringSyslog(b *Brought, typed, want string) (clause, name stri
 	}
 	clause = fmt.Sprintf("listen syslog %s %s", proto, lang.Quote(at))
 	if taken := s.listensAt(proto, at); taken != "" {
-		b.Offers = append(b.Offers, Offer{Type: "syslog " + proto + " " + port, Words: "the source " + taken + " listens there already", Bad: true})
+		b.Offers = append(b.Offers, api.Offer{Type: "syslog " + proto + " " + port, Words: "the source " + taken + " listens there already", Bad: true})
 		return "", ""
 	}
 	t := s.ways.try(lang.Listen{Proto: proto, Address: at})
 	st, sample := t.look()
-	o := Offer{Type: "syslog " + proto + " " + port, Words: st.Words, Mend: st.Mend, Bad: st.Words != ""}
+	o := api.Offer{Type: "syslog " + proto + " " + port, Words: st.Words, Mend: st.Mend, Bad: st.Words != ""}
 	for _, x := range st.Senders[:min(len(st.Senders), 6)] {
 		o.Detail = append(o.Detail, fmt.Sprintf("%s sends: %d so far, the last one %s ago", x.Name, x.Received, entry.RoughSpan(time.Since(x.Last).Truncate(time.Second))))
 	}
@@ -196,7 +190,7 @@ func (s *Service) bringSyslog(b *Brought, typed, want string) (clause, name stri
 		l = x
 	}
 	s.mu.Unlock()
-	b.kinds(sample, layout.Compile(l, time.Local, s.settings.Secret), entry.Of(time.Now()))
+	kindsOf(b, sample, layout.Compile(l, time.Local, s.settings.Secret), entry.Of(time.Now()))
 	return clause, "syslog-" + proto + "-" + number
 }
 
@@ -304,7 +298,7 @@ func (t *portTrial) take() {
 	}
 }
 
-func (t *portTrial) look() (feed.State, [][]byte) {
+func (t *portTrial) look() (origin.Way, [][]byte) {
 	st := t.l.State()
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -326,12 +320,12 @@ func wayText(name, clause, begin, layout, kind string) string {
 }
 
 // wayLayouts are the layouts that entries of a kind can be divided by.
-func (b *Brought) wayLayouts(settings *lang.Settings, kind, want string) {
+func wayLayouts(b *api.Brought, settings *lang.Settings, kind, want string) {
 	b.Layout = kind
-	b.Layouts = []LayoutFit{{Name: kind, Fits: b.Looked}}
+	b.Layouts = []api.LayoutFit{{Name: kind, Fits: b.Looked}}
 	for _, l := range settings.Layouts {
 		if l.Format == kind {
-			b.Layouts = append(b.Layouts, LayoutFit{Name: l.Name, Fits: b.Looked})
+			b.Layouts = append(b.Layouts, api.LayoutFit{Name: l.Name, Fits: b.Looked})
 			if l.Name == want {
 				b.Layout = want
 			}

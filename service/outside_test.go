@@ -22,6 +22,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"dimlantern/api"
 	"dimlantern/core/entry"
 	"dimlantern/core/match"
 )
@@ -91,7 +92,7 @@ func TestGauntletOutside(t *testing.T) {
 		p.append(time.Now().UTC().Format("2006-01-02T15:04:05.000Z") + " pump last: low\n")
 		require.Eventually(rt, func() bool {
 			asked := time.Now()
-			st, err := s.StatusNow(context.Background())
+			st, err := s.Status(context.Background(), api.None{})
 			require.NoError(rt, err)
 			require.Less(rt, time.Since(asked), 5*time.Second, "it answers")
 			require.Contains(rt, strings.Join(st.Trouble, "\n"), "pipe.lantern")

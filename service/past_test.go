@@ -8,6 +8,8 @@ import (
 	"testing"
 	"time"
 
+	"dimlantern/api"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -54,7 +56,7 @@ func TestEditTellsThePastOnce(t *testing.T) {
 		p.at(now.Add(time.Second), fmt.Sprintf("pump %d: idle", i))
 	}
 	edited := strings.ReplaceAll(text, `(?<pump>\d+): low`, `(?<pump>\d+): (low|idle)`)
-	put := &Put{Files: []BenchSave{{File: filepath.Join(p.dir, "settings", "app.lantern"), Body: edited, Was: text}}}
+	put := &api.Put{Files: []api.BenchSave{{File: filepath.Join(p.dir, "settings", "app.lantern"), Body: edited, Was: text}}}
 	p.s.foresee(put)
 	opens := 0
 	for _, l := range put.Lines {

@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/api"
+
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
@@ -18,93 +20,21 @@ import (
 	"dimlantern/store"
 )
 
-// ByHand is a hush that a person has made: of one alert, of a rule, of what rules are about,
-// or of a host.
-type ByHand struct {
-	ID    string        `json:"id"`
-	Alert string        `json:"alert,omitempty"`
-	Of    string        `json:"of,omitempty"` // the alert's rule and key, in words
-	Rule  string        `json:"rule,omitempty"`
-	About string        `json:"about,omitempty"`
-	Host  string        `json:"host,omitempty"`
-	By    string        `json:"by"`
-	From  string        `json:"from,omitempty"` // machine and terminal
-	Since entry.Instant `json:"since"`
-	Until entry.Instant `json:"until"` // 0: until somebody ends it
-	Why   string        `json:"why,omitempty"`
-}
-
-func (h *ByHand) holds(at entry.Instant) bool {
-	return at >= h.Since && (h.Until == 0 || at < h.Until)
-}
-
-// about tells whether the hush keeps an alert quiet.
-func (h *ByHand) about(r *lang.Rule, alert, rule string, fields, key []string) bool {
-	switch {
-	case h.Alert != "":
-		return h.Alert == alert
-	case h.Rule != "":
-		return h.Rule == rule
-	case h.About != "":
-		return r != nil && slices.Contains(r.About, h.About)
-	case h.Host != "":
-		for i, f := range fields {
-			if i < len(key) && (f == "host" && key[i] == h.Host || f == "origin" && strings.HasPrefix(key[i], h.Host+":")) {
-				return true
-			}
-		}
-	}
-	return false
-}
-
-// What says in words what a hush is of.
-func (h *ByHand) What() string {
-	switch {
-	case h.Of != "":
-		return h.Of
-	case h.Alert != "":
-		return "alert " + h.Alert
-	case h.Rule != "":
-		return "rule " + h.Rule
-	case h.About != "":
-		return "all about " + h.About
-	}
-	return "host " + h.Host
-}
-
-// ActQuery is what a person does to an alert, or to what is kept quiet.
-type ActQuery struct {
-	Person
-	// What is take, hand over, let go, note, hush or unhush.
-	What  string `json:"what"`
-	Alert string `json:"alert,omitempty"`
-	To    string `json:"to,omitempty"` // of hand over: to whom
-	Words string `json:"words,omitempty"`
-	// Hush is what is kept quiet; its ID is enough to end it.
-	Hush *ByHand `json:"hush,omitempty"`
-}
-
-// ActDone says what was done.
-type ActDone struct {
-	Words string `json:"words"`
-	Hush  string `json:"hush,omitempty"` // the ID of the hush that was made
-}
-
 // Act is part of Lantern.
-func (s *Service) Act(ctx context.Context, q ActQuery) (*ActDone, error) {
-	done := &ActDone{}
+func (s *Service) Act(ctx context.Context, q api.ActQuery) (*api.ActDone, error) {
+	done := &api.ActDone{}
 	err := s.do(ctx, func() (err error) {
 		at := entry.Of(time.Now())
-		a := store.Action{At: at, By: q.name(), From: q.From, What: q.What, Alert: q.Alert, Words: q.Words}
+		a := store.Action{At: at, By: q.Name(), From: q.From, What: q.What, Alert: q.Alert, Words: q.Words}
 		switch q.What {
 		case "take":
-			err = s.actOn(engine.Act{Alert: q.Alert, Change: engine.Taken, By: q.name(), Words: q.Words}, at)
-			done.Words = q.name() + " has it now"
+			err = s.actOn(engine.Act{Alert: q.Alert, Change: engine.Taken, By: q.Name(), Words: q.Words}, at)
+			done.Words = q.Name() + " has it now"
 		case "hand over":
 			if strings.TrimSpace(q.To) == "" {
 				return fmt.Errorf("it does not say to whom")
 			}
-			words := "handed over by " + q.name()
+			words := "handed over by " + q.Name()
 			if q.Words != "" {
 				words += ": " + q.Words
 			}
@@ -122,13 +52,13 @@ func (s *Service) Act(ctx context.Context, q ActQuery) (*ActDone, error) {
 			if q.Words != "" {
 				words += ": " + q.Words
 			}
-			err = s.actOn(engine.Act{Alert: q.Alert, Change: engine.Noted, By: q.name(), Words: words, LetGo: true}, at)
+			err = s.actOn(engine.Act{Alert: q.Alert, Change: engine.Noted, By: q.Name(), Words: words, LetGo: true}, at)
 			done.Words = "nobody has it now"
 		case "note":
 			if strings.TrimSpace(q.Words) == "" {
 				return fmt.Errorf("a note has words")
 			}
-			err = s.actOn(engine.Act{Alert: q.Alert, Change: engine.Noted, By: q.name(), Words: q.Words}, at)
+			err = s.actOn(engine.Act{Alert: q.Alert, Change: engine.Noted, By: q.Name(), Words: q.Words}, at)
 			done.Words = "noted"
 		case "hush":
 			done.Words, done.Hush, err = s.hush(q, &a, at)
@@ -167,7 +97,7 @@ func (s *Service) actOn(a engine.Act, at entry.Instant) error {
 }
 
 // hush begins to keep something quiet.
-func (s *Service) hush(q ActQuery, a *store.Action, at entry.Instant) (words, id string, err error) {
+func (s *Service) hush(q api.ActQuery, a *store.Action, at entry.Instant) (words, id string, err error) {
 	if q.Hush == nil {
 		return "", "", fmt.Errorf("it does not say what is hushed")
 	}
@@ -198,7 +128,7 @@ func (s *Service) hush(q ActQuery, a *store.Action, at entry.Instant) (words, id
 	var random [5]byte
 	rand.Read(random[:])
 	h.ID = "h-" + strings.ToLower(base32.HexEncoding.EncodeToString(random[:]))
-	h.By, h.From, h.Since, h.Why = q.name(), q.Person.From, at, q.Words
+	h.By, h.From, h.Since, h.Why = q.Name(), q.Person.From, at, q.Words
 	for _, k := range s.hushedBy(&h) {
 		if err := s.actOn(engine.Act{Alert: k.Alert, Change: engine.Hushed, By: h.By, Words: h.Why, Until: h.Until}, at); err != nil {
 			return "", "", err
@@ -215,10 +145,10 @@ func (s *Service) hush(q ActQuery, a *store.Action, at entry.Instant) (words, id
 }
 
 // hushedBy are the open alerts that a hush keeps quiet.
-func (s *Service) hushedBy(h *ByHand) []engine.KeyView {
+func (s *Service) hushedBy(h *api.ByHand) []engine.KeyView {
 	var out []engine.KeyView
 	for _, k := range s.engine.Keys() {
-		if r := s.settings.Rule(k.Rule); k.Alert != "" && r != nil && h.about(r, k.Alert, k.Rule, r.Per, k.Key) {
+		if r := s.settings.Rule(k.Rule); k.Alert != "" && r != nil && h.Covers(r, k.Alert, k.Rule, r.Per, k.Key) {
 			out = append(out, k)
 		}
 	}
@@ -227,11 +157,11 @@ func (s *Service) hushedBy(h *ByHand) []engine.KeyView {
 }
 
 // unhush ends a hush by hand.
-func (s *Service) unhush(q ActQuery, a *store.Action, at entry.Instant) (string, error) {
+func (s *Service) unhush(q api.ActQuery, a *store.Action, at entry.Instant) (string, error) {
 	if q.Hush == nil {
 		return "", fmt.Errorf("it does not say which hush ends")
 	}
-	i := slices.IndexFunc(s.telling.hushes, func(h ByHand) bool { return h.ID == q.Hush.ID })
+	i := slices.IndexFunc(s.telling.hushes, func(h api.ByHand) bool { return h.ID == q.Hush.ID })
 	if i < 0 {
 		for _, h := range s.settings.Hushes {
 			if h.Name == q.Hush.ID {
@@ -241,7 +171,7 @@ func (s *Service) unhush(q ActQuery, a *store.Action, at entry.Instant) (string,
 		return "", fmt.Errorf("there is no hush %s: it may have ended already", q.Hush.ID)
 	}
 	h := s.telling.hushes[i]
-	s.endHush(i, q.name(), q.Words, at)
+	s.endHush(i, q.Name(), q.Words, at)
 	a.Alert, a.Words = h.Alert, strings.TrimSuffix(h.What()+": "+q.Words, ": ")
 	return h.What() + " is no longer hushed", nil
 }
@@ -271,34 +201,15 @@ func (s *Service) keepHushes() {
 	s.setMeta("hushes", b)
 }
 
-// HushList are all hushes, those of people and those of the settings.
-type HushList struct {
-	List []HushView `json:"list"`
-}
-
-// HushView is one hush, and what it keeps quiet now.
-type HushView struct {
-	ID    string        `json:"id"`
-	What  string        `json:"what"`
-	By    string        `json:"by"` // who made it, or the settings' file and line
-	Since entry.Instant `json:"since,omitempty"`
-	Until entry.Instant `json:"until,omitempty"`
-	When  string        `json:"when"` // in words
-	Why   string        `json:"why"`
-	Holds bool          `json:"holds"` // now
-	Keeps []string      `json:"keeps"` // open alerts that it keeps quiet
-	Hand  bool          `json:"hand"`  // a person can end it
-}
-
 // HushesNow is part of Lantern.
-func (s *Service) HushesNow(context.Context) (*HushList, error) {
+func (s *Service) Hushes(context.Context, api.None) (*api.HushList, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	out := &HushList{List: []HushView{}}
+	out := &api.HushList{List: []api.HushView{}}
 	now := entry.Of(time.Now())
 	for i := range s.telling.hushes {
 		h := &s.telling.hushes[i]
-		v := HushView{ID: h.ID, What: h.What(), By: h.By, Since: h.Since, Until: h.Until, Why: h.Why, Holds: h.holds(now), Hand: true, Keeps: []string{}}
+		v := api.HushView{ID: h.ID, What: h.What(), By: h.By, Since: h.Since, Until: h.Until, Why: h.Why, Holds: h.Holds(now), Hand: true, Keeps: []string{}}
 		v.When = "since " + clockWords(h.Since) + ", until somebody ends it"
 		if h.Until != 0 {
 			v.When = "since " + clockWords(h.Since) + ", until " + clockWords(h.Until)
@@ -312,7 +223,7 @@ func (s *Service) HushesNow(context.Context) (*HushList, error) {
 		if h.Off {
 			continue
 		}
-		v := HushView{ID: h.Name, What: h.Name, By: fmt.Sprintf("%s:%d", baseName(h.Pos.File), h.Pos.Line), Why: h.Why, Keeps: []string{}, When: h.When()}
+		v := api.HushView{ID: h.Name, What: h.Name, By: fmt.Sprintf("%s:%d", baseName(h.Pos.File), h.Pos.Line), Why: h.Why, Keeps: []string{}, When: h.When()}
 		if h.From != 0 {
 			v.Since, v.Until = h.From, h.To
 		}

@@ -8,34 +8,21 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/api"
+
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/trial"
 )
-
-// Proposals are kinds of entries that may say that the problem of a rule is over.
-type Proposals struct {
-	Rule string     `json:"rule"`
-	List []Proposal `json:"list"`
-}
-
-// Proposal is one of them; Words are its figures.
-type Proposal struct {
-	Source  string `json:"source"`
-	Shape   string `json:"shape"` // the kind's ID
-	Text    string `json:"text"`
-	Example string `json:"example"`
-	Words   string `json:"words"`
-}
 
 // proposeMost is how much of a sample is looked through for proposals, in bytes.
 const proposeMost = 24 << 20
 
 // Propose is part of Lantern. It proposes for the rule at the cursor, where that has no
 // recovery yet.
-func (s *Service) Propose(ctx context.Context, q BenchQuery) (*Proposals, error) {
+func (s *Service) Propose(ctx context.Context, q api.BenchQuery) (*api.Proposals, error) {
 	settings, r, at := s.benchRule(q)
-	out := &Proposals{List: []Proposal{}}
+	out := &api.Proposals{List: []api.Proposal{}}
 	if r == nil || r.Problem == nil || r.Recovery != nil || r.Awaits != nil {
 		return out, nil
 	}
@@ -64,7 +51,7 @@ func (s *Service) Propose(ctx context.Context, q BenchQuery) (*Proposals, error)
 		return nil, err
 	}
 	for _, x := range list {
-		out.List = append(out.List, Proposal{x.Source, x.Shape, x.Text, x.Example, ProposalWords(&x)})
+		out.List = append(out.List, api.Proposal{Source: x.Source, Shape: x.Shape, Text: x.Text, Example: x.Example, Words: ProposalWords(&x)})
 	}
 	return out, nil
 }
@@ -79,7 +66,7 @@ func ProposalWords(x *trial.Recovery) string {
 }
 
 // benchRule is the rule at the cursor of a text, among the settings with that text in them.
-func (s *Service) benchRule(q BenchQuery) (*lang.Settings, *lang.Rule, entry.Instant) {
+func (s *Service) benchRule(q api.BenchQuery) (*lang.Settings, *lang.Rule, entry.Instant) {
 	at := q.At
 	if at == 0 {
 		at = entry.Of(time.Now())
@@ -93,9 +80,9 @@ func (s *Service) benchRule(q BenchQuery) (*lang.Settings, *lang.Rule, entry.Ins
 
 // benchCurves are the numbers over time that a rule compares, for the key that stands
 // first among its lifelines.
-func benchCurves(settings *lang.Settings, r *lang.Rule, key []string, said []*trial.Said, q BenchQuery, o trial.Options, at entry.Instant) (*Curves, error) {
-	out, samples := curvesOf(r, key, CurveQuery{Rule: r.Name, Key: key, From: q.From, Column: q.Column, Columns: q.Columns, At: at})
-	o.Samples, o.Sample = samples, out.take(r, key)
+func benchCurves(settings *lang.Settings, r *lang.Rule, key []string, said []*trial.Said, q api.BenchQuery, o trial.Options, at entry.Instant) (*api.Curves, error) {
+	out, samples := curvesOf(r, key, api.CurveQuery{Rule: r.Name, Key: key, From: q.From, Column: q.Column, Columns: q.Columns, At: at})
+	o.Samples, o.Sample = samples, takeCurves(out, r, key)
 	_, err := trial.TryRule(settings, r, said, o)
 	return out, err
 }

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/api"
+
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
@@ -17,64 +19,18 @@ import (
 	"dimlantern/store"
 )
 
-// Person is who does something, and where: machine and terminal.
-type Person struct {
-	By   string `json:"by"`
-	From string `json:"from,omitempty"`
-}
-
-func (p Person) name() string {
-	if p.By == "" {
-		return "somebody"
-	}
-	return p.By
-}
-
-// PutQuery asks what a change of the settings would do, and has it done where Do says so.
-// It is either files, or something that is done to a rule.
-type PutQuery struct {
-	Person
-	Files []BenchSave `json:"files,omitempty"`
-	Rule  *RuleChange `json:"rule,omitempty"`
-	Do    bool        `json:"do"`
-}
-
-// RuleChange is what is done to a rule wherever it is named.
-type RuleChange struct {
-	What string `json:"what"` // copy, rename, off, on or delete
-	Rule string `json:"rule"`
-	Name string `json:"name,omitempty"` // the new one
-}
-
-// Put is what a change of the settings does.
-type Put struct {
-	Title   string      `json:"title"`
-	Files   []BenchSave `json:"files"` // as they will be written
-	Lines   []PutLine   `json:"lines"`
-	Refused string      `json:"refused,omitempty"` // why it cannot be done
-	Done    string      `json:"done,omitempty"`    // what came of it
-	Tests   bool        `json:"tests,omitempty"`   // it only says which tests pass
-}
-
-// PutLine is one thing that will change.
-type PutLine struct {
-	Word string `json:"word"`
-	Text string `json:"text"`
-	Bad  bool   `json:"bad,omitempty"`
-}
-
 // mostPut is how many alerts are named that a change ends.
 const mostPut = 12
 
 // Put is part of Lantern.
-func (s *Service) Put(ctx context.Context, q PutQuery) (*Put, error) {
-	p := &Put{Files: q.Files, Lines: []PutLine{}}
+func (s *Service) Put(ctx context.Context, q api.PutQuery) (*api.Put, error) {
+	p := &api.Put{Files: q.Files, Lines: []api.PutLine{}}
 	if q.Rule != nil {
 		var err error
 		if p.Files, err = s.changeRule(q.Rule); err != nil {
 			return nil, err
 		}
-		p.Title = q.Rule.title()
+		p.Title = q.Rule.Title()
 	}
 	var names []string
 	for _, f := range p.Files {
@@ -97,7 +53,7 @@ func (s *Service) Put(ctx context.Context, q PutQuery) (*Put, error) {
 	}
 	err := s.do(ctx, func() error {
 		was := len(s.notices)
-		s.putBy = &store.Action{By: q.name(), From: q.From, Words: p.Title}
+		s.putBy = &store.Action{By: q.Name(), From: q.From, Words: p.Title}
 		defer func() { s.putBy = nil }()
 		s.stamp, s.next, s.since = "", stampOf(s.o.Settings, s.texts), time.Time{}
 		s.checkSettings()
@@ -118,18 +74,20 @@ func (s *Service) Put(ctx context.Context, q PutQuery) (*Put, error) {
 }
 
 // foresee says what a change would do. The caller holds the lock.
-func (s *Service) foresee(p *Put) {
+func (s *Service) foresee(p *api.Put) {
 	texts := slices.Clone(s.texts)
 	for _, f := range p.Files {
 		if texts = withText(texts, f.File, f.Body); f.Gone {
 			texts = slices.DeleteFunc(texts, func(t Text) bool { return t.Name == f.File })
 		}
 	}
-	put := func(word, text string, bad bool) { p.Lines = append(p.Lines, PutLine{word, text, bad}) }
+	put := func(word, text string, bad bool) {
+		p.Lines = append(p.Lines, api.PutLine{Word: word, Text: text, Bad: bad})
+	}
 	settings, ds := s.check(texts)
 	findings := 0
 	for _, d := range ds {
-		if !slices.ContainsFunc(p.Files, func(f BenchSave) bool { return f.File == d.Pos.File }) && d.Weight != lang.Err {
+		if !slices.ContainsFunc(p.Files, func(f api.BenchSave) bool { return f.File == d.Pos.File }) && d.Weight != lang.Err {
 			continue
 		}
 		if d.Weight == lang.Err {
@@ -257,22 +215,8 @@ func clockWords(t entry.Instant) string {
 	return at.Format("2 Jan 15:04")
 }
 
-func (c *RuleChange) title() string {
-	switch c.What {
-	case "copy":
-		return "copy " + c.Rule + " to " + c.Name
-	case "rename":
-		return "rename " + c.Rule + " to " + c.Name
-	case "off":
-		return "switch " + c.Rule + " off"
-	case "on":
-		return "switch " + c.Rule + " on"
-	}
-	return "delete " + c.Rule
-}
-
 // changeRule does to the settings' files what is to be done to a rule.
-func (s *Service) changeRule(c *RuleChange) ([]BenchSave, error) {
+func (s *Service) changeRule(c *api.RuleChange) ([]api.BenchSave, error) {
 	s.mu.Lock()
 	texts, settings := slices.Clone(s.texts), s.settings
 	s.mu.Unlock()
@@ -288,7 +232,7 @@ func (s *Service) changeRule(c *RuleChange) ([]BenchSave, error) {
 			return nil, fmt.Errorf("there is a rule %s already", c.Name)
 		}
 	}
-	var out []BenchSave
+	var out []api.BenchSave
 	for _, t := range texts {
 		if t.Table || c.What != "rename" && t.Name != r.Pos.File {
 			continue
@@ -315,7 +259,7 @@ func (s *Service) changeRule(c *RuleChange) ([]BenchSave, error) {
 			return nil, fmt.Errorf("a rule is copied, renamed, switched off or on, or deleted, not %s", c.What)
 		}
 		if done {
-			out = append(out, BenchSave{File: t.Name, Body: f.Format(), Was: string(b), Gone: f.Empty()})
+			out = append(out, api.BenchSave{File: t.Name, Body: f.Format(), Was: string(b), Gone: f.Empty()})
 		}
 	}
 	if len(out) == 0 {
@@ -324,11 +268,14 @@ func (s *Service) changeRule(c *RuleChange) ([]BenchSave, error) {
 	return out, nil
 }
 
-// ByOthers says in an error that a file has another text than the one that was opened.
-const ByOthers = "changed by somebody else"
+// changedByOthers says that a file has another text than the one that was opened.
+func changedByOthers(path string) error {
+	return &api.Problem{Code: api.Changed, What: filepath.Base(path) + " was changed by somebody else meanwhile: nothing is written",
+		Mend: "leave it with esc and open it again"}
+}
 
 // writeAll writes settings files, none of them where one has been changed by somebody else.
-func (s *Service) writeAll(files []BenchSave) error {
+func (s *Service) writeAll(files []api.BenchSave) error {
 	for _, f := range files {
 		if f.New {
 			continue
@@ -338,7 +285,7 @@ func (s *Service) writeAll(files []BenchSave) error {
 		case err != nil:
 			return fmt.Errorf("%s cannot be read: %w", f.File, reason(err))
 		case string(now) != f.Was:
-			return fmt.Errorf("%s was %s meanwhile: nothing is written. Leave it with esc and open it again", filepath.Base(f.File), ByOthers)
+			return changedByOthers(f.File)
 		}
 	}
 	for _, f := range files {
@@ -390,59 +337,37 @@ func (s *Service) recordSettings(was, now []Text, did string) {
 	}
 }
 
-// PastQuery asks for what was put to work before.
-type PastQuery struct {
-	Limit int `json:"limit"`
-}
-
-// PastPuts are changes of the settings, newest first.
-type PastPuts struct {
-	List []PastPut `json:"list"`
-}
-
-// PastPut is one change of one settings file.
-type PastPut struct {
-	At   entry.Instant `json:"at"`
-	By   string        `json:"by"`
-	From string        `json:"from,omitempty"`
-	What string        `json:"what"` // what was done, in words
-	Did  string        `json:"did"`  // and what came of it
-	File string        `json:"file"`
-	Was  string        `json:"was"`
-	Now  string        `json:"now"`
-}
-
 // Past is part of Lantern.
-func (s *Service) Past(_ context.Context, q PastQuery) (*PastPuts, error) {
+func (s *Service) Past(_ context.Context, q api.PastQuery) (*api.PastPuts, error) {
 	list, err := s.store.Actions("settings", 0, entry.Of(time.Now().Add(time.Hour)), min(max(q.Limit, 1), 500))
 	if err != nil {
 		return nil, err
 	}
-	out := &PastPuts{List: []PastPut{}}
+	out := &api.PastPuts{List: []api.PastPut{}}
 	for _, a := range slices.Backward(list) {
 		for _, f := range a.Files {
-			out.List = append(out.List, PastPut{a.At, a.By, a.From, a.Words, a.Did, f.File, f.Was, f.Now})
+			out.List = append(out.List, api.PastPut{At: a.At, By: a.By, From: a.From, What: a.Words, Did: a.Did, File: f.File, Was: f.Was, Now: f.Now})
 		}
 	}
 	return out, nil
 }
 
 // Tests is part of Lantern.
-func (s *Service) Tests(_ context.Context, q BenchQuery) (*Put, error) {
+func (s *Service) Tests(_ context.Context, q api.BenchQuery) (*api.Put, error) {
 	settings, _, _ := s.benchRule(q)
-	p := &Put{Lines: []PutLine{}, Tests: true}
+	p := &api.Put{Lines: []api.PutLine{}, Tests: true}
 	passed, failed := 0, 0
 	for _, o := range trial.Expects(settings) {
 		if o.Failed {
 			failed++
-			p.Lines = append(p.Lines, PutLine{"fails", fmt.Sprintf("%s%s: %s: line %d: %s", o.Rule, o.Layout, o.Expect.Title, o.Step.Pos.Line, o.Why), true})
+			p.Lines = append(p.Lines, api.PutLine{Word: "fails", Text: fmt.Sprintf("%s%s: %s: line %d: %s", o.Rule, o.Layout, o.Expect.Title, o.Step.Pos.Line, o.Why), Bad: true})
 		} else {
 			passed++
 		}
 	}
 	for _, o := range trial.Expects(settings) {
 		if !o.Failed {
-			p.Lines = append(p.Lines, PutLine{"passes", o.Rule + o.Layout + ": " + o.Expect.Title, false})
+			p.Lines = append(p.Lines, api.PutLine{Word: "passes", Text: o.Rule + o.Layout + ": " + o.Expect.Title, Bad: false})
 		}
 	}
 	p.Title = fmt.Sprintf("%d passed, %d failed", passed, failed)

@@ -8,6 +8,8 @@ import (
 	"testing"
 	"time"
 
+	"dimlantern/api"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -28,7 +30,7 @@ func TestWhatAChangeWouldDo(t *testing.T) {
 	file, other := filepath.Join(p.dir, "settings", "app.lantern"), filepath.Join(p.dir, "settings", "other.lantern")
 	b, err := os.ReadFile(file)
 	require.NoError(t, err)
-	put := func(q PutQuery) string {
+	put := func(q api.PutQuery) string {
 		x, err := p.s.Put(context.Background(), q)
 		require.NoError(t, err)
 		out := []string{x.Title}
@@ -40,8 +42,8 @@ func TestWhatAChangeWouldDo(t *testing.T) {
 		}
 		return strings.Join(out, "\n")
 	}
-	save := func(from, to string) PutQuery {
-		return PutQuery{Files: []BenchSave{{File: file, Body: strings.Replace(string(b), from, to, 1), Was: string(b)}}}
+	save := func(from, to string) api.PutQuery {
+		return api.PutQuery{Files: []api.BenchSave{{File: file, Body: strings.Replace(string(b), from, to, 1), Was: string(b)}}}
 	}
 	said := put(save(`pump (?<pump>\d+) low`, `pump (?<pump>\d+) LOW`))
 	assert.Contains(t, said, "changed low matches or counts by something else")
@@ -54,8 +56,8 @@ func TestWhatAChangeWouldDo(t *testing.T) {
 	assert.Contains(t, put(save("at 2 in 5m", "at two in 5m")), "refused errors come first: app.lantern:")
 	assert.Contains(t, put(save(`say      "Pump {pump}"`, "expect \"x\" {\n at 10:00 \"pump 7 low\"\n then raised critical\n }")), "test fails low: x: ")
 
-	change := func(what, name string) *Put {
-		x, err := p.s.Put(context.Background(), PutQuery{Rule: &RuleChange{What: what, Rule: "low", Name: name}})
+	change := func(what, name string) *api.Put {
+		x, err := p.s.Put(context.Background(), api.PutQuery{Rule: &api.RuleChange{What: what, Rule: "low", Name: name}})
 		require.NoError(t, err)
 		require.Empty(t, x.Refused)
 		return x
@@ -72,11 +74,11 @@ func TestWhatAChangeWouldDo(t *testing.T) {
 	s, ds := lang.Check([]*lang.File{lang.Parse(file, []byte(x.Files[0].Body))})
 	require.False(t, lang.Errors(ds))
 	assert.True(t, s.Rule("low").Off)
-	_, err = p.s.Put(context.Background(), PutQuery{Rule: &RuleChange{What: "rename", Rule: "low", Name: "flood"}})
+	_, err = p.s.Put(context.Background(), api.PutQuery{Rule: &api.RuleChange{What: "rename", Rule: "low", Name: "flood"}})
 	assert.ErrorContains(t, err, "there is a rule flood already")
-	_, err = p.s.Put(context.Background(), PutQuery{Rule: &RuleChange{What: "copy", Rule: "low", Name: "7th"}})
+	_, err = p.s.Put(context.Background(), api.PutQuery{Rule: &api.RuleChange{What: "copy", Rule: "low", Name: "7th"}})
 	assert.ErrorContains(t, err, "is no name")
-	gone, err := p.s.Put(context.Background(), PutQuery{Rule: &RuleChange{What: "delete", Rule: "low"}})
+	gone, err := p.s.Put(context.Background(), api.PutQuery{Rule: &api.RuleChange{What: "delete", Rule: "low"}})
 	require.NoError(t, err)
 	assert.Contains(t, gone.Refused, "there is no rule", "others name it")
 	assert.False(t, gone.Files[0].Gone, "the source stays in it")
@@ -115,8 +117,8 @@ func TestNamedAndOpenValues(t *testing.T) {
 	line := strings.Count(body[:strings.Index(body, "problem")], "\n") + 1
 	raw := now.Format(time.RFC3339) + " a pump 7 told (anna) of 12 bar"
 	at := strings.Index(raw, "12 bar")
-	name := func(from, to int, name string) (*Marked, error) {
-		return p.s.Mark(context.Background(), MarkQuery{File: file, Body: body, Line: line, Is: "name", Source: "app", Texts: []string{raw}, From: from, To: to, Name: name})
+	name := func(from, to int, name string) (*api.Marked, error) {
+		return p.s.Mark(context.Background(), api.MarkQuery{File: file, Body: body, Line: line, Is: "name", Source: "app", Texts: []string{raw}, From: from, To: to, Name: name})
 	}
 	m, err := name(at, at+2, "bar")
 	require.NoError(t, err)
@@ -128,10 +130,10 @@ func TestNamedAndOpenValues(t *testing.T) {
 	_, err = name(0, 10, "day")
 	assert.ErrorContains(t, err, "the layout gives that value already")
 
-	v, err := p.s.Bench(context.Background(), BenchQuery{File: file, Body: body, Line: line, Span: time.Hour, From: entry.Of(now), Column: time.Minute, Columns: 40})
+	v, err := p.s.Bench(context.Background(), api.BenchQuery{File: file, Body: body, Line: line, Span: time.Hour, From: entry.Of(now), Column: time.Minute, Columns: 40})
 	require.NoError(t, err)
 	require.NotEmpty(t, v.Kinds)
-	m, err = p.s.Mark(context.Background(), MarkQuery{File: file, Body: string(b), Line: line, Is: "problem", Source: "app", Texts: []string{raw}, Kinds: []string{v.Kinds[0].ID}})
+	m, err = p.s.Mark(context.Background(), api.MarkQuery{File: file, Body: string(b), Line: line, Is: "problem", Source: "app", Texts: []string{raw}, Kinds: []string{v.Kinds[0].ID}})
 	require.NoError(t, err)
 	assert.Equal(t, `problem /pump (?<pump>\d+) told \(\S+\) of \d+ bar/`, m.Clause)
 

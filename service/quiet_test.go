@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"dimlantern/api"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -51,7 +53,7 @@ func (p *place) open1(t *testing.T) string {
 	t.Helper()
 	var id string
 	require.Eventually(t, func() bool {
-		v, err := p.s.View(context.Background(), ViewQuery{Column: time.Minute, Columns: 30})
+		v, err := p.s.View(context.Background(), api.ViewQuery{Column: time.Minute, Columns: 30})
 		if err == nil && len(v.Open) == 1 {
 			id = v.Open[0].Alert
 		}
@@ -60,7 +62,7 @@ func (p *place) open1(t *testing.T) string {
 	return id
 }
 
-func (p *place) act(t *testing.T, q ActQuery) *ActDone {
+func (p *place) act(t *testing.T, q api.ActQuery) *api.ActDone {
 	t.Helper()
 	q.By, q.From = "mira", "lock-3 pts/1"
 	done, err := p.s.Act(context.Background(), q)
@@ -97,15 +99,15 @@ hush works {
 	p.say("h1 flood")
 	comes(t, b, "raised flood h1")
 	p.say("h1 leak")
-	hushed := p.act(t, ActQuery{What: "hush", Hush: &ByHand{Host: "h2"}, Words: "moved"})
+	hushed := p.act(t, api.ActQuery{What: "hush", Hush: &api.ByHand{Host: "h2"}, Words: "moved"})
 	p.say("h2 flood")
 	comes(t, b, "raised flood h1")
-	list, err := p.s.HushesNow(context.Background())
+	list, err := p.s.Hushes(context.Background(), api.None{})
 	require.NoError(t, err)
 	require.Len(t, list.List, 2)
 	assert.Equal(t, []string{"flood h2"}, list.List[0].Keeps)
 	assert.Equal(t, []string{"leak h9"}, list.List[1].Keeps)
-	p.act(t, ActQuery{What: "unhush", Hush: &ByHand{ID: hushed.Hush}})
+	p.act(t, api.ActQuery{What: "unhush", Hush: &api.ByHand{ID: hushed.Hush}})
 	comes(t, b, "raised flood h1", "raised flood h2")
 
 	// The shadow ends while its alert is over as well: nothing is told of that but its end.
@@ -113,11 +115,11 @@ hush works {
 	comes(t, b, "raised flood h1", "raised flood h2", "raised flood h3")
 	p.say("h3 leak")
 	require.Eventually(t, func() bool {
-		v, _ := p.s.View(context.Background(), ViewQuery{Column: time.Minute, Columns: 30})
+		v, _ := p.s.View(context.Background(), api.ViewQuery{Column: time.Minute, Columns: 30})
 		return len(v.Open) == 6
 	}, patience, 20*time.Millisecond)
 	p.write("settings/who2.lantern", "")
-	_, err = p.s.Put(context.Background(), PutQuery{Rule: &RuleChange{What: "off", Rule: "flood"}, Do: true})
+	_, err = p.s.Put(context.Background(), api.PutQuery{Rule: &api.RuleChange{What: "off", Rule: "flood"}, Do: true})
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		got := strings.Join(heardOf(t, b), "\n")
@@ -177,8 +179,8 @@ rule flood {
 `)
 	p.say("h1 flood")
 	id := p.open1(t)
-	p.act(t, ActQuery{What: "take", Alert: id, Words: "on my way"})
-	v, err := p.s.View(context.Background(), ViewQuery{Column: time.Minute, Columns: 30})
+	p.act(t, api.ActQuery{What: "take", Alert: id, Words: "on my way"})
+	v, err := p.s.View(context.Background(), api.ViewQuery{Column: time.Minute, Columns: 30})
 	require.NoError(t, err)
 	assert.Equal(t, "mira", v.Open[0].Taken)
 	time.Sleep(2500 * time.Millisecond) // the times of the rule, which are what is tried
@@ -187,8 +189,8 @@ rule flood {
 	}
 	k, _ := p.s.engine.Find(id)
 	assert.Equal(t, entry.Warning, k.Severity)
-	p.act(t, ActQuery{What: "hand over", Alert: id, To: "tolan"})
-	p.act(t, ActQuery{What: "let go", Alert: id})
+	p.act(t, api.ActQuery{What: "hand over", Alert: id, To: "tolan"})
+	p.act(t, api.ActQuery{What: "let go", Alert: id})
 	require.Eventually(t, func() bool { return strings.Contains(strings.Join(heardOf(t, b), "\n"), "worsened flood h1") }, patience, 20*time.Millisecond)
 	p.say("h1 dry")
 	require.Eventually(t, func() bool { return strings.Contains(strings.Join(heardOf(t, b), "\n"), "cleared flood h1") }, patience, 20*time.Millisecond)
@@ -291,17 +293,17 @@ func TestHandlingOutlivesARestart(t *testing.T) {
 	stop := runs(t, p, nil)
 	p.say("h1 flood")
 	id := p.open1(t)
-	p.act(t, ActQuery{What: "take", Alert: id})
-	hushed := p.act(t, ActQuery{What: "hush", Hush: &ByHand{Host: "h2"}})
+	p.act(t, api.ActQuery{What: "take", Alert: id})
+	hushed := p.act(t, api.ActQuery{What: "hush", Hush: &api.ByHand{Host: "h2"}})
 	p.say("h2 flood")
 	comes(t, b, "raised flood h1")
 	stop()
 	runs(t, p, nil)
-	v, err := p.s.View(context.Background(), ViewQuery{Column: time.Minute, Columns: 30})
+	v, err := p.s.View(context.Background(), api.ViewQuery{Column: time.Minute, Columns: 30})
 	require.NoError(t, err)
 	require.Len(t, v.Open, 2)
 	assert.Equal(t, []string{"mira", ""}, []string{v.Open[0].Taken, v.Open[1].Taken})
 	comes(t, b, "raised flood h1")
-	p.act(t, ActQuery{What: "unhush", Hush: &ByHand{ID: hushed.Hush}})
+	p.act(t, api.ActQuery{What: "unhush", Hush: &api.ByHand{ID: hushed.Hush}})
 	comes(t, b, "raised flood h1", "raised flood h2")
 }

@@ -17,6 +17,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"dimlantern/api"
+
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
@@ -65,7 +67,7 @@ type Service struct {
 	ticks     map[tickKey]int64
 	reach     entry.Instant // not written into the journal yet
 	trouble   map[string]string
-	notices   []Notice
+	notices   []api.Notice
 	seq       int64         // grows with each change that a screen would show at once
 	flow      int64         // grows as entries come
 	news      chan struct{} // closed when one of them has grown
@@ -114,12 +116,6 @@ type Service struct {
 type tickKey struct {
 	origin string
 	bucket int64
-}
-
-// Notice is something that happened to the service itself.
-type Notice struct {
-	At   entry.Instant `json:"at"`
-	Text string        `json:"text"`
 }
 
 // Open locks the data folder, takes up the state that was kept there, and the
@@ -285,7 +281,7 @@ func (s *Service) setMeta(name string, value []byte) {
 }
 
 func (s *Service) notice(text string) {
-	s.notices = append(s.notices, Notice{entry.Of(time.Now()), text})
+	s.notices = append(s.notices, api.Notice{At: entry.Of(time.Now()), Text: text})
 	if len(s.notices) > 20 {
 		s.notices = s.notices[1:]
 	}

@@ -10,6 +10,8 @@ import (
 	"testing"
 	"time"
 
+	"dimlantern/api"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -174,7 +176,7 @@ func TestUntold(t *testing.T) {
 	p.open()
 	defer p.crash()
 	p.step(time.Now())
-	v, err := p.s.View(context.Background(), ViewQuery{Column: time.Minute, Columns: 60})
+	v, err := p.s.View(context.Background(), api.ViewQuery{Column: time.Minute, Columns: 60})
 	require.NoError(t, err)
 	untold := map[string][]string{}
 	for _, r := range append(v.Open, v.Over...) {
@@ -195,8 +197,8 @@ func TestViewOfThePast(t *testing.T) {
 	p.open()
 	defer p.crash()
 	p.step(time.Now())
-	view := func(m int) *View {
-		v, err := p.s.View(context.Background(), ViewQuery{At: entry.Of(start.Add(time.Duration(m)*time.Minute + 20*time.Second)), Column: time.Minute, Columns: 60})
+	view := func(m int) *api.View {
+		v, err := p.s.View(context.Background(), api.ViewQuery{At: entry.Of(start.Add(time.Duration(m)*time.Minute + 20*time.Second)), Column: time.Minute, Columns: 60})
 		require.NoError(t, err)
 		return v
 	}
@@ -215,14 +217,14 @@ func TestViewOfThePast(t *testing.T) {
 	assert.Empty(t, v.Open)
 	require.Len(t, v.Over, 1)
 	assert.Equal(t, "recovery", v.Over[0].Life.Alerts[0].Why)
-	d, err := p.s.Detail(context.Background(), DetailQuery{At: entry.Of(start.Add(3*time.Minute + time.Second)), Rule: "low", Key: []string{"a", "7"}, Alert: v.Over[0].Alert, Lines: 50})
+	d, err := p.s.Detail(context.Background(), api.DetailQuery{At: entry.Of(start.Add(3*time.Minute + time.Second)), Rule: "low", Key: []string{"a", "7"}, Alert: v.Over[0].Alert, Lines: 50})
 	require.NoError(t, err)
 	require.NotEmpty(t, d.Lines)
 	assert.Len(t, d.Lines, 4, "what came later is not shown")
 	assert.True(t, d.Lines[0].Hit)
 	assert.NotEmpty(t, d.Lines[0].Lit)
 	assert.Equal(t, "raised, a warning", d.Story[1].Text)
-	e, err := p.s.Entries(context.Background(), EntriesQuery{Origin: d.Origin, At: entry.Of(start.Add(2*time.Minute + time.Second)), Lines: 10, Filter: "PUMP b"})
+	e, err := p.s.Entries(context.Background(), api.EntriesQuery{Origin: d.Origin, At: entry.Of(start.Add(2*time.Minute + time.Second)), Lines: 10, Filter: "PUMP b"})
 	require.NoError(t, err)
 	require.Len(t, e.Lines, 1)
 	assert.Equal(t, "pump 7 low", e.Lines[0].Text)
@@ -240,10 +242,10 @@ func TestEvidenceOverARotation(t *testing.T) {
 	require.NoError(t, os.Rename(filepath.Join(p.dir, "app.log"), filepath.Join(p.dir, "app.log.1")))
 	p.append(at(2) + " a pump 7 fine\n")
 	p.step(time.Now())
-	v, err := p.s.View(context.Background(), ViewQuery{Column: time.Minute, Columns: 60})
+	v, err := p.s.View(context.Background(), api.ViewQuery{Column: time.Minute, Columns: 60})
 	require.NoError(t, err)
 	require.Len(t, v.Over, 1)
-	d, err := p.s.Detail(context.Background(), DetailQuery{Rule: "low", Key: []string{"a", "7"}, Alert: v.Over[0].Alert, Lines: 50})
+	d, err := p.s.Detail(context.Background(), api.DetailQuery{Rule: "low", Key: []string{"a", "7"}, Alert: v.Over[0].Alert, Lines: 50})
 	require.NoError(t, err)
 	var got []string
 	for _, l := range d.Lines {
@@ -280,17 +282,17 @@ func TestBringProposes(t *testing.T) {
 	p.open()
 	defer p.crash()
 	p.write("logs/Ferry Desk.log", strings.Repeat("2026-11-24T05:00:00Z a boarding 7\n", 20)+"odd one\n")
-	b, err := p.s.Bring(context.Background(), BringQuery{Path: filepath.Join(p.dir, "logs/*.log"), Begin: "24h ago"})
+	b, err := p.s.Bring(context.Background(), api.BringQuery{Path: filepath.Join(p.dir, "logs/*.log"), Begin: "24h ago"})
 	require.NoError(t, err)
 	assert.Equal(t, "line", b.Layout, "the layout that fits best")
 	assert.Contains(t, b.Text, "begin  24h ago")
 	assert.Contains(t, b.Text, "source logs {")
 	assert.False(t, b.Done)
-	b, err = p.s.Bring(context.Background(), BringQuery{Path: "relative/x.log"})
+	b, err = p.s.Bring(context.Background(), api.BringQuery{Path: "relative/x.log"})
 	require.NoError(t, err)
 	assert.Contains(t, b.Words, "begins with /")
 	for range 2 {
-		b, err = p.s.Bring(context.Background(), BringQuery{Path: filepath.Join(p.dir, "logs/*.log"), Layout: "plain", Write: true})
+		b, err = p.s.Bring(context.Background(), api.BringQuery{Path: filepath.Join(p.dir, "logs/*.log"), Layout: "plain", Write: true})
 	}
 	assert.ErrorContains(t, err, "cannot be written", "what is there is not overwritten")
 	texts, err := ReadSettings(filepath.Join(p.dir, "settings"))
@@ -352,7 +354,7 @@ func TestRuleFromAnEntry(t *testing.T) {
 	p.open()
 	defer p.crash()
 	p.step(now)
-	q := BeginQuery{Origin: p.s.follower.Origins()[0].Name, Raw: now.Format(time.RFC3339) + " a valve 2 jams, 4.5 mm", Severity: entry.Error}
+	q := api.BeginQuery{Origin: p.s.follower.Origins()[0].Name, Raw: now.Format(time.RFC3339) + " a valve 2 jams, 4.5 mm", Severity: entry.Error}
 	b, err := p.s.BeginRule(context.Background(), q)
 	require.NoError(t, err)
 	assert.Contains(t, b.Text, "per     host, valve")

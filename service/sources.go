@@ -10,6 +10,10 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/api"
+
+	"dimlantern/core/origin"
+
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/layout"
@@ -21,61 +25,12 @@ import (
 	"dimlantern/store"
 )
 
-// SourcesView is what is watched, at one instant.
-type SourcesView struct {
-	At      entry.Instant `json:"at"`
-	From    entry.Instant `json:"from"`
-	Until   entry.Instant `json:"until"`
-	Column  time.Duration `json:"column"`
-	Sources []SourceView  `json:"sources"`
-}
-
-// SourceView is a source with its origins.
-type SourceView struct {
-	Name    string       `json:"name"`
-	Where   string       `json:"where"` // in words, where its entries come from
-	Files   []string     `json:"files,omitempty"`
-	Way     *WayView     `json:"way,omitempty"` // of entries that exist nowhere else
-	Layout  string       `json:"layout"`
-	Begin   string       `json:"begin"`
-	Rules   []string     `json:"rules"` // that look here
-	Words   string       `json:"words,omitempty"`
-	Mend    string       `json:"mend,omitempty"`
-	Off     bool         `json:"off,omitempty"`
-	Origins []OriginView `json:"origins"`
-}
-
-// OriginView is an origin on the time axis.
-type OriginView struct {
-	Name    string        `json:"name"`
-	Host    string        `json:"host"`
-	Path    string        `json:"path"`
-	Way     string        `json:"way,omitempty"` // of kept entries: a peer's address, a channel's name
-	State   intake.State  `json:"state"`
-	Blind   bool          `json:"blind"`
-	Entries int64         `json:"entries"` // read in all
-	Minute  int64         `json:"minute"`  // in the last whole minute
-	Newest  entry.Instant `json:"newest"`
-	Kept    *KeptView     `json:"kept,omitempty"` // of entries that exist nowhere else
-	Began   string        `json:"began"`
-	Read    string        `json:"read"` // in words, what was read
-	Flow    []int64       `json:"flow"` // entries by column
-	Dark    []Span        `json:"dark"`
-}
-
-// KeptView is what is kept of an origin; it lags behind by half a minute.
-type KeptView struct {
-	Entries int64         `json:"entries"`
-	Bytes   int64         `json:"bytes"` // as they lie on the disk
-	First   entry.Instant `json:"first"` // when the oldest of them arrived
-}
-
 // Sources is part of Lantern.
-func (s *Service) Sources(_ context.Context, q ViewQuery) (*SourcesView, error) {
+func (s *Service) Sources(_ context.Context, q api.ViewQuery) (*api.SourcesView, error) {
 	q.Columns = min(max(q.Columns, 1), maxColumns)
 	q.Column = max(q.Column.Truncate(store.Bucket), store.Bucket)
 	now := time.Now()
-	v := &SourcesView{At: q.At, Column: q.Column}
+	v := &api.SourcesView{At: q.At, Column: q.Column}
 	if v.At == 0 {
 		v.At = entry.Of(now)
 	}
@@ -104,13 +59,13 @@ func (s *Service) Sources(_ context.Context, q ViewQuery) (*SourcesView, error) 
 				}
 			}
 			if o.Way != "" {
-				k := KeptView{}
+				k := api.KeptView{}
 				k.Entries, k.Bytes, k.First = s.store.KeptOf(store.KeptOrigin{Source: v.Sources[i].Name, Host: o.Host, Way: o.Way})
 				o.Kept = &k
 			}
 			for _, d := range darks {
 				if d.Origin == o.Name {
-					o.Dark = append(o.Dark, Span{From: d.Since, To: d.Until, Why: d.Words})
+					o.Dark = append(o.Dark, api.Span{From: d.Since, To: d.Until, Why: d.Words})
 				}
 			}
 		}
@@ -119,7 +74,7 @@ func (s *Service) Sources(_ context.Context, q ViewQuery) (*SourcesView, error) 
 }
 
 // listSources copies what only the service knows.
-func (s *Service) listSources(v *SourcesView, now time.Time) {
+func (s *Service) listSources(v *api.SourcesView, now time.Time) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	empty := s.follower.Empty()
@@ -127,7 +82,7 @@ func (s *Service) listSources(v *SourcesView, now time.Time) {
 		if src.Name == lang.Itself && empty[src.Name] != "" {
 			continue
 		}
-		x := SourceView{Name: src.Name, Off: src.Off, Where: src.Where(), Files: src.Files, Layout: src.LayoutName(), Begin: beginWords(src.Begin), Words: empty[src.Name]}
+		x := api.SourceView{Name: src.Name, Off: src.Off, Where: src.Where(), Files: src.Files, Layout: src.LayoutName(), Begin: beginWords(src.Begin), Words: empty[src.Name]}
 		if w, ok := s.ways.view(src.Name); ok {
 			x.Way, x.Words, x.Mend = &w, w.State.Words, w.State.Mend
 		}
@@ -149,14 +104,14 @@ func (s *Service) listSources(v *SourcesView, now time.Time) {
 			if o.Source.Name == src.Name {
 				st := o.State(now)
 				if words := s.trouble["store"]; words != "" && !st.Condition.Blind() {
-					st.Condition, st.Words, st.Mend, st.Since = intake.HeldUp, "nothing is read since "+s.stuck.Format("15:04:05")+": "+words, "make room on its disk, or give its rights back", s.stuck
+					st.Condition, st.Words, st.Mend, st.Since = origin.HeldUp, "nothing is read since "+s.stuck.Format("15:04:05")+": "+words, "make room on its disk, or give its rights back", s.stuck
 				}
-				x.Origins = append(x.Origins, OriginView{Name: o.Name, Host: o.Host, Path: o.Series, Way: o.Way, State: st, Blind: st.Condition.Blind(),
+				x.Origins = append(x.Origins, api.OriginView{Name: o.Name, Host: o.Host, Path: o.Series, Way: o.Way, State: st, Blind: st.Condition.Blind(),
 					Entries: o.Entries(), Newest: o.Reached(), Began: o.Began(), Read: o.Read()})
 			}
 		}
 		if x.Way != nil && x.Words == "" {
-			x.Words = x.Way.words(len(x.Origins))
+			x.Words = wayWords(*x.Way, len(x.Origins))
 		}
 		v.Sources = append(v.Sources, x)
 	}
@@ -174,43 +129,11 @@ func beginWords(b lang.Begin) string {
 	return "now, when it was first seen"
 }
 
-// EntriesQuery asks for entries of an origin.
-type EntriesQuery struct {
-	Origin string        `json:"origin"`
-	At     entry.Instant `json:"at"` // 0 is now
-	Filter string        `json:"filter"`
-	// Misfits asks for those that do not fit the layout alone.
-	Misfits bool `json:"misfits"`
-	Lines   int  `json:"lines"`
-}
-
-// Entries are the newest entries of an origin, newest first.
-type Entries struct {
-	Origin string         `json:"origin"`
-	Layout string         `json:"layout"`
-	Named  bool           `json:"named"` // its format gives every part a name
-	Lines  []EntryView    `json:"lines"`
-	Fields []string       `json:"fields"` // of the layout, but for its time and text
-	Values map[string]int `json:"values"` // how many different ones each field has here
-	Shown  int            `json:"shown"`
-	Looked int            `json:"looked"` // entries that were looked at
-	Words  string         `json:"words"`  // why there are none
-}
-
-// EntryView is one entry, divided.
-type EntryView struct {
-	At     entry.Instant `json:"at"`
-	Text   string        `json:"text"` // what the layout gives as text, or the whole
-	Raw    string        `json:"raw"`
-	Fields []entry.Field `json:"fields"`
-	Fits   bool          `json:"fits"`
-}
-
 // entriesSize is how much of the end of a log is looked through.
 const entriesSize = 1 << 20
 
 // Entries is part of Lantern.
-func (s *Service) Entries(_ context.Context, q EntriesQuery) (*Entries, error) {
+func (s *Service) Entries(_ context.Context, q api.EntriesQuery) (*api.Entries, error) {
 	s.mu.Lock()
 	var src *lang.Source
 	var paths []string // the likeliest first
@@ -234,7 +157,7 @@ func (s *Service) Entries(_ context.Context, q EntriesQuery) (*Entries, error) {
 	}
 	l := settings.Layout(src.LayoutName())
 	plan := match.NewPlan(settings, src, nil, time.Local)
-	out := &Entries{Origin: q.Origin, Layout: "plain", Values: map[string]int{}}
+	out := &api.Entries{Origin: q.Origin, Layout: "plain", Values: map[string]int{}}
 	if l != nil {
 		out.Layout, out.Named = l.Name, l.Format != ""
 		for _, f := range shownFields(l) {
@@ -249,7 +172,7 @@ func (s *Service) Entries(_ context.Context, q EntriesQuery) (*Entries, error) {
 			out.Words = fmt.Sprintf("%s cannot be read: %v", filepath.Base(path), reason(err))
 			return out, nil
 		}
-		if out.fill(text, intake.HeaderOf(path, plan), plan, at, skew, q); out.Looked > 0 {
+		if fillEntries(out, text, intake.HeaderOf(path, plan), plan, at, skew, q); out.Looked > 0 {
 			break // else what is asked for lies before what this one holds
 		}
 	}
@@ -276,18 +199,18 @@ func shownFields(l *lang.Layout) []string {
 	return out
 }
 
-func (e *Entries) fill(text []byte, header string, plan *match.Plan, at entry.Instant, skew time.Duration, q EntriesQuery) {
+func fillEntries(e *api.Entries, text []byte, header string, plan *match.Plan, at entry.Instant, skew time.Duration, q api.EntriesQuery) {
 	d := &layout.Divider{Layout: plan.Layout, Header: header}
 	last := entry.None
 	different := map[string]map[string]bool{}
 	words := strings.Fields(strings.ToLower(q.Filter))
-	var all []EntryView
+	var all []api.EntryView
 	plan.Entries(text, func(line []byte) {
 		if plan.Layout.Headed() && d.See(line) {
 			return
 		}
 		x, shown := plan.Shown(d, line, at)
-		v := EntryView{At: last, Raw: strings.ToValidUTF8(shown[:min(len(shown), 8192)], "\uFFFD"), Fits: x.Fits || plan.Layout.Plain(), Fields: x.Fields}
+		v := api.EntryView{At: last, Raw: strings.ToValidUTF8(shown[:min(len(shown), 8192)], "\uFFFD"), Fits: x.Fits || plan.Layout.Plain(), Fields: x.Fields}
 		if x.Timed {
 			v.At = x.At.Add(skew)
 		}

@@ -12,6 +12,8 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/api"
+
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
@@ -19,36 +21,15 @@ import (
 	"dimlantern/tell"
 )
 
-// Status says how the service is.
-type Status struct {
-	Host     string         `json:"host"`
-	Since    entry.Instant  `json:"-"`
-	Started  string         `json:"started"`
-	Settings string         `json:"settings"`
-	Rules    int            `json:"rules"`
-	Sources  int            `json:"sources"`
-	Origins  int            `json:"origins"`
-	Blind    []string       `json:"blind"`
-	Open     map[string]int `json:"open"` // by severity
-	Taken    int            `json:"taken"`
-	Hushes   int            `json:"hushes"` // that hold now
-	Waiting  int            `json:"waiting"`
-	Trouble  []string       `json:"trouble"`
-	Reading  bool           `json:"reading"`
-}
-
-// Well tells whether nothing keeps Dim Lantern from doing all of its work.
-func (s *Status) Well() bool { return len(s.Trouble) == 0 && len(s.Blind) == 0 }
-
 // StatusNow is part of Lantern.
-func (s *Service) StatusNow(context.Context) (*Status, error) {
-	hushes, err := s.HushesNow(context.Background())
+func (s *Service) Status(ctx context.Context, _ api.None) (*api.Status, error) {
+	hushes, err := s.Hushes(ctx, api.None{})
 	if err != nil {
 		return nil, err
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	out := &Status{Host: s.host, Started: entry.Of(s.began).String(), Since: entry.Of(s.began), Settings: s.o.Settings, Open: map[string]int{}, Blind: []string{}, Trouble: s.troubles(), Reading: s.reading, Taken: len(s.telling.taken)}
+	out := &api.Status{Host: s.host, Started: entry.Of(s.began).String(), Since: entry.Of(s.began), Settings: s.o.Settings, Open: map[string]int{}, Blind: []string{}, Trouble: s.troubles(), Reading: s.reading, Taken: len(s.telling.taken)}
 	for _, h := range hushes.List {
 		if h.Holds {
 			out.Hushes++
@@ -166,57 +147,18 @@ func (s *Service) watchdog(ctx context.Context) {
 	}
 }
 
-// ShiftQuery asks what happened in a stretch of time. To is 0 where it lasts until now.
-type ShiftQuery struct {
-	From entry.Instant `json:"from"`
-	To   entry.Instant `json:"to"`
-}
-
-// Shift is what happened in a stretch of time.
-type Shift struct {
-	From, To entry.Instant
-	Host     string
-	Alerts   []ShiftAlert // open ones first, the worst first
-	Hushes   []HushView   // that hold at its end
-	Actions  []store.Action
-	Told     []ShiftTold
-	Trouble  []string
-}
-
-// ShiftAlert is an alert that was open at some time in it.
-type ShiftAlert struct {
-	Alert, Rule string
-	Key         []string
-	Severity    entry.Severity
-	Raised      entry.Instant
-	Cleared     entry.Instant // None while it is open
-	Why         string        // of its end
-	Count       int
-	Say         string
-	Taken       string   // who has it
-	Notes       []string // who wrote what
-	Before      bool     // it was raised before
-}
-
-// ShiftTold sums up what a contact was told.
-type ShiftTold struct {
-	Contact               string
-	Told, Waiting, Failed int
-	Words                 string // why it could not be told
-}
-
 // Handover is part of Lantern.
-func (s *Service) Handover(ctx context.Context, q ShiftQuery) (*Shift, error) {
+func (s *Service) Handover(ctx context.Context, q api.ShiftQuery) (*api.Shift, error) {
 	if q.To == 0 {
 		q.To = entry.Of(time.Now())
 	}
-	out := &Shift{From: q.From, To: q.To, Host: s.host}
+	out := &api.Shift{From: q.From, To: q.To, Host: s.host}
 	alerts, err := s.store.Alerts(q.From, q.To)
 	if err != nil {
 		return nil, err
 	}
 	for _, a := range alerts {
-		x := ShiftAlert{Alert: a.Alert, Rule: a.Rule, Key: a.Key, Severity: a.Severity, Raised: a.Raised, Cleared: a.Cleared, Why: a.Why, Count: a.Count, Before: a.Raised < q.From}
+		x := api.ShiftAlert{Alert: a.Alert, Rule: a.Rule, Key: a.Key, Severity: a.Severity, Raised: a.Raised, Cleared: a.Cleared, Why: a.Why, Count: a.Count, Before: a.Raised < q.From}
 		if a.Cleared != entry.None && a.Cleared > q.To {
 			x.Cleared, x.Why = entry.None, ""
 		}
@@ -247,7 +189,7 @@ func (s *Service) Handover(ctx context.Context, q ShiftQuery) (*Shift, error) {
 		}
 		out.Alerts = append(out.Alerts, x)
 	}
-	slices.SortStableFunc(out.Alerts, func(a, b ShiftAlert) int {
+	slices.SortStableFunc(out.Alerts, func(a, b api.ShiftAlert) int {
 		openA, openB := a.Cleared == entry.None, b.Cleared == entry.None
 		switch {
 		case openA != openB:
@@ -260,7 +202,7 @@ func (s *Service) Handover(ctx context.Context, q ShiftQuery) (*Shift, error) {
 		}
 		return compareInstants(a.Raised, b.Raised)
 	})
-	hushes, err := s.HushesNow(ctx)
+	hushes, err := s.Hushes(ctx, api.None{})
 	if err != nil {
 		return nil, err
 	}
@@ -269,18 +211,26 @@ func (s *Service) Handover(ctx context.Context, q ShiftQuery) (*Shift, error) {
 			out.Hushes = append(out.Hushes, h)
 		}
 	}
-	if out.Actions, err = s.store.Actions("", q.From, q.To, 2000); err != nil {
+	actions, err := s.store.Actions("", q.From, q.To, 2000)
+	if err != nil {
 		return nil, err
+	}
+	for _, a := range actions {
+		x := api.Action{At: a.At, By: a.By, From: a.From, What: a.What, Alert: a.Alert, Words: a.Words, Until: a.Until, Did: a.Did}
+		for _, f := range a.Files {
+			x.Files = append(x.Files, api.FileChange(f))
+		}
+		out.Actions = append(out.Actions, x)
 	}
 	told, err := s.store.ToldBetween(q.From, q.To)
 	if err != nil {
 		return nil, err
 	}
-	by := map[string]*ShiftTold{}
+	by := map[string]*api.ShiftTold{}
 	for _, t := range told {
 		x := by[t.Contact]
 		if x == nil {
-			x = &ShiftTold{Contact: t.Contact}
+			x = &api.ShiftTold{Contact: t.Contact}
 			by[t.Contact] = x
 		}
 		switch {
@@ -300,7 +250,7 @@ func (s *Service) Handover(ctx context.Context, q ShiftQuery) (*Shift, error) {
 	for _, x := range by {
 		out.Told = append(out.Told, *x)
 	}
-	slices.SortFunc(out.Told, func(a, b ShiftTold) int { return strings.Compare(a.Contact, b.Contact) })
+	slices.SortFunc(out.Told, func(a, b api.ShiftTold) int { return strings.Compare(a.Contact, b.Contact) })
 	s.mu.Lock()
 	out.Trouble = s.troubles()
 	s.mu.Unlock()

@@ -18,6 +18,8 @@ import (
 	"testing"
 	"time"
 
+	"dimlantern/api"
+
 	"github.com/emersion/go-sasl"
 	"github.com/emersion/go-smtp"
 	"github.com/leodido/go-syslog/v4/rfc5424"
@@ -232,7 +234,7 @@ contact duty {
 	require.NoError(t, err)
 	assert.Contains(t, string(b), "on|"+evil+" Pump 7|low|raised|"+evil+"\n")
 	assert.NoFileExists(t, "/tmp/x")
-	d, err := p.s.Detail(context.Background(), DetailQuery{Rule: "low", Key: []string{evil, "7"}, Alert: raised.Data.Alerts[0].Alert})
+	d, err := p.s.Detail(context.Background(), api.DetailQuery{Rule: "low", Key: []string{evil, "7"}, Alert: raised.Data.Alerts[0].Alert})
 	require.NoError(t, err)
 	var story []string
 	for _, e := range d.Story {
@@ -371,7 +373,7 @@ contact distrusted { webhook "%s" }
 	for _, c := range []string{"bad", "refuses", "distrusted"} {
 		require.Eventually(t, func() bool { return unreachable(c) }, patience, 50*time.Millisecond, c)
 	}
-	s, err := p.s.StatusNow(context.Background())
+	s, err := p.s.Status(context.Background(), api.None{})
 	require.NoError(t, err)
 	assert.False(t, s.Well())
 	all := strings.Join(s.Trouble, "\n")

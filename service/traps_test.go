@@ -8,6 +8,8 @@ import (
 	"testing"
 	"time"
 
+	"dimlantern/api"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -40,12 +42,12 @@ func TestTrapsShowOnTheBench(t *testing.T) {
 	defer p.crash()
 	p.step(time.Now())
 	file := filepath.Join(p.dir, "settings", "try.lantern")
-	try := func(clauses string) *BenchView {
-		v, err := p.s.Bench(context.Background(), BenchQuery{File: file, Body: "rule try {\n" + clauses + "\n}\n", Line: 2, Span: 175 * time.Minute, From: entry.Of(start), Column: 5 * time.Minute, Columns: 40})
+	try := func(clauses string) *api.BenchView {
+		v, err := p.s.Bench(context.Background(), api.BenchQuery{File: file, Body: "rule try {\n" + clauses + "\n}\n", Line: 2, Span: 175 * time.Minute, From: entry.Of(start), Column: 5 * time.Minute, Columns: 40})
 		require.NoError(t, err)
 		return v
 	}
-	kinds := func(v *BenchView, is string) (out []string) {
+	kinds := func(v *api.BenchView, is string) (out []string) {
 		for _, k := range v.Kinds {
 			if k.Is == is {
 				out = append(out, k.Example[strings.Index(k.Example, " h")+1:])
@@ -106,12 +108,12 @@ func TestNotThis(t *testing.T) {
 	p.step(time.Now())
 	file := filepath.Join(p.dir, "settings", "try.lantern")
 	body := "rule try {\n  on      app\n  problem /404/\n  raise   warning\n  clear   after 1h quiet\n}\n"
-	v, err := p.s.Bench(context.Background(), BenchQuery{File: file, Body: body, Line: 2, Span: time.Hour, From: entry.Of(start), Column: time.Minute, Columns: 60})
+	v, err := p.s.Bench(context.Background(), api.BenchQuery{File: file, Body: body, Line: 2, Span: time.Hour, From: entry.Of(start), Column: time.Minute, Columns: 60})
 	require.NoError(t, err)
-	not := func(words string) *Marked {
+	not := func(words string) *api.Marked {
 		for _, k := range v.Kinds {
 			if strings.Contains(k.Example, words) {
-				m, err := p.s.Mark(context.Background(), MarkQuery{File: file, Body: body, Line: 2, Is: "ignore", Source: "app", Texts: []string{k.Example}, Kinds: []string{k.ID}})
+				m, err := p.s.Mark(context.Background(), api.MarkQuery{File: file, Body: body, Line: 2, Is: "ignore", Source: "app", Texts: []string{k.Example}, Kinds: []string{k.ID}})
 				require.NoError(t, err)
 				return m
 			}
@@ -138,7 +140,7 @@ func TestPlainLogsOnTheBench(t *testing.T) {
 	defer p.crash()
 	p.step(time.Now())
 	body := "rule lost {\n  on plain\n  problem /link (?<port>\\d+) down/\n  per port\n  raise error\n  clear after 30m quiet\n}\n"
-	q := BenchQuery{File: filepath.Join(p.dir, "settings", "try.lantern"), Body: body, Line: 2, Span: time.Hour, From: entry.Of(time.Now().Add(-time.Hour)), Column: time.Minute, Columns: 60}
+	q := api.BenchQuery{File: filepath.Join(p.dir, "settings", "try.lantern"), Body: body, Line: 2, Span: time.Hour, From: entry.Of(time.Now().Add(-time.Hour)), Column: time.Minute, Columns: 60}
 	v, err := p.s.Bench(context.Background(), q)
 	require.NoError(t, err)
 	assert.Equal(t, []int64{7, 4, 2}, []int64{v.Tried.Entries, v.Tried.Hits, v.Tried.Raised})

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/core/origin"
+
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
@@ -103,8 +105,8 @@ func (s *Service) seeUnseen(now time.Time) {
 		}
 		s.begun = -1
 		s.inputName(inputBlind, at, u.name, s.engine.Blind(u.name, at))
-		s.tellBlind(u.name, string(intake.NoFile), true)
-		s.batch.Blind = append(s.batch.Blind, store.Blind{Origin: u.name, At: at, Words: string(intake.NoFile)})
+		s.tellBlind(u.name, string(origin.NoFile), true)
+		s.batch.Blind = append(s.batch.Blind, store.Blind{Origin: u.name, At: at, Words: string(origin.NoFile)})
 	}
 	for _, name := range was {
 		if slices.Contains(s.unseenNames, name) {
@@ -115,7 +117,7 @@ func (s *Service) seeUnseen(now time.Time) {
 		}
 		s.begun = -1
 		s.inputName(inputForget, at, name, s.engine.Forget(name, at))
-		s.tellBlind(name, string(intake.NoFile), false)
+		s.tellBlind(name, string(origin.NoFile), false)
 		s.batch.Blind = append(s.batch.Blind, store.Blind{Origin: name, At: at, Seen: true})
 	}
 	if !slices.Equal(was, s.unseenNames) {

@@ -11,6 +11,8 @@ import (
 	"testing"
 	"time"
 
+	"dimlantern/api"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -24,7 +26,7 @@ func TestGlobThatNeverFitted(t *testing.T) {
 	now := time.Now()
 	p.step(now)
 	trouble := func() string {
-		st, err := p.s.StatusNow(context.Background())
+		st, err := p.s.Status(context.Background(), api.None{})
 		require.NoError(t, err)
 		assert.Equal(t, len(st.Trouble) == 0 && len(st.Blind) == 0, st.Well())
 		return strings.Join(st.Trouble, "\n")
@@ -54,7 +56,7 @@ func TestWaysThatAreShut(t *testing.T) {
 	in, out := io.Pipe()
 	s, _, _ := running(t, fmt.Sprintf("source boxes {\n listen syslog tcp %q\n}\nsource piped {\n input\n}\nrule low {\n problem \"low\"\n raise error\n blind raises warning\n clear by hand\n}\n", c.Addr()), in)
 	trouble := func() string {
-		st, err := s.StatusNow(context.Background())
+		st, err := s.Status(context.Background(), api.None{})
 		require.NoError(t, err)
 		return strings.Join(st.Trouble, "\n")
 	}
@@ -77,7 +79,7 @@ func TestLostAndHeldUp(t *testing.T) {
 	assert.Contains(t, strings.Join(p.s.troubles(), "\n"), "17 bytes were lost")
 
 	p.s.trouble["store"], p.s.failed = "the disk is full", now
-	v, err := p.s.Sources(context.Background(), ViewQuery{Columns: 10, Column: time.Minute})
+	v, err := p.s.Sources(context.Background(), api.ViewQuery{Columns: 10, Column: time.Minute})
 	require.NoError(t, err)
 	assert.EqualValues(t, "held up", v.Sources[0].Origins[0].State.Condition)
 	assert.Contains(t, v.Sources[0].Origins[0].State.Words, "the disk is full")

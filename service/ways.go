@@ -12,6 +12,10 @@ import (
 	"sync/atomic"
 	"time"
 
+	"dimlantern/api"
+
+	"dimlantern/core/origin"
+
 	"dimlantern/core/lang"
 	"dimlantern/core/match"
 	"dimlantern/intake"
@@ -186,15 +190,8 @@ func (w *ways) caught(mark int64, now time.Time) {
 	w.judged.Store(now.UnixNano())
 }
 
-// WayView is the way in of a source, as it is now.
-type WayView struct {
-	State feed.State `json:"state"`
-	// Waiting is how many entries were taken, and cannot be kept.
-	Waiting int `json:"waiting,omitempty"`
-}
-
 // words say what is to be said of a way that is open.
-func (v WayView) words(origins int) string {
+func wayWords(v api.WayView, origins int) string {
 	for _, name := range slices.Sorted(maps.Keys(v.State.Ways)) {
 		return name + ": " + v.State.Ways[name].Words
 	}
@@ -210,14 +207,14 @@ func (v WayView) words(origins int) string {
 }
 
 // view is how the way in of a source is; false where it has none of its own.
-func (w *ways) view(source string) (WayView, bool) {
+func (w *ways) view(source string) (api.WayView, bool) {
 	w.mu.Lock()
 	c := w.running[source]
 	w.mu.Unlock()
 	if c == nil {
-		return WayView{}, false
+		return api.WayView{}, false
 	}
-	v := WayView{}
+	v := api.WayView{}
 	for i, f := range c.feeds {
 		s := f.State()
 		if i == 0 {
@@ -243,9 +240,9 @@ func (w *ways) view(source string) (WayView, bool) {
 }
 
 // merged adds up who sends by several ways.
-func merged(a, b []feed.Sender) []feed.Sender {
+func merged(a, b []origin.Sender) []origin.Sender {
 	for _, x := range b {
-		i := slices.IndexFunc(a, func(y feed.Sender) bool { return y.Name == x.Name })
+		i := slices.IndexFunc(a, func(y origin.Sender) bool { return y.Name == x.Name })
 		if i < 0 {
 			a = append(a, x)
 			continue
@@ -267,11 +264,11 @@ const glanceFor = 50 * time.Millisecond
 
 type glance struct {
 	at time.Time
-	v  WayView
+	v  api.WayView
 }
 
 // glance is like view, and may be a moment old: it is asked again and again.
-func (w *ways) glance(source string, now time.Time) (WayView, bool) {
+func (w *ways) glance(source string, now time.Time) (api.WayView, bool) {
 	if g, ok := w.glances[source]; ok && now.Sub(g.at) < glanceFor && !now.Before(g.at) {
 		return g.v, true
 	}

@@ -14,6 +14,8 @@ import (
 	"testing"
 	"time"
 
+	"dimlantern/api"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -21,6 +23,7 @@ import (
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/match"
+	"dimlantern/core/origin"
 	"dimlantern/intake/channel"
 	"dimlantern/intake/feed"
 	"dimlantern/store"
@@ -59,17 +62,17 @@ func TestEvidenceOutlivesItsLog(t *testing.T) {
 	s, data, _ := running(t, pipedRule, in)
 	_, err := io.WriteString(out, "one before\nlow 7\none behind\n")
 	require.NoError(t, err)
-	ask := func() *Detail {
+	ask := func() *api.Detail {
 		open, err := s.store.Alerts(0, entry.Of(time.Now()))
 		require.NoError(t, err)
 		if len(open) == 0 {
-			return &Detail{}
+			return &api.Detail{}
 		}
-		d, err := s.Detail(context.Background(), DetailQuery{Rule: "low", Key: []string{"7"}, Alert: open[0].Alert, Lines: 50})
+		d, err := s.Detail(context.Background(), api.DetailQuery{Rule: "low", Key: []string{"7"}, Alert: open[0].Alert, Lines: 50})
 		require.NoError(t, err)
 		return d
 	}
-	said := func(d *Detail) string {
+	said := func(d *api.Detail) string {
 		var all []string
 		for _, l := range d.Lines {
 			all = append(all, l.Text)
@@ -106,21 +109,21 @@ func TestWhatCannotBeKeptWaits(t *testing.T) {
 		c.Close()
 	}()
 	troubled := func() bool {
-		v, err := s.View(context.Background(), ViewQuery{Column: time.Minute, Columns: 10})
+		v, err := s.View(context.Background(), api.ViewQuery{Column: time.Minute, Columns: 10})
 		require.NoError(t, err)
 		return strings.Contains(strings.Join(v.Trouble, "\n"), "cannot be kept")
 	}
 	if !assert.Eventually(t, troubled, 8*time.Second, 20*time.Millisecond) {
-		v, _ := s.View(context.Background(), ViewQuery{Column: time.Minute, Columns: 10})
+		v, _ := s.View(context.Background(), api.ViewQuery{Column: time.Minute, Columns: 10})
 		w, _ := s.ways.view("boxes")
 		t.Fatal(v.Trouble, w, s.ways.kept.Failed(), s.catching, s.failed)
 	}
-	v, err := s.Sources(context.Background(), ViewQuery{Column: time.Minute, Columns: 10})
+	v, err := s.Sources(context.Background(), api.ViewQuery{Column: time.Minute, Columns: 10})
 	require.NoError(t, err)
 	assert.Positive(t, v.Sources[0].Way.Waiting)
 	require.NoError(t, os.Remove(block))
 	require.Eventually(t, func() bool {
-		v, err := s.Sources(context.Background(), ViewQuery{Column: time.Minute, Columns: 10})
+		v, err := s.Sources(context.Background(), api.ViewQuery{Column: time.Minute, Columns: 10})
 		require.NoError(t, err)
 		return len(v.Sources[0].Origins) == 1 && v.Sources[0].Origins[0].Entries == n
 	}, 30*time.Second, 50*time.Millisecond)
@@ -144,42 +147,50 @@ func TestJoinedIsTheSame(t *testing.T) {
 	_, err := io.WriteString(out, "one before\nlow 7\nlow 8\none behind\n")
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
-		v, err := s.View(ctx, ViewQuery{Column: time.Minute, Columns: 60})
+		v, err := s.View(ctx, api.ViewQuery{Column: time.Minute, Columns: 60})
 		return err == nil && len(v.Open) == 2
 	}, 10*time.Second, 10*time.Millisecond)
 	now := entry.Of(time.Now())
+	assert.Empty(t, s.Desk().Missing())
 	joined := Join(data)
 	require.Eventually(t, func() bool {
-		_, err := joined.View(ctx, ViewQuery{Column: time.Minute, Columns: 60})
+		_, err := api.AskView.Call(ctx, joined, api.ViewQuery{Column: time.Minute, Columns: 60})
 		return err == nil
 	}, 5*time.Second, 10*time.Millisecond)
-	v, err := s.View(ctx, ViewQuery{At: now, Column: time.Minute, Columns: 60})
+	v, err := s.View(ctx, api.ViewQuery{At: now, Column: time.Minute, Columns: 60})
 	require.NoError(t, err)
 	alert := v.Open[0]
 	origin := s.host + ":input"
-	for name, ask := range map[string]func(l Lantern) (any, error){
-		"view": func(l Lantern) (any, error) {
-			v, err := l.View(ctx, ViewQuery{At: now, Column: time.Minute, Columns: 60})
+	for name, ask := range map[string]func(l api.Lantern) (any, error){
+		"view": func(l api.Lantern) (any, error) {
+			v, err := api.AskView.Call(ctx, l, api.ViewQuery{At: now, Column: time.Minute, Columns: 60})
 			if v != nil {
 				v.Now = 0
 			}
 			return v, err
 		},
-		"sources": func(l Lantern) (any, error) {
-			return l.Sources(ctx, ViewQuery{At: now, Column: time.Minute, Columns: 60})
+		"sources": func(l api.Lantern) (any, error) {
+			return api.AskSources.Call(ctx, l, api.ViewQuery{At: now, Column: time.Minute, Columns: 60})
 		},
-		"entries": func(l Lantern) (any, error) { return l.Entries(ctx, EntriesQuery{Origin: origin, At: now, Lines: 10}) },
-		"detail": func(l Lantern) (any, error) {
-			return l.Detail(ctx, DetailQuery{Rule: alert.Rule, Key: alert.Key, Alert: alert.Alert, At: now, Lines: 10})
+		"entries": func(l api.Lantern) (any, error) {
+			return api.AskEntries.Call(ctx, l, api.EntriesQuery{Origin: origin, At: now, Lines: 10})
 		},
-		"bring": func(l Lantern) (any, error) { return l.Bring(ctx, BringQuery{Path: data + "/*"}) },
-		"no such": func(l Lantern) (any, error) {
-			_, err := l.Entries(ctx, EntriesQuery{Origin: "nobody"})
+		"detail": func(l api.Lantern) (any, error) {
+			return api.AskDetail.Call(ctx, l, api.DetailQuery{Rule: alert.Rule, Key: alert.Key, Alert: alert.Alert, At: now, Lines: 10})
+		},
+		"bring": func(l api.Lantern) (any, error) {
+			return api.DoBring.Call(ctx, l, api.BringQuery{Path: data + "/*"})
+		},
+		"no such": func(l api.Lantern) (any, error) {
+			_, err := api.AskEntries.Call(ctx, l, api.EntriesQuery{Origin: "nobody"})
 			return fmt.Sprint(err), nil
 		},
-		"clear": func(l Lantern) (any, error) { return fmt.Sprint(l.Clear(ctx, ClearQuery{Alert: "nonsense"})), nil },
+		"clear": func(l api.Lantern) (any, error) {
+			_, err := api.DoClear.Call(ctx, l, api.ClearQuery{Alert: "nonsense"})
+			return fmt.Sprint(err), nil
+		},
 	} {
-		a, err := ask(s)
+		a, err := ask(s.Desk())
 		require.NoError(t, err, name)
 		b, err := ask(joined)
 		require.NoError(t, err, name)
@@ -189,8 +200,9 @@ func TestJoinedIsTheSame(t *testing.T) {
 		require.NoError(t, err)
 		assert.JSONEq(t, string(x), string(y), name)
 	}
-	require.NoError(t, joined.Clear(ctx, ClearQuery{Alert: alert.Alert, Person: Person{By: "mira"}}))
-	v, err = s.View(ctx, ViewQuery{Column: time.Minute, Columns: 60})
+	_, err = api.DoClear.Call(ctx, joined, api.ClearQuery{Alert: alert.Alert, Person: api.Person{By: "mira"}})
+	require.NoError(t, err)
+	v, err = s.View(ctx, api.ViewQuery{Column: time.Minute, Columns: 60})
 	require.NoError(t, err)
 	assert.Len(t, v.Open, 1)
 }
@@ -203,7 +215,7 @@ type fakeFeed struct {
 
 func (f *fakeFeed) Run(ctx context.Context) { <-ctx.Done() }
 func (f *fakeFeed) Ready() <-chan struct{}  { return nil }
-func (f *fakeFeed) State() feed.State       { return feed.State{} }
+func (f *fakeFeed) State() origin.Way       { return origin.Way{} }
 func (f *fakeFeed) Take(n int) []feed.Message {
 	var out []feed.Message
 	for ; len(out) < n && f.at < f.most; f.at++ {
@@ -240,7 +252,7 @@ func TestKeptOnce(t *testing.T) {
 				before, had := os.ReadFile(saved)
 				sizes := map[string]int64{}
 				for host := range 3 {
-					for _, path := range keptFiles(w.kept, origin(host)) {
+					for _, path := range keptFiles(w.kept, keptOrigin(host)) {
 						info, err := os.Stat(path)
 						require.NoError(t, err)
 						sizes[path] = info.Size()
@@ -256,7 +268,7 @@ func TestKeptOnce(t *testing.T) {
 					require.NoError(t, os.WriteFile(saved, before, 0o600))
 				}
 				if host := rapid.IntRange(-1, 2).Draw(t, "lost"); host >= 0 {
-					for _, path := range keptFiles(w.kept, origin(host)) {
+					for _, path := range keptFiles(w.kept, keptOrigin(host)) {
 						require.NoError(t, os.Truncate(path, sizes[path]))
 					}
 				}
@@ -275,7 +287,7 @@ func TestKeptOnce(t *testing.T) {
 			for i := host; i < n; i += 3 {
 				fmt.Fprintf(&want, "event %d\n", i+1)
 			}
-			require.Equal(t, want.String(), keptTexts(t, w.kept, origin(host)), "host-%d", host)
+			require.Equal(t, want.String(), keptTexts(t, w.kept, keptOrigin(host)), "host-%d", host)
 		}
 		w.kept.Close()
 	})
@@ -287,7 +299,7 @@ func keptFiles(k *store.Kept, o store.KeptOrigin) []string {
 	return list
 }
 
-func origin(host int) store.KeptOrigin {
+func keptOrigin(host int) store.KeptOrigin {
 	return store.KeptOrigin{Source: "control", Host: fmt.Sprintf("host-%d", host), Way: "Berths"}
 }
 
@@ -326,8 +338,8 @@ func TestOffers(t *testing.T) {
 	defer cancel()
 	go h.Serve(ctx, l)
 	s, _, _ := running(t, "source other {\n channel \"X\" at "+lang.Quote(at)+"\n}\nsource taken {\n listen syslog udp \"127.0.0.1:5599\"\n}\n", nil)
-	bring := func(typed string, write bool) *Brought {
-		b, err := s.Bring(ctx, BringQuery{Path: typed, Write: write})
+	bring := func(typed string, write bool) *api.Brought {
+		b, err := s.Bring(ctx, api.BringQuery{Path: typed, Write: write})
 		require.NoError(t, err)
 		return b
 	}
@@ -363,7 +375,7 @@ func TestOffers(t *testing.T) {
 	require.True(t, b.Done)
 	require.Eventually(t, func() bool { // the port was let go of, and its source has it
 		fmt.Fprint(c, "<12>Nov 24 05:32:28 lock-3 pumpd: pump 7: low")
-		v, err := s.Sources(ctx, ViewQuery{Column: time.Minute, Columns: 10})
+		v, err := s.Sources(ctx, api.ViewQuery{Column: time.Minute, Columns: 10})
 		require.NoError(t, err)
 		for _, x := range v.Sources {
 			if strings.HasPrefix(x.Name, "syslog-udp-") {
@@ -432,7 +444,7 @@ func TestEntriesOfAMomentInACopy(t *testing.T) {
 	s, _, _ := running(t, "source a {\n files "+lang.Quote(log)+"\n begin oldest\n layout l\n}\nlayout l {\n pattern /^(?<at>\\S+) (?<text>.*)$/\n time at rfc3339\n}\n", nil)
 	origin := s.host + ":" + log
 	texts := func(ago time.Duration) string {
-		q := EntriesQuery{Origin: origin, Lines: 10}
+		q := api.EntriesQuery{Origin: origin, Lines: 10}
 		if ago > 0 {
 			q.At = entry.Of(now.Add(-ago))
 		}
@@ -462,7 +474,7 @@ func TestRuleFromAnEvent(t *testing.T) {
 	src := s.Sources[0]
 	plan := match.NewPlan(s, src, nil, time.UTC)
 	raw := `<Event><System><Provider Name="Harbour-Control"/><EventID>2310</EventID><Level>2</Level><Channel>Access</Channel><Computer>lock-1</Computer></System><EventData><Data Name="Gate">3</Data><Data Name="Sensor">upper</Data></EventData><RenderingInfo><Message>The position of gate 3 is not known.</Message></RenderingInfo></Event>`
-	text := ruleFor(s, src, plan, nil, BeginQuery{Raw: raw})
+	text := ruleFor(s, src, plan, nil, api.BeginQuery{Raw: raw})
 	assert.Contains(t, text, "rule the-position-gate {")
 	assert.Contains(t, text, "problem event == 2310\n  per     host, Gate\n  raise   warning")
 	both, ds := CheckSettings([]Text{{Name: "t", Body: "source control {\n channel \"Access\" at \"/h.sock\"\n}\n"}, {Name: "r", Body: text}})
@@ -482,7 +494,7 @@ func TestAdviceIsFilled(t *testing.T) {
 		if err != nil || len(open) == 0 {
 			return false
 		}
-		d, err := s.Detail(context.Background(), DetailQuery{Rule: "low", Key: []string{"7"}, Alert: open[0].Alert, Lines: 5})
+		d, err := s.Detail(context.Background(), api.DetailQuery{Rule: "low", Key: []string{"7"}, Alert: open[0].Alert, Lines: 5})
 		return err == nil && d.Advise == "Pump 7: it has 0.9 bar, {gone}"
 	}, 10*time.Second, 10*time.Millisecond)
 }

@@ -7,53 +7,16 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/api"
+
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/trial"
 	"dimlantern/intake"
 )
 
-// WhyQuery asks about an entry of an origin, or about a rule and a key.
-type WhyQuery struct {
-	At     entry.Instant `json:"at"` // 0 is now
-	Rule   string        `json:"rule,omitempty"`
-	Key    []string      `json:"key,omitempty"`
-	Alert  string        `json:"alert,omitempty"` // that stood there
-	Origin string        `json:"origin,omitempty"`
-	Source string        `json:"source,omitempty"` // of the entry, where its origin is not watched
-	Text   string        `json:"text,omitempty"`   // the entry, as it may be shown
-	// Typed is a text that is being typed: the rule at its cursor is asked first, or alone
-	// where a key is asked about, over the bench's sample.
-	Typed *BenchQuery `json:"typed,omitempty"`
-}
-
-// Why answers what was asked, in words.
-type Why struct {
-	Title string    `json:"title"`
-	Lines []WhyLine `json:"lines"`
-}
-
-// The kinds of lines of an answer.
-const (
-	WhyHead = "head" // a rule, and what came of it
-	WhyText = "text" // what was looked at; Lit is what matched
-	WhyYes  = "yes"  // a part that holds
-	WhyNo   = "no"   // a part that does not
-	WhyMore = "more" // what belongs to the line above
-	WhyHit  = "hit"  // an entry that was a hit; Word is its time, Lit what matched
-	WhyOver = "over" // one that was a recovery
-)
-
-// WhyLine is a line of an answer.
-type WhyLine struct {
-	Kind string   `json:"kind"`
-	Word string   `json:"word,omitempty"` // the clause, or an instant
-	Text string   `json:"text"`
-	Lit  [][2]int `json:"lit,omitempty"` // stretches of Text in bytes that matched
-}
-
 // Why is part of Lantern.
-func (s *Service) Why(ctx context.Context, q WhyQuery) (*Why, error) {
+func (s *Service) Why(ctx context.Context, q api.WhyQuery) (*api.Why, error) {
 	switch {
 	case q.Origin != "" || q.Source != "":
 		return s.whyEntry(q)
@@ -64,7 +27,7 @@ func (s *Service) Why(ctx context.Context, q WhyQuery) (*Why, error) {
 }
 
 // whyEntry asks every rule that looks at an entry.
-func (s *Service) whyEntry(q WhyQuery) (*Why, error) {
+func (s *Service) whyEntry(q api.WhyQuery) (*api.Why, error) {
 	s.mu.Lock()
 	settings := s.settings
 	var src *lang.Source
@@ -91,7 +54,7 @@ func (s *Service) whyEntry(q WhyQuery) (*Why, error) {
 	if at == 0 {
 		at = entry.Of(time.Now())
 	}
-	out := &Why{Title: "why, for this entry of " + src.Name}
+	out := &answer{Title: "why, for this entry of " + src.Name}
 	var is, not []trial.Reason
 	for _, r := range trial.Active(settings) {
 		if !r.LooksAt(src.Name) {
@@ -114,19 +77,19 @@ func (s *Service) whyEntry(q WhyQuery) (*Why, error) {
 	if len(is) == 0 && typed == nil {
 		switch len(not) {
 		case 0:
-			out.add(WhyHead, "", "no rule looks at "+src.Name)
+			out.add(api.WhyHead, "", "no rule looks at "+src.Name)
 		case 1:
-			out.add(WhyHead, "", "it is nothing for the one rule that looks at "+src.Name)
+			out.add(api.WhyHead, "", "it is nothing for the one rule that looks at "+src.Name)
 		default:
-			out.add(WhyHead, "", fmt.Sprintf("it is nothing for any of the %d rules that look at %s", len(not), src.Name))
+			out.add(api.WhyHead, "", fmt.Sprintf("it is nothing for any of the %d rules that look at %s", len(not), src.Name))
 		}
-		out.add(WhyText, "", q.Text)
+		out.add(api.WhyText, "", q.Text)
 	}
 	slices.SortStableFunc(not, func(a, b trial.Reason) int { return held(&b) - held(&a) })
 	for i := range not {
 		out.reason(&not[i])
 	}
-	return out, nil
+	return (*api.Why)(out), nil
 }
 
 // held counts the parts that hold of a reason: the more, the nearer.
@@ -142,23 +105,26 @@ func held(r *trial.Reason) int {
 	return n
 }
 
-func (w *Why) add(kind, word, text string) {
-	w.Lines = append(w.Lines, WhyLine{Kind: kind, Word: word, Text: text})
+// answer is a Why being made.
+type answer api.Why
+
+func (w *answer) add(kind, word, text string) {
+	w.Lines = append(w.Lines, api.WhyLine{Kind: kind, Word: word, Text: text})
 }
 
 // reason adds what a rule says of an entry.
-func (w *Why) reason(r *trial.Reason) {
+func (w *answer) reason(r *trial.Reason) {
 	verdict := r.Verdict
 	switch verdict {
 	case "hit", "recovery", "question", "follower":
 		verdict = "a " + verdict
 	}
 	if len(w.Lines) > 0 {
-		w.add(WhyMore, "", "")
+		w.add(api.WhyMore, "", "")
 	}
-	w.add(WhyHead, "", fmt.Sprintf("%s: %s, since %s", r.Rule, verdict, r.Because))
+	w.add(api.WhyHead, "", fmt.Sprintf("%s: %s, since %s", r.Rule, verdict, r.Because))
 	if r.Verdict != "nothing" {
-		line := WhyLine{Kind: WhyText, Text: r.Text}
+		line := api.WhyLine{Kind: api.WhyText, Text: r.Text}
 		for _, c := range r.Clauses {
 			if c.Holds {
 				line.Lit = append(line.Lit, c.Marks...)
@@ -167,7 +133,7 @@ func (w *Why) reason(r *trial.Reason) {
 		slices.SortFunc(line.Lit, func(a, b [2]int) int { return a[0] - b[0] })
 		w.Lines = append(w.Lines, line)
 		for _, k := range r.Key {
-			w.add(WhyMore, "key", k[0]+" "+lang.Quote(k[1]))
+			w.add(api.WhyMore, "key", k[0]+" "+lang.Quote(k[1]))
 		}
 	}
 	for _, c := range r.Clauses {
@@ -175,9 +141,9 @@ func (w *Why) reason(r *trial.Reason) {
 		for i, p := range c.Parts {
 			rest := strings.TrimLeft(p, " ")
 			indent := p[:len(p)-len(rest)]
-			kind, head := WhyNo, ""
+			kind, head := api.WhyNo, ""
 			if strings.HasPrefix(rest, "yes") {
-				kind = WhyYes
+				kind = api.WhyYes
 			}
 			if i == 0 {
 				head = word
@@ -185,14 +151,14 @@ func (w *Why) reason(r *trial.Reason) {
 			w.add(kind, head, indent+strings.TrimLeft(rest[min(3, len(rest)):], " "))
 		}
 		for _, f := range c.Captured {
-			w.add(WhyMore, "", "     "+f[0]+" is "+lang.Quote(f[1]))
+			w.add(api.WhyMore, "", "     "+f[0]+" is "+lang.Quote(f[1]))
 		}
 	}
 }
 
 // whyKey says how a rule stands for a key: now as the engine has it, earlier as its logs
 // say it.
-func (s *Service) whyKey(ctx context.Context, q WhyQuery) (*Why, error) {
+func (s *Service) whyKey(ctx context.Context, q api.WhyQuery) (*api.Why, error) {
 	clock := func(t entry.Instant) string {
 		x := time.Unix(0, int64(t))
 		if day := x.Format("Jan 2 "); day != time.Now().Format("Jan 2 ") {
@@ -223,7 +189,7 @@ func (s *Service) whyKey(ctx context.Context, q WhyQuery) (*Why, error) {
 
 // whyTyped says how the rule that is being typed would stand for a key at an instant, had it
 // been at work over the sample.
-func (s *Service) whyTyped(ctx context.Context, q WhyQuery) (*Why, error) {
+func (s *Service) whyTyped(ctx context.Context, q api.WhyQuery) (*api.Why, error) {
 	settings, r, at := s.benchRule(*q.Typed)
 	if r == nil {
 		return nil, fmt.Errorf("the rule has errors: they come first")
@@ -255,34 +221,34 @@ func (s *Service) whyTyped(ctx context.Context, q WhyQuery) (*Why, error) {
 	if at != entry.None {
 		when = " at " + clockWords(at)
 	}
-	out := &Why{Title: "why, for " + strings.TrimSpace(r.Name+" "+strings.Join(q.Key, " ")) + when + ", had it been at work"}
+	out := &answer{Title: "why, for " + strings.TrimSpace(r.Name+" "+strings.Join(q.Key, " ")) + when + ", had it been at work"}
 	out.standings(&m, clockWords)
 	if len(m.Changes) > 0 {
-		out.add(WhyMore, "", "")
-		out.add(WhyHead, "", "what would have come of it, newest first")
+		out.add(api.WhyMore, "", "")
+		out.add(api.WhyHead, "", "what would have come of it, newest first")
 		for _, t := range slices.Backward(m.Changes) {
-			out.add(WhyMore, clockWords(t.At), t.Change+", "+t.Severity.String()+"; "+t.Why)
+			out.add(api.WhyMore, clockWords(t.At), t.Change+", "+t.Severity.String()+"; "+t.Why)
 		}
 	}
 	if len(m.Entries) > 0 {
-		out.add(WhyMore, "", "")
-		out.add(WhyHead, "", "what came for it, newest first")
+		out.add(api.WhyMore, "", "")
+		out.add(api.WhyHead, "", "what came for it, newest first")
 		for _, e := range slices.Backward(m.Entries) {
-			kind := WhyMore
+			kind := api.WhyMore
 			switch e.Is {
 			case "hit":
-				kind = WhyHit
+				kind = api.WhyHit
 			case "recovery", "awaited":
-				kind = WhyOver
+				kind = api.WhyOver
 			}
-			out.Lines = append(out.Lines, WhyLine{Kind: kind, Word: clockWords(e.Time()), Text: e.Text})
+			out.Lines = append(out.Lines, api.WhyLine{Kind: kind, Word: clockWords(e.Time()), Text: e.Text})
 		}
 	}
-	return out, nil
+	return (*api.Why)(out), nil
 }
 
 // whyThen runs the rule over what its logs said up to an instant.
-func (s *Service) whyThen(ctx context.Context, r *lang.Rule, q WhyQuery, clock func(entry.Instant) string) (*trial.Moment, error) {
+func (s *Service) whyThen(ctx context.Context, r *lang.Rule, q api.WhyQuery, clock func(entry.Instant) string) (*trial.Moment, error) {
 	from := q.At.Add(-max(2*r.Longest(), time.Hour))
 	if changes, err := s.store.Changes(q.Alert); err == nil && len(changes) > 0 {
 		from = min(from, changes[0].At.Add(-r.Longest()))
@@ -297,36 +263,36 @@ func (s *Service) whyThen(ctx context.Context, r *lang.Rule, q WhyQuery, clock f
 }
 
 // moment adds what is known of a key besides: its newest hits and its transitions.
-func (s *Service) moment(ctx context.Context, m *trial.Moment, q WhyQuery, clock func(entry.Instant) string, at entry.Instant) (*Why, error) {
-	out := &Why{Title: "why, for " + strings.TrimSpace(q.Rule+" "+strings.Join(q.Key, " ")) + " at " + clock(at)}
+func (s *Service) moment(ctx context.Context, m *trial.Moment, q api.WhyQuery, clock func(entry.Instant) string, at entry.Instant) (*api.Why, error) {
+	out := &answer{Title: "why, for " + strings.TrimSpace(q.Rule+" "+strings.Join(q.Key, " ")) + " at " + clock(at)}
 	out.standings(m, clock)
-	d, err := s.Detail(ctx, DetailQuery{At: q.At, Rule: q.Rule, Key: q.Key, Alert: q.Alert, Lines: 500})
+	d, err := s.Detail(ctx, api.DetailQuery{At: q.At, Rule: q.Rule, Key: q.Key, Alert: q.Alert, Lines: 500})
 	if err != nil {
 		return nil, err
 	}
 	said := false
 	for _, e := range d.Lines {
-		kind := WhyHit
+		kind := api.WhyHit
 		switch {
 		case e.Recovery:
-			kind = WhyOver
+			kind = api.WhyOver
 		case !e.Hit:
 			continue
 		}
 		if !said {
 			said = true
-			out.add(WhyMore, "", "")
-			out.add(WhyHead, "", "what came for it, newest first")
+			out.add(api.WhyMore, "", "")
+			out.add(api.WhyHead, "", "what came for it, newest first")
 		}
-		out.Lines = append(out.Lines, WhyLine{Kind: kind, Word: clock(e.At), Text: e.Text, Lit: e.Lit})
+		out.Lines = append(out.Lines, api.WhyLine{Kind: kind, Word: clock(e.At), Text: e.Text, Lit: e.Lit})
 	}
-	return out, nil
+	return (*api.Why)(out), nil
 }
 
 // standings adds how a rule stands for the keys that were asked for.
-func (out *Why) standings(m *trial.Moment, clock func(entry.Instant) string) {
+func (out *answer) standings(m *trial.Moment, clock func(entry.Instant) string) {
 	if len(m.Standings) == 0 {
-		out.add(WhyHead, "", "it starts from zero: nothing that came lately counts for anything")
+		out.add(api.WhyHead, "", "it starts from zero: nothing that came lately counts for anything")
 	}
 	for i := range m.Standings {
 		x := &m.Standings[i]
@@ -334,17 +300,17 @@ func (out *Why) standings(m *trial.Moment, clock func(entry.Instant) string) {
 		if x.Severity != nil {
 			head = x.Severity.String() + ", open since " + clock(x.Since)
 		}
-		out.add(WhyHead, "", head)
+		out.add(api.WhyHead, "", head)
 		for _, c := range x.Says {
-			kind := WhyNo
+			kind := api.WhyNo
 			if c.Holds {
-				kind = WhyYes
+				kind = api.WhyYes
 			}
 			out.add(kind, "", c.Clause)
-			out.add(WhyMore, "", "     "+c.Text)
+			out.add(api.WhyMore, "", "     "+c.Text)
 		}
 		for _, n := range x.Notes {
-			out.add(WhyMore, "note", n)
+			out.add(api.WhyMore, "note", n)
 		}
 	}
 }

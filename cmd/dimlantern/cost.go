@@ -7,6 +7,8 @@ import (
 	"text/tabwriter"
 	"time"
 
+	"dimlantern/api"
+
 	"github.com/spf13/cobra"
 
 	"dimlantern/core/entry"
@@ -31,14 +33,14 @@ measured on a sample, and does not hold the time of reading, which rules share.`
 			}
 			ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 			defer cancel()
-			v, err := service.Join(o.data).Rules(ctx)
+			v, err := api.AskRules.Call(ctx, service.Join(o.data), api.None{})
 			if err != nil {
 				return failed{err.Error()}
 			}
 			if asJSON {
 				for _, r := range v.Rules {
 					printJSON(struct {
-						service.RuleCost
+						api.RuleCost
 						Last string `json:"last,omitempty"`
 					}{r, instantOrNone(r.Last)})
 				}

@@ -13,12 +13,12 @@ import (
 	texttemplate "text/template"
 	"time"
 
+	"dimlantern/api"
+
 	"github.com/spf13/cobra"
 
 	"dimlantern/core/entry"
 	"dimlantern/intake"
-	"dimlantern/service"
-	"dimlantern/store"
 )
 
 func handoverCommand() *cobra.Command {
@@ -40,7 +40,7 @@ a time of day, an age such as 8h, or RFC 3339.`,
 			if err != nil {
 				return err
 			}
-			q := service.ShiftQuery{From: entry.Of(from)}
+			q := api.ShiftQuery{From: entry.Of(from)}
 			if until != "" {
 				to, err := sinceTime(until, now)
 				if err != nil {
@@ -51,8 +51,8 @@ a time of day, an age such as 8h, or RFC 3339.`,
 				}
 				q.To = entry.Of(to)
 			}
-			return asked(o, func(ctx context.Context, s service.Lantern) error {
-				shift, err := s.Handover(ctx, q)
+			return asked(o, func(ctx context.Context, s api.Lantern) error {
+				shift, err := api.AskShift.Call(ctx, s, q)
 				if err != nil {
 					return err
 				}
@@ -98,13 +98,13 @@ func sinceTime(s string, now time.Time) (time.Time, error) {
 
 // shiftView is a shift as its page shows it.
 type shiftView struct {
-	*service.Shift
-	Open, Over  []service.ShiftAlert
-	Done        []store.Action
+	*api.Shift
+	Open, Over  []api.ShiftAlert
+	Done        []api.Action
 	RaisedTimes int
 }
 
-func viewOf(s *service.Shift) *shiftView {
+func viewOf(s *api.Shift) *shiftView {
 	v := &shiftView{Shift: s}
 	for _, a := range s.Alerts {
 		if a.Cleared == entry.None {
@@ -126,9 +126,9 @@ func viewOf(s *service.Shift) *shiftView {
 
 var shiftFuncs = map[string]any{
 	"at":     func(t entry.Instant) string { return t.Time().Local().Format("2 Jan 15:04") },
-	"lasted": func(a service.ShiftAlert) string { return entry.RoughSpan(a.Cleared.Sub(a.Raised)) },
-	"age":    func(a service.ShiftAlert, to entry.Instant) string { return entry.RoughSpan(to.Sub(a.Raised)) },
-	"key":    func(a service.ShiftAlert) string { return intake.Visible(strings.Join(a.Key, " ")) },
+	"lasted": func(a api.ShiftAlert) string { return entry.RoughSpan(a.Cleared.Sub(a.Raised)) },
+	"age":    func(a api.ShiftAlert, to entry.Instant) string { return entry.RoughSpan(to.Sub(a.Raised)) },
+	"key":    func(a api.ShiftAlert) string { return intake.Visible(strings.Join(a.Key, " ")) },
 	"plain":  intake.Visible,
 	"count":  countOf,
 }
@@ -170,7 +170,7 @@ const shiftText = `{{.H1}}Shift at {{.Host}}, {{at .From}} to {{at .To}}
 // escapeMarkdown keeps what comes from logs from being taken for Markdown.
 var escapeMarkdown = strings.NewReplacer(`\`, `\\`, "`", "\\`", "*", `\*`, "_", `\_`, "[", `\[`, "]", `\]`, "<", "&lt;", ">", "&gt;", "#", `\#`, "|", `\|`, "~", `\~`)
 
-func handoverText(w io.Writer, s *service.Shift, markdown bool) error {
+func handoverText(w io.Writer, s *api.Shift, markdown bool) error {
 	funcs := map[string]any{}
 	for n, f := range shiftFuncs {
 		funcs[n] = f
@@ -182,7 +182,7 @@ func handoverText(w io.Writer, s *service.Shift, markdown bool) error {
 	if markdown {
 		v.H1, v.H2, v.Dot, v.Sub = "# ", "## ", "- ", "  - "
 		funcs["plain"] = func(s string) string { return escapeMarkdown.Replace(intake.Visible(s)) }
-		funcs["key"] = func(a service.ShiftAlert) string {
+		funcs["key"] = func(a api.ShiftAlert) string {
 			return escapeMarkdown.Replace(intake.Visible(strings.Join(a.Key, " ")))
 		}
 	}
@@ -197,12 +197,12 @@ func handoverText(w io.Writer, s *service.Shift, markdown bool) error {
 //go:embed handover.html
 var shiftPage string
 
-func handoverHTML(w io.Writer, s *service.Shift) error {
+func handoverHTML(w io.Writer, s *api.Shift) error {
 	return htmltemplate.Must(htmltemplate.New("handover").Funcs(shiftFuncs).Parse(shiftPage)).Execute(w, viewOf(s))
 }
 
 // shiftJSON is a shift as others read it: times as RFC 3339 has them.
-func shiftJSON(s *service.Shift) any {
+func shiftJSON(s *api.Shift) any {
 	type alert struct {
 		Alert    string   `json:"alert"`
 		Rule     string   `json:"rule"`
@@ -218,17 +218,18 @@ func shiftJSON(s *service.Shift) any {
 	}
 	type action struct {
 		At string `json:"at"`
-		store.Action
+		api.Action
+		Until string `json:"until,omitempty"`
 	}
 	out := struct {
-		From    string              `json:"from"`
-		To      string              `json:"to"`
-		Host    string              `json:"host"`
-		Alerts  []alert             `json:"alerts"`
-		Hushes  []service.HushView  `json:"hushes"`
-		Actions []action            `json:"actions"`
-		Told    []service.ShiftTold `json:"told"`
-		Trouble []string            `json:"trouble"`
+		From    string          `json:"from"`
+		To      string          `json:"to"`
+		Host    string          `json:"host"`
+		Alerts  []alert         `json:"alerts"`
+		Hushes  []api.HushView  `json:"hushes"`
+		Actions []action        `json:"actions"`
+		Told    []api.ShiftTold `json:"told"`
+		Trouble []string        `json:"trouble"`
 	}{From: s.From.String(), To: s.To.String(), Host: s.Host, Alerts: []alert{}, Hushes: s.Hushes, Actions: []action{}, Told: s.Told, Trouble: s.Trouble}
 	for _, a := range s.Alerts {
 		x := alert{Alert: a.Alert, Rule: a.Rule, Key: a.Key, Severity: a.Severity.String(), Raised: a.Raised.String(), Why: a.Why, Count: a.Count, Say: a.Say, Taken: a.Taken, Notes: a.Notes}
@@ -238,7 +239,11 @@ func shiftJSON(s *service.Shift) any {
 		out.Alerts = append(out.Alerts, x)
 	}
 	for _, a := range s.Actions {
-		out.Actions = append(out.Actions, action{a.At.String(), a})
+		x := action{At: a.At.String(), Action: a}
+		if a.Until != 0 {
+			x.Until = a.Until.String()
+		}
+		out.Actions = append(out.Actions, x)
 	}
 	return out
 }

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/api"
+
 	"github.com/spf13/cobra"
 
 	"dimlantern/core/entry"
@@ -17,7 +19,7 @@ import (
 )
 
 // asked does something with the running service of a data folder.
-func asked(o *places, do func(ctx context.Context, s service.Lantern) error) error {
+func asked(o *places, do func(ctx context.Context, s api.Lantern) error) error {
 	if err := o.clean(); err != nil {
 		return err
 	}
@@ -29,10 +31,10 @@ func asked(o *places, do func(ctx context.Context, s service.Lantern) error) err
 	return nil
 }
 
-func act(o *places, q service.ActQuery) error {
+func act(o *places, q api.ActQuery) error {
 	q.Person = person()
-	return asked(o, func(ctx context.Context, s service.Lantern) error {
-		done, err := s.Act(ctx, q)
+	return asked(o, func(ctx context.Context, s api.Lantern) error {
+		done, err := api.DoAct.Call(ctx, s, q)
 		if err != nil {
 			return err
 		}
@@ -57,7 +59,7 @@ over to somebody else; with --undo nobody has it any more.`,
 		Example: "  dimlantern take k3f9a0c2d1e8 --words \"on my way\"\n  dimlantern take k3f9a0c2d1e8 --to anna",
 		Args:    exactlyOne("one ALERT"),
 		RunE: func(_ *cobra.Command, args []string) error {
-			q := service.ActQuery{What: "take", Alert: args[0], Words: words}
+			q := api.ActQuery{What: "take", Alert: args[0], Words: words}
 			switch {
 			case letGo && to != "":
 				return errors.New("--undo and --to do not go together")
@@ -89,7 +91,7 @@ func noteCommand() *cobra.Command {
 			return nil
 		},
 		RunE: func(_ *cobra.Command, args []string) error {
-			return act(o, service.ActQuery{What: "note", Alert: args[0], Words: strings.Join(args[1:], " ")})
+			return act(o, api.ActQuery{What: "note", Alert: args[0], Words: strings.Join(args[1:], " ")})
 		},
 	}
 	o.dataFlag(c)
@@ -98,7 +100,7 @@ func noteCommand() *cobra.Command {
 
 func hushCommand() *cobra.Command {
 	o := &places{}
-	h := service.ByHand{}
+	h := api.ByHand{}
 	var until, why, end string
 	var span string
 	var list, asJSON bool
@@ -118,7 +120,7 @@ it is keeping quiet.`,
 			what := h.Alert + h.Rule + h.About + h.Host
 			switch {
 			case end != "" && what == "":
-				return act(o, service.ActQuery{What: "unhush", Hush: &service.ByHand{ID: end}, Words: why})
+				return act(o, api.ActQuery{What: "unhush", Hush: &api.ByHand{ID: end}, Words: why})
 			case what == "":
 				return listHushes(o, asJSON)
 			case until != "" && span != "":
@@ -138,7 +140,7 @@ it is keeping quiet.`,
 				}
 				h.Until = entry.Of(at)
 			}
-			return act(o, service.ActQuery{What: "hush", Alert: h.Alert, Hush: &h, Words: why})
+			return act(o, api.ActQuery{What: "hush", Alert: h.Alert, Hush: &h, Words: why})
 		},
 	}
 	o.dataFlag(c)
@@ -172,8 +174,8 @@ func untilTime(s string, now time.Time) (time.Time, error) {
 }
 
 func listHushes(o *places, asJSON bool) error {
-	return asked(o, func(ctx context.Context, s service.Lantern) error {
-		all, err := s.HushesNow(ctx)
+	return asked(o, func(ctx context.Context, s api.Lantern) error {
+		all, err := api.AskHushes.Call(ctx, s, api.None{})
 		if err != nil {
 			return err
 		}
@@ -296,14 +298,14 @@ where something keeps it from doing all of its work, and 2 where no service answ
 			}
 			ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 			defer cancel()
-			s, err := service.Join(o.data).StatusNow(ctx)
+			s, err := api.AskStatus.Call(ctx, service.Join(o.data), api.None{})
 			if err != nil {
 				return fmt.Errorf("no service runs on %s: %w", o.data, err)
 			}
 			if asJSON {
 				printJSON(struct {
 					Well bool `json:"well"`
-					*service.Status
+					*api.Status
 				}{s.Well(), s})
 			} else {
 				printStatus(s)
@@ -319,7 +321,7 @@ where something keeps it from doing all of its work, and 2 where no service answ
 	return c
 }
 
-func printStatus(s *service.Status) {
+func printStatus(s *api.Status) {
 	started, _ := time.Parse(time.RFC3339Nano, s.Started)
 	fmt.Printf("on %s since %s, settings %s\n", s.Host, started.Local().Format("2 Jan 15:04:05"), filepath.Base(s.Settings))
 	fmt.Printf("%s, %s, %s\n", countOf(s.Rules, "rule", "rules"), countOf(s.Sources, "source", "sources"), countOf(s.Origins, "origin", "origins"))

@@ -14,6 +14,8 @@ import (
 	"syscall"
 	"time"
 
+	"dimlantern/api"
+
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
@@ -111,7 +113,7 @@ func openScreens(o *places, l *looks) error {
 	if err != nil {
 		return err
 	}
-	opts.Lantern = s
+	opts.Lantern = s.Desk()
 	return runInside(s, opts)
 }
 
@@ -205,7 +207,7 @@ func failedIfUsed(err error) error {
 }
 
 // person is who types this command, and where.
-func person() service.Person { return service.Person{By: userName(), From: terminalName()} }
+func person() api.Person { return api.Person{By: userName(), From: terminalName()} }
 
 // terminalName is the machine, and the terminal there, at which somebody sits.
 func terminalName() string {
@@ -282,8 +284,9 @@ func clearCommand() *cobra.Command {
 		Example: `  dimlantern clear k3f9a0c2d1e8 --words "strainer cleaned"`,
 		Args:    exactlyOne("one ALERT"),
 		RunE: func(_ *cobra.Command, args []string) error {
-			return asked(o, func(ctx context.Context, s service.Lantern) error {
-				return s.Clear(ctx, service.ClearQuery{Person: person(), Alert: args[0], Words: words})
+			return asked(o, func(ctx context.Context, s api.Lantern) error {
+				_, err := api.DoClear.Call(ctx, s, api.ClearQuery{Person: person(), Alert: args[0], Words: words})
+				return err
 			})
 		},
 	}
@@ -303,7 +306,10 @@ settings say: apply by hand.`,
 		Example: "  dimlantern apply",
 		Args:    cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			return asked(o, func(ctx context.Context, s service.Lantern) error { return s.Apply(ctx) })
+			return asked(o, func(ctx context.Context, s api.Lantern) error {
+				_, err := api.DoApply.Call(ctx, s, api.None{})
+				return err
+			})
 		},
 	}
 	o.dataFlag(c)
@@ -393,7 +399,7 @@ func runDemo(g *demo.Harbour, dir string, opts screens.Options) error {
 	}
 	live := make(chan error, 1)
 	go func() { live <- g.Live(ctx) }()
-	opts.Lantern = s
+	opts.Lantern = s.Desk()
 	err = runInside(s, opts)
 	cancel()
 	return errors.Join(err, <-live, <-control)

@@ -5,6 +5,10 @@ import (
 	"fmt"
 	"time"
 
+	"dimlantern/api"
+
+	"dimlantern/core/origin"
+
 	"github.com/spf13/cobra"
 
 	"dimlantern/core/entry"
@@ -81,7 +85,7 @@ func bytesWords(n int64) string {
 	return fmt.Sprintf("%.1f GB", float64(n)/1e9)
 }
 
-func beginsWords(s service.SourceView) string {
+func beginsWords(s api.SourceView) string {
 	if s.Way != nil && len(s.Way.State.Ways) == 0 {
 		return ""
 	}
@@ -89,7 +93,7 @@ func beginsWords(s service.SourceView) string {
 }
 
 // printSenders says who sends, and of whom something was lost.
-func printSenders(w *service.WayView) {
+func printSenders(w *api.WayView) {
 	if w == nil {
 		return
 	}
@@ -128,7 +132,7 @@ what would mend it. Without a service, dimlantern check --reach tries them.`,
 			}
 			ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 			defer cancel()
-			v, err := service.Join(o.data).Sources(ctx, service.ViewQuery{Column: time.Minute, Columns: 60})
+			v, err := api.AskSources.Call(ctx, service.Join(o.data), api.ViewQuery{Column: time.Minute, Columns: 60})
 			if err != nil {
 				return failed{err.Error() + "; dimlantern check --reach tries sources without one"}
 			}
@@ -174,9 +178,9 @@ what would mend it. Without a service, dimlantern check --reach tries them.`,
 }
 
 // conditionOf is how a source can be seen that has no origin.
-func conditionOf(s service.SourceView) intake.Condition {
+func conditionOf(s api.SourceView) origin.Condition {
 	if s.Off {
-		return intake.Off
+		return origin.Off
 	}
-	return intake.NoFile
+	return origin.NoFile
 }

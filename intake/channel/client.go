@@ -12,6 +12,8 @@ import (
 	"syscall"
 	"time"
 
+	"dimlantern/core/origin"
+
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/match"
@@ -69,30 +71,30 @@ type follower struct {
 	begin     lang.Begin
 	mu        sync.Mutex
 	positions map[string]string
-	state     feed.State
-	senders   map[string]*feed.Sender
-	trouble   map[string]feed.Trouble
+	state     origin.Way
+	senders   map[string]*origin.Sender
+	trouble   map[string]origin.Trouble
 	busy      map[string]bool // it has not said yet that everything was sent
 	told      []string
 }
 
 func newFollower(channels []string, begin lang.Begin, positions map[string]string) *follower {
-	f := &follower{Queue: feed.NewQueue(), channels: channels, begin: begin, positions: map[string]string{}, state: feed.State{Since: time.Now()},
-		senders: map[string]*feed.Sender{}, trouble: map[string]feed.Trouble{}, busy: map[string]bool{}}
+	f := &follower{Queue: feed.NewQueue(), channels: channels, begin: begin, positions: map[string]string{}, state: origin.Way{Since: time.Now()},
+		senders: map[string]*origin.Sender{}, trouble: map[string]origin.Trouble{}, busy: map[string]bool{}}
 	for _, c := range channels {
 		f.positions[c] = positions[c]
-		f.senders[c] = &feed.Sender{Name: c}
+		f.senders[c] = &origin.Sender{Name: c}
 		f.busy[c] = true
 	}
 	return f
 }
 
 // State is part of feed.Feed.
-func (f *follower) State() feed.State {
+func (f *follower) State() origin.Way {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	s := f.state
-	s.Ways = map[string]feed.Trouble{}
+	s.Ways = map[string]origin.Trouble{}
 	for _, c := range f.channels {
 		if t, bad := f.trouble[c]; bad {
 			s.Ways[c] = t
@@ -137,7 +139,7 @@ func (f *follower) fail(channel, words, mend string) {
 		delete(f.trouble, channel)
 		return
 	}
-	f.trouble[channel] = feed.Trouble{Words: words, Mend: mend}
+	f.trouble[channel] = origin.Trouble{Words: words, Mend: mend}
 	f.busy[channel] = true
 }
 

@@ -5,7 +5,8 @@ package feed
 
 import (
 	"context"
-	"time"
+
+	"dimlantern/core/origin"
 
 	"dimlantern/core/entry"
 )
@@ -30,42 +31,7 @@ type Feed interface {
 	// Take takes messages, at most so many, in turn from each who sends.
 	Take(most int) []Message
 	// State says whether the way is open.
-	State() State
-}
-
-// State is how a way in is.
-type State struct {
-	Since time.Time `json:"since"`
-	Words string    `json:"words,omitempty"` // why nothing can be received; "" where it can
-	Mend  string    `json:"mend,omitempty"`
-	// Behind tells that something is known to be there which was not taken yet.
-	Behind bool `json:"behind"`
-	// Ended tells that nothing more will come; what did may still have to be taken.
-	Ended bool `json:"ended,omitempty"`
-	// Ways are those that cannot be seen, though others can; the words why.
-	Ways map[string]Trouble `json:"ways,omitempty"`
-	// Senders are those who send, the latest first.
-	Senders []Sender `json:"senders,omitempty"`
-	// Lost is how many messages the system dropped before they could be read.
-	Lost int64 `json:"lost,omitempty"`
-	// Note is what else is to be said of the way.
-	Note string `json:"note,omitempty"`
-}
-
-// Trouble is why something cannot be seen, and what mends it.
-type Trouble struct {
-	Words string `json:"words"`
-	Mend  string `json:"mend,omitempty"`
-}
-
-// Sender is who sends, and how much.
-type Sender struct {
-	Name     string    `json:"name"` // an address, a channel's name
-	Received int64     `json:"received"`
-	Dropped  int64     `json:"dropped"` // for want of room
-	Last     time.Time `json:"last"`
-	Streams  int       `json:"streams,omitempty"` // connections that are open
-	Note     string    `json:"note,omitempty"`
+	State() origin.Way
 }
 
 // Teller is a feed that tells of what happened, once.

@@ -16,6 +16,8 @@ import (
 	"sync"
 	"time"
 
+	"dimlantern/core/origin"
+
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/intake/feed"
@@ -34,7 +36,7 @@ type Feed struct {
 	position string          // the cursor up to which it was read
 	known    map[string]bool // the journal's files that were looked into
 	again    bool            // a file has come: it is to be read anew
-	state    feed.State
+	state    origin.Way
 	started  time.Time // when the program was started
 	last     time.Time // when an entry came
 	old      bool      // it was written a while before it came
@@ -45,22 +47,22 @@ type Feed struct {
 // begins as the source says. A folder holds the journal's files; "" is this machine's
 // journal.
 func New(folder string, begin lang.Begin, positions map[string]string) *Feed {
-	f := &Feed{Queue: feed.NewQueue(), folder: folder, begin: begin, position: positions[Way], known: map[string]bool{}, state: feed.State{Since: time.Now()}}
+	f := &Feed{Queue: feed.NewQueue(), folder: folder, begin: begin, position: positions[Way], known: map[string]bool{}, state: origin.Way{Since: time.Now()}}
 	for stream := range positions {
 		if path, ok := strings.CutPrefix(stream, fileStream); ok {
 			f.known[path] = true
 		}
 	}
-	f.state.Senders = []feed.Sender{{Name: Way}}
+	f.state.Senders = []origin.Sender{{Name: Way}}
 	return f
 }
 
 // State is part of feed.Feed.
-func (f *Feed) State() feed.State {
+func (f *Feed) State() origin.Way {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	s := f.state
-	s.Senders = append([]feed.Sender(nil), s.Senders...)
+	s.Senders = append([]origin.Sender(nil), s.Senders...)
 	now := time.Now()
 	s.Behind = s.Words == "" && (f.started.IsZero() || f.last.Before(f.started) && now.Sub(f.started) < time.Second || f.old && now.Sub(f.last) < 300*time.Millisecond) || f.Len() > 0
 	return s

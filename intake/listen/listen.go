@@ -21,6 +21,8 @@ import (
 	"syscall"
 	"time"
 
+	"dimlantern/core/origin"
+
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/intake/feed"
@@ -62,7 +64,7 @@ type Listener struct {
 }
 
 type peer struct {
-	feed.Sender
+	origin.Sender
 	queue []feed.Message
 	bytes int
 	inRow bool
@@ -79,17 +81,17 @@ func New(spec lang.Listen) *Listener {
 func (l *Listener) Ready() <-chan struct{} { return l.ready }
 
 // State is part of feed.Feed.
-func (l *Listener) State() feed.State {
+func (l *Listener) State() origin.Way {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	s := feed.State{Since: l.since, Mend: l.mend, Lost: l.lost, Behind: len(l.turn) > 0}
+	s := origin.Way{Since: l.since, Mend: l.mend, Lost: l.lost, Behind: len(l.turn) > 0}
 	if l.state != nil {
 		s.Words = l.state.Error()
 	}
 	for _, p := range l.peers {
 		s.Senders = append(s.Senders, p.Sender)
 	}
-	slices.SortFunc(s.Senders, func(a, b feed.Sender) int { return b.Last.Compare(a.Last) })
+	slices.SortFunc(s.Senders, func(a, b origin.Sender) int { return b.Last.Compare(a.Last) })
 	return s
 }
 
@@ -209,7 +211,7 @@ func (l *Listener) find(address string) *peer {
 		}
 		delete(l.peers, oldest.Name)
 	}
-	p = &peer{Sender: feed.Sender{Name: address}}
+	p = &peer{Sender: origin.Sender{Name: address}}
 	l.peers[address] = p
 	return p
 }

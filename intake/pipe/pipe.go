@@ -13,6 +13,8 @@ import (
 	"sync"
 	"time"
 
+	"dimlantern/core/origin"
+
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/match"
@@ -27,13 +29,13 @@ type Feed struct {
 
 	mu    sync.Mutex
 	entry *lang.EntrySpec
-	state feed.State
+	state origin.Way
 }
 
 // New returns a feed of a stream; nil stands for none.
 func New(r io.Reader) *Feed {
-	f := &Feed{Queue: feed.NewQueue(), r: r, state: feed.State{Since: time.Now()}}
-	f.state.Senders = []feed.Sender{{Name: Way}}
+	f := &Feed{Queue: feed.NewQueue(), r: r, state: origin.Way{Since: time.Now()}}
+	f.state.Senders = []origin.Sender{{Name: Way}}
 	if r == nil {
 		f.state.Words = "nothing is piped into it"
 		f.state.Mend = "run: some-command | dimlantern watch …"
@@ -58,11 +60,11 @@ func (f *Feed) joins() *lang.EntrySpec {
 }
 
 // State is part of feed.Feed.
-func (f *Feed) State() feed.State {
+func (f *Feed) State() origin.Way {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	s := f.state
-	s.Senders = append([]feed.Sender(nil), s.Senders...)
+	s.Senders = append([]origin.Sender(nil), s.Senders...)
 	s.Behind = f.Len() > 0
 	return s
 }

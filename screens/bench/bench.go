@@ -10,11 +10,12 @@ import (
 	"slices"
 	"strings"
 
+	"dimlantern/api"
+
 	"charm.land/bubbles/v2/textarea"
 	tea "charm.land/bubbletea/v2"
 
 	"dimlantern/core/lang"
-	"dimlantern/service"
 )
 
 // Pane is where the keys go.
@@ -31,12 +32,12 @@ const (
 // Room is the room's own state. The zero value is ready.
 type Room struct {
 	Pane   Pane
-	Rules  *service.RulesView
-	View   *service.BenchView // of the text as it is, or was when it could be judged last
-	Stale  bool               // the text has changed since, and has errors
-	Filter string             // of the list
+	Rules  *api.RulesView
+	View   *api.BenchView // of the text as it is, or was when it could be judged last
+	Stale  bool           // the text has changed since, and has errors
+	Filter string         // of the list
 	// Proposals may end the problem of the rule at the cursor; nil where none were asked for.
-	Proposals *service.Proposals
+	Proposals *api.Proposals
 	// Others is what other numbers would give in the place of that at the cursor, OthersAt
 	// the line that it speaks of, from 0.
 	Others   string
@@ -264,8 +265,8 @@ func lineOf(text string, n int) string {
 }
 
 // Take takes an answer in. One without a trial leaves what was judged last.
-func (r *Room) Take(v *service.BenchView) {
-	failed := slices.ContainsFunc(v.Findings, func(f service.BenchFinding) bool { return f.Error })
+func (r *Room) Take(v *api.BenchView) {
+	failed := slices.ContainsFunc(v.Findings, func(f api.BenchFinding) bool { return f.Error })
 	if v.Tried == nil && failed && r.View != nil {
 		old := *r.View
 		old.Findings, old.Complete, old.Typed = v.Findings, v.Complete, v.Typed
@@ -276,18 +277,18 @@ func (r *Room) Take(v *service.BenchView) {
 }
 
 // TakeRules takes the list of rules in.
-func (r *Room) TakeRules(v *service.RulesView) {
+func (r *Room) TakeRules(v *api.RulesView) {
 	r.Rules = v
 	if list := r.listed(); r.index() < 0 && len(list) > 0 {
 		r.chosen = list[0].Rule
 	}
 }
 
-func (r *Room) listed() []service.RuleCost {
+func (r *Room) listed() []api.RuleCost {
 	if r.Rules == nil {
 		return nil
 	}
-	var out []service.RuleCost
+	var out []api.RuleCost
 	for _, x := range r.Rules.Rules {
 		if strings.Contains(strings.ToLower(x.Rule+" "+x.File), strings.ToLower(r.Filter)) && strings.HasSuffix(x.File, ".lantern") {
 			out = append(out, x)
@@ -297,11 +298,11 @@ func (r *Room) listed() []service.RuleCost {
 }
 
 func (r *Room) index() int {
-	return slices.IndexFunc(r.listed(), func(x service.RuleCost) bool { return x.Rule == r.chosen })
+	return slices.IndexFunc(r.listed(), func(x api.RuleCost) bool { return x.Rule == r.chosen })
 }
 
 // Chosen is the chosen rule of the list; nil where there is none.
-func (r *Room) Chosen() *service.RuleCost {
+func (r *Room) Chosen() *api.RuleCost {
 	if i := r.index(); i >= 0 {
 		x := r.listed()[i]
 		return &x
@@ -327,19 +328,19 @@ func (r *Room) Move(by int) {
 	if len(kinds) == 0 {
 		return
 	}
-	at := slices.IndexFunc(kinds, func(k service.BenchKind) bool { return k.ID+k.Source == r.kind })
+	at := slices.IndexFunc(kinds, func(k api.BenchKind) bool { return k.ID+k.Source == r.kind })
 	k := kinds[min(max(at+by, 0), len(kinds)-1)]
 	r.kind = k.ID + k.Source
 }
 
 // kinds are the kinds that are shown: what the rule takes first, then what is near, then
 // the rest by their numbers.
-func (r *Room) kinds() []service.BenchKind {
+func (r *Room) kinds() []api.BenchKind {
 	if r.View == nil {
 		return nil
 	}
 	rank := map[string]int{"problem": 0, "over": 1, "ignored": 2, "near": 4, "": 5}
-	order := func(k service.BenchKind) int {
+	order := func(k api.BenchKind) int {
 		if k.Is != "problem" && r.proposal(&k) != "" {
 			return 3
 		}
@@ -349,7 +350,7 @@ func (r *Room) kinds() []service.BenchKind {
 	for _, k := range r.View.Kinds {
 		all += k.Count
 	}
-	var out []service.BenchKind
+	var out []api.BenchKind
 	for _, k := range r.View.Kinds {
 		caught := k.Is != "" && k.Is != "near"
 		usual := k.Count*usualShare >= all
@@ -359,15 +360,15 @@ func (r *Room) kinds() []service.BenchKind {
 		out = append(out, k)
 	}
 	if r.only == 5 {
-		slices.SortStableFunc(out, func(a, b service.BenchKind) int { return b.Newest - a.Newest })
+		slices.SortStableFunc(out, func(a, b api.BenchKind) int { return b.Newest - a.Newest })
 		return out
 	}
-	slices.SortStableFunc(out, func(a, b service.BenchKind) int { return order(a) - order(b) })
+	slices.SortStableFunc(out, func(a, b api.BenchKind) int { return order(a) - order(b) })
 	return out
 }
 
 // Kind is the chosen kind; nil where there is none.
-func (r *Room) Kind() *service.BenchKind {
+func (r *Room) Kind() *api.BenchKind {
 	for _, k := range r.kinds() {
 		if k.ID+k.Source == r.kind {
 			return &k
@@ -391,7 +392,7 @@ func (r *Room) Picked() (source string, texts, kinds []string) {
 }
 
 // proposal is why a kind may end the problem; "" where nothing says so.
-func (r *Room) proposal(k *service.BenchKind) string {
+func (r *Room) proposal(k *api.BenchKind) string {
 	if r.Proposals == nil || r.View == nil || r.Proposals.Rule != r.View.Rule {
 		return ""
 	}
@@ -405,7 +406,7 @@ func (r *Room) proposal(k *service.BenchKind) string {
 
 // Values are the stretches of a kind's example, in bytes, that may vary: numbers, and
 // words with a digit or after a sign such as =.
-func Values(k *service.BenchKind) [][2]int {
+func Values(k *api.BenchKind) [][2]int {
 	line, _, _ := strings.Cut(k.Example, "\n")
 	from := 0
 	for _, f := range k.Fields { // what the layout gives has names already
@@ -521,21 +522,21 @@ func (r *Room) ToLives() bool {
 	return true
 }
 
-func (r *Room) rows() []service.Row {
+func (r *Room) rows() []api.Row {
 	if r.View == nil {
 		return nil
 	}
 	return r.View.Rows
 }
 
-func lifeID(x *service.Row) string { return strings.Join(x.Key, "\x00") }
+func lifeID(x *api.Row) string { return strings.Join(x.Key, "\x00") }
 
 func (r *Room) lifeIndex() int {
-	return slices.IndexFunc(r.rows(), func(x service.Row) bool { return lifeID(&x) == r.life })
+	return slices.IndexFunc(r.rows(), func(x api.Row) bool { return lifeID(&x) == r.life })
 }
 
 // Life is the chosen lifeline; nil where there is none.
-func (r *Room) Life() *service.Row {
+func (r *Room) Life() *api.Row {
 	if i := r.lifeIndex(); i >= 0 && r.Pane == Lives {
 		x := r.rows()[i]
 		return &x

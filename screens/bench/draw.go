@@ -8,12 +8,13 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/api"
+
 	"github.com/charmbracelet/x/ansi"
 
 	"dimlantern/core/entry"
 	"dimlantern/screens/paint"
 	"dimlantern/screens/watch"
-	"dimlantern/service"
 )
 
 // Draw draws the room into rows top to bottom of the canvas (bottom excluded).
@@ -130,7 +131,7 @@ func lastWords(t entry.Instant) string {
 	return at.Format("2 Jan 15:04")
 }
 
-func costWords(x *service.RuleCost, since entry.Instant) string {
+func costWords(x *api.RuleCost, since entry.Instant) string {
 	span := time.Since(time.Unix(0, int64(since)))
 	if span <= 0 {
 		return ""
@@ -461,7 +462,7 @@ func (r *Room) drawKinds(c *paint.Canvas, top, bottom int, p paint.Palette, base
 	}
 	y := top + 1
 	rows := bottom - y - 2
-	chosen := slices.IndexFunc(kinds, func(k service.BenchKind) bool { return k.ID+k.Source == r.kind })
+	chosen := slices.IndexFunc(kinds, func(k api.BenchKind) bool { return k.ID+k.Source == r.kind })
 	r.kindTop = max(min(r.kindTop, max(chosen, 0)), chosen-rows+1, 0)
 	r.geo.kindsY = y
 	alike := 0 // how much all of them begin with, where there is no room for it
@@ -542,7 +543,7 @@ func (r *Room) drawKinds(c *paint.Canvas, top, bottom int, p paint.Palette, base
 }
 
 // sameStart is how many bytes the texts of all kinds begin with, up to a space.
-func sameStart(kinds []service.BenchKind) int {
+func sameStart(kinds []api.BenchKind) int {
 	start := kinds[0].Text
 	for _, k := range kinds[1:] {
 		for !strings.HasPrefix(k.Text, start) {
@@ -553,7 +554,7 @@ func sameStart(kinds []service.BenchKind) int {
 }
 
 // textStart is where in a kind's example its text begins, of one that has fields besides.
-func textStart(k *service.BenchKind) int {
+func textStart(k *api.BenchKind) int {
 	for _, f := range k.Fields {
 		if f.Name == "text" && f.Value != "" {
 			first, _, _ := strings.Cut(f.Value, "\n")

@@ -9,12 +9,13 @@ import (
 	"slices"
 	"strings"
 
+	"dimlantern/api"
+
 	"charm.land/bubbles/v2/textarea"
 	tea "charm.land/bubbletea/v2"
 
 	"dimlantern/core/lang"
 	"dimlantern/core/layout"
-	"dimlantern/service"
 )
 
 // Whiches are the samples that can be looked at.
@@ -38,7 +39,7 @@ type Work struct {
 	Mode          Mode
 	Input         string
 	Note          string
-	View          *service.FieldsView
+	View          *api.FieldsView
 
 	draft   draft
 	history []draft
@@ -64,7 +65,7 @@ type Work struct {
 // at since it was last written by hand.
 type draft struct {
 	text  string
-	marks []service.Mark
+	marks []api.Mark
 }
 
 // Start begins the work on an origin.
@@ -78,8 +79,8 @@ func Start(origin, label string) *Work {
 }
 
 // Query is what is to be asked now.
-func (w *Work) Query(lines int) service.FieldsQuery {
-	return service.FieldsQuery{Origin: w.Origin, Text: w.draft.text, Marks: w.draft.marks, Which: Whiches[w.which], Filter: w.filter, Wide: w.wide,
+func (w *Work) Query(lines int) api.FieldsQuery {
+	return api.FieldsQuery{Origin: w.Origin, Text: w.draft.text, Marks: w.draft.marks, Which: Whiches[w.which], Filter: w.filter, Wide: w.wide,
 		Lines: lines, Field: w.field, Detect: w.detect, Write: w.saving}
 }
 
@@ -87,7 +88,7 @@ func (w *Work) Query(lines int) service.FieldsQuery {
 func (w *Work) Wide() bool { return w.wide }
 
 // Take takes an answer in; it answers true where the layout was written.
-func (w *Work) Take(v *service.FieldsView, err error) bool {
+func (w *Work) Take(v *api.FieldsView, err error) bool {
 	w.saving = false
 	if err != nil {
 		w.Note = err.Error()
@@ -119,7 +120,7 @@ func (w *Work) Take(v *service.FieldsView, err error) bool {
 func (w *Work) Kept(words string) { w.kept = words }
 
 // failed tells whether the marks could not be taken.
-func (w *Work) failed(v *service.FieldsView) bool {
+func (w *Work) failed(v *api.FieldsView) bool {
 	return len(w.draft.marks) > 0 && len(v.Parts) == 0
 }
 
@@ -175,7 +176,7 @@ func tokens(line string) []token {
 }
 
 // chosen is the line that is worked on; nil where there is none.
-func (w *Work) chosen() *service.FieldLine {
+func (w *Work) chosen() *api.FieldLine {
 	if w.View == nil || w.line >= len(w.View.Lines) {
 		return nil
 	}
@@ -420,7 +421,7 @@ func (w *Work) name(name string) bool {
 	if name == "" || end <= start {
 		return false
 	}
-	w.change(draft{w.draft.text, append(slices.Clone(w.draft.marks), service.Mark{Line: line, Start: start, End: end, Name: name})})
+	w.change(draft{w.draft.text, append(slices.Clone(w.draft.marks), api.Mark{Line: line, Start: start, End: end, Name: name})})
 	w.field = name
 	return true
 }
@@ -429,12 +430,12 @@ func (w *Work) name(name string) bool {
 func (w *Work) notThis() bool {
 	line, start, end := w.Selected()
 	name := w.FieldAt()
-	ours := slices.ContainsFunc(w.draft.marks, func(m service.Mark) bool { return m.Name == name })
+	ours := slices.ContainsFunc(w.draft.marks, func(m api.Mark) bool { return m.Name == name })
 	if end <= start || !ours {
 		w.Note = "point at a value that was found by a name of yours, and that is none"
 		return false
 	}
-	w.change(draft{w.draft.text, append(slices.Clone(w.draft.marks), service.Mark{Line: line, Start: start, End: end, Name: name, Not: true})})
+	w.change(draft{w.draft.text, append(slices.Clone(w.draft.marks), api.Mark{Line: line, Start: start, End: end, Name: name, Not: true})})
 	return true
 }
 

@@ -6,12 +6,13 @@ import (
 	"slices"
 	"strings"
 
+	"dimlantern/api"
+
 	"github.com/charmbracelet/x/ansi"
 
 	"dimlantern/core/entry"
 	"dimlantern/intake"
 	"dimlantern/screens/paint"
-	"dimlantern/service"
 )
 
 // Lines is how many lines are worth asking for.
@@ -218,7 +219,7 @@ func (w *Work) draw(c *paint.Canvas, y, i int, p paint.Palette, base paint.Style
 
 // under draws the names of the fields below their values, or why the line does not
 // fit.
-func (w *Work) under(c *paint.Canvas, y int, l *service.FieldLine, p paint.Palette, base paint.Style) {
+func (w *Work) under(c *paint.Canvas, y int, l *api.FieldLine, p paint.Palette, base paint.Style) {
 	if l.Misfit != "" {
 		c.Cut(2, y, c.W-3, base.With(p.Severity[entry.Warning]), "why not: "+intake.Visible(l.Misfit))
 		return
@@ -227,7 +228,7 @@ func (w *Work) under(c *paint.Canvas, y int, l *service.FieldLine, p paint.Palet
 	free := 2
 	at := w.FieldAt()
 	spans := slices.Clone(l.Spans)
-	slices.SortStableFunc(spans, func(a, b service.FieldSpan) int { return cmp.Or(a.Start-b.Start, b.End-a.End) })
+	slices.SortStableFunc(spans, func(a, b api.FieldSpan) int { return cmp.Or(a.Start-b.Start, b.End-a.End) })
 	for _, s := range spans {
 		x := 2 - off + ansi.StringWidth(intake.Visible(l.Raw[:s.Start]))
 		if x < free {

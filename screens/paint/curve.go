@@ -4,14 +4,15 @@ import (
 	"math"
 	"strconv"
 
+	"dimlantern/api"
+
 	"dimlantern/core/entry"
-	"dimlantern/service"
 )
 
 // Curve draws a number over time in some rows from top on, on the columns of an axis, with
 // the threshold as a line; what is beyond it has the colour of its severity. At its left
 // stands which number it is, at its right the threshold.
-func (c *Canvas) Curve(top, rows int, a Axis, v service.Curve, p Palette, base Style) {
+func (c *Canvas) Curve(top, rows int, a Axis, v api.Curve, p Palette, base Style) {
 	lo, hi, newest := v.Limit, v.Limit, math.NaN()
 	for _, x := range v.Values {
 		if x != nil {

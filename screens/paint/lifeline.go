@@ -3,8 +3,9 @@ package paint
 import (
 	"time"
 
+	"dimlantern/api"
+
 	"dimlantern/core/entry"
-	"dimlantern/service"
 )
 
 // Axis is the time axis of a screen: which instants stand in which columns.
@@ -37,7 +38,7 @@ var stirs = []string{"⡀", "⡄", "⡆", "⡇"}
 // dots for hits that did not suffice, a bar from raised to cleared, higher where
 // more hits fell and brighter from where it worsened, and the mark of how it
 // ended.
-func (c *Canvas) Lifeline(y int, a Axis, l service.Life, p Palette, base Style) {
+func (c *Canvas) Lifeline(y int, a Axis, l api.Life, p Palette, base Style) {
 	lamp := min(a.ColumnOf(a.Lamp), a.Columns-1)
 	most := 4
 	for _, n := range l.Hits {
@@ -72,7 +73,7 @@ func (c *Canvas) Lifeline(y int, a Axis, l service.Life, p Palette, base Style) 
 }
 
 // within tells whether a column lies in one of some stretches of time, up to the lamp.
-func (a Axis) within(k int, spans []service.Span) bool {
+func (a Axis) within(k int, spans []api.Span) bool {
 	for _, s := range spans {
 		if a.ColumnOf(s.From) <= k && (s.To == entry.None || k < max(a.ColumnOf(s.To), a.ColumnOf(s.From)+1)) {
 			return true
@@ -81,7 +82,7 @@ func (a Axis) within(k int, spans []service.Span) bool {
 	return false
 }
 
-func (c *Canvas) alert(y int, a Axis, s service.Span, lamp int, hits func(int) int, most int, untold []service.Span, p Palette, base Style) {
+func (c *Canvas) alert(y int, a Axis, s api.Span, lamp int, hits func(int) int, most int, untold []api.Span, p Palette, base Style) {
 	from, to := a.ColumnOf(s.From), lamp
 	over := s.To != entry.None && s.To <= a.Lamp
 	if over {

@@ -5,12 +5,13 @@ import (
 	"testing"
 	"time"
 
+	"dimlantern/api"
+
 	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
 	"pgregory.net/rapid"
 
 	"dimlantern/core/entry"
-	"dimlantern/service"
 )
 
 // plain is what a canvas shows, without its colours.
@@ -30,24 +31,24 @@ func TestLifeline(t *testing.T) {
 		}
 		return out
 	}
-	steps := func(m int, s entry.Severity) []service.Step { return []service.Step{{At: at(m), Severity: s}} }
+	steps := func(m int, s entry.Severity) []api.Step { return []api.Step{{At: at(m), Severity: s}} }
 	for _, c := range []struct {
 		name string
-		life service.Life
+		life api.Life
 		mono bool
 		want string
 	}{
-		{"quiet", service.Life{Hits: hits(nil)}, false, "····················"},
-		{"stirring", service.Life{Hits: hits(map[int]int{2: 1, 4: 2, 6: 3, 8: 9})}, false, "··⡀·⡄·⡆·⡇···········"},
-		{"open", service.Life{Hits: hits(map[int]int{10: 1, 12: 4}), Alerts: []service.Span{{From: at(10), To: entry.None, Steps: steps(10, entry.Warning)}}}, false, "··········▄▂█▂▂▂▂▂▂▂"},
-		{"over by recovery", service.Life{Hits: hits(map[int]int{3: 4}), Alerts: []service.Span{{From: at(3), To: at(6), Why: "recovery", Steps: steps(3, entry.Error)}}}, false, "···█▂▂┃·············"},
-		{"over by quiet", service.Life{Hits: hits(map[int]int{3: 4}), Alerts: []service.Span{{From: at(3), To: at(6), Why: "quiet", Steps: steps(3, entry.Error)}}}, false, "···█▂▂┊·············"},
-		{"over within a column", service.Life{Hits: hits(map[int]int{3: 4}), Alerts: []service.Span{{From: at(3), To: at(3) + 1, Why: "recovery", Steps: steps(3, entry.Error)}}}, false, "···█┃···············"},
-		{"over in the lamp's own column", service.Life{Hits: hits(map[int]int{19: 4}), Alerts: []service.Span{{From: at(19), To: at(19), Why: "recovery", Steps: steps(19, entry.Error)}}}, false, "···················┃"},
-		{"worsened, without colours", service.Life{Hits: hits(map[int]int{3: 4, 5: 4}), Alerts: []service.Span{{From: at(3), To: entry.None, Steps: append(steps(3, entry.Notice), steps(5, entry.Critical)...)}}}, true, "···█▂▲▂▂▂▂▂▂▂▂▂▂▂▂▂▂"},
-		{"blind", service.Life{Hits: hits(nil), Dark: []service.Span{{From: at(5), To: at(8)}, {From: at(18), To: entry.None}}}, false, "·····╱╱╱╱·········╱╱"},
-		{"in a shadow", service.Life{Hits: hits(map[int]int{3: 4, 6: 1}), Untold: []service.Span{{From: at(5), To: at(8)}, {From: at(15), To: entry.None}}, Alerts: []service.Span{{From: at(3), To: entry.None, Steps: steps(3, entry.Error)}}}, false, "···█▂░░░▂▂▂▂▂▂▂░░░░░"},
-		{"from before", service.Life{Hits: hits(nil), Alerts: []service.Span{{From: at(0) - 1, To: at(2), Why: "hand", Steps: []service.Step{{At: at(0) - 1, Severity: entry.Error}}}}}, false, "▂▂┊·················"},
+		{"quiet", api.Life{Hits: hits(nil)}, false, "····················"},
+		{"stirring", api.Life{Hits: hits(map[int]int{2: 1, 4: 2, 6: 3, 8: 9})}, false, "··⡀·⡄·⡆·⡇···········"},
+		{"open", api.Life{Hits: hits(map[int]int{10: 1, 12: 4}), Alerts: []api.Span{{From: at(10), To: entry.None, Steps: steps(10, entry.Warning)}}}, false, "··········▄▂█▂▂▂▂▂▂▂"},
+		{"over by recovery", api.Life{Hits: hits(map[int]int{3: 4}), Alerts: []api.Span{{From: at(3), To: at(6), Why: "recovery", Steps: steps(3, entry.Error)}}}, false, "···█▂▂┃·············"},
+		{"over by quiet", api.Life{Hits: hits(map[int]int{3: 4}), Alerts: []api.Span{{From: at(3), To: at(6), Why: "quiet", Steps: steps(3, entry.Error)}}}, false, "···█▂▂┊·············"},
+		{"over within a column", api.Life{Hits: hits(map[int]int{3: 4}), Alerts: []api.Span{{From: at(3), To: at(3) + 1, Why: "recovery", Steps: steps(3, entry.Error)}}}, false, "···█┃···············"},
+		{"over in the lamp's own column", api.Life{Hits: hits(map[int]int{19: 4}), Alerts: []api.Span{{From: at(19), To: at(19), Why: "recovery", Steps: steps(19, entry.Error)}}}, false, "···················┃"},
+		{"worsened, without colours", api.Life{Hits: hits(map[int]int{3: 4, 5: 4}), Alerts: []api.Span{{From: at(3), To: entry.None, Steps: append(steps(3, entry.Notice), steps(5, entry.Critical)...)}}}, true, "···█▂▲▂▂▂▂▂▂▂▂▂▂▂▂▂▂"},
+		{"blind", api.Life{Hits: hits(nil), Dark: []api.Span{{From: at(5), To: at(8)}, {From: at(18), To: entry.None}}}, false, "·····╱╱╱╱·········╱╱"},
+		{"in a shadow", api.Life{Hits: hits(map[int]int{3: 4, 6: 1}), Untold: []api.Span{{From: at(5), To: at(8)}, {From: at(15), To: entry.None}}, Alerts: []api.Span{{From: at(3), To: entry.None, Steps: steps(3, entry.Error)}}}, false, "···█▂░░░▂▂▂▂▂▂▂░░░░░"},
+		{"from before", api.Life{Hits: hits(nil), Alerts: []api.Span{{From: at(0) - 1, To: at(2), Why: "hand", Steps: []api.Step{{At: at(0) - 1, Severity: entry.Error}}}}}, false, "▂▂┊·················"},
 	} {
 		p := Dark()
 		p.Mono = c.mono
@@ -58,7 +59,7 @@ func TestLifeline(t *testing.T) {
 	// What lies behind the lamp was not known then.
 	axis.Lamp = at(9)
 	cv := New(20, 1, Color{})
-	cv.Lifeline(0, axis, service.Life{Hits: hits(map[int]int{12: 1})}, Dark(), Style{})
+	cv.Lifeline(0, axis, api.Life{Hits: hits(map[int]int{12: 1})}, Dark(), Style{})
 	assert.Equal(t, "··········          ", text(cv)[0])
 }
 
@@ -73,7 +74,7 @@ func TestCurve(t *testing.T) {
 	}
 	cv := New(50, 3, Color{})
 	axis := Axis{X: 20, Columns: 8, From: at(0), Column: time.Minute, Lamp: at(6)}
-	cv.Curve(0, 3, axis, service.Curve{Name: "avg(temp)", Op: ">", Limit: 20, Severity: entry.Warning, Values: of(-10, 5, 20, 35)}, Dark(), Style{})
+	cv.Curve(0, 3, axis, api.Curve{Name: "avg(temp)", Op: ">", Limit: 20, Severity: entry.Warning, Values: of(-10, 5, 20, 35)}, Dark(), Style{})
 	got := text(cv)
 	assert.Equal(t, "   avg(temp)           ▆", strings.TrimRight(got[0], " "))
 	assert.Equal(t, "   is 35            ─▁▇█───  > 20 warning", strings.TrimRight(got[1], " "))

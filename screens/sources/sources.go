@@ -12,13 +12,16 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/api"
+
+	"dimlantern/core/origin"
+
 	"github.com/charmbracelet/x/ansi"
 
 	"dimlantern/core/entry"
 	"dimlantern/intake"
 	"dimlantern/screens/paint"
 	"dimlantern/screens/watch"
-	"dimlantern/service"
 )
 
 // Room is the room's own state. The zero value is ready.
@@ -38,12 +41,12 @@ type Room struct {
 
 // row is a source's heading, or an origin.
 type row struct {
-	source *service.SourceView
-	origin *service.OriginView // nil: the heading
+	source *api.SourceView
+	origin *api.OriginView // nil: the heading
 }
 
 // Take takes a new view in.
-func (r *Room) Take(v *service.SourcesView) {
+func (r *Room) Take(v *api.SourcesView) {
 	r.rows = r.rows[:0]
 	for i := range v.Sources {
 		s := &v.Sources[i]
@@ -71,7 +74,7 @@ func (r *Room) index() int {
 }
 
 // Chosen is the chosen origin with its source; nil where there is none.
-func (r *Room) Chosen() (*service.SourceView, *service.OriginView) {
+func (r *Room) Chosen() (*api.SourceView, *api.OriginView) {
 	if i := r.index(); i >= 0 {
 		return r.rows[i].source, r.rows[i].origin
 	}
@@ -114,7 +117,7 @@ func (r *Room) Click(y int) bool {
 }
 
 // Draw draws the room into rows top to bottom of the canvas (bottom excluded).
-func (r *Room) Draw(c *paint.Canvas, top, bottom int, v *service.SourcesView, e *service.Entries, a paint.Axis, p paint.Palette) {
+func (r *Room) Draw(c *paint.Canvas, top, bottom int, v *api.SourcesView, e *api.Entries, a paint.Axis, p paint.Palette) {
 	base := paint.Style{Fg: p.Text}
 	if r.Inside {
 		r.inside(c, top, bottom, e, p, base)
@@ -132,7 +135,7 @@ func (r *Room) Draw(c *paint.Canvas, top, bottom int, v *service.SourcesView, e 
 	}
 }
 
-func (r *Room) head(c *paint.Canvas, y int, v *service.SourcesView, a paint.Axis, p paint.Palette, base paint.Style) {
+func (r *Room) head(c *paint.Canvas, y int, v *api.SourcesView, a paint.Axis, p paint.Palette, base paint.Style) {
 	origins, seen := 0, 0
 	for _, s := range v.Sources {
 		for _, o := range s.Origins {
@@ -260,7 +263,7 @@ func (r *Room) draw(c *paint.Canvas, y int, x *row, a paint.Axis, p paint.Palett
 
 // label is how an origin is called: the name of its file, with as many of its
 // folders as tell it from others of its source.
-func label(s *service.SourceView, o *service.OriginView) string {
+func label(s *api.SourceView, o *api.OriginView) string {
 	if o.Way != "" {
 		return wayLabel(s, o)
 	}
@@ -280,7 +283,7 @@ func label(s *service.SourceView, o *service.OriginView) string {
 
 // wayLabel calls an origin by its channel, or by who sends; by both where that tells
 // it from others.
-func wayLabel(s *service.SourceView, o *service.OriginView) string {
+func wayLabel(s *api.SourceView, o *api.OriginView) string {
 	channel := strings.HasPrefix(s.Where, "channel ") && s.Where != "channel journal"
 	one, both := o.Host, o.Host+" "+o.Way
 	if channel {
@@ -298,13 +301,13 @@ var bars = []string{"▁", "▂", "▃", "▄", "▅", "▆", "▇"}
 
 // stateOf is what is the matter with an origin, in a word or two; "" where nothing
 // is.
-func stateOf(o *service.OriginView, p paint.Palette, base paint.Style) (string, paint.Style) {
+func stateOf(o *api.OriginView, p paint.Palette, base paint.Style) (string, paint.Style) {
 	switch {
 	case o.Blind:
 		return string(o.State.Condition) + " " + ago(o.State.Since), base.With(p.Blind)
-	case o.State.Condition == intake.Seen:
+	case o.State.Condition == origin.Seen:
 		return "", base.With(p.Dim)
-	case o.State.Condition == intake.Waiting, o.State.Condition == intake.Resting:
+	case o.State.Condition == origin.Waiting, o.State.Condition == origin.Resting:
 		return string(o.State.Condition), base.With(p.Dim)
 	}
 	return string(o.State.Condition), base.With(p.Severity[entry.Warning])
@@ -334,7 +337,7 @@ func lagWords(d time.Duration) string {
 }
 
 // detail draws what is known of the chosen origin, and its newest entries.
-func (r *Room) detail(c *paint.Canvas, top, bottom int, e *service.Entries, p paint.Palette, base paint.Style) {
+func (r *Room) detail(c *paint.Canvas, top, bottom int, e *api.Entries, p paint.Palette, base paint.Style) {
 	s, o := r.Chosen()
 	if o == nil {
 		return
@@ -372,7 +375,7 @@ func (r *Room) detail(c *paint.Canvas, top, bottom int, e *service.Entries, p pa
 	}
 }
 
-func (r *Room) facts(c *paint.Canvas, y, bottom, middle int, s *service.SourceView, o *service.OriginView, p paint.Palette, base paint.Style) {
+func (r *Room) facts(c *paint.Canvas, y, bottom, middle int, s *api.SourceView, o *api.OriginView, p paint.Palette, base paint.Style) {
 	dim := base.With(p.Dim)
 	put := func(label string, style paint.Style, text string) {
 		first := true
@@ -435,7 +438,7 @@ func (r *Room) facts(c *paint.Canvas, y, bottom, middle int, s *service.SourceVi
 }
 
 // named draws an entry with all that it says by name, and returns the next line.
-func named(c *paint.Canvas, x, y, width, bottom int, l *service.EntryView, p paint.Palette, base paint.Style) int {
+func named(c *paint.Canvas, x, y, width, bottom int, l *api.EntryView, p paint.Palette, base paint.Style) int {
 	for i, part := range strings.Split(ansi.Wrap(watch.Clock(l.At)+"  "+intake.Visible(l.Text), max(width-2, 10), ""), "\n") {
 		if y >= bottom {
 			return y
@@ -466,7 +469,7 @@ func named(c *paint.Canvas, x, y, width, bottom int, l *service.EntryView, p pai
 }
 
 // wayFacts says how the entries of an origin come that exist nowhere else.
-func wayFacts(put func(string, paint.Style, string), w *service.WayView, o *service.OriginView, p paint.Palette, base paint.Style) {
+func wayFacts(put func(string, paint.Style, string), w *api.WayView, o *api.OriginView, p paint.Palette, base paint.Style) {
 	warn := base.With(p.Severity[entry.Warning])
 	put("from", base, o.Way)
 	for _, x := range w.State.Senders {
@@ -499,7 +502,7 @@ func wayFacts(put func(string, paint.Style, string), w *service.WayView, o *serv
 }
 
 // entries draws entries newest first: their time, their fields, their text.
-func (r *Room) entries(c *paint.Canvas, x, y, width, bottom int, e *service.Entries, p paint.Palette, base paint.Style) {
+func (r *Room) entries(c *paint.Canvas, x, y, width, bottom int, e *api.Entries, p paint.Palette, base paint.Style) {
 	if len(e.Lines) == 0 {
 		c.Cut(x, y, width, base.With(p.Dim), e.Words)
 		return
@@ -580,7 +583,7 @@ func (r *Room) entries(c *paint.Canvas, x, y, width, bottom int, e *service.Entr
 }
 
 // Entry is the entry that is chosen among those of an origin; nil where there is none.
-func (r *Room) Entry(e *service.Entries) *service.EntryView {
+func (r *Room) Entry(e *api.Entries) *api.EntryView {
 	if e == nil || len(e.Lines) == 0 {
 		return nil
 	}
@@ -588,7 +591,7 @@ func (r *Room) Entry(e *service.Entries) *service.EntryView {
 }
 
 // Keep lets the chosen entry stay chosen where newer ones have come before it.
-func (r *Room) Keep(old, now *service.Entries) {
+func (r *Room) Keep(old, now *api.Entries) {
 	if !r.Inside || r.Scroll == 0 || old == nil || now == nil || old.Origin != now.Origin {
 		return
 	}
@@ -606,7 +609,7 @@ func (r *Room) Keep(old, now *service.Entries) {
 }
 
 // inside draws the entries of the chosen origin alone.
-func (r *Room) inside(c *paint.Canvas, top, bottom int, e *service.Entries, p paint.Palette, base paint.Style) {
+func (r *Room) inside(c *paint.Canvas, top, bottom int, e *api.Entries, p paint.Palette, base paint.Style) {
 	s, o := r.Chosen()
 	if o == nil {
 		return

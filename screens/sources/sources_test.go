@@ -6,20 +6,20 @@ import (
 	"testing"
 	"time"
 
+	"dimlantern/api"
+
 	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
 	"dimlantern/core/entry"
-	"dimlantern/intake"
-	"dimlantern/intake/feed"
+	"dimlantern/core/origin"
 	"dimlantern/screens/paint"
 	"dimlantern/screens/watch"
-	"dimlantern/service"
 )
 
-func draw(r *Room, v *service.SourcesView, e *service.Entries, w, h int) string {
+func draw(r *Room, v *api.SourcesView, e *api.Entries, w, h int) string {
 	p := paint.Dark()
 	c := paint.New(w, h, p.Ground)
 	r.Take(v)
@@ -28,34 +28,34 @@ func draw(r *Room, v *service.SourcesView, e *service.Entries, w, h int) string 
 	return ansi.Strip(c.String())
 }
 
-func origin(source, host, path, way string, c intake.Condition, words string) service.OriginView {
+func originOf(source, host, path, way string, c origin.Condition, words string) api.OriginView {
 	name := host + ":" + path
 	if way != "" {
 		name = host + ":" + way
 	}
-	return service.OriginView{Name: name, Host: host, Path: path, Way: way, State: intake.State{Condition: c, Words: words, Mend: "mend it"}, Blind: c.Blind(),
+	return api.OriginView{Name: name, Host: host, Path: path, Way: way, State: origin.State{Condition: c, Words: words, Mend: "mend it"}, Blind: c.Blind(),
 		Minute: 7, Flow: make([]int64, 88), Read: "all 10 bytes"}
 }
 
-func view() *service.SourcesView {
-	v := &service.SourcesView{At: entry.Instant(88 * time.Minute), Column: time.Minute}
-	v.Sources = []service.SourceView{
-		{Name: "pumps", Where: "files /v/pump-*.log", Layout: "plain", Origins: []service.OriginView{
-			origin("pumps", "a", "/v/pump-1.log", "", intake.Seen, ""),
-			origin("pumps", "a", "/v/pump-2.log", "", intake.Unreadable, "its owner is root"),
+func view() *api.SourcesView {
+	v := &api.SourcesView{At: entry.Instant(88 * time.Minute), Column: time.Minute}
+	v.Sources = []api.SourceView{
+		{Name: "pumps", Where: "files /v/pump-*.log", Layout: "plain", Origins: []api.OriginView{
+			originOf("pumps", "a", "/v/pump-1.log", "", origin.Seen, ""),
+			originOf("pumps", "a", "/v/pump-2.log", "", origin.Unreadable, "its owner is root"),
 		}},
-		{Name: "gauges", Where: "files /v/**/level.log", Origins: []service.OriginView{
-			origin("gauges", "a", "/v/north/level.log", "", intake.Gone, "the file is gone"),
-			origin("gauges", "a", "/v/south/level.log", "", intake.Catching, "catching up: 4 MB still to go"),
+		{Name: "gauges", Where: "files /v/**/level.log", Origins: []api.OriginView{
+			originOf("gauges", "a", "/v/north/level.log", "", origin.Gone, "the file is gone"),
+			originOf("gauges", "a", "/v/south/level.log", "", origin.Catching, "catching up: 4 MB still to go"),
 		}},
-		{Name: "boxes", Where: "syslog udp :514", Layout: "syslog", Way: &service.WayView{State: feed.State{Lost: 3, Senders: []feed.Sender{{Name: "192.0.2.7", Received: 90, Dropped: 5}}}, Waiting: 2},
-			Origins: []service.OriginView{
-				origin("boxes", "lock-3", "/data/kept/boxes/x/entries.log", "192.0.2.7", intake.Seen, ""),
-				origin("boxes", "lock-3", "/data/kept/boxes/y/entries.log", "192.0.2.8", intake.Seen, ""),
-				origin("boxes", "lock-4", "/data/kept/boxes/z/entries.log", "192.0.2.7", intake.Seen, ""),
+		{Name: "boxes", Where: "syslog udp :514", Layout: "syslog", Way: &api.WayView{State: origin.Way{Lost: 3, Senders: []origin.Sender{{Name: "192.0.2.7", Received: 90, Dropped: 5}}}, Waiting: 2},
+			Origins: []api.OriginView{
+				originOf("boxes", "lock-3", "/data/kept/boxes/x/entries.log", "192.0.2.7", origin.Seen, ""),
+				originOf("boxes", "lock-3", "/data/kept/boxes/y/entries.log", "192.0.2.8", origin.Seen, ""),
+				originOf("boxes", "lock-4", "/data/kept/boxes/z/entries.log", "192.0.2.7", origin.Seen, ""),
 			}},
-		{Name: "control", Where: "channel Access, Valves", Layout: "event-xml", Words: "Valves: is it switched on?", Way: &service.WayView{},
-			Origins: []service.OriginView{origin("control", "lock-1", "/data/kept/control/x/entries.log", "Access", intake.Seen, "")}},
+		{Name: "control", Where: "channel Access, Valves", Layout: "event-xml", Words: "Valves: is it switched on?", Way: &api.WayView{},
+			Origins: []api.OriginView{originOf("control", "lock-1", "/data/kept/control/x/entries.log", "Access", origin.Seen, "")}},
 	}
 	return v
 }
@@ -99,7 +99,7 @@ func TestEventInFull(t *testing.T) {
 	r := &Room{Inside: true, Full: true}
 	r.Take(v)
 	r.Move(7)
-	e := &service.Entries{Origin: "lock-1:Access", Layout: "event-xml", Named: true, Shown: 1, Looked: 1, Lines: []service.EntryView{{At: v.At, Text: "A sign-in was refused.", Fits: true,
+	e := &api.Entries{Origin: "lock-1:Access", Layout: "event-xml", Named: true, Shown: 1, Looked: 1, Lines: []api.EntryView{{At: v.At, Text: "A sign-in was refused.", Fits: true,
 		Fields: []entry.Field{{Name: "event", Value: "5120"}, {Name: "account", Value: "night-crew"}, {Name: "Panel", Value: "4"}, {Name: "text", Value: "A sign-in was refused."}, {Name: "Long", Value: strings.Repeat("x", 300)}}}}}
 	s := draw(r, v, e, 100, 20)
 	assert.Contains(t, s, "A sign-in was refused.")
@@ -115,19 +115,19 @@ func TestEventInFull(t *testing.T) {
 func TestDrawsWithinItsLines(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		text := rapid.SampledFrom([]string{"", "a", "pump 7 low", "日本語のログ", "\x1b[2J\u202e", strings.Repeat("long ", 60)})
-		v := &service.SourcesView{At: entry.Instant(time.Hour), Column: time.Minute}
+		v := &api.SourcesView{At: entry.Instant(time.Hour), Column: time.Minute}
 		for i := range rapid.IntRange(0, 6).Draw(t, "sources") {
-			s := service.SourceView{Name: fmt.Sprint("s", i), Where: rapid.SampledFrom([]string{"files /v/*.log", "channel A", "channel journal", "syslog udp :514", "standard input"}).Draw(t, "where"), Words: text.Draw(t, "words")}
+			s := api.SourceView{Name: fmt.Sprint("s", i), Where: rapid.SampledFrom([]string{"files /v/*.log", "channel A", "channel journal", "syslog udp :514", "standard input"}).Draw(t, "where"), Words: text.Draw(t, "words")}
 			if rapid.Bool().Draw(t, "way") {
-				s.Way = &service.WayView{State: feed.State{Senders: []feed.Sender{{Name: "w", Note: text.Draw(t, "note"), Dropped: 1}}}}
+				s.Way = &api.WayView{State: origin.Way{Senders: []origin.Sender{{Name: "w", Note: text.Draw(t, "note"), Dropped: 1}}}}
 			}
 			for k := range rapid.IntRange(0, 7).Draw(t, "origins") {
 				way := ""
 				if s.Way != nil {
 					way = "w"
 				}
-				o := origin(s.Name, text.Draw(t, "host"), fmt.Sprintf("/v/%d/%s.log", k, text.Draw(t, "file")), way,
-					rapid.SampledFrom([]intake.Condition{intake.Seen, intake.Gone, intake.Waiting, intake.Late, intake.Unreached}).Draw(t, "condition"), text.Draw(t, "state"))
+				o := originOf(s.Name, text.Draw(t, "host"), fmt.Sprintf("/v/%d/%s.log", k, text.Draw(t, "file")), way,
+					rapid.SampledFrom([]origin.Condition{origin.Seen, origin.Gone, origin.Waiting, origin.Late, origin.Unreached}).Draw(t, "condition"), text.Draw(t, "state"))
 				o.Name += fmt.Sprint(i, k)
 				o.Flow = make([]int64, rapid.IntRange(0, 300).Draw(t, "columns"))
 				s.Origins = append(s.Origins, o)
@@ -137,11 +137,11 @@ func TestDrawsWithinItsLines(t *testing.T) {
 		r := &Room{Inside: rapid.Bool().Draw(t, "inside"), Full: rapid.Bool().Draw(t, "full"), Misfits: rapid.Bool().Draw(t, "misfits")}
 		r.Take(v)
 		r.Move(rapid.IntRange(0, 30).Draw(t, "move"))
-		var e *service.Entries
+		var e *api.Entries
 		if _, o := r.Chosen(); o != nil && rapid.Bool().Draw(t, "entries") {
-			e = &service.Entries{Origin: o.Name, Named: rapid.Bool().Draw(t, "named"), Fields: []string{"host", "level"}, Values: map[string]int{}, Words: text.Draw(t, "why")}
+			e = &api.Entries{Origin: o.Name, Named: rapid.Bool().Draw(t, "named"), Fields: []string{"host", "level"}, Values: map[string]int{}, Words: text.Draw(t, "why")}
 			for range rapid.IntRange(0, 30).Draw(t, "lines") {
-				e.Lines = append(e.Lines, service.EntryView{At: entry.Instant(rapid.Int64Range(0, 1e12).Draw(t, "at")), Text: text.Draw(t, "text"), Raw: text.Draw(t, "raw"), Fits: rapid.Bool().Draw(t, "fits"),
+				e.Lines = append(e.Lines, api.EntryView{At: entry.Instant(rapid.Int64Range(0, 1e12).Draw(t, "at")), Text: text.Draw(t, "text"), Raw: text.Draw(t, "raw"), Fits: rapid.Bool().Draw(t, "fits"),
 					Fields: []entry.Field{{Name: "host", Value: text.Draw(t, "value")}}})
 			}
 		}

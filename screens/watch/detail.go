@@ -6,12 +6,13 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/api"
+
 	"github.com/charmbracelet/x/ansi"
 
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/screens/paint"
-	"dimlantern/service"
 )
 
 func itoa(n int) string { return strconv.Itoa(n) }
@@ -36,7 +37,7 @@ func Clock(t entry.Instant) string {
 }
 
 // detail draws the chosen row's clears, story and evidence side by side.
-func (r *Room) detail(c *paint.Canvas, top, bottom int, d *service.Detail, p paint.Palette, base paint.Style) {
+func (r *Room) detail(c *paint.Canvas, top, bottom int, d *api.Detail, p paint.Palette, base paint.Style) {
 	x := r.Chosen()
 	if x == nil {
 		return
@@ -61,7 +62,7 @@ func (r *Room) detail(c *paint.Canvas, top, bottom int, d *service.Detail, p pai
 }
 
 // left draws what will clear the alert, and its story.
-func (r *Room) left(c *paint.Canvas, x0, y, width, bottom int, x *service.Row, d *service.Detail, p paint.Palette, base paint.Style) int {
+func (r *Room) left(c *paint.Canvas, x0, y, width, bottom int, x *api.Row, d *api.Detail, p paint.Palette, base paint.Style) int {
 	over := base.With(p.Over)
 	label := "clears"
 	if x.Origin != "" {
@@ -118,7 +119,7 @@ func Wrap(s string, width int) []string {
 }
 
 // evidence draws the lines around the hits, newest first, with matches lit.
-func (r *Room) evidence(c *paint.Canvas, x0, y, width, bottom int, d *service.Detail, p paint.Palette, base paint.Style) {
+func (r *Room) evidence(c *paint.Canvas, x0, y, width, bottom int, d *api.Detail, p paint.Palette, base paint.Style) {
 	if len(d.Lines) == 0 {
 		if d.Unread != "" {
 			c.Cut(x0, y, width, base.With(p.Dim), d.Unread)
@@ -174,7 +175,7 @@ func DrawLit(c *paint.Canvas, x, y, width int, text string, marks [][2]int, styl
 }
 
 // drawer draws the chosen row's story and evidence over a small screen.
-func (r *Room) drawer(c *paint.Canvas, top, bottom int, d *service.Detail, p paint.Palette, base paint.Style) {
+func (r *Room) drawer(c *paint.Canvas, top, bottom int, d *api.Detail, p paint.Palette, base paint.Style) {
 	x := r.Chosen()
 	if x == nil {
 		return
@@ -190,6 +191,6 @@ func (r *Room) drawer(c *paint.Canvas, top, bottom int, d *service.Detail, p pai
 		y++
 	}
 	room := bottom - y
-	y = r.left(c, 0, y, c.W, min(bottom, y+room/2), x, &service.Detail{Clears: d.Clears, Story: d.Story}, p, base)
+	y = r.left(c, 0, y, c.W, min(bottom, y+room/2), x, &api.Detail{Clears: d.Clears, Story: d.Story}, p, base)
 	r.evidence(c, 0, min(y+1, bottom-2), c.W, bottom, d, p, base)
 }

@@ -10,9 +10,10 @@ import (
 	"slices"
 	"strings"
 
+	"dimlantern/api"
+
 	"dimlantern/core/entry"
 	"dimlantern/screens/paint"
-	"dimlantern/service"
 )
 
 // Band is one of the four bands, in the order in which they stand.
@@ -36,7 +37,7 @@ type Room struct {
 	Drawer   bool // on a small screen: the story is open
 	Scroll   int  // lines of evidence passed over
 	Opened   bool // the numbers of a row are shown, where its rule compares some
-	Curves   *service.Curves
+	Curves   *api.Curves
 	chosen   string
 	unfolded map[string]bool
 	top      int
@@ -47,7 +48,7 @@ type Room struct {
 
 // row is a row of the list: a row of the view, or several folded into one.
 type row struct {
-	service.Row
+	api.Row
 	band   Band
 	folded int // how many keys it stands for; 0 is one that is not folded
 	child  bool
@@ -65,9 +66,9 @@ type line struct {
 const foldAt = 4
 
 // Take takes a new view in.
-func (r *Room) Take(v *service.View) {
+func (r *Room) Take(v *api.View) {
 	r.rows = r.rows[:0]
-	for band, list := range [][]service.Row{v.Open, v.Stirring, v.Blind, v.Over} {
+	for band, list := range [][]api.Row{v.Open, v.Stirring, v.Blind, v.Over} {
 		r.takeBand(Band(band), list)
 	}
 	if r.index() < 0 && len(r.rows) > 0 {
@@ -75,9 +76,9 @@ func (r *Room) Take(v *service.View) {
 	}
 }
 
-func (r *Room) takeBand(band Band, list []service.Row) {
+func (r *Room) takeBand(band Band, list []api.Row) {
 	count := map[string]int{}
-	var kept []service.Row
+	var kept []api.Row
 	for _, x := range list {
 		if matches(x, r.Filter) {
 			kept = append(kept, x)
@@ -97,7 +98,7 @@ func (r *Room) takeBand(band Band, list []service.Row) {
 		}
 		done[x.Rule] = true
 		head := row{Row: x, band: band, folded: count[x.Rule], id: fold}
-		head.Life = service.Life{Hits: slices.Clone(x.Life.Hits)}
+		head.Life = api.Life{Hits: slices.Clone(x.Life.Hits)}
 		var children []row
 		head.Count = 0
 		for _, y := range kept {
@@ -122,7 +123,7 @@ func (r *Room) takeBand(band Band, list []service.Row) {
 
 // matches tells whether a row has all words of the filter in its rule, its key,
 // its severity or its note.
-func matches(x service.Row, filter string) bool {
+func matches(x api.Row, filter string) bool {
 	all := strings.ToLower(strings.Join(append([]string{x.Rule, x.Note, x.Severity.String(), x.Words}, x.Key...), " "))
 	for _, w := range strings.Fields(strings.ToLower(filter)) {
 		if !strings.Contains(all, w) {
@@ -137,7 +138,7 @@ func (r *Room) index() int {
 }
 
 // Chosen is the chosen row; nil where there is none.
-func (r *Room) Chosen() *service.Row {
+func (r *Room) Chosen() *api.Row {
 	if i := r.index(); i >= 0 {
 		return &r.rows[i].Row
 	}
@@ -207,7 +208,7 @@ func ColumnsOf(w int) Columns {
 }
 
 // Draw draws the room into rows top to bottom of the canvas (bottom excluded).
-func (r *Room) Draw(c *paint.Canvas, top, bottom int, v *service.View, d *service.Detail, a paint.Axis, p paint.Palette) {
+func (r *Room) Draw(c *paint.Canvas, top, bottom int, v *api.View, d *api.Detail, a paint.Axis, p paint.Palette) {
 	col := ColumnsOf(c.W)
 	wide := c.W >= 110 && bottom-top >= 24
 	base := paint.Style{Fg: p.Text}
@@ -259,7 +260,7 @@ func (r *Room) curves(c *paint.Canvas, top, bottom int, a paint.Axis, p paint.Pa
 }
 
 // summary is the one heading of a small screen.
-func (r *Room) summary(c *paint.Canvas, y int, v *service.View, p paint.Palette, base paint.Style) {
+func (r *Room) summary(c *paint.Canvas, y int, v *api.View, p paint.Palette, base paint.Style) {
 	x := 1
 	for b, n := range []int{len(v.Open), len(v.Stirring), len(v.Blind), len(v.Over)} {
 		x = c.Put(x, y, base.Strong(), itoa(n)+" "+bandNames[b]) + 2
@@ -284,7 +285,7 @@ func (r *Room) layLines(headings bool) []line {
 }
 
 // list draws as much of the list as fits, with the chosen row in it.
-func (r *Room) list(c *paint.Canvas, top, bottom int, headings bool, col Columns, v *service.View, a paint.Axis, p paint.Palette, base paint.Style) {
+func (r *Room) list(c *paint.Canvas, top, bottom int, headings bool, col Columns, v *api.View, a paint.Axis, p paint.Palette, base paint.Style) {
 	lines := r.layLines(headings)
 	height := bottom - top
 	at := slices.IndexFunc(lines, func(l line) bool { return l.row >= 0 && l.row == r.index() })
@@ -344,7 +345,7 @@ func (r *Room) count(b Band) int {
 }
 
 // quiet says that there is nothing to show, and what is watched.
-func (r *Room) quiet(c *paint.Canvas, y int, v *service.View, p paint.Palette, base paint.Style) {
+func (r *Room) quiet(c *paint.Canvas, y int, v *api.View, p paint.Palette, base paint.Style) {
 	if r.Filter != "" {
 		c.Put(1, y, base, "nothing here has "+r.Filter)
 		return
@@ -451,12 +452,12 @@ func shortKey(key []string) string {
 }
 
 // Headline is what a row is called, for prompts.
-func Headline(x *service.Row) string {
+func Headline(x *api.Row) string {
 	return strings.TrimSpace(x.Rule + " " + strings.Join(x.Key, " "))
 }
 
 // Worst is the severity of the worst open alert.
-func Worst(v *service.View) entry.Severity {
+func Worst(v *api.View) entry.Severity {
 	s := entry.Severity(0)
 	for _, x := range v.Open {
 		s = max(s, x.Severity)

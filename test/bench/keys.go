@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/api"
 	"dimlantern/service"
 )
 
@@ -46,7 +47,7 @@ func ready(dir string, keys int) time.Duration {
 	ended := make(chan error, 1)
 	go func() { ended <- s.Run(ctx) }()
 	for {
-		v, err := s.Rules(ctx)
+		v, err := s.Rules(ctx, api.None{})
 		must(err)
 		if len(v.Rules) > 0 && v.Rules[0].Keys >= keys {
 			break

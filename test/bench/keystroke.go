@@ -10,6 +10,8 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/api"
+
 	"dimlantern/core/entry"
 	"dimlantern/service"
 )
@@ -40,7 +42,7 @@ func keystrokesOver(mib int) {
 	ended := make(chan error, 1)
 	go func() { ended <- s.Run(ctx) }()
 	for { // until everything is read
-		v, err := s.Sources(ctx, service.ViewQuery{Column: time.Minute, Columns: 10})
+		v, err := s.Sources(ctx, api.ViewQuery{Column: time.Minute, Columns: 10})
 		must(err)
 		if len(v.Sources) > 0 && len(v.Sources[0].Origins) > 0 && v.Sources[0].Origins[0].Entries >= lines {
 			break
@@ -48,10 +50,10 @@ func keystrokesOver(mib int) {
 		time.Sleep(50 * time.Millisecond)
 	}
 	at := entry.Of(time.Date(2026, 11, 26, 0, 0, 0, 0, time.UTC))
-	ask := func(body string) (time.Duration, *service.BenchView) {
+	ask := func(body string) (time.Duration, *api.BenchView) {
 		line := strings.Count(body[:strings.Index(body, "rule ")], "\n") + 1
 		start := time.Now()
-		v, err := s.Bench(ctx, service.BenchQuery{File: file, Body: body, Line: line, At: at, Span: 31 * 24 * time.Hour, From: at.Add(-72 * time.Hour), Column: time.Hour, Columns: 72})
+		v, err := s.Bench(ctx, api.BenchQuery{File: file, Body: body, Line: line, At: at, Span: 31 * 24 * time.Hour, From: at.Add(-72 * time.Hour), Column: time.Hour, Columns: 72})
 		must(err)
 		if v.Tried == nil {
 			must(fmt.Errorf("nothing was tried: %v", v.Findings))
@@ -63,7 +65,7 @@ func keystrokesOver(mib int) {
 	debug.FreeOSMemory()
 	resident := residentOf(os.Getpid())
 	best := time.Hour
-	var v *service.BenchView
+	var v *api.BenchView
 	for i := range 6 {
 		var d time.Duration
 		d, v = ask(strings.Replace(body, "pump 1000", fmt.Sprintf("pump 100%d", i+1), 1))

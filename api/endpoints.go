@@ -1,0 +1,68 @@
+package api
+
+// What can be asked.
+var (
+	// AskView: the state of the world at an instant.
+	AskView = endpoint[ViewQuery, View]("/view")
+	// AskDetail: what is known of one row of a view.
+	AskDetail = endpoint[DetailQuery, Detail]("/detail")
+	// AskSources: what is watched, at an instant.
+	AskSources = endpoint[ViewQuery, SourcesView]("/sources")
+	// AskNews answers once something is new, or nothing has been for a while: so nobody has
+	// to ask again and again.
+	AskNews = endpoint[NewsQuery, News]("/news")
+	// AskRules: what the rules do, and what they cost.
+	AskRules = endpoint[None, RulesView]("/rules")
+	// AskEntries: the newest entries of an origin, up to an instant.
+	AskEntries = endpoint[EntriesQuery, Entries]("/entries")
+	// AskWhy: why an entry is something for rules or nothing, or how a rule stands for a key.
+	AskWhy = endpoint[WhyQuery, Why]("/why")
+	// AskCurves: the numbers over time that a rule compares for a key.
+	AskCurves = endpoint[CurveQuery, Curves]("/curve")
+	// AskHushes: all hushes, those of people and those of the settings.
+	AskHushes = endpoint[None, HushList]("/hushes")
+	// AskStatus: how the service is.
+	AskStatus = endpoint[None, Status]("/status")
+	// AskShift: what happened in a stretch of time.
+	AskShift = endpoint[ShiftQuery, Shift]("/handover")
+	// AskPast: the changes of the settings that were.
+	AskPast = endpoint[PastQuery, PastPuts]("/past")
+)
+
+// What is asked at the bench, where a rule is typed.
+var (
+	// TryText: what a text being typed means, and what its rule would have done.
+	TryText = endpoint[BenchQuery, BenchView]("/bench")
+	// TryOthers: what other numbers would give in the place of that at the cursor.
+	TryOthers = endpoint[BenchQuery, BenchOthers]("/others")
+	// TryTests: which tests pass, with the text being typed among the settings.
+	TryTests = endpoint[BenchQuery, Put]("/tests")
+	// Propose: what may end the problem of the rule being typed.
+	Propose = endpoint[BenchQuery, Proposals]("/propose")
+	// MarkEntries writes into a text what entries are for its rule.
+	MarkEntries = endpoint[MarkQuery, Marked]("/mark")
+	// OpenText gives a settings file to type in, NewText a rule that is not there yet.
+	OpenText = endpoint[BenchFile, BenchFile]("/bench/open")
+	NewText  = endpoint[BenchBegin, BenchFile]("/bench/new")
+	// WriteText writes a settings file, if nobody else has since it was opened.
+	WriteText = endpoint[BenchSave, None]("/bench/write")
+)
+
+// What can be told to be done.
+var (
+	// DoPut says what a change of the settings would do, and does it where that is asked for.
+	DoPut = endpoint[PutQuery, Put]("/put")
+	// DoAct does what a person does to an alert: take it, hand it over, let it go, note,
+	// hush, unhush.
+	DoAct = endpoint[ActQuery, ActDone]("/act")
+	// DoClear ends an alert by hand.
+	DoClear = endpoint[ClearQuery, None]("/clear")
+	// DoApply takes up changed settings now. It fails with what is wrong in them; the last
+	// good ones go on then.
+	DoApply = endpoint[None, None]("/apply")
+	// DoBring proposes settings for a log that is not watched yet, DoBegin a rule about an
+	// entry, DoFields a layout; each writes them where that is asked for.
+	DoBring  = endpoint[BringQuery, Brought]("/bring")
+	DoBegin  = endpoint[BeginQuery, Begun]("/begin")
+	DoFields = endpoint[FieldsQuery, FieldsView]("/fields")
+)

@@ -1,0 +1,42 @@
+package api
+
+import (
+	"time"
+
+	"dimlantern/core/entry"
+)
+
+// RulesView says what the rules do, and what they cost.
+type RulesView struct {
+	Since entry.Instant `json:"since"` // when measuring began
+	Rules []RuleCost    `json:"rules"` // by name
+	// Sources are what reading has cost: dividing lines and looking for words, which the
+	// rules of a source share.
+	Sources []SourceCost `json:"sources"`
+}
+
+// RuleCost is what one rule does and costs.
+type RuleCost struct {
+	Rule    string   `json:"rule"`
+	Off     bool     `json:"off,omitempty"`
+	File    string   `json:"file"` // where it stands
+	Line    int      `json:"line"`
+	Sources []string `json:"sources"` // where it looks
+	Keys    int      `json:"keys"`
+	Open    int      `json:"open"`
+	Hits    int64    `json:"hits"` // since the rule is known
+	Day     int64    `json:"day"`  // in the last 24 hours
+	// Findings are how many the linter has about it.
+	Findings int           `json:"findings,omitempty"`
+	Last     entry.Instant `json:"last"` // the newest hit or awaited entry; None: never
+	Judged   int64         `json:"judged"`
+	Took     time.Duration `json:"took_ns"` // since measuring began, from a sample
+	P95      time.Duration `json:"p95_ns"`  // of a minute
+	Most     time.Duration `json:"most_ns"` // in a minute
+}
+
+// SourceCost is what reading a source has cost in all.
+type SourceCost struct {
+	Source string        `json:"source"`
+	Took   time.Duration `json:"took_ns"`
+}

@@ -1,0 +1,74 @@
+package api
+
+import (
+	"dimlantern/core/entry"
+)
+
+// PutQuery asks what a change of the settings would do, and has it done where Do says so.
+// It is either files, or something that is done to a rule.
+type PutQuery struct {
+	Person
+	Files []BenchSave `json:"files,omitempty"`
+	Rule  *RuleChange `json:"rule,omitempty"`
+	Do    bool        `json:"do"`
+}
+
+// RuleChange is what is done to a rule wherever it is named.
+type RuleChange struct {
+	What string `json:"what"` // copy, rename, off, on or delete
+	Rule string `json:"rule"`
+	Name string `json:"name,omitempty"` // the new one
+}
+
+// Put is what a change of the settings does.
+type Put struct {
+	Title   string      `json:"title"`
+	Files   []BenchSave `json:"files"` // as they will be written
+	Lines   []PutLine   `json:"lines"`
+	Refused string      `json:"refused,omitempty"` // why it cannot be done
+	Done    string      `json:"done,omitempty"`    // what came of it
+	Tests   bool        `json:"tests,omitempty"`   // it only says which tests pass
+}
+
+// PutLine is one thing that will change.
+type PutLine struct {
+	Word string `json:"word"`
+	Text string `json:"text"`
+	Bad  bool   `json:"bad,omitempty"`
+}
+
+func (c *RuleChange) Title() string {
+	switch c.What {
+	case "copy":
+		return "copy " + c.Rule + " to " + c.Name
+	case "rename":
+		return "rename " + c.Rule + " to " + c.Name
+	case "off":
+		return "switch " + c.Rule + " off"
+	case "on":
+		return "switch " + c.Rule + " on"
+	}
+	return "delete " + c.Rule
+}
+
+// PastQuery asks for what was put to work before.
+type PastQuery struct {
+	Limit int `json:"limit"`
+}
+
+// PastPuts are changes of the settings, newest first.
+type PastPuts struct {
+	List []PastPut `json:"list"`
+}
+
+// PastPut is one change of one settings file.
+type PastPut struct {
+	At   entry.Instant `json:"at"`
+	By   string        `json:"by"`
+	From string        `json:"from,omitempty"`
+	What string        `json:"what"` // what was done, in words
+	Did  string        `json:"did"`  // and what came of it
+	File string        `json:"file"`
+	Was  string        `json:"was"`
+	Now  string        `json:"now"`
+}

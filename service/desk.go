@@ -1,0 +1,71 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+
+	"dimlantern/api"
+)
+
+// Desk is where the service is asked, by its own screens and over its socket alike.
+func (s *Service) Desk() *api.Desk {
+	d := api.NewDesk()
+	api.AskView.Answer(d, s.View)
+	api.AskDetail.Answer(d, s.Detail)
+	api.AskSources.Answer(d, s.Sources)
+	api.AskNews.Answer(d, s.News)
+	api.AskRules.Answer(d, s.Rules)
+	api.AskEntries.Answer(d, s.Entries)
+	api.AskWhy.Answer(d, s.Why)
+	api.AskCurves.Answer(d, s.Curve)
+	api.AskHushes.Answer(d, s.Hushes)
+	api.AskStatus.Answer(d, s.Status)
+	api.AskShift.Answer(d, s.Handover)
+	api.AskPast.Answer(d, s.Past)
+	api.TryText.Answer(d, s.Bench)
+	api.TryOthers.Answer(d, s.Others)
+	api.TryTests.Answer(d, s.Tests)
+	api.Propose.Answer(d, s.Propose)
+	api.MarkEntries.Answer(d, s.Mark)
+	api.OpenText.Answer(d, s.BenchOpen)
+	api.NewText.Answer(d, s.BenchNew)
+	api.WriteText.Answer(d, s.BenchWrite)
+	api.DoPut.Answer(d, s.Put)
+	api.DoAct.Answer(d, s.Act)
+	api.DoClear.Answer(d, s.Clear)
+	api.DoApply.Answer(d, s.Apply)
+	api.DoBring.Answer(d, s.Bring)
+	api.DoBegin.Answer(d, s.BeginRule)
+	api.DoFields.Answer(d, s.Fields)
+	return d
+}
+
+// longestSocket is how long the path of a Unix socket may be, in bytes (unix(7): 108 with
+// its end).
+const longestSocket = 100
+
+// socketPath is where a service listens: in its data folder, so that only the owner of the
+// folder can reach it.
+func socketPath(data string) string { return filepath.Join(data, "socket") }
+
+// Serve answers on the local socket until the context ends.
+func (s *Service) Serve(ctx context.Context) error {
+	path := socketPath(s.o.Data)
+	if len(path) > longestSocket {
+		return fmt.Errorf("the name of the data folder %s is too long for a socket; others cannot join this service", s.o.Data)
+	}
+	os.Remove(path) // the lock is ours, so whoever left it has gone
+	l, err := net.Listen("unix", path)
+	if err != nil {
+		return err
+	}
+	os.Chmod(path, 0o600)
+	return s.Desk().Serve(ctx, owners{l})
+}
+
+// Join returns a client of the service of a data folder. Whether one is there shows when
+// it is asked.
+func Join(data string) *api.Client { return api.Join(socketPath(data)) }
