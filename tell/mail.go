@@ -8,11 +8,14 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/textproto"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/wneessen/go-mail"
+	"github.com/wneessen/go-mail/smtp"
 
 	"dimlantern/core/lang"
 )
@@ -50,45 +53,91 @@ func (w *mailWay) Tell(ctx context.Context, m *Message) (string, error) {
 		return "", &Problem{Where: "reading the settings", What: w.server.Server + " is no host with a port", Err: err, Final: true}
 	}
 	n, _ := strconv.Atoi(port)
-	where := "giving the mail to " + w.server.Server
-	options := []mail.Option{mail.WithPort(n), mail.WithTimeout(mailTimeout), mail.WithHELO(helo(m.Host)), mail.WithTLSConfig(&tls.Config{ServerName: host, RootCAs: w.roots, MinVersion: tls.VersionTLS12})}
+	options := []mail.Option{mail.WithPort(n), mail.WithTimeout(mailTimeout), mail.WithHELO(helo(m.Host)),
+		mail.WithTLSConfig(&tls.Config{ServerName: host, RootCAs: w.roots, MinVersion: tls.VersionTLS12})}
 	switch w.server.TLS {
 	case "starttls":
-		options = append(options, mail.WithTLSPolicy(mail.TLSMandatory))
+		options = append(options, mail.WithTLSPolicy(mail.TLSOpportunistic)) // secured looks whether it came about
 	case "tls":
 		options = append(options, mail.WithSSL())
 	default:
 		options = append(options, mail.WithTLSPolicy(mail.NoTLS))
 	}
-	if w.server.User != "" {
-		secret, err := secretOf(w.server.Password)
-		if err != nil {
-			return "", err
-		}
-		options = append(options, mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover), mail.WithUsername(w.server.User), mail.WithPassword(string(secret)))
-	}
 	client, err := mail.NewClient(host, options...)
 	if err != nil {
 		return "", &Problem{Where: "reading the settings", What: oneLine(err.Error()), Err: err, Final: true}
 	}
-	if err := client.DialAndSendWithContext(ctx, msg); err != nil {
-		return "", w.problem(where, err)
+	conn, err := client.DialToSMTPClientWithContext(ctx)
+	if err == nil {
+		defer client.CloseWithSMTPClient(conn) // the mail is taken, or not, before
+		if err = w.login(conn, host); err == nil {
+			err = client.SendWithSMTPClient(conn, msg)
+		}
+	}
+	if err != nil {
+		return "", w.problem("giving the mail to "+w.server.Server, err)
 	}
 	return "taken by " + w.server.Server, nil
 }
 
+// What a mail server lacks.
+var (
+	errNoSTARTTLS = errors.New("it does not offer STARTTLS")
+	errNoSafeAuth = errors.New("it offers no way to log in that is safe here")
+	errNotLogged  = errors.New("it does not accept the name and its password")
+)
+
+// login sees to it that the connection is as safe as the settings want it, and logs in
+// where they have a user, by the safest way that the server offers (RFC 4954).
+func (w *mailWay) login(conn *smtp.Client, host string) error {
+	_, err := conn.GetTLSConnectionState()
+	plain := errors.Is(err, smtp.ErrNonTLSConnection)
+	if plain && w.server.TLS == "starttls" {
+		return errNoSTARTTLS
+	}
+	if w.server.User == "" {
+		return nil
+	}
+	b, err := secretOf(w.server.Password)
+	if err != nil {
+		return err
+	}
+	user, secret := w.server.User, string(b)
+	_, offered := conn.Extension("AUTH")
+	for _, way := range []struct {
+		name string
+		auth smtp.Auth
+		safe bool // even where others listen
+	}{
+		{"SCRAM-SHA-256", smtp.ScramSHA256Auth(user, secret), true},
+		{"SCRAM-SHA-1", smtp.ScramSHA1Auth(user, secret), true},
+		{"PLAIN", smtp.PlainAuth("", user, secret, host, false), false},
+		{"LOGIN", smtp.LoginAuth(user, secret, host, false), false},
+		{"CRAM-MD5", smtp.CRAMMD5Auth(user, secret), true},
+	} {
+		if !slices.Contains(strings.Fields(offered), way.name) || plain && !way.safe {
+			continue
+		}
+		err := conn.Auth(way.auth)
+		if code := (*textproto.Error)(nil); errors.As(err, &code) && code.Code >= 500 {
+			return fmt.Errorf("%w: %w", errNotLogged, err)
+		}
+		return err
+	}
+	return errNoSafeAuth
+}
+
 // problem puts what a mail server did into words.
 func (w *mailWay) problem(where string, err error) error {
-	text := err.Error()
 	var send *mail.SendError
 	switch {
-	case strings.Contains(text, "STARTTLS") && strings.Contains(text, "not supported"), errors.Is(err, mail.ErrNoActiveConnection) && w.server.TLS == "starttls":
-		return &Problem{Where: where, What: "it does not offer STARTTLS", Mend: "write tls where it speaks TLS from the start, or leave starttls out", Err: err}
-	case strings.Contains(text, "535"), strings.Contains(text, "authentication failed"), strings.Contains(text, "SMTP AUTH"):
-		if strings.Contains(text, "no supported") || strings.Contains(text, "not supported") || strings.Contains(text, "does not support") {
-			return &Problem{Where: where, What: "it offers no way to log in that is safe here", Mend: "use starttls or tls: names and passwords are not sent in the open", Err: err}
-		}
-		return &Problem{Where: where, What: "it does not accept the name " + w.server.User + " with its password", Mend: "look at the user, and at the file of the password", Err: err}
+	case errors.Is(err, errNoSTARTTLS):
+		return &Problem{Where: where, What: err.Error(), Mend: "write tls where it speaks TLS from the start, or leave starttls out", Err: err}
+	case errors.Is(err, errNoSafeAuth):
+		return &Problem{Where: where, What: err.Error(), Mend: "use starttls or tls: names and passwords are not sent in the open", Err: err}
+	case errors.Is(err, errNotLogged):
+		return &Problem{Where: where, What: "it does not accept the name " + w.server.User + " with its password",
+			Mend: "look at the user, and at the file of the password", Err: err}
 	case errors.As(err, &send) && send.ErrorCode() >= 500:
 		return &Problem{Where: where, What: "it refuses the mail: " + oneLine(send.Error()), Err: err, Final: true}
 	}
