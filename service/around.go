@@ -61,11 +61,8 @@ func (s *Service) findBare() {
 		return
 	}
 	alerts := map[string]bool{}
-	for _, c := range list {
-		var t struct{ Alert string }
-		if json.Unmarshal([]byte(c.Line), &t) == nil {
-			alerts[t.Alert] = true
-		}
+	for _, t := range list {
+		alerts[t.Alert] = true
 	}
 	s.bare = map[string]bareAlert{}
 	due := time.Now().Add(aroundWait)

@@ -23,33 +23,24 @@ func (s *Service) seenSources() {
 
 // Take is part of intake.Sink.
 func (s *Service) Take(o *intake.Origin, j *engine.Judged) {
-	s.flushReach()
-	s.batch.Journal = append(s.batch.Journal, inputJudged)
-	s.batch.Journal = engine.EncodeJudged(s.batch.Journal, j)
 	for _, v := range j.Verdicts {
 		if !v.Hit {
 			continue
 		}
 		s.batch.Hits = append(s.batch.Hits, store.Hit{Rule: s.engine.Name(v.Rule), Key: engine.Written(v.Key), At: j.Entry.At, Origin: o.Name, Offset: j.Entry.Offset, Text: entry.Evidence(j.Entry.Raw), Skew: j.Entry.Skew})
 	}
-	ts := s.engine.Take(j)
+	ts, _ := s.apply(j)
 	for _, t := range ts {
 		if t.Change == engine.Cleared && t.Entry != nil {
 			s.batch.Hits = append(s.batch.Hits, store.Hit{Rule: t.Rule, Key: t.Key, At: j.Entry.At, Recovery: true, Origin: o.Name, Offset: j.Entry.Offset, Text: entry.Evidence(j.Entry.Raw), Skew: j.Entry.Skew})
 		}
 	}
-	s.note(ts)
 }
 
 // Passed is part of intake.Sink.
 func (s *Service) Passed(o *intake.Origin, reached entry.Instant, ticks []match.Tick) {
 	if reached != entry.None {
-		ts := s.engine.Reach(reached)
-		s.reach = entry.Later(s.reach, reached)
-		if len(ts) > 0 {
-			s.flushReach()
-		}
-		s.note(ts)
+		s.reached(reached)
 	}
 	for _, t := range ticks {
 		s.ticks[tickKey{o.Name, store.BucketOf(t.At)}] += int64(t.Lines)

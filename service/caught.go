@@ -22,9 +22,9 @@ type caughtUp struct {
 
 // fate is what became of an alert while the present had not been reached.
 type fate struct {
-	kept
-	key             []string
-	raised, cleared json.RawMessage
+	engine.Transition // the newest
+	key               []string
+	raised, cleared   json.RawMessage
 }
 
 // tellCaughtUp tells, once the present has been reached and what came before is committed,
@@ -44,12 +44,12 @@ func (s *Service) tellCaughtUp() error {
 		return err
 	}
 	if len(s.settings.Contacts) > 0 {
-		lines, err := s.store.CaughtUp(after, newest)
+		list, err := s.store.CaughtUp(after, newest)
 		if err != nil {
 			return err
 		}
 		by := map[string]*caughtUp{}
-		for _, f := range s.fates(lines) {
+		for _, f := range s.fates(list) {
 			s.putCaught(by, f, b == nil)
 		}
 		if err := s.tellAllCaught(by); err != nil {
@@ -64,26 +64,26 @@ func (s *Service) tellCaughtUp() error {
 
 // fates are what became of the alerts of some kept transitions, in the order in which they
 // came.
-func (s *Service) fates(lines []string) []*fate {
+func (s *Service) fates(list []engine.Transition) []*fate {
 	by := map[string]*fate{}
 	var out []*fate
-	for _, line := range lines {
-		var l kept
-		if json.Unmarshal([]byte(line), &l) != nil {
-			continue
-		}
-		f := by[l.Alert]
+	for _, t := range list {
+		f := by[t.Alert]
 		if f == nil {
-			f = &fate{key: s.keyOf(&l)}
-			by[l.Alert] = f
+			f = &fate{key: s.keyNow(&t)}
+			by[t.Alert] = f
 			out = append(out, f)
 		}
-		f.kept = l
-		switch l.Change {
+		f.Transition = t
+		line, err := t.MarshalJSON()
+		if err != nil {
+			continue
+		}
+		switch t.Change {
 		case engine.Raised, engine.Reopened, engine.Worsened:
-			f.raised = json.RawMessage(line)
+			f.raised = line
 		case engine.Cleared:
-			f.cleared = json.RawMessage(line)
+			f.cleared = line
 		}
 	}
 	return out
@@ -101,13 +101,13 @@ func (s *Service) putCaught(by map[string]*caughtUp, f *fate, first bool) {
 	if r == nil || line == nil || !open && first {
 		return
 	}
-	t := &engine.Transition{At: entry.Of(time.Now()), Change: engine.Raised, Rule: f.Rule, Fields: r.Per, Key: f.key, Alert: f.Alert, Severity: entry.SeverityOf(f.Severity)}
+	t := &engine.Transition{At: entry.Of(time.Now()), Change: engine.Raised, Rule: f.Rule, Fields: r.Per, Key: f.key, Alert: f.Alert, Severity: f.Severity}
 	if open {
 		t.Severity = k.Severity
 		why := s.quietBecause(t)
 		for _, u := range r.Unless {
 			if why == "" && s.inShadow(&k, u.Rule) {
-				why = "shadow of " + u.Rule
+				why = engine.ShadowOf(u.Rule)
 			}
 		}
 		if why != "" { // told when that ends

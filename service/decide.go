@@ -3,7 +3,6 @@ package service
 import (
 	"encoding/json"
 	"slices"
-	"strings"
 	"time"
 
 	"dimlantern/api"
@@ -33,9 +32,9 @@ type telling struct {
 
 // quietAlert is whose alert it is, and why it is not told.
 type quietAlert struct {
-	Why  string   `json:"why"`
-	Rule string   `json:"rule"`
-	Key  []string `json:"key"`
+	Why  engine.Untold `json:"why"`
+	Rule string        `json:"rule"`
+	Key  []string      `json:"key"`
 }
 
 // keepQuiet notes that an alert is open and was not told, or, with nil, no longer.
@@ -70,21 +69,16 @@ func (s *Service) setTaken(alert, by string) {
 	s.setMeta("taken", b)
 }
 
-// kept is a transition as it is kept as a line.
-type kept struct {
-	Alert, Rule, Change, Severity, Untold string
-	Key                                   map[string]string
-}
-
-// keyOf are the values of the key of a kept transition, in the order of its rule.
-func (s *Service) keyOf(l *kept) []string {
-	r := s.settings.Rule(l.Rule)
+// keyNow are the values of the key of a transition in the order that its rule has now; a
+// field that it did not have then is "".
+func (s *Service) keyNow(t *engine.Transition) []string {
+	r := s.settings.Rule(t.Rule)
 	if r == nil {
 		return nil
 	}
 	key := make([]string, len(r.Per))
 	for i, f := range r.Per {
-		key[i] = l.Key[f]
+		key[i] = t.Value(f)
 	}
 	return key
 }
@@ -137,7 +131,7 @@ func (s *Service) tell(t *engine.Transition) {
 		s.setTaken(t.Alert, t.By)
 		return
 	case engine.Noted, engine.Hushed, engine.Unhushed:
-		if strings.HasPrefix(t.Words, store.LetGo) {
+		if t.LetGo {
 			s.setTaken(t.Alert, "")
 		}
 		return
@@ -162,9 +156,9 @@ func (s *Service) tell(t *engine.Transition) {
 }
 
 // quietBecause is why a transition is told nobody; "" where it is told.
-func (s *Service) quietBecause(t *engine.Transition) string {
+func (s *Service) quietBecause(t *engine.Transition) engine.Untold {
 	if s.catching || s.telling.editing && t.Change != engine.Cleared {
-		return "catching up"
+		return engine.CatchingUp
 	}
 	if t.Untold != "" {
 		return t.Untold
@@ -177,7 +171,7 @@ func (s *Service) quietBecause(t *engine.Transition) string {
 	now := entry.Of(time.Now()) // what comes late is kept quiet as well
 	for i := range s.telling.hushes {
 		if h := &s.telling.hushes[i]; h.Holds(now) && h.Covers(r, t.Alert, t.Rule, t.Fields, t.Key) {
-			return "hush"
+			return engine.ByHush
 		}
 	}
 	return ""
@@ -357,12 +351,12 @@ func (s *Service) releaseQuiet(now time.Time) {
 }
 
 // stillQuiet tells whether an open alert is kept quiet now.
-func (s *Service) stillQuiet(k *engine.KeyView, why string, now time.Time) bool {
+func (s *Service) stillQuiet(k *engine.KeyView, why engine.Untold, now time.Time) bool {
 	r := s.settings.Rule(k.Rule)
 	if r == nil {
 		return false
 	}
-	if rule, shadowed := strings.CutPrefix(why, "shadow of "); shadowed && s.inShadow(k, rule) {
+	if rule, shadowed := why.Shadow(); shadowed && s.inShadow(k, rule) {
 		return true
 	}
 	return s.quietBecause(&engine.Transition{At: entry.Of(now), Change: engine.Raised, Rule: k.Rule, Fields: r.Per, Key: k.Key, Severity: k.Severity, Alert: k.Alert}) != ""
@@ -390,12 +384,8 @@ func (s *Service) asItIs(k *engine.KeyView, now time.Time) (*engine.Transition, 
 	}
 	t := &engine.Transition{At: entry.Of(now), Change: engine.Raised, Rule: k.Rule, Fields: r.Per, Key: k.Key, Severity: k.Severity, Alert: k.Alert, Count: k.Count,
 		First: entry.None, Last: k.Last, Why: k.Why}
-	var last struct{ Say, First string }
-	if json.Unmarshal([]byte(s.store.LastLine(k.Alert)), &last) == nil {
-		t.Say = last.Say
-		if at, err := time.Parse(time.RFC3339Nano, last.First); err == nil {
-			t.First = entry.Of(at)
-		}
+	if last, ok := s.store.LastRaise(k.Alert); ok {
+		t.Say, t.First = last.Say, last.First
 	}
 	return t, true
 }

@@ -11,7 +11,6 @@ import (
 	"regexp"
 	"slices"
 	"sort"
-	"strconv"
 	"strings"
 	"time"
 
@@ -58,7 +57,7 @@ func (s *Service) Detail(ctx context.Context, q api.DetailQuery) (*api.Detail, e
 	if err != nil {
 		return nil, err
 	}
-	var changes []store.Change
+	var changes []engine.Transition
 	if q.Alert != "" {
 		if changes, err = s.store.Changes(q.Alert); err != nil {
 			return nil, err
@@ -169,43 +168,35 @@ func (s *Service) varsOf(settings *lang.Settings, r *lang.Rule, hits []store.Hit
 }
 
 // story tells what happened to an alert, newest first.
-func (s *Service) story(d *api.Detail, r *lang.Rule, changes []store.Change, hits []store.Hit, at entry.Instant) {
+func (s *Service) story(d *api.Detail, r *lang.Rule, changes []engine.Transition, hits []store.Hit, at entry.Instant) {
 	var first entry.Instant = entry.None
 	cleared, taken := false, false
 	reminded := entry.None // from when reminders count
 	s.mu.Lock()
 	contacts := len(s.settings.Contacts) > 0
 	s.mu.Unlock()
-	for _, c := range changes {
-		if c.At > at {
+	for _, t := range changes {
+		if t.At > at {
 			continue
 		}
-		var t struct {
-			Why, Say, By, Words, Until, Untold string
-			Count                              int
-			First                              string
-		}
-		json.Unmarshal([]byte(c.Line), &t)
 		d.Say = t.Say
-		e := api.Event{At: c.At, Change: c.Change, Severity: c.Severity, Why: t.Why}
-		switch c.Change {
+		e := api.Event{At: t.At, Change: t.Change, Severity: t.Severity, Why: t.Why}
+		switch t.Change {
 		case engine.Taken:
 			taken = true
 		case engine.Noted:
-			if strings.HasPrefix(t.Words, store.LetGo) {
-				taken, reminded = false, c.At
+			if t.LetGo {
+				taken, reminded = false, t.At
 			}
 		case engine.Raised, engine.Worsened, engine.Repeated, engine.Reopened:
-			reminded = c.At
+			reminded = t.At
 		}
-		switch c.Change {
+		switch t.Change {
 		case engine.Raised:
-			e.Text = "raised, " + articled(c.Severity.String())
-			if x, err := time.Parse(time.RFC3339Nano, t.First); err == nil {
-				first = entry.Of(x)
-			}
+			e.Text = "raised, " + articled(t.Severity.String())
+			first = t.First
 		case engine.Worsened:
-			e.Text = "worsened to " + c.Severity.String()
+			e.Text = "worsened to " + t.Severity.String()
 		case engine.Repeated:
 			e.Text = "still open: told again"
 		case engine.Cleared:
@@ -216,23 +207,23 @@ func (s *Service) story(d *api.Detail, r *lang.Rule, changes []store.Change, hit
 			}
 			e.Why = t.Words
 		case engine.Reopened:
-			e.Text = "open again, " + articled(c.Severity.String())
+			e.Text = "open again, " + articled(t.Severity.String())
 		case engine.Taken:
 			e.Text, e.Why = "taken by "+t.By, t.Words
 		case engine.Noted:
 			e.Text, e.Why = t.By+" noted: "+t.Words, ""
 		case engine.Hushed:
 			e.Text, e.Why = "hushed by "+t.By, t.Words
-			if x, err := time.Parse(time.RFC3339Nano, t.Until); err == nil {
-				e.Text += ", until " + clock(entry.Of(x))
+			if t.Until != 0 {
+				e.Text += ", until " + clock(t.Until)
 			}
 		case engine.Unhushed:
 			e.Text, e.Why = "no longer hushed", t.Words
 		default:
-			e.Text = c.Change
+			e.Text = t.Change
 		}
 		if t.Untold != "" && contacts {
-			e.Text += ", told nobody (" + t.Untold + ")"
+			e.Text += ", told nobody (" + string(t.Untold) + ")"
 		}
 		d.Story = append([]api.Event{e}, d.Story...)
 	}
@@ -295,7 +286,7 @@ func clock(t entry.Instant) string { return time.Unix(0, int64(t)).Format("15:04
 
 // clears says what will clear the alert, and when at the earliest; or how it
 // ended.
-func clears(r *lang.Rule, view engine.KeyView, open bool, changes []store.Change, hits []store.Hit, at entry.Instant) []string {
+func clears(r *lang.Rule, view engine.KeyView, open bool, changes []engine.Transition, hits []store.Hit, at entry.Instant) []string {
 	for _, c := range changes {
 		if c.Change == engine.Cleared && c.At <= at {
 			return []string{"it is over since " + clock(c.At)}
@@ -643,12 +634,10 @@ func (s *Service) originDetail(q api.DetailQuery, at entry.Instant) (*api.Detail
 func (s *Service) Clear(ctx context.Context, q api.ClearQuery) (*api.None, error) {
 	return nil, s.do(ctx, func() error {
 		at := entry.Of(time.Now())
-		s.input(inputAdvance, at, s.engine.Advance(at)) // what is due before comes before
-		ts, ok := s.engine.Clear(q.Alert, at, q.Name(), q.Words)
-		if !ok {
-			return fmt.Errorf("no alert %s is open: it may be over already", strconv.Quote(q.Alert))
+		s.apply(engine.Advance{At: at}) // what is due before comes before
+		if _, ok := s.apply(engine.Clear{Alert: q.Alert, At: at, By: q.Name(), Words: q.Words}); !ok {
+			return notOpen(q.Alert)
 		}
-		s.inputName(inputClear, at, q.Alert, ts)
 		s.batch.Actions = append(s.batch.Actions, store.Action{At: at, By: q.Name(), From: q.Person.From, What: "clear", Alert: q.Alert, Words: q.Words})
 		return s.commitAt(at)
 	})

@@ -1,8 +1,6 @@
 package service
 
 import (
-	"encoding/binary"
-	"encoding/json"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -78,7 +76,7 @@ func (s *Service) noteEdit(changes []engine.Transition) {
 
 // restOff lets what is off rest: its origins, and the rules that look at nothing else.
 func (s *Service) restOff(settings *lang.Settings) {
-	x := engine.Resting{Origins: []string{}, Rules: []string{}}
+	var x engine.Rest
 	for _, src := range settings.Sources {
 		if !src.Off {
 			continue
@@ -107,12 +105,8 @@ func (s *Service) restOff(settings *lang.Settings) {
 	if !s.catching || at == entry.None { // else what is behind is still to come
 		at = entry.Later(entry.Of(time.Now()), at)
 	}
-	s.flushReach()
-	if s.engine.Rest(x, at) {
-		b, _ := json.Marshal(x)
-		s.batch.Journal = binary.AppendVarint(append(s.batch.Journal, inputRest), int64(at))
-		s.batch.Journal = append(binary.AppendUvarint(s.batch.Journal, uint64(len(b))), b...)
-	}
+	x.At = at
+	s.apply(x)
 }
 
 // rebuild runs the rules that match differently now over what their logs have said, from

@@ -1,11 +1,9 @@
 package service
 
 import (
-	"encoding/binary"
-	"encoding/json"
-	"maps"
 	"time"
 
+	"dimlantern/core/engine"
 	"dimlantern/core/origin"
 
 	"dimlantern/core/entry"
@@ -61,12 +59,7 @@ func (s *Service) hold(now time.Time) {
 			}
 		}
 	}
-	if maps.Equal(bounds, s.engine.Held()) {
-		return
-	}
-	s.flushReach()
-	s.engine.Hold(bounds)
-	s.batch.Journal = encodeBounds(append(s.batch.Journal, inputHold), bounds)
+	s.apply(engine.Hold{Bounds: bounds})
 }
 
 // conditions hands on which origins can be seen and which cannot.
@@ -83,9 +76,9 @@ func (s *Service) conditions(now time.Time) {
 		s.seq++
 		switch {
 		case blind:
-			s.inputName(inputBlind, at, o.Name, s.engine.Blind(o.Name, at))
+			s.apply(engine.Blind{Origin: o.Name, At: at})
 		case s.engine.IsBlind(o.Name):
-			s.inputName(inputSeen, at, o.Name, s.engine.Seen(o.Name, at))
+			s.apply(engine.Seen{Origin: o.Name, At: at})
 		case o.Condition != origin.Seen:
 			continue
 		}
@@ -101,10 +94,5 @@ func (s *Service) begin(at entry.Instant) {
 		return
 	}
 	s.begun = len(origins)
-	s.flushReach()
-	if s.engine.Begin(at, origins) {
-		b, _ := json.Marshal(origins)
-		s.batch.Journal = binary.AppendVarint(append(s.batch.Journal, inputBegin), int64(at))
-		s.batch.Journal = append(binary.AppendUvarint(s.batch.Journal, uint64(len(b))), b...)
-	}
+	s.apply(engine.Begin{At: at, Origins: origins})
 }

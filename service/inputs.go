@@ -1,14 +1,10 @@
 package service
 
 import (
-	"encoding/binary"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"maps"
 	"os"
 	"path/filepath"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -17,156 +13,50 @@ import (
 	"dimlantern/core/entry"
 )
 
-// The kinds of inputs in the journal.
-const (
-	inputJudged byte = iota + 1
-	inputReach
-	inputAdvance
-	inputClear
-	inputBlind
-	inputSeen
-	inputHold
-	inputBegin
-	inputAct
-	inputRest
-	inputForget
-)
-
-var errJournal = errors.New("the journal is damaged")
-
-// input writes an instant that the engine was told into the journal, where it
-// did something.
-func (s *Service) input(kind byte, at entry.Instant, ts []engine.Transition) {
-	if len(ts) == 0 {
-		return
-	}
+// apply tells the engine one thing, takes what comes of it into the batch, and writes it
+// into the journal. It answers false where there was nothing to do.
+func (s *Service) apply(in engine.Input) ([]engine.Transition, bool) {
+	mark, reach := len(s.batch.Journal), s.reach
 	s.flushReach()
-	s.batch.Journal = binary.AppendVarint(append(s.batch.Journal, kind), int64(at))
+	s.batch.Journal = engine.AppendInput(s.batch.Journal, in) // before it is applied, which may change it
+	ts, did := s.engine.Apply(in)
+	if !did {
+		s.batch.Journal, s.reach = s.batch.Journal[:mark], reach
+		return nil, false
+	}
+	s.note(ts)
+	return ts, true
+}
+
+// reached tells the engine how far the entries have come. Only the latest of such instants
+// stands in the journal, before what the engine is told next.
+func (s *Service) reached(at entry.Instant) {
+	ts, _ := s.engine.Apply(engine.Reach{At: at})
+	s.reach = entry.Later(s.reach, at)
+	if len(ts) > 0 {
+		s.flushReach()
+	}
 	s.note(ts)
 }
 
-// flushReach writes how far the entries have reached. What the engine was told
-// before an entry must stand before it.
 func (s *Service) flushReach() {
-	if s.reach == entry.None {
-		return
+	if s.reach != entry.None {
+		s.batch.Journal = engine.AppendInput(s.batch.Journal, engine.Reach{At: s.reach})
+		s.reach = entry.None
 	}
-	s.batch.Journal = binary.AppendVarint(append(s.batch.Journal, inputReach), int64(s.reach))
-	s.reach = entry.None
 }
 
-func (s *Service) inputName(kind byte, at entry.Instant, name string, ts []engine.Transition) {
-	s.flushReach()
-	s.batch.Journal = binary.AppendVarint(append(s.batch.Journal, kind), int64(at))
-	s.batch.Journal = binary.AppendUvarint(s.batch.Journal, uint64(len(name)))
-	s.batch.Journal = append(s.batch.Journal, name...)
-	s.note(ts)
-}
-
-// replayInputs gives a piece of the journal to an engine.
-func replayInputs(e *engine.Engine, b []byte) error {
+// replayJournal gives a piece of the journal to an engine.
+func replayJournal(e *engine.Engine, b []byte) error {
 	for len(b) > 0 {
-		kind := b[0]
-		b = b[1:]
-		if kind == inputJudged {
-			j, rest, err := engine.DecodeJudged(b)
-			if err != nil {
-				return err
-			}
-			e.Take(j)
-			b = rest
-			continue
+		in, rest, err := engine.ReadInput(b)
+		if err != nil {
+			return err
 		}
-		if kind == inputHold {
-			bounds, rest, err := decodeBounds(b)
-			if err != nil {
-				return err
-			}
-			e.Hold(bounds)
-			b = rest
-			continue
-		}
-		v, n := binary.Varint(b)
-		if n <= 0 {
-			return errJournal
-		}
-		b = b[n:]
-		at := entry.Instant(v)
-		switch kind {
-		case inputReach:
-			e.Reach(at)
-		case inputAdvance:
-			e.Advance(at)
-		case inputBlind, inputSeen, inputClear, inputBegin, inputAct, inputRest, inputForget:
-			size, n := binary.Uvarint(b)
-			if n <= 0 || size > uint64(len(b)-n) {
-				return errJournal
-			}
-			name := string(b[n : n+int(size)])
-			b = b[n+int(size):]
-			switch kind {
-			case inputBlind:
-				e.Blind(name, at)
-			case inputSeen:
-				e.Seen(name, at)
-			case inputBegin:
-				var origins []engine.Origin
-				if json.Unmarshal([]byte(name), &origins) != nil {
-					return errJournal
-				}
-				e.Begin(at, origins)
-			case inputForget:
-				e.Forget(name, at)
-			case inputRest:
-				var x engine.Resting
-				if json.Unmarshal([]byte(name), &x) != nil {
-					return errJournal
-				}
-				e.Rest(x, at)
-			case inputAct:
-				var a engine.Act
-				if json.Unmarshal([]byte(name), &a) != nil {
-					return errJournal
-				}
-				e.Act(a, at)
-			default:
-				e.Clear(name, at, "", "")
-			}
-		default:
-			return errJournal
-		}
+		e.Apply(in)
+		b = rest
 	}
 	return nil
-}
-
-func encodeBounds(b []byte, bounds map[int]entry.Instant) []byte {
-	b = binary.AppendUvarint(b, uint64(len(bounds)))
-	for _, i := range slices.Sorted(maps.Keys(bounds)) {
-		b = binary.AppendVarint(binary.AppendUvarint(b, uint64(i)), int64(bounds[i]))
-	}
-	return b
-}
-
-func decodeBounds(b []byte) (map[int]entry.Instant, []byte, error) {
-	count, n := binary.Uvarint(b)
-	if n <= 0 || count > uint64(len(b)) {
-		return nil, nil, errJournal
-	}
-	b = b[n:]
-	bounds := make(map[int]entry.Instant, count)
-	for range count {
-		i, n := binary.Uvarint(b)
-		if n <= 0 {
-			return nil, nil, errJournal
-		}
-		at, k := binary.Varint(b[n:])
-		if k <= 0 {
-			return nil, nil, errJournal
-		}
-		bounds[int(i)] = entry.Instant(at)
-		b = b[n+k:]
-	}
-	return bounds, b, nil
 }
 
 func encodeTexts(texts []Text) []byte {

@@ -13,6 +13,7 @@ import (
 
 	"dimlantern/api"
 
+	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/draw"
@@ -138,18 +139,14 @@ func (o *outbox) wordsNow() (*tell.Words, error) {
 // news is a transition as a message tells it, with its evidence where it is told in full;
 // brief is without the lines around the hits.
 func (o *outbox) news(ctx context.Context, line string, full, brief bool) tell.News {
-	var t struct {
-		At, Change, Rule, Severity, Alert, Why, Say, By, Words, First string
-		Key                                                           map[string]string
-		Count                                                         int
-	}
-	json.Unmarshal([]byte(line), &t)
-	n := tell.News{Change: t.Change, Rule: t.Rule, Key: map[string]string{}, Severity: t.Severity, Alert: t.Alert, Count: t.Count, Why: intake.Visible(t.Why), Say: intake.Visible(t.Say),
+	var t engine.Transition
+	json.Unmarshal([]byte(line), &t) // of our own making; what is lacking is left out
+	n := tell.News{Change: t.Change, Rule: t.Rule, Key: map[string]string{}, Severity: t.Severity.String(), Alert: t.Alert, Count: t.Count, Why: intake.Visible(t.Why), Say: intake.Visible(t.Say),
 		By: intake.Visible(t.By), Words: intake.Visible(t.Words)}
-	for f, v := range t.Key {
-		n.Key[f] = intake.Visible(v)
+	for i, f := range t.Fields {
+		n.Key[f] = intake.Visible(t.Key[i])
 	}
-	n.At, _ = time.Parse(time.RFC3339Nano, t.At)
+	n.At = t.At.Time()
 	n.Since = n.At
 	if a, ok := o.s.store.AlertOf(t.Alert); ok {
 		n.Since = a.Raised.Time()
@@ -161,7 +158,7 @@ func (o *outbox) news(ctx context.Context, line string, full, brief bool) tell.N
 	if r != nil {
 		n.Fields = r.Per
 		for _, f := range r.Per {
-			key = append(key, t.Key[f])
+			key = append(key, t.Value(f))
 		}
 	}
 	if !full || r == nil {

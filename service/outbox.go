@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/store"
@@ -352,9 +353,11 @@ func (o *outbox) dropped(t *store.Telling) string {
 	}
 	o.s.mu.Lock()
 	defer o.s.mu.Unlock()
-	var l kept
-	json.Unmarshal([]byte(t.Line), &l)
-	k, open := o.s.openAlert(t.Alert, l.Rule, o.s.keyOf(&l))
+	var l engine.Transition
+	if json.Unmarshal([]byte(t.Line), &l) != nil {
+		return ""
+	}
+	k, open := o.s.openAlert(t.Alert, l.Rule, o.s.keyNow(&l))
 	_, quiet := o.s.telling.quiet[t.Alert]
 	switch {
 	case !open:

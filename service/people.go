@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/base32"
-	"encoding/binary"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -48,7 +47,7 @@ func (s *Service) Act(ctx context.Context, q api.ActQuery) (*api.ActDone, error)
 			if s.telling.taken[q.Alert] == "" {
 				return fmt.Errorf("nobody has taken %s", q.Alert)
 			}
-			words := store.LetGo
+			words := "let go"
 			if q.Words != "" {
 				words += ": " + q.Words
 			}
@@ -80,20 +79,16 @@ func (s *Service) Act(ctx context.Context, q api.ActQuery) (*api.ActDone, error)
 
 // actOn lets the engine do what a person does to an alert, and notes it for a restart.
 func (s *Service) actOn(a engine.Act, at entry.Instant) error {
-	s.input(inputAdvance, at, s.engine.Advance(at)) // what is due before comes before
-	ts, ok := s.engine.Act(a, at)
-	if !ok {
-		return fmt.Errorf("no alert %q is open: it may be over already", a.Alert)
+	s.apply(engine.Advance{At: at}) // what is due before comes before
+	a.At = at
+	if _, ok := s.apply(a); !ok {
+		return notOpen(a.Alert)
 	}
-	s.flushReach()
-	b, err := json.Marshal(a)
-	if err != nil {
-		return err
-	}
-	s.batch.Journal = binary.AppendVarint(append(s.batch.Journal, inputAct), int64(at))
-	s.batch.Journal = append(binary.AppendUvarint(s.batch.Journal, uint64(len(b))), b...)
-	s.note(ts)
 	return nil
+}
+
+func notOpen(alert string) error {
+	return &api.Problem{Code: api.Unknown, What: fmt.Sprintf("no alert %q is open: it may be over already", alert)}
 }
 
 // hush begins to keep something quiet.
@@ -121,7 +116,7 @@ func (s *Service) hush(q api.ActQuery, a *store.Action, at entry.Instant) (words
 	if h.Alert != "" {
 		k, ok := s.engine.Find(h.Alert)
 		if !ok {
-			return "", "", fmt.Errorf("no alert %q is open: it may be over already", h.Alert)
+			return "", "", notOpen(h.Alert)
 		}
 		h.Of = strings.TrimSpace(k.Rule + " " + strings.Join(k.Key, " "))
 	}

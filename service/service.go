@@ -258,7 +258,7 @@ func (s *Service) recover() error {
 		if j, err = s.unseal(j); err != nil {
 			return err
 		}
-		if err := replayInputs(s.engine, j); err != nil {
+		if err := replayJournal(s.engine, j); err != nil {
 			return err
 		}
 	}
@@ -458,7 +458,7 @@ func (s *Service) round(now time.Time) bool {
 		s.catching = false
 		s.begin(entry.Of(now))
 		s.noticeItself(now)
-		s.input(inputAdvance, entry.Of(now), s.engine.Advance(entry.Of(now)))
+		s.apply(engine.Advance{At: entry.Of(now)})
 	}
 	if !s.bareDue.IsZero() && now.After(s.bareDue) {
 		s.bareDue = time.Time{}

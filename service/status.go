@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"net"
 	"os"
@@ -166,24 +165,22 @@ func (s *Service) Handover(ctx context.Context, q api.ShiftQuery) (*api.Shift, e
 		if err != nil {
 			return nil, err
 		}
-		for _, c := range changes {
-			if c.At > q.To {
+		for _, t := range changes {
+			if t.At > q.To {
 				continue
 			}
-			var t struct{ Say, By, Words, Why string }
-			json.Unmarshal([]byte(c.Line), &t)
 			x.Say = t.Say
-			switch c.Change {
+			switch t.Change {
 			case engine.Taken:
 				x.Taken = t.By
 			case engine.Noted:
-				if strings.HasPrefix(t.Words, store.LetGo) {
+				if t.LetGo {
 					x.Taken = ""
 				}
-				x.Notes = append(x.Notes, fmt.Sprintf("%s %s: %s", clockWords(c.At), t.By, t.Words))
+				x.Notes = append(x.Notes, fmt.Sprintf("%s %s: %s", clockWords(t.At), t.By, t.Words))
 			case engine.Cleared:
 				if t.By != "" && t.Words != "" {
-					x.Notes = append(x.Notes, fmt.Sprintf("%s %s cleared it: %s", clockWords(c.At), t.By, t.Words))
+					x.Notes = append(x.Notes, fmt.Sprintf("%s %s cleared it: %s", clockWords(t.At), t.By, t.Words))
 				}
 			}
 		}

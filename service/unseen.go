@@ -104,7 +104,7 @@ func (s *Service) seeUnseen(now time.Time) {
 			continue
 		}
 		s.begun = -1
-		s.inputName(inputBlind, at, u.name, s.engine.Blind(u.name, at))
+		s.apply(engine.Blind{Origin: u.name, At: at})
 		s.tellBlind(u.name, string(origin.NoFile), true)
 		s.batch.Blind = append(s.batch.Blind, store.Blind{Origin: u.name, At: at, Words: string(origin.NoFile)})
 	}
@@ -116,7 +116,7 @@ func (s *Service) seeUnseen(now time.Time) {
 			continue // it is seen under the same name
 		}
 		s.begun = -1
-		s.inputName(inputForget, at, name, s.engine.Forget(name, at))
+		s.apply(engine.Forget{Origin: name, At: at})
 		s.tellBlind(name, string(origin.NoFile), false)
 		s.batch.Blind = append(s.batch.Blind, store.Blind{Origin: name, At: at, Seen: true})
 	}

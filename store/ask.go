@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"time"
 
+	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 )
 
@@ -121,20 +122,20 @@ func (s *Store) Alerts(from, to entry.Instant) ([]Alert, error) {
 		WHERE raised <= ? AND (cleared IS NULL OR cleared >= ?) ORDER BY cleared IS NOT NULL, raised DESC LIMIT 2000`, int64(to), int64(from))
 }
 
-// Change is one transition of an alert.
-type Change struct {
-	Seq      int64
-	At       entry.Instant
-	Change   string
-	Severity entry.Severity
-	Line     string // as JSON
+// scanTransition reads a kept transition: its line, and its instant as exactly as it was.
+func scanTransition(r *sql.Rows) (t engine.Transition, err error) {
+	var at entry.Instant
+	var line []byte
+	if err = r.Scan(&at, &line); err == nil {
+		err = json.Unmarshal(line, &t)
+		t.At = at
+	}
+	return t, err
 }
 
 // Changes returns the transitions of an alert, oldest first.
-func (s *Store) Changes(alert string) ([]Change, error) {
-	return rows(s.ask, func(r *sql.Rows) (c Change, err error) {
-		return c, r.Scan(&c.Seq, &c.At, &c.Change, &c.Severity, &c.Line)
-	}, "SELECT seq, at, change, severity, line FROM transitions WHERE alert = ? ORDER BY seq", alert)
+func (s *Store) Changes(alert string) ([]engine.Transition, error) {
+	return rows(s.ask, scanTransition, "SELECT at, line FROM transitions WHERE alert = ? ORDER BY seq", alert)
 }
 
 // Around are the lines around the hits of an alert, as they were kept; nil where none
@@ -152,10 +153,8 @@ func (s *Store) Around(alert string) []byte {
 const bareLooked = 5000
 
 // Bare returns the newest raises of open alerts around whose hits no lines are kept.
-func (s *Store) Bare() ([]Change, error) {
-	return rows(s.ask, func(r *sql.Rows) (c Change, err error) {
-		return c, r.Scan(&c.Seq, &c.At, &c.Change, &c.Severity, &c.Line)
-	}, `SELECT t.seq, t.at, t.change, t.severity, t.line FROM transitions t JOIN alerts a ON a.alert = t.alert
+func (s *Store) Bare() ([]engine.Transition, error) {
+	return rows(s.ask, scanTransition, `SELECT t.at, t.line FROM transitions t JOIN alerts a ON a.alert = t.alert
 		WHERE t.seq > (SELECT coalesce(max(seq), 0) FROM transitions) - ? AND t.change = 'raised' AND a.cleared IS NULL
 		AND NOT EXISTS (SELECT 1 FROM around r WHERE r.alert = t.alert) ORDER BY t.seq DESC LIMIT 500`, bareLooked)
 }

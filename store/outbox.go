@@ -300,20 +300,19 @@ func (s *Store) Newest() (seq int64, err error) {
 
 // CaughtUp returns the transitions behind one, and up to another, that were not told since
 // the present had not been reached, oldest first.
-func (s *Store) CaughtUp(after, upTo int64) ([]string, error) {
-	return column[string](s.ask, `SELECT line FROM transitions WHERE seq > ? AND seq <= ? AND line LIKE '%"untold":"catching up"%' ORDER BY seq`, after, upTo)
+func (s *Store) CaughtUp(after, upTo int64) ([]engine.Transition, error) {
+	return rows(s.ask, scanTransition, "SELECT at, line FROM transitions WHERE seq > ? AND seq <= ? AND untold = ? ORDER BY seq", after, upTo, string(engine.CatchingUp))
 }
 
-// LastLine returns the newest raise, worsening or reopening of an alert as JSON; "" where
-// there is none.
-func (s *Store) LastLine(alert string) string {
-	var line string
-	s.ask.QueryRow("SELECT line FROM transitions WHERE alert = ? AND change IN ('raised', 'worsened', 'reopened') ORDER BY seq DESC LIMIT 1", alert).Scan(&line)
-	return line
+// LastRaise returns the newest raise, worsening or reopening of an alert; false where there
+// is none.
+func (s *Store) LastRaise(alert string) (engine.Transition, bool) {
+	list, err := rows(s.ask, scanTransition, "SELECT at, line FROM transitions WHERE alert = ? AND change IN ('raised', 'worsened', 'reopened') ORDER BY seq DESC LIMIT 1", alert)
+	if err != nil || len(list) == 0 {
+		return engine.Transition{}, false
+	}
+	return list[0], true
 }
-
-// LetGo begins the words of a note by which a person lets an alert go again.
-const LetGo = "let go"
 
 // TrimOutbox lets go of what was told, or given up, before an instant.
 func (s *Store) TrimOutbox(before entry.Instant) error {

@@ -33,7 +33,7 @@ func BucketOf(t entry.Instant) int64 {
 	return n
 }
 
-const schemaVersion = 3
+const schemaVersion = 4
 
 const schema = `
 CREATE TABLE IF NOT EXISTS meta(name TEXT PRIMARY KEY, value BLOB) WITHOUT ROWID;
@@ -44,7 +44,7 @@ CREATE TABLE IF NOT EXISTS keys(id INTEGER PRIMARY KEY, rule TEXT NOT NULL, key 
 CREATE TABLE IF NOT EXISTS origins(id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, source TEXT NOT NULL DEFAULT '', series TEXT NOT NULL DEFAULT '');
 CREATE TABLE IF NOT EXISTS transitions(
   seq INTEGER PRIMARY KEY, at INTEGER NOT NULL, change TEXT NOT NULL, alert TEXT NOT NULL, key INTEGER NOT NULL,
-  severity INTEGER NOT NULL, written INTEGER NOT NULL, line TEXT NOT NULL);
+  severity INTEGER NOT NULL, written INTEGER NOT NULL, line TEXT NOT NULL, untold TEXT NOT NULL DEFAULT '');
 CREATE INDEX IF NOT EXISTS transitions_at ON transitions(at);
 CREATE INDEX IF NOT EXISTS transitions_alert ON transitions(alert);
 CREATE TABLE IF NOT EXISTS alerts(
@@ -177,13 +177,16 @@ func (s *Store) prepare() error {
 	if version > schemaVersion {
 		return fmt.Errorf("it was written by a newer version of Dim Lantern (its form is %d, this one knows up to %d)", version, schemaVersion)
 	}
-	for _, x := range []struct{ table, column, as string }{ // what earlier forms had not
-		{"hits", "skew", "INTEGER NOT NULL DEFAULT 0"}, {"tellings", "severity", "INTEGER NOT NULL DEFAULT 0"},
-		{"messages", "severity", "INTEGER NOT NULL DEFAULT 0"}, {"messages", "alert", "TEXT NOT NULL DEFAULT ''"},
+	for _, x := range []struct{ table, column, as, then string }{ // what earlier forms had not
+		{"hits", "skew", "INTEGER NOT NULL DEFAULT 0", ""},
+		{"tellings", "severity", "INTEGER NOT NULL DEFAULT 0", ""},
+		{"messages", "severity", "INTEGER NOT NULL DEFAULT 0", ""},
+		{"messages", "alert", "TEXT NOT NULL DEFAULT ''", ""},
+		{"transitions", "untold", "TEXT NOT NULL DEFAULT ''", "UPDATE transitions SET untold = coalesce(json_extract(line, '$.untold'), '')"},
 	} {
 		columns, err := column[string](s.db, "SELECT name FROM pragma_table_info(?)", x.table)
 		if err == nil && len(columns) > 0 && !slices.Contains(columns, x.column) {
-			_, err = s.db.Exec("ALTER TABLE " + x.table + " ADD COLUMN " + x.column + " " + x.as)
+			_, err = s.db.Exec("ALTER TABLE " + x.table + " ADD COLUMN " + x.column + " " + x.as + ";" + x.then)
 		}
 		if err != nil {
 			return err
@@ -497,8 +500,8 @@ func (w *writer) transition(t *engine.Transition, now entry.Instant) {
 		w.err = err
 	}
 	key := w.key(t.Rule, t.Key)
-	w.exec("INSERT INTO transitions(at, change, alert, key, severity, written, line) VALUES(?, ?, ?, ?, ?, ?, ?)",
-		int64(t.At), t.Change, t.Alert, key, int(t.Severity), int64(now), string(line))
+	w.exec("INSERT INTO transitions(at, change, alert, key, severity, written, line, untold) VALUES(?, ?, ?, ?, ?, ?, ?, ?)",
+		int64(t.At), t.Change, t.Alert, key, int(t.Severity), int64(now), string(line), string(t.Untold))
 	switch t.Change {
 	case engine.Raised:
 		w.exec("INSERT OR REPLACE INTO alerts(alert, key, raised, severity, count) VALUES(?, ?, ?, ?, ?)", t.Alert, key, int64(t.At), int(t.Severity), t.Count)

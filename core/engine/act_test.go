@@ -34,27 +34,27 @@ func TestActs(t *testing.T) {
 	e := engine.New(s.Rules)
 	judged := func(m int, hit bool) []engine.Transition {
 		v := engine.Verdict{At: at(m), Hit: hit, Recovery: !hit, Key: []string{"a"}, RecoveryKey: []string{"a"}}
-		return e.Take(&engine.Judged{Entry: &entry.Entry{Host: "a", Origin: "a:/x", At: at(m), Raw: "low"}, Reached: at(m), Verdicts: []engine.Verdict{v}})
+		return apply(e, &engine.Judged{Entry: &entry.Entry{Host: "a", Origin: "a:/x", At: at(m), Raw: "low"}, Reached: at(m), Verdicts: []engine.Verdict{v}})
 	}
 	ts := judged(0, true)
 	require.Len(t, ts, 1)
 	id := ts[0].Alert
-	_, ok := e.Act(engine.Act{Alert: "nothing", Change: engine.Taken}, at(1))
+	_, ok := e.Apply(engine.Act{Alert: "nothing", Change: engine.Taken, At: at(1)})
 	assert.False(t, ok)
-	ts, ok = e.Act(engine.Act{Alert: id, Change: engine.Taken, By: "mira", Words: "mine"}, at(1))
+	ts, ok = e.Apply(engine.Act{Alert: id, Change: engine.Taken, By: "mira", Words: "mine", At: at(1)})
 	require.True(t, ok)
 	assert.Equal(t, []string{"taken", "mira", "mine"}, []string{ts[0].Change, ts[0].By, ts[0].Words})
-	assert.Empty(t, e.Reach(at(20)), "neither told again nor worse")
-	_, ok = e.Act(engine.Act{Alert: id, Change: engine.Noted, By: "mira", Words: "let go", LetGo: true}, at(20))
+	assert.Empty(t, apply(e, engine.Reach{At: at(20)}), "neither told again nor worse")
+	_, ok = e.Apply(engine.Act{Alert: id, Change: engine.Noted, By: "mira", Words: "let go", LetGo: true, At: at(20)})
 	require.True(t, ok)
 	var got []string
-	for _, x := range e.Reach(at(24)) {
+	for _, x := range apply(e, engine.Reach{At: at(24)}) {
 		got = append(got, fmt.Sprint(x.At.Sub(at(0)), x.Change, x.Severity))
 	}
 	assert.Equal(t, []string{"20m0sworsenedcritical", "23m0srepeatedcritical"}, got, "what was due meanwhile is due at once, and reminders count anew")
 	require.NotEmpty(t, judged(25, false))
 	require.NotEmpty(t, judged(26, true))
-	assert.NotEmpty(t, e.Reach(at(30)), "the next alert is nobody's")
+	assert.NotEmpty(t, apply(e, engine.Reach{At: at(30)}), "the next alert is nobody's")
 }
 
 // Written out and read back at any time, an engine goes on as if it had not been, whatever
@@ -71,22 +71,22 @@ func TestActsOutliveARestart(t *testing.T) {
 			do := func(e *engine.Engine) (out []string) {
 				var ts []engine.Transition
 				if what != "hit" && what != "fine" {
-					for _, x := range e.Advance(now) {
+					for _, x := range apply(e, engine.Advance{At: now}) {
 						out = append(out, fmt.Sprint(x.At, x.Change))
 					}
 				}
 				switch what {
 				case "hit", "fine":
 					v := engine.Verdict{At: now, Hit: what == "hit", Recovery: what == "fine", Key: []string{"a"}, RecoveryKey: []string{"a"}}
-					ts = e.Take(&engine.Judged{Entry: &entry.Entry{Host: "a", Origin: "a:/x", At: now, Raw: what}, Reached: now, Verdicts: []engine.Verdict{v}})
+					ts = apply(e, &engine.Judged{Entry: &entry.Entry{Host: "a", Origin: "a:/x", At: now, Raw: what}, Reached: now, Verdicts: []engine.Verdict{v}})
 				case "wait":
-					ts = e.Reach(now)
+					ts = apply(e, engine.Reach{At: now})
 				case "take":
-					ts, _ = e.Act(engine.Act{Alert: id, Change: engine.Taken, By: "mira"}, now)
+					ts, _ = e.Apply(engine.Act{Alert: id, Change: engine.Taken, By: "mira", At: now})
 				case "note":
-					ts, _ = e.Act(engine.Act{Alert: id, Change: engine.Noted, By: "mira", Words: "x"}, now)
+					ts, _ = e.Apply(engine.Act{Alert: id, Change: engine.Noted, By: "mira", Words: "x", At: now})
 				default:
-					ts, _ = e.Act(engine.Act{Alert: id, Change: engine.Noted, By: "mira", Words: "let go", LetGo: true}, now)
+					ts, _ = e.Apply(engine.Act{Alert: id, Change: engine.Noted, By: "mira", Words: "let go", LetGo: true, At: now})
 				}
 				for _, x := range ts {
 					b, err := x.MarshalJSON()

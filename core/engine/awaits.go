@@ -17,17 +17,8 @@ type waiting struct {
 
 var noWait = waiting{asked: entry.None, heard: entry.None, by: entry.None}
 
-// Origin is a log as rules that await know it, before it has said anything.
-type Origin struct {
-	Name, Source, Channel string
-	Host                  string // "" where the layout gives it
-}
-
-// Begin tells rules that await that watching has begun, and which logs there are: keys
-// that a log itself gives wait from then on, as do hosts that are named, and a rule
-// without a key. What is known already stays as it is. It answers true where something
-// is new.
-func (e *Engine) Begin(at entry.Instant, origins []Origin) bool {
+// begin lets rules that await wait. It answers true where something is new.
+func (e *Engine) begin(at entry.Instant, origins []Origin) bool {
 	changed := false
 	for _, r := range e.rules {
 		if r.Awaits == nil {

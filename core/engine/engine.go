@@ -25,7 +25,7 @@ type Judged struct {
 }
 
 // Verdict is what an entry may be for a rule. Which of several it is, the state of the
-// rule decides: see Take.
+// rule decides: see take.
 type Verdict struct {
 	Rule     int           // the rule's place in the engine
 	At       entry.Instant // the entry's own time, for this rule
@@ -247,13 +247,12 @@ func (e *Engine) Name(rule int) string { return e.rules[rule].Name }
 // acted; None before the first entry.
 func (e *Engine) Clock() entry.Instant { return e.clock }
 
-// Take judges one entry. What it returns is valid until the next call.
+// take judges one entry.
 //
 // Of what an entry may be for a rule, the first counts that is so: it completes a
 // sequence; it is a recovery; a hit or what is awaited; a question. Of a share it is
 // counted besides.
-func (e *Engine) Take(j *Judged) []Transition {
-	e.out = e.out[:0]
+func (e *Engine) take(j *Judged) {
 	e.follow(j)
 	reached := j.Reached
 	for i := range j.Verdicts {
@@ -282,7 +281,6 @@ func (e *Engine) Take(j *Judged) []Transition {
 		r.took += costEvery * (e.Now() - began)
 	}
 	e.fire(e.clock)
-	return e.out
 }
 
 // judge does what a verdict says.
@@ -312,40 +310,35 @@ func (e *Engine) judge(r *rule, v *Verdict, x *entry.Entry) {
 	}
 }
 
-// Advance tells that all entries before t have been taken: timers due up to and
-// including t act.
-func (e *Engine) Advance(t entry.Instant) []Transition {
-	e.out = e.out[:0]
-	e.fire(t)
-	return e.out
+// clearByHand ends an alert as a person wants it. It answers false where no such alert is
+// open.
+func (e *Engine) clearByHand(c Clear) bool {
+	s := e.keyWith(c.Alert)
+	if s == nil {
+		return false
+	}
+	e.clock = entry.Later(e.clock, c.At)
+	e.clear(s, e.clock, "hand", nil)
+	t := &e.out[len(e.out)-1]
+	t.By, t.Words = c.By, c.Words
+	s.wait.aged, s.wait.waits = true, s.wait.waits && s.rule.Once == nil
+	e.restart(s)
+	return true
 }
 
-// Reach is Advance for an instant that the own time of an entry has reached: the
-// clock follows.
-func (e *Engine) Reach(t entry.Instant) []Transition {
-	e.out = e.out[:0]
-	e.fire(t)
-	e.clock = entry.Later(e.clock, t)
-	return e.out
-}
-
-// Clear ends an alert by hand. It answers false where no such alert is open.
-func (e *Engine) Clear(id string, at entry.Instant, by, words string) ([]Transition, bool) {
-	e.out = e.out[:0]
+// keyWith is the key whose open alert has an identifier; nil where none has.
+func (e *Engine) keyWith(alert string) *state {
 	for _, r := range e.rules {
+		if r.open == 0 {
+			continue
+		}
 		for _, s := range r.keys {
-			if s.alert != nil && s.alert.id == id {
-				e.clock = entry.Later(e.clock, at)
-				e.clear(s, e.clock, "hand", nil)
-				t := &e.out[len(e.out)-1]
-				t.By, t.Words = by, words
-				s.wait.aged, s.wait.waits = true, s.wait.waits && r.Once == nil
-				e.restart(s)
-				return e.out, true
+			if s.alert != nil && s.alert.id == alert {
+				return s
 			}
 		}
 	}
-	return nil, false
+	return nil
 }
 
 // recover applies a recovery to every key that agrees with it: each starts from zero. It

@@ -407,11 +407,11 @@ func TestEngineEqualsReference(t *testing.T) {
 			ref.take(x)
 			if x.at > reached {
 				if reached > 0 && rapid.Bool().Draw(t, "tick") {
-					note(e.Advance(entry.Instant(rapid.Int64Range(reached, x.at).Draw(t, "tick at"))))
+					note(apply(e, engine.Advance{At: entry.Instant(rapid.Int64Range(reached, x.at).Draw(t, "tick at"))}))
 				}
 				reached = x.at
 			}
-			note(e.Take(judged(rules, x, reached)))
+			note(apply(e, judged(rules, x, reached)))
 			if rapid.IntRange(0, 5).Draw(t, "restart") == 0 {
 				saved := e.Encode()
 				again, err := engine.Decode(rules, saved)
@@ -421,7 +421,7 @@ func TestEngineEqualsReference(t *testing.T) {
 			}
 		}
 		ref.fire(reached + 40*second)
-		note(e.Advance(entry.Instant(reached + 40*second)))
+		note(apply(e, engine.Advance{At: entry.Instant(reached + 40*second)}))
 		require.Equal(t, ref.out, got, src)
 	})
 }
@@ -430,7 +430,7 @@ func TestDecodeRefusesWhatIsNoState(t *testing.T) {
 	src := "rule r {\n  problem \"x\"\n  raise error\n  clear after 1m quiet\n}\n"
 	rules := settings(t, src).Rules
 	e := engine.New(rules)
-	e.Take(judged(rules, refEntry{5 * second, "h", "x"}, 5*second))
+	apply(e, judged(rules, refEntry{5 * second, "h", "x"}, 5*second))
 	good := e.Encode()
 	for n := range good {
 		_, err := engine.Decode(rules, good[:n])

@@ -7,26 +7,18 @@ import (
 	"dimlantern/core/entry"
 )
 
-// Resting is what is not watched on purpose: origins by name, and rules that look at
-// nothing else.
-type Resting struct {
-	Origins []string `json:"origins"`
-	Rules   []string `json:"rules"`
-}
-
 // ofRule marks a rule among what rests; no origin is called so.
 const ofRule = "\x00rule "
 
-// Rest tells from when on which origins and rules rest: of their keys nothing is raised,
-// cleared or repeated, and no time passes, until they rest no more. It replaces what it was
-// told before, and answers true where that is something else.
-func (e *Engine) Rest(x Resting, at entry.Instant) bool {
+// sleep lets origins and rules rest, in place of those that did before. It answers true
+// where those are others.
+func (e *Engine) sleep(x Rest) bool {
 	next := map[string]entry.Instant{}
 	for _, o := range x.Origins {
-		next[o] = at
+		next[o] = x.At
 	}
 	for _, r := range x.Rules {
-		next[ofRule+r] = at
+		next[ofRule+r] = x.At
 	}
 	for o := range next {
 		if since, rests := e.rest[o]; rests {
@@ -48,7 +40,7 @@ func (e *Engine) Rest(x Resting, at entry.Instant) bool {
 	e.rest = next
 	for i, s := range woken {
 		if _, rests := e.rests(s); !rests {
-			e.wake(s, since[i], at)
+			e.wake(s, since[i], x.At)
 		}
 	}
 	return true
@@ -99,27 +91,23 @@ func (w *writer) rest(rest map[string]entry.Instant) {
 	}
 }
 
-// Forget tells that an origin was but a name for what had never been seen, and that it can
-// be seen from t on under names of its own. What its blindness raised clears; a key that was
-// nothing but that origin goes.
-func (e *Engine) Forget(origin string, t entry.Instant) []Transition {
-	e.out = e.out[:0]
-	e.fire(t)
-	delete(e.blind, origin)
-	e.each(origin, func(s *state) {
-		s.origins = slices.DeleteFunc(s.origins, func(o string) bool { return o == origin })
+// forgetOrigin takes back a name of what had never been seen.
+func (e *Engine) forgetOrigin(f Forget) {
+	e.fire(f.At)
+	delete(e.blind, f.Origin)
+	e.each(f.Origin, func(s *state) {
+		s.origins = slices.DeleteFunc(s.origins, func(o string) bool { return o == f.Origin })
 		if len(s.origins) > 0 && e.allBlind(s) {
 			return
 		}
-		e.unblind(s, t)
-		if i := slices.Index(s.rule.Per, "origin"); i < 0 || s.key[i] != origin || s.rule.keys[keyID(s.key)] != s {
+		e.unblind(s, f.At)
+		if i := slices.Index(s.rule.Per, "origin"); i < 0 || s.key[i] != f.Origin || s.rule.keys[keyID(s.key)] != s {
 			return
 		}
 		if s.alert != nil {
-			e.clock = entry.Later(e.clock, t)
+			e.clock = entry.Later(e.clock, f.At)
 			e.clear(s, e.clock, "seen", nil)
 		}
 		e.forgetKey(s)
 	})
-	return e.out
 }

@@ -216,7 +216,7 @@ func Decode(rules []*lang.Rule, data []byte) (*Engine, error) {
 		i := int(r.int())
 		held[i] = entry.Instant(r.int())
 	}
-	e.Hold(held)
+	e.hold(held)
 	if data[0] == stateVersion {
 		for range r.len() {
 			o := r.str()
@@ -398,82 +398,6 @@ func (r *reader) window(w *lang.When) window {
 	}
 	x.said, x.ripe, x.fresh, x.freshAt = r.bool(), r.bool(), r.bool(), r.instant()
 	return x
-}
-
-// EncodeJudged writes a judged entry as a compact record; names of rules stand
-// in it by their place in the engine.
-func EncodeJudged(b []byte, j *Judged) []byte {
-	w := writer(b)
-	x := j.Entry
-	w.str(x.Source)
-	w.str(x.Origin)
-	w.str(x.Host)
-	w.int(x.Offset)
-	w.str(x.Raw)
-	w.int(int64(x.At))
-	w.int(int64(j.Reached))
-	w.int(int64(len(j.Verdicts)))
-	for i := range j.Verdicts {
-		w.verdict(&j.Verdicts[i], x.At)
-	}
-	return w
-}
-
-func (w *writer) verdict(v *Verdict, at entry.Instant) {
-	bits := int64(0)
-	for i, b := range []bool{v.Hit, v.Recovery, v.Awaited, v.Question, v.Counted, v.Where != 0 || len(v.Values) > 0 || len(v.Follows) > 0 || v.At != at} {
-		if b {
-			bits |= 1 << i
-		}
-	}
-	w.int(int64(v.Rule)<<6 | bits)
-	w.strs(v.Key)
-	if v.Recovery {
-		w.strs(v.RecoveryKey)
-	}
-	if bits&32 != 0 {
-		w.int(int64(v.At))
-		w.int(int64(v.Where))
-		w.strs(v.Values)
-		w.int(int64(len(v.Follows)))
-		for _, f := range v.Follows {
-			w.int(int64(f.Raise))
-			w.strs(f.Key)
-		}
-	}
-	w.int(int64(len(v.Vars)))
-	for _, f := range v.Vars {
-		w.str(f.Name)
-		w.str(f.Value)
-	}
-}
-
-// DecodeJudged reads a record of EncodeJudged and returns what is left of b.
-func DecodeJudged(b []byte) (*Judged, []byte, error) {
-	r := &reader{b: b}
-	x := &entry.Entry{Source: r.str(), Origin: r.str(), Host: r.str(), Offset: r.int(), Raw: r.str(), At: entry.Instant(r.int())}
-	j := &Judged{Entry: x, Reached: entry.Instant(r.int())}
-	for range r.len() {
-		n := r.int()
-		v := Verdict{Rule: int(n >> 6), At: x.At, Hit: n&1 != 0, Recovery: n&2 != 0, Awaited: n&4 != 0, Question: n&8 != 0, Counted: n&16 != 0, Key: r.strs()}
-		if v.Recovery {
-			v.RecoveryKey = r.strs()
-		}
-		if n&32 != 0 {
-			v.At, v.Where, v.Values = r.instant(), uint64(r.int()), r.strs()
-			for range r.len() {
-				v.Follows = append(v.Follows, Follow{int(r.int()), r.strs()})
-			}
-		}
-		for range r.len() {
-			v.Vars = append(v.Vars, entry.Field{Name: r.str(), Value: r.str()})
-		}
-		j.Verdicts = append(j.Verdicts, v)
-	}
-	if r.bad {
-		return nil, nil, ErrState
-	}
-	return j, r.b, nil
 }
 
 // KeyView is what is known of one key, for people to look at.

@@ -121,8 +121,8 @@ func (s *state) deadline(class int) entry.Instant {
 	return due
 }
 
-// fire lets every timer act that is due at t or before.
-func (e *Engine) fire(t entry.Instant) {
+// fire lets every timer act that is due at t or before, and tells whether any did.
+func (e *Engine) fire(t entry.Instant) (acted bool) {
 	for len(e.timers) > 0 && e.timers[0].due <= t {
 		x := heap.Pop(&e.timers).(timer)
 		s := x.s
@@ -147,7 +147,7 @@ func (e *Engine) fire(t entry.Instant) {
 			continue
 		}
 		at := x.due // it was never set to an instant before the clock
-		e.clock = entry.Later(e.clock, at)
+		e.clock, acted = entry.Later(e.clock, at), true
 		switch x.class {
 		case classClear:
 			e.clears(s, at)
@@ -160,6 +160,7 @@ func (e *Engine) fire(t entry.Instant) {
 			e.rearm(s)
 		}
 	}
+	return acted
 }
 
 // clears ends an alert where a deadline says so.
@@ -271,11 +272,8 @@ func (e *Engine) rises(s *state, at entry.Instant) {
 	e.rise(s, best, nil, nil)
 }
 
-// Hold says up to when the origins of some rules have been read, by the rules'
-// places; the others' have been read up to now. A timer of a held rule that falls
-// due later than that waits, and acts, with its own deadline, once the rule is
-// held no more, or an entry that is something for it has come from then or later.
-func (e *Engine) Hold(bounds map[int]entry.Instant) {
+// hold takes the place of what was held before.
+func (e *Engine) hold(bounds map[int]entry.Instant) {
 	e.held = maps.Clone(bounds)
 	e.release()
 }
@@ -326,37 +324,26 @@ func (e *Engine) Due(t entry.Instant) []int {
 	return slices.Sorted(maps.Keys(seen))
 }
 
-// Blind tells that an origin cannot be seen from t on. Quiet stands still for
-// keys all of whose origins are blind.
-func (e *Engine) Blind(origin string, t entry.Instant) []Transition {
-	e.out = e.out[:0]
-	e.fire(t)
-	if _, already := e.blind[origin]; already {
-		return e.out
+// blinded lets quiet stand still for keys all of whose origins are blind.
+func (e *Engine) blinded(b Blind) {
+	e.fire(b.At)
+	if _, already := e.blind[b.Origin]; already {
+		return
 	}
-	e.blind[origin] = t
-	e.each(origin, func(s *state) {
+	e.blind[b.Origin] = b.At
+	e.each(b.Origin, func(s *state) {
 		if s.blindAt == entry.None && e.allBlind(s) {
-			s.blindAt = t
+			s.blindAt = b.At
 			e.rearm(s)
 		}
 	})
-	e.fire(t)
-	return e.out
+	e.fire(b.At)
 }
 
 // IsBlind tells whether an origin cannot be seen.
 func (e *Engine) IsBlind(origin string) bool {
 	_, blind := e.blind[origin]
 	return blind
-}
-
-// Seen tells that an origin can be seen again from t on.
-func (e *Engine) Seen(origin string, t entry.Instant) []Transition {
-	e.out = e.out[:0]
-	e.fire(t)
-	e.seen(origin, t)
-	return e.out
 }
 
 func (e *Engine) seen(origin string, t entry.Instant) {

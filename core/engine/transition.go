@@ -6,9 +6,12 @@ import (
 	"encoding/base32"
 	"encoding/binary"
 	"encoding/json"
+	"errors"
+	"fmt"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
@@ -41,14 +44,40 @@ type Transition struct {
 	By       string
 	Words    string
 	Until    entry.Instant // when a hush ends; 0: it does not by itself, or this is none
-	Untold   string
+	LetGo    bool          // a note by which who has taken it lets it go again
+	Untold   Untold
 }
+
+// Untold is why nobody is told of a transition; the zero value where somebody is.
+type Untold string
+
+// The reasons, besides those of ShadowOf.
+const (
+	ByHush     Untold = "hush"        // a hush holds, of the settings or by hand
+	CatchingUp Untold = "catching up" // the present had not been reached; it is summed up then
+)
+
+const shadowOf = "shadow of "
+
+// ShadowOf is the reason of an alert in the shadow of an open one of another rule.
+func ShadowOf(rule string) Untold { return Untold(shadowOf + rule) }
+
+// Shadow is the rule of ShadowOf; false of other reasons.
+func (u Untold) Shadow() (rule string, ok bool) { return strings.CutPrefix(string(u), shadowOf) }
 
 // Ref is where an entry stands.
 type Ref struct {
 	Origin string `json:"origin"`
 	Offset int64  `json:"offset"`
 	Text   string `json:"text"`
+}
+
+// Value is the value of a field of the key; "" where the key has no such field.
+func (t *Transition) Value(field string) string {
+	if i := slices.Index(t.Fields, field); i >= 0 && i < len(t.Key) {
+		return t.Key[i]
+	}
+	return ""
 }
 
 // MarshalJSON writes the transition as one line, its key in the rule's order.
@@ -93,10 +122,73 @@ func (t Transition) MarshalJSON() ([]byte, error) {
 	add("by", t.By, t.By != "")
 	add("words", t.Words, t.Words != "")
 	add("until", t.Until.String(), t.Until != 0)
+	add("let_go", true, t.LetGo)
 	add("untold", t.Untold, t.Untold != "")
 	add("entry", t.Entry, t.Entry != nil)
 	b.WriteByte('}')
 	return b.Bytes(), err
+}
+
+// UnmarshalJSON reads what MarshalJSON wrote; the fields of the key in their order.
+func (t *Transition) UnmarshalJSON(b []byte) error {
+	var x struct {
+		At, First, Last, Until instantText
+		Change, Rule           string
+		Key                    json.RawMessage
+		Severity               string
+		Alert                  string
+		Count                  int
+		Why, Say, By, Words    string
+		Entry                  *Ref
+		LetGo                  bool `json:"let_go"`
+		Untold                 Untold
+	}
+	x.First, x.Last = instantText(entry.None), instantText(entry.None)
+	if err := json.Unmarshal(b, &x); err != nil {
+		return err
+	}
+	severity := entry.SeverityOf(x.Severity)
+	if severity == 0 {
+		return fmt.Errorf("%q is no severity", x.Severity)
+	}
+	*t = Transition{At: entry.Instant(x.At), Change: x.Change, Rule: x.Rule, Severity: severity, Alert: x.Alert, Count: x.Count, First: entry.Instant(x.First),
+		Last: entry.Instant(x.Last), Why: x.Why, Say: x.Say, Entry: x.Entry, By: x.By, Words: x.Words, Until: entry.Instant(x.Until), LetGo: x.LetGo, Untold: x.Untold}
+	var err error
+	t.Fields, t.Key, err = readKey(x.Key)
+	return err
+}
+
+// instantText is an instant as RFC 3339 has it.
+type instantText entry.Instant
+
+func (i *instantText) UnmarshalJSON(b []byte) error {
+	var t time.Time
+	if err := json.Unmarshal(b, &t); err != nil {
+		return err
+	}
+	*i = instantText(entry.Of(t))
+	return nil
+}
+
+// readKey reads an object of texts in the order of its names.
+func readKey(b []byte) (fields, values []string, err error) {
+	d := json.NewDecoder(bytes.NewReader(b))
+	open, err := d.Token()
+	if err != nil || open != json.Delim('{') {
+		return nil, nil, errors.New("its key is no object")
+	}
+	for d.More() {
+		name, err := d.Token()
+		if err != nil {
+			return nil, nil, err
+		}
+		var value string
+		if err := d.Decode(&value); err != nil {
+			return nil, nil, err
+		}
+		fields, values = append(fields, name.(string)), append(values, value)
+	}
+	return fields, values, nil
 }
 
 // alertID derives an alert's identifier from rule, key, the instant of the raise
@@ -129,7 +221,7 @@ func (e *Engine) emit(s *state, change string, at entry.Instant, why string, x *
 		Severity: a.severity, Alert: a.id, Count: a.count, First: a.first, Last: a.last, Why: why}
 	t.Say = say(s)
 	if by := e.shadow(s); by != "" {
-		t.Untold = "shadow of " + by
+		t.Untold = ShadowOf(by)
 	}
 	if x != nil {
 		t.Entry = &Ref{x.Origin, x.Offset, entry.Evidence(x.Raw)}

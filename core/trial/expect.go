@@ -196,7 +196,7 @@ func (st *stage) step(s lang.Step) {
 		st.begin(st.at)
 		from := entry.Later(st.at, st.engine.Clock())
 		st.at = from.Add(s.At)
-		st.note(st.engine.Reach(st.at))
+		st.apply(engine.Reach{At: st.at})
 	case "blind", "seen":
 		hosts := st.hosts
 		if s.From != "" {
@@ -205,12 +205,18 @@ func (st *stage) step(s lang.Step) {
 		for _, h := range hosts {
 			now := entry.Later(st.at, st.engine.Clock())
 			if s.Kind == "blind" {
-				st.note(st.engine.Blind(st.origin(h), now))
+				st.apply(engine.Blind{Origin: st.origin(h), At: now})
 			} else {
-				st.note(st.engine.Seen(st.origin(h), now))
+				st.apply(engine.Seen{Origin: st.origin(h), At: now})
 			}
 		}
 	}
+}
+
+// apply tells the engine one thing, and notes what comes of it.
+func (st *stage) apply(in engine.Input) {
+	ts, _ := st.engine.Apply(in)
+	st.note(ts)
 }
 
 func (st *stage) origin(host string) string { return host + ":expect" }
@@ -240,7 +246,7 @@ func (st *stage) feed(s lang.Step, at entry.Instant) {
 		j.Verdicts = []engine.Verdict{v}
 	}
 	st.begin(at)
-	st.note(st.engine.Take(j))
+	st.apply(j)
 }
 
 // begin lets watching begin with the first step, and makes hosts known as they speak.
@@ -249,7 +255,7 @@ func (st *stage) begin(at entry.Instant) {
 	for _, h := range st.hosts {
 		all = append(all, AwaitedOrigin(st.settings, st.source, st.origin(h), h, ""))
 	}
-	st.engine.Begin(at, all)
+	st.engine.Apply(engine.Begin{At: at, Origins: all})
 }
 
 // line sends a whole line through the layout of the rule's first source.
@@ -283,9 +289,9 @@ func (st *stage) line(s lang.Step) {
 	}
 	st.seen(h)
 	st.begin(first)
-	r.Scan([]byte(s.Text), st.offset, now, func(j *engine.Judged) { st.note(st.engine.Take(j)) }, nil)
+	r.Scan([]byte(s.Text), st.offset, now, func(j *engine.Judged) { st.apply(j) }, nil)
 	st.offset += int64(len(s.Text)) + 1
-	st.note(st.engine.Reach(r.Reached))
+	st.apply(engine.Reach{At: r.Reached})
 	st.at = r.Last
 }
 

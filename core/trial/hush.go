@@ -60,7 +60,7 @@ func MarkHushed(s *lang.Settings, t *engine.Transition) {
 	}
 	for _, h := range s.Hushes {
 		if HushHolds(h, t.At, r.Zone) && Hushes(h, r, t.Key) {
-			t.Untold = "hush"
+			t.Untold = engine.ByHush
 			return
 		}
 	}

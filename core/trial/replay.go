@@ -275,14 +275,20 @@ func (r *replay) run() error {
 	return nil
 }
 
+// apply tells the engine one thing, and takes what comes of it.
+func (r *replay) apply(in engine.Input) {
+	ts, _ := r.engine.Apply(in)
+	r.take(ts)
+}
+
 // step gives the engine one entry, or how far it is.
 func (r *replay) step(j *engine.Judged) {
 	r.sample(j.Reached)
 	if len(j.Verdicts) > 0 {
 		r.hits(j)
-		r.take(r.engine.Take(j))
+		r.apply(j)
 	} else {
-		r.take(r.engine.Reach(j.Reached))
+		r.apply(engine.Reach{At: j.Reached})
 	}
 }
 
@@ -293,14 +299,14 @@ func (r *replay) end() {
 	}
 	r.sample(entry.Instant(1<<63 - 1))
 	if r.o.To != 0 {
-		r.take(r.engine.Reach(r.o.To))
+		r.apply(engine.Reach{At: r.o.To})
 	}
 }
 
 // sample lets those samples be taken that lie before what an origin has reached.
 func (r *replay) sample(reached entry.Instant) {
 	for r.sampled < len(r.o.Samples) && r.o.Samples[r.sampled] <= reached {
-		r.take(r.engine.Reach(r.o.Samples[r.sampled]))
+		r.apply(engine.Reach{At: r.o.Samples[r.sampled]})
 		r.o.Sample(r.sampled, r.engine)
 		r.sampled++
 	}
@@ -334,14 +340,14 @@ func (r *replay) starts(first entry.Instant) {
 // start lets watching begin at an instant, knowing nothing.
 func (r *replay) start(at entry.Instant) {
 	r.begin(at)
-	r.take(r.engine.Reach(at))
+	r.apply(engine.Reach{At: at})
 }
 
 // begin tells the engine, once, that watching has begun.
 func (r *replay) begin(at entry.Instant) {
 	if !r.began {
 		r.began = true
-		r.engine.Begin(at, r.origins)
+		r.engine.Apply(engine.Begin{At: at, Origins: r.origins})
 	}
 }
 
