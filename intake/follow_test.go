@@ -16,6 +16,7 @@ import (
 	"time"
 	"unicode/utf16"
 
+	"dimlantern/core/layout"
 	"dimlantern/core/origin"
 
 	"github.com/klauspost/compress/gzip"
@@ -56,7 +57,7 @@ type rig struct {
 
 func newRig(t require.TestingT, glob, begin string) *rig {
 	src := fmt.Sprintf("source s {\n files %s\n begin %s\n}\nrule r {\n problem \"line\"\n per nothing\n raise error\n clear by hand\n}\n", lang.Quote(glob), begin)
-	s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte(src))})
+	s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte(src))}, lang.Env{Time: layout.CheckTime})
 	require.False(t, lang.Errors(ds), "%v", ds)
 	r := &rig{t: t, s: s, places: map[string][]byte{}, now: time.Now()}
 	r.start()
@@ -352,7 +353,7 @@ func TestBeginAtATime(t *testing.T) {
 	write(t, path, b.String())
 	src := fmt.Sprintf("source s {\n files %s\n begin %s\n layout l\n}\nlayout l {\n pattern /^(?<at>\\S+T\\S+) (?<text>.*)$/\n time at rfc3339\n}\nrule r {\n problem /line \\d/\n per nothing\n raise error\n clear by hand\n}\n",
 		lang.Quote(path), start.Add(50*time.Hour).Format(time.RFC3339))
-	s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte(src))})
+	s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte(src))}, lang.Env{Time: layout.CheckTime})
 	require.False(t, lang.Errors(ds), "%v", ds)
 	r := &rig{t: t, s: s, places: map[string][]byte{}, now: time.Now()}
 	r.start()
@@ -542,7 +543,7 @@ func TestEntriesOfManyLines(t *testing.T) {
 	path := filepath.Join(dir, "a.log")
 	write(t, path, "")
 	src := fmt.Sprintf("source s {\n files %s\n begin oldest\n entry starts /^\\d+ / at most 4 lines closed after 3s\n layout l\n}\nlayout l {\n pattern /^(?<n>\\d+) (?<text>.*)$/\n}\nrule r {\n problem \"line\"\n per n\n raise error\n clear by hand\n}\n", lang.Quote(path))
-	s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte(src))})
+	s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte(src))}, lang.Env{Time: layout.CheckTime})
 	require.False(t, lang.Errors(ds), "%v", ds)
 	r := &rig{t: t, s: s, places: map[string][]byte{}, now: time.Now()}
 	r.start()
@@ -585,7 +586,7 @@ func TestEncodings(t *testing.T) {
 	} {
 		path := filepath.Join(t.TempDir(), "a.log")
 		require.NoError(t, os.WriteFile(path, c.bytes, 0o644))
-		s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte(fmt.Sprintf("source s {\n files %s\n begin oldest\n encoding %s\n}\nrule r {\n problem \"line\"\n raise error\n clear by hand\n}\n", lang.Quote(path), c.word)))})
+		s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte(fmt.Sprintf("source s {\n files %s\n begin oldest\n encoding %s\n}\nrule r {\n problem \"line\"\n raise error\n clear by hand\n}\n", lang.Quote(path), c.word)))}, lang.Env{Time: layout.CheckTime})
 		require.False(t, lang.Errors(ds), "%v", ds)
 		r := &rig{t: t, s: s, places: map[string][]byte{}, now: time.Now()}
 		r.start()
@@ -625,7 +626,7 @@ func TestClockThatLiesBack(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "a.log")
 	write(t, path, "")
 	src := fmt.Sprintf("source s {\n files %s\n begin oldest\n layout l\n}\nlayout l {\n pattern /^(?<at>\\S+T\\S+) (?<text>.*)$/\n time at rfc3339\n}\nrule r {\n problem \"line\"\n per nothing\n raise error\n clear by hand\n}\n", lang.Quote(path))
-	s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte(src))})
+	s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte(src))}, lang.Env{Time: layout.CheckTime})
 	require.False(t, lang.Errors(ds), "%v", ds)
 	r := &rig{t: t, s: s, places: map[string][]byte{}, now: time.Now().Truncate(time.Second)}
 	r.start()
@@ -700,7 +701,7 @@ func TestNoLongerFits(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "a.log")
 	write(t, path, strings.Repeat("7: fine\n", 40))
 	src := fmt.Sprintf("source s {\n files %s\n begin oldest\n layout l\n}\nlayout l {\n pattern /^(?<n>\\d+): (?<text>.*)$/\n}\n", lang.Quote(path))
-	s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte(src))})
+	s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte(src))}, lang.Env{Time: layout.CheckTime})
 	require.False(t, lang.Errors(ds), "%v", ds)
 	r := &rig{t: t, s: s, places: map[string][]byte{}, now: time.Now()}
 	r.start()

@@ -5,6 +5,8 @@ import (
 	"path/filepath"
 	"strings"
 
+	"dimlantern/folder"
+
 	"dimlantern/api"
 
 	tea "charm.land/bubbletea/v2"
@@ -12,7 +14,6 @@ import (
 	"dimlantern/core/entry"
 	"dimlantern/screens/paint"
 	"dimlantern/screens/watch"
-	"dimlantern/service"
 )
 
 // putWork is a change of the settings that is shown before it is done.
@@ -184,7 +185,7 @@ func (m *Model) drawPut(c *paint.Canvas, top, bottom int, p paint.Palette, base 
 			if f.Gone {
 				now = ""
 			}
-			for _, l := range service.LineDiff(was, now) {
+			for _, l := range folder.Diff(was, now) {
 				if y >= bottom {
 					break
 				}

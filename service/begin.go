@@ -5,13 +5,14 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
 	"time"
+
+	"dimlantern/folder"
 
 	"dimlantern/api"
 
@@ -44,7 +45,7 @@ func (s *Service) BeginRule(_ context.Context, q api.BeginQuery) (*api.Begun, er
 	plan := match.NewPlan(settings, src, nil, time.Local)
 	sample, err := intake.Tail(path, plan, entry.Of(time.Now().Add(24*time.Hour)), entriesSize)
 	if err != nil {
-		return nil, fmt.Errorf("%s cannot be read: %w", path, reason(err))
+		return nil, fmt.Errorf("%s cannot be read: %w", path, folder.Reason(err))
 	}
 	text := ruleFor(settings, src, plan, sample, q)
 	b := &api.Begun{Name: filepath.Join(s.settingsDir(), nameOf(text)+".lantern"), Text: text}
@@ -52,7 +53,7 @@ func (s *Service) BeginRule(_ context.Context, q api.BeginQuery) (*api.Begun, er
 		return nil, err
 	}
 	if q.Write {
-		if err := writeNew(b.Name, b.Text); err != nil {
+		if err := folder.WriteNew(b.Name, b.Text); err != nil {
 			return nil, err
 		}
 		b.Done = true
@@ -67,28 +68,6 @@ func (s *Service) settingsDir() string {
 		return filepath.Dir(s.o.Settings)
 	}
 	return s.o.Settings
-}
-
-// writeNew writes a settings file that is not there yet.
-func writeNew(name, text string) error {
-	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
-		return fmt.Errorf("the settings folder %s cannot be made: %w", filepath.Dir(name), reason(err))
-	}
-	f, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
-	if err != nil {
-		if os.IsExist(err) {
-			err = fs.ErrExist
-		}
-		return fmt.Errorf("%s cannot be written: %w", name, reason(err))
-	}
-	_, err = f.WriteString(text)
-	if e := f.Close(); err == nil {
-		err = e
-	}
-	if err != nil {
-		return fmt.Errorf("%s cannot be written: %w", name, reason(err))
-	}
-	return nil
 }
 
 // ruleFor writes a rule of which the entry is a hit: its text with its numbers left
@@ -312,7 +291,7 @@ func tryBegun(b *api.Begun, s *lang.Settings, src *lang.Source, path, host strin
 	with := *s
 	with.Rules = nil
 	files := []*lang.File{f}
-	own, ds := lang.Check(append(files, lang.Parse("its source", []byte(fmt.Sprintf("source %s { files \"/x\" }", src.Name)))))
+	own, ds := lang.Check(append(files, lang.Parse("its source", []byte(fmt.Sprintf("source %s { files \"/x\" }", src.Name)))), lang.Env{Time: layout.CheckTime})
 	if lang.Errors(ds) {
 		return fmt.Errorf("no rule can be made of this entry: %s", ds[0].What)
 	}

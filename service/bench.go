@@ -11,6 +11,8 @@ import (
 	"sync"
 	"time"
 
+	"dimlantern/folder"
+
 	"dimlantern/api"
 
 	"dimlantern/core/entry"
@@ -64,7 +66,7 @@ func (s *Service) Bench(ctx context.Context, q api.BenchQuery) (*api.BenchView, 
 	s.mu.Lock()
 	texts := slices.Clone(s.texts)
 	s.mu.Unlock()
-	texts = withText(texts, q.File, q.Body)
+	texts = folder.With(texts, q.File, q.Body)
 	settings, ds := s.check(texts)
 	v := &api.BenchView{Findings: []api.BenchFinding{}, Rows: []api.Row{}, Kinds: []api.BenchKind{}, Failed: []string{}}
 	for _, d := range ds {
@@ -296,17 +298,6 @@ var steps = regexp.MustCompile(`^\s*(raise|clear|reopen|grace|blind)\b`)
 // bare is a raise that each hit makes.
 var bare = regexp.MustCompile(`^\s*raise\s+\w+\s*$`)
 
-// withText puts a text in the place of a file's.
-func withText(texts []Text, name, body string) []Text {
-	for i := range texts {
-		if texts[i].Name == name {
-			texts[i].Body = body
-			return texts
-		}
-	}
-	return append(texts, Text{Name: name, Body: body})
-}
-
 // ruleAt is the rule of a file in which a line lies, or the one before it.
 func ruleAt(s *lang.Settings, file string, line int) *lang.Rule {
 	var best *lang.Rule
@@ -466,9 +457,9 @@ func (s *Service) BenchOpen(_ context.Context, q api.BenchFile) (*api.BenchFile,
 	if err := s.ownFile(q.File); err != nil {
 		return nil, err
 	}
-	b, err := regular.Read(q.File, maxSettings)
+	b, err := regular.Read(q.File, folder.MaxFile)
 	if err != nil {
-		return nil, fmt.Errorf("%s cannot be read: %w", q.File, reason(err))
+		return nil, fmt.Errorf("%s cannot be read: %w", q.File, folder.Reason(err))
 	}
 	return &api.BenchFile{File: q.File, Body: string(b)}, nil
 }
@@ -482,25 +473,25 @@ func (s *Service) BenchWrite(_ context.Context, q api.BenchSave) (*api.None, err
 	s.mu.Lock()
 	texts := slices.Clone(s.texts)
 	s.mu.Unlock()
-	_, ds := s.check(withText(texts, q.File, q.Body))
+	_, ds := s.check(folder.With(texts, q.File, q.Body))
 	for _, d := range ds {
 		if d.Weight == lang.Err && d.Pos.File == q.File {
 			return nil, fmt.Errorf("line %d: %s; nothing is written", d.Pos.Line, d.What)
 		}
 	}
 	if q.New {
-		if err := writeNew(q.File, q.Body); err != nil {
+		if err := folder.WriteNew(q.File, q.Body); err != nil {
 			return nil, err
 		}
 	} else {
-		now, err := regular.Read(q.File, maxSettings)
+		now, err := regular.Read(q.File, folder.MaxFile)
 		switch {
 		case err != nil:
-			return nil, fmt.Errorf("%s cannot be read: %w", q.File, reason(err))
+			return nil, fmt.Errorf("%s cannot be read: %w", q.File, folder.Reason(err))
 		case string(now) != q.Was:
 			return nil, changedByOthers(q.File)
 		}
-		if err := ReplaceFile(q.File, q.Body); err != nil {
+		if err := folder.Replace(q.File, q.Body); err != nil {
 			return nil, err
 		}
 	}

@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/folder"
+
 	"dimlantern/api"
 
 	"dimlantern/core/entry"
@@ -81,7 +83,7 @@ func (s *Service) bringText(b *api.Brought, name string, write bool) (*api.Broug
 		return b, nil
 	}
 	s.ways.endTries()
-	if err := writeNew(b.Name, b.Text); err != nil {
+	if err := folder.WriteNew(b.Name, b.Text); err != nil {
 		return nil, err
 	}
 	b.Done = true

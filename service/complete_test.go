@@ -4,6 +4,8 @@ import (
 	"strings"
 	"testing"
 
+	"dimlantern/folder"
+
 	"github.com/stretchr/testify/assert"
 
 	"dimlantern/core/entry"
@@ -13,7 +15,7 @@ import (
 
 // What is being typed is completed by what may stand there.
 func TestComplete(t *testing.T) {
-	s, _ := CheckSettings([]Text{{Name: "t", Body: "source pump-logs {\n  files \"/x\"\n  layout json\n}\nsource gates {\n  files \"/y\"\n}\nrule big {\n  problem \"x\"\n  raise error\n  clear by hand\n}\n"}})
+	s, _ := folder.Check([]folder.Text{{Name: "t", Body: "source pump-logs {\n  files \"/x\"\n  layout json\n}\nsource gates {\n  files \"/y\"\n}\nrule big {\n  problem \"x\"\n  raise error\n  clear by hand\n}\n"}})
 	kinds := []trial.KindSays{
 		{Kind: trial.Kind{Shape: &layout.Shape{Count: 3}}, Fields: []entry.Field{{Name: "state", Value: "shut"}, {Name: "temp", Value: "4"}}},
 		{Kind: trial.Kind{Shape: &layout.Shape{Count: 9}}, Fields: []entry.Field{{Name: "state", Value: "open"}}},

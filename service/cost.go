@@ -6,6 +6,8 @@ import (
 	"sync"
 	"time"
 
+	"dimlantern/folder"
+
 	"dimlantern/api"
 
 	"dimlantern/core/entry"
@@ -131,7 +133,7 @@ type dayHits struct {
 }
 
 // countFindings counts what the linter has about each rule.
-func (s *Service) countFindings(texts []Text) {
+func (s *Service) countFindings(texts []folder.Text) {
 	settings, ds := s.check(texts)
 	s.findings = map[string]int{}
 	for _, d := range ds {

@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/folder"
+
 	"dimlantern/core/entry"
 	"dimlantern/store"
 )
@@ -21,7 +23,7 @@ const rescueFile = "rescue.json"
 // rescue is what is needed to go on without the database: the rest is history.
 type rescue struct {
 	At       entry.Instant     `json:"at"`
-	Settings []Text            `json:"settings"`
+	Settings []folder.Text     `json:"settings"`
 	Snapshot []byte            `json:"snapshot"`
 	Places   []store.Place     `json:"places"`
 	Sources  []string          `json:"sources"`
@@ -82,7 +84,7 @@ func (s *Service) saveRescue() error {
 	}
 	path := filepath.Join(s.o.Data, rescueFile)
 	if err := os.WriteFile(path+".part", b, 0o600); err != nil {
-		return fmt.Errorf("%s cannot be written: %w", path, reason(err))
+		return fmt.Errorf("%s cannot be written: %w", path, folder.Reason(err))
 	}
 	return os.Rename(path+".part", path)
 }
@@ -104,7 +106,7 @@ func (s *Service) takeRescue() error {
 		for name, v := range x.Meta {
 			batch.Meta[name] = v
 		}
-		batch.Meta["settings"] = encodeTexts(x.Settings)
+		batch.Meta["settings"] = folder.Encode(x.Settings)
 		batch.Snapshot, batch.Places, batch.Sources = x.Snapshot, x.Places, x.Sources
 		words += "; what was open, and how far everything had been read, is as it was at " + clockWords(x.At)
 	}
@@ -165,7 +167,7 @@ func narrow(path string, d fs.DirEntry) error {
 		return nil
 	}
 	if err := os.Chmod(path, info.Mode().Perm()&0o700); err != nil {
-		return fmt.Errorf("%s can be read by others, and its rights cannot be changed: %w", path, reason(err))
+		return fmt.Errorf("%s can be read by others, and its rights cannot be changed: %w", path, folder.Reason(err))
 	}
 	return nil
 }

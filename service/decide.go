@@ -5,6 +5,8 @@ import (
 	"slices"
 	"time"
 
+	"dimlantern/folder"
+
 	"dimlantern/api"
 
 	"dimlantern/core/engine"
@@ -298,7 +300,7 @@ func (s *Service) opensAt(c *lang.Contact, now entry.Instant) entry.Instant {
 // zone is the zone in which days begin.
 func (s *Service) zone() *time.Location {
 	if s.settings.Zone != "" {
-		if z := zone(s.settings.Zone); z != nil {
+		if z := folder.Zone(s.settings.Zone); z != nil {
 			return z
 		}
 	}

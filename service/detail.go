@@ -14,6 +14,8 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/folder"
+
 	"dimlantern/api"
 
 	"dimlantern/core/engine"
@@ -416,7 +418,7 @@ func (s *Service) readAround(d *api.Detail, settings *lang.Settings, newest stor
 	}
 	out, err := around(settings, src, path, newest, hits, at, aroundBefore, aroundAfter)
 	if err != nil {
-		d.Unread = "the lines around cannot be read: " + reason(err).Error()
+		d.Unread = "the lines around cannot be read: " + folder.Reason(err).Error()
 	}
 	return out
 }
@@ -646,7 +648,7 @@ func (s *Service) Clear(ctx context.Context, q api.ClearQuery) (*api.None, error
 // Apply is part of Lantern.
 func (s *Service) Apply(ctx context.Context, _ api.None) (*api.None, error) {
 	return nil, s.do(ctx, func() error {
-		s.stamp, s.next, s.since = "", stampOf(s.o.Settings, s.texts), time.Time{}
+		s.stamp, s.next, s.since = "", folder.Stamp(s.o.Settings, s.texts), time.Time{}
 		s.checkSettings()
 		if t := s.trouble["settings"]; t != "" {
 			return errors.New(t)

@@ -2,11 +2,12 @@ package service
 
 import (
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"time"
+
+	"dimlantern/folder"
 
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
@@ -17,7 +18,7 @@ import (
 )
 
 // use takes up settings: the engine, the plans and the follower.
-func (s *Service) use(settings *lang.Settings, texts []Text) {
+func (s *Service) use(settings *lang.Settings, texts []folder.Text) {
 	before := s.settings
 	rules := trial.Active(settings)
 	plans := map[string]*match.Plan{}
@@ -44,7 +45,7 @@ func (s *Service) use(settings *lang.Settings, texts []Text) {
 	s.settings, s.texts = settings, texts
 	s.countFindings(texts)
 	s.begun = -1 // a rule that is new has to be told which logs there are
-	s.setMeta("settings", encodeTexts(texts))
+	s.setMeta("settings", folder.Encode(texts))
 	s.seq++
 }
 
@@ -238,7 +239,7 @@ func containsString(list []string, s string) bool {
 // checkSettings reads the settings again where the folder has changed. With an
 // error in them the last good ones go on.
 func (s *Service) checkSettings() {
-	stamp := stampOf(s.o.Settings, s.texts)
+	stamp := folder.Stamp(s.o.Settings, s.texts)
 	asked := s.stamp == "" // by a person
 	if stamp == s.stamp {
 		s.next = ""
@@ -263,13 +264,13 @@ func (s *Service) checkSettings() {
 		return
 	}
 	s.stamp, s.next = stamp, ""
-	texts, err := ReadSettings(s.o.Settings)
+	texts, err := folder.Read(s.o.Settings)
 	if err != nil {
 		s.trouble["settings"] = err.Error() + "; the last good settings go on"
 		s.seq++
 		return
 	}
-	if sameTexts(texts, s.texts) {
+	if folder.Same(texts, s.texts) {
 		delete(s.trouble, "settings")
 		s.seq++
 		return
@@ -301,7 +302,7 @@ const appliedByHand = "; the last good settings go on until that is confirmed: d
 // doubtful says why new settings may be a mishap rather than meant: a file that was emptied,
 // or more than half of all rules gone; "" where they are not. Files without a rule in them,
 // and settings that had none, are never in doubt.
-func (s *Service) doubtful(texts []Text, settings *lang.Settings) string {
+func (s *Service) doubtful(texts []folder.Text, settings *lang.Settings) string {
 	for _, was := range s.texts {
 		if was.Table || blank(was.Body) {
 			continue
@@ -384,23 +385,3 @@ func countOf(n int, one, many string) string {
 // settled is how long settings files must not have changed before they are taken
 // up.
 const settled = 300 * time.Millisecond
-
-// stampOf changes whenever a settings file does.
-func stampOf(path string, texts []Text) string {
-	names := []string{path}
-	if info, err := os.Stat(path); err == nil && info.IsDir() {
-		names, _ = filepath.Glob(filepath.Join(escapeGlob(path), "*.lantern"))
-	}
-	var b strings.Builder
-	for _, t := range texts {
-		if !t.Table && strings.Contains(t.Body, "from file") {
-			names = append(names, lang.Parse(t.Name, []byte(t.Body)).Tables()...)
-		}
-	}
-	for _, n := range names {
-		if info, err := os.Stat(n); err == nil {
-			fmt.Fprintf(&b, "%s %d %d\n", n, info.Size(), info.ModTime().UnixNano())
-		}
-	}
-	return b.String()
-}

@@ -10,6 +10,8 @@ import (
 	"testing"
 	"time"
 
+	"dimlantern/folder"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -32,7 +34,7 @@ func (p *place) alerts() []string {
 func (p *place) edit(text string) {
 	path := filepath.Join(p.dir, "settings", "app.lantern")
 	require.NoError(p.t, os.WriteFile(path, []byte(text), 0o644))
-	p.s.stamp, p.s.next, p.s.since = "", stampOf(p.s.o.Settings, p.s.texts), time.Time{}
+	p.s.stamp, p.s.next, p.s.since = "", folder.Stamp(p.s.o.Settings, p.s.texts), time.Time{}
 	p.s.checkSettings()
 	require.NoError(p.t, p.s.commit())
 	p.take()

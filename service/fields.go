@@ -10,6 +10,8 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/folder"
+
 	"dimlantern/api"
 
 	"dimlantern/core/entry"
@@ -25,7 +27,7 @@ type work struct {
 	s        *Service
 	q        api.FieldsQuery
 	settings *lang.Settings
-	texts    []Text
+	texts    []folder.Text
 	src      *lang.Source
 	path     string
 	series   string
@@ -112,7 +114,7 @@ func (w *work) sample(ctx context.Context) ([]sampled, error) {
 		}
 	})
 	if err != nil {
-		return nil, fmt.Errorf("%s cannot be read: %w", w.path, reason(err))
+		return nil, fmt.Errorf("%s cannot be read: %w", w.path, folder.Reason(err))
 	}
 	if !w.q.Wide {
 		for len(out) > maxSampled {
@@ -178,7 +180,7 @@ func (w *work) with(text string) (*lang.Settings, string) {
 }
 
 // edited are the settings' texts with the layout in its place.
-func (w *work) edited(text string) ([]Text, error) {
+func (w *work) edited(text string) ([]folder.Text, error) {
 	block := lang.Parse(w.out.File, []byte(text))
 	for _, d := range block.Diagnostics() {
 		if d.Weight == lang.Err {
@@ -215,14 +217,14 @@ func (w *work) write(text string) error {
 	}
 	for _, t := range texts {
 		if t.Name == w.out.File && !t.Table {
-			now, err := regular.Read(t.Name, maxSettings)
+			now, err := regular.Read(t.Name, folder.MaxFile)
 			if err != nil {
-				return fmt.Errorf("%s cannot be read: %w", t.Name, reason(err))
+				return fmt.Errorf("%s cannot be read: %w", t.Name, folder.Reason(err))
 			}
-			if !slices.ContainsFunc(w.texts, func(x Text) bool { return x.Name == t.Name && x.Body == string(now) }) {
+			if !slices.ContainsFunc(w.texts, func(x folder.Text) bool { return x.Name == t.Name && x.Body == string(now) }) {
 				return fmt.Errorf("%s has changed meanwhile: look again, then write", filepath.Base(t.Name))
 			}
-			return ReplaceFile(t.Name, t.Body)
+			return folder.Replace(t.Name, t.Body)
 		}
 	}
 	return nil

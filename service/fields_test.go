@@ -10,6 +10,8 @@ import (
 	"testing"
 	"time"
 
+	"dimlantern/folder"
+
 	"dimlantern/api"
 
 	"github.com/stretchr/testify/assert"
@@ -84,7 +86,7 @@ func TestFieldsByPointing(t *testing.T) {
 	for _, part := range []string{"# the stores", "# north", "layout cold\n", "layout cold {\n", "find in text"} {
 		assert.Contains(t, string(body), part)
 	}
-	_, ds := CheckSettings([]Text{{Name: "t", Body: string(body)}})
+	_, ds := folder.Check([]folder.Text{{Name: "t", Body: string(body)}})
 	assert.Empty(t, ds)
 	assert.Equal(t, lang.Parse("t", body).Format(), string(body))
 

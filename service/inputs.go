@@ -1,13 +1,14 @@
 package service
 
 import (
-	"encoding/json"
 	"fmt"
 	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
 	"time"
+
+	"dimlantern/folder"
 
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
@@ -59,28 +60,6 @@ func replayJournal(e *engine.Engine, b []byte) error {
 	return nil
 }
 
-func encodeTexts(texts []Text) []byte {
-	b, _ := json.Marshal(texts)
-	return b
-}
-
-func decodeTexts(b []byte) ([]Text, error) {
-	var out []Text
-	return out, json.Unmarshal(b, &out)
-}
-
-func sameTexts(a, b []Text) bool {
-	if len(a) != len(b) {
-		return false
-	}
-	for i := range a {
-		if a[i] != b[i] {
-			return false
-		}
-	}
-	return true
-}
-
 // InUse says that another service holds a data folder.
 type InUse struct {
 	Data string
@@ -96,12 +75,12 @@ func (e *InUse) Error() string {
 // process ends, however it ends.
 func lockFolder(dir string) (*os.File, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return nil, fmt.Errorf("the data folder %s cannot be made: %w", dir, reason(err))
+		return nil, fmt.Errorf("the data folder %s cannot be made: %w", dir, folder.Reason(err))
 	}
 	path := filepath.Join(dir, "lock")
 	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {
-		return nil, fmt.Errorf("the data folder %s cannot be used: %w", dir, reason(err))
+		return nil, fmt.Errorf("the data folder %s cannot be used: %w", dir, folder.Reason(err))
 	}
 	if err := lockFile(f); err != nil {
 		b, _ := os.ReadFile(path)
@@ -113,7 +92,7 @@ func lockFolder(dir string) (*os.File, error) {
 	f.Truncate(0)
 	if _, err := f.WriteAt([]byte(fmt.Sprintf("%d %s\n", os.Getpid(), time.Now().Format("2006-01-02 15:04:05"))), 0); err != nil {
 		f.Close()
-		return nil, fmt.Errorf("the data folder %s cannot be written: %w", dir, reason(err))
+		return nil, fmt.Errorf("the data folder %s cannot be written: %w", dir, folder.Reason(err))
 	}
 	return f, nil
 }

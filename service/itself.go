@@ -9,6 +9,8 @@ import (
 	"sort"
 	"time"
 
+	"dimlantern/folder"
+
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 )
@@ -75,7 +77,7 @@ func (s *Service) withItself(to *lang.Settings) {
 	if err != nil {
 		return
 	}
-	own, ds := CheckSettings([]Text{{Name: "built-in", Body: fmt.Sprintf(itselfText, lang.Quote(escapeGlob(path)+"/*.log"))}})
+	own, ds := folder.Check([]folder.Text{{Name: "built-in", Body: fmt.Sprintf(itselfText, lang.Quote(folder.EscapeGlob(path)+"/*.log"))}})
 	if lang.Errors(ds) {
 		s.o.Log.Error("the built-in rules are not right", "what", ds[0].What)
 		return

@@ -12,6 +12,3 @@ func lockFile(f *os.File) error {
 	return windows.LockFileEx(windows.Handle(f.Fd()), windows.LOCKFILE_EXCLUSIVE_LOCK|windows.LOCKFILE_FAIL_IMMEDIATELY, 0, 1, 0,
 		&windows.Overlapped{Offset: 1 << 20})
 }
-
-// keepOwner does nothing: who replaces a file owns it.
-func keepOwner(*os.File, string) error { return nil }

@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/folder"
+
 	"dimlantern/api"
 
 	"dimlantern/core/entry"
@@ -278,7 +280,7 @@ func (s *Service) keepFed(q api.MarkQuery) (*api.Marked, error) {
 	s.mu.Lock()
 	texts := slices.Clone(s.texts)
 	s.mu.Unlock()
-	settings, _ := s.check(withText(texts, q.File, q.Body))
+	settings, _ := s.check(folder.With(texts, q.File, q.Body))
 	r := ruleAt(settings, q.File, q.Line)
 	switch {
 	case r == nil:

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/folder"
+
 	"dimlantern/api"
 
 	"dimlantern/core/entry"
@@ -74,7 +76,7 @@ func (s *Service) benchRule(q api.BenchQuery) (*lang.Settings, *lang.Rule, entry
 	s.mu.Lock()
 	texts := slices.Clone(s.texts)
 	s.mu.Unlock()
-	settings, _ := s.check(withText(texts, q.File, q.Body))
+	settings, _ := s.check(folder.With(texts, q.File, q.Body))
 	return settings, ruleAt(settings, q.File, q.Line), at
 }
 

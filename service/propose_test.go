@@ -16,7 +16,7 @@ func TestProposalChecksClean(t *testing.T) {
 		p := &layout.Proposal{Clauses: []string{"json", `time at like "2026-11-24T05:32:28Z"`}}
 		path := "/var/log/" + name + ".log"
 		text := service.Proposed(p, service.SourceName(path), []string{path})
-		_, ds := lang.Check([]*lang.File{lang.Parse("x", []byte(text))})
+		_, ds := lang.Check([]*lang.File{lang.Parse("x", []byte(text))}, lang.Env{Time: layout.CheckTime})
 		assert.False(t, lang.Errors(ds), "%v\n%s", ds, text)
 	}
 }

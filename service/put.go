@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/folder"
+
 	"dimlantern/api"
 
 	"dimlantern/core/engine"
@@ -55,7 +57,7 @@ func (s *Service) Put(ctx context.Context, q api.PutQuery) (*api.Put, error) {
 		was := len(s.notices)
 		s.putBy = &store.Action{By: q.Name(), From: q.From, Words: p.Title}
 		defer func() { s.putBy = nil }()
-		s.stamp, s.next, s.since = "", stampOf(s.o.Settings, s.texts), time.Time{}
+		s.stamp, s.next, s.since = "", folder.Stamp(s.o.Settings, s.texts), time.Time{}
 		s.checkSettings()
 		if t := s.trouble["settings"]; t != "" {
 			return fmt.Errorf("it is written, and not at work: %s", t)
@@ -77,8 +79,8 @@ func (s *Service) Put(ctx context.Context, q api.PutQuery) (*api.Put, error) {
 func (s *Service) foresee(p *api.Put) {
 	texts := slices.Clone(s.texts)
 	for _, f := range p.Files {
-		if texts = withText(texts, f.File, f.Body); f.Gone {
-			texts = slices.DeleteFunc(texts, func(t Text) bool { return t.Name == f.File })
+		if texts = folder.With(texts, f.File, f.Body); f.Gone {
+			texts = slices.DeleteFunc(texts, func(t folder.Text) bool { return t.Name == f.File })
 		}
 	}
 	put := func(word, text string, bad bool) {
@@ -237,9 +239,9 @@ func (s *Service) changeRule(c *api.RuleChange) ([]api.BenchSave, error) {
 		if t.Table || c.What != "rename" && t.Name != r.Pos.File {
 			continue
 		}
-		b, err := regular.Read(t.Name, maxSettings)
+		b, err := regular.Read(t.Name, folder.MaxFile)
 		if err != nil {
-			return nil, fmt.Errorf("%s cannot be read: %w", t.Name, reason(err))
+			return nil, fmt.Errorf("%s cannot be read: %w", t.Name, folder.Reason(err))
 		}
 		f := lang.Parse(t.Name, b)
 		if lang.Errors(f.Diagnostics()) {
@@ -280,10 +282,10 @@ func (s *Service) writeAll(files []api.BenchSave) error {
 		if f.New {
 			continue
 		}
-		now, err := regular.Read(f.File, maxSettings)
+		now, err := regular.Read(f.File, folder.MaxFile)
 		switch {
 		case err != nil:
-			return fmt.Errorf("%s cannot be read: %w", f.File, reason(err))
+			return fmt.Errorf("%s cannot be read: %w", f.File, folder.Reason(err))
 		case string(now) != f.Was:
 			return changedByOthers(f.File)
 		}
@@ -292,11 +294,11 @@ func (s *Service) writeAll(files []api.BenchSave) error {
 		var err error
 		switch {
 		case f.New:
-			err = writeNew(f.File, f.Body)
+			err = folder.WriteNew(f.File, f.Body)
 		case f.Gone:
 			err = os.Remove(f.File)
 		default:
-			err = ReplaceFile(f.File, f.Body)
+			err = folder.Replace(f.File, f.Body)
 		}
 		if err != nil {
 			return err
@@ -306,13 +308,13 @@ func (s *Service) writeAll(files []api.BenchSave) error {
 }
 
 // recordSettings records what has changed in the settings, and who did it.
-func (s *Service) recordSettings(was, now []Text, did string) {
+func (s *Service) recordSettings(was, now []folder.Text, did string) {
 	a := store.Action{By: "whoever wrote the file"}
 	if s.putBy != nil {
 		a = *s.putBy
 	}
 	a.What, a.At, a.Did = "settings", entry.Of(time.Now()), did
-	body := func(list []Text, name string) string {
+	body := func(list []folder.Text, name string) string {
 		for _, t := range list {
 			if t.Name == name {
 				return t.Body

@@ -15,6 +15,7 @@ import (
 
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
+	"dimlantern/core/layout"
 )
 
 // What a change of the settings would do is said before it is done: which alerts end, which
@@ -71,7 +72,7 @@ func TestWhatAChangeWouldDo(t *testing.T) {
 	x = change("copy", "low-2")
 	assert.Equal(t, 2, strings.Count(x.Files[0].Body, `recovery /pump (?<pump>\d+) fine/`))
 	x = change("off", "")
-	s, ds := lang.Check([]*lang.File{lang.Parse(file, []byte(x.Files[0].Body))})
+	s, ds := lang.Check([]*lang.File{lang.Parse(file, []byte(x.Files[0].Body))}, lang.Env{Time: layout.CheckTime})
 	require.False(t, lang.Errors(ds))
 	assert.True(t, s.Rule("low").Off)
 	_, err = p.s.Put(context.Background(), api.PutQuery{Rule: &api.RuleChange{What: "rename", Rule: "low", Name: "flood"}})

@@ -13,6 +13,8 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/folder"
+
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/match"
@@ -80,7 +82,7 @@ func filesSample(settings *lang.Settings, r *lang.Rule, names []string, host str
 			}
 			if err != nil {
 				done()
-				return nil, nil, fmt.Errorf("%s cannot be read: %w", path, reason(err))
+				return nil, nil, fmt.Errorf("%s cannot be read: %w", path, folder.Reason(err))
 			}
 			open = append(open, f)
 			in.Files = append(in.Files, f)

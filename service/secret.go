@@ -9,6 +9,8 @@ import (
 	"path/filepath"
 	"slices"
 
+	"dimlantern/folder"
+
 	"dimlantern/core/lang"
 	"dimlantern/core/match"
 )
@@ -28,12 +30,12 @@ func Secret(data string) ([]byte, error) {
 	case err == nil:
 		return nil, fmt.Errorf("%s is no key: take it away, and a new one is made; what it masked then has other stand-ins", path)
 	case !errors.Is(err, fs.ErrNotExist):
-		return nil, fmt.Errorf("%s cannot be read: %w", path, reason(err))
+		return nil, fmt.Errorf("%s cannot be read: %w", path, folder.Reason(err))
 	}
 	b = make([]byte, secretSize)
 	rand.Read(b)
 	if err := os.MkdirAll(data, 0o700); err != nil {
-		return nil, fmt.Errorf("the data folder %s cannot be made: %w", data, reason(err))
+		return nil, fmt.Errorf("the data folder %s cannot be made: %w", data, folder.Reason(err))
 	}
 	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 	if errors.Is(err, fs.ErrExist) { // somebody else made one just now
@@ -50,7 +52,7 @@ func Secret(data string) ([]byte, error) {
 	}
 	if err != nil {
 		os.Remove(path)
-		return nil, fmt.Errorf("%s cannot be written: %w", path, reason(err))
+		return nil, fmt.Errorf("%s cannot be written: %w", path, folder.Reason(err))
 	}
 	return b, nil
 }

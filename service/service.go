@@ -17,6 +17,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"dimlantern/folder"
+
 	"dimlantern/api"
 
 	"dimlantern/core/engine"
@@ -60,7 +62,7 @@ type Service struct {
 	store     *store.Store
 	mu        sync.Mutex
 	settings  *lang.Settings
-	texts     []Text
+	texts     []folder.Text
 	engine    *engine.Engine
 	follower  *intake.Follower
 	batch     store.Batch
@@ -166,7 +168,7 @@ func Open(o Options) (*Service, error) {
 
 // start brings the engine to where it was, and then the settings up to date.
 func (s *Service) start() error {
-	texts, unread := ReadSettings(s.o.Settings)
+	texts, unread := folder.Read(s.o.Settings)
 	if _, e := os.Stat(s.o.Settings); errors.Is(e, os.ErrNotExist) {
 		unread = nil
 	}
@@ -193,22 +195,22 @@ func (s *Service) start() error {
 	case why != "" && len(s.texts) > 0:
 		s.trouble["apply"] = why + appliedByHand
 		s.o.Log.Warn(s.trouble["apply"])
-		s.stamp = stampOf(s.o.Settings, texts)
+		s.stamp = folder.Stamp(s.o.Settings, texts)
 		texts = s.texts
 	}
-	if sameTexts(texts, s.texts) {
+	if folder.Same(texts, s.texts) {
 		settings, ds = s.check(texts)
 	}
-	if len(s.texts) > 0 && !sameTexts(texts, s.texts) {
+	if len(s.texts) > 0 && !folder.Same(texts, s.texts) {
 		s.recordSettings(s.texts, texts, "taken up at the start")
 	}
 	if unread == nil {
 		s.sayErrors(ds, "runs without what is wrong")
 	}
 	if s.stamp == "" {
-		s.stamp = stampOf(s.o.Settings, texts)
+		s.stamp = folder.Stamp(s.o.Settings, texts)
 	}
-	same := !lang.Errors(ds) && s.trouble["state"] == "" && len(s.texts) > 0 && sameTexts(texts, s.texts)
+	same := !lang.Errors(ds) && s.trouble["state"] == "" && len(s.texts) > 0 && folder.Same(texts, s.texts)
 	if same { // the state that was read belongs to them as it is
 		settings = s.settings
 	}
@@ -225,9 +227,9 @@ func (s *Service) recover() error {
 	if err != nil {
 		return err
 	}
-	var texts []Text
+	var texts []folder.Text
 	if data != nil {
-		if texts, err = decodeTexts(data); err != nil {
+		if texts, err = folder.Decode(data); err != nil {
 			return err
 		}
 	}
@@ -266,8 +268,8 @@ func (s *Service) recover() error {
 }
 
 // check checks settings, with the data folder's key.
-func (s *Service) check(texts []Text) (*lang.Settings, []lang.Diagnostic) {
-	out, ds := CheckSettings(texts)
+func (s *Service) check(texts []folder.Text) (*lang.Settings, []lang.Diagnostic) {
+	out, ds := folder.Check(texts)
 	out.Secret = s.secret
 	s.withItself(out)
 	return out, ds

@@ -10,6 +10,8 @@ import (
 	"testing"
 	"time"
 
+	"dimlantern/folder"
+
 	"dimlantern/api"
 
 	"github.com/stretchr/testify/assert"
@@ -295,9 +297,9 @@ func TestBringProposes(t *testing.T) {
 		b, err = p.s.Bring(context.Background(), api.BringQuery{Path: filepath.Join(p.dir, "logs/*.log"), Layout: "plain", Write: true})
 	}
 	assert.ErrorContains(t, err, "cannot be written", "what is there is not overwritten")
-	texts, err := ReadSettings(filepath.Join(p.dir, "settings"))
+	texts, err := folder.Read(filepath.Join(p.dir, "settings"))
 	require.NoError(t, err)
-	s, ds := CheckSettings(texts)
+	s, ds := folder.Check(texts)
 	for _, d := range ds {
 		assert.Equal(t, "untested", d.Code, d.String())
 	}
@@ -364,9 +366,9 @@ func TestRuleFromAnEntry(t *testing.T) {
 	b, err = p.s.BeginRule(context.Background(), q)
 	require.NoError(t, err)
 	assert.True(t, b.Done)
-	texts, err := ReadSettings(filepath.Join(p.dir, "settings"))
+	texts, err := folder.Read(filepath.Join(p.dir, "settings"))
 	require.NoError(t, err)
-	settings, ds := CheckSettings(texts)
+	settings, ds := folder.Check(texts)
 	assert.False(t, lang.Errors(ds), "%v", ds)
 	for _, r := range trial.Expects(settings) {
 		assert.False(t, r.Failed, "%s: %s", r.Rule, r.Why)

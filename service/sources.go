@@ -10,6 +10,8 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/folder"
+
 	"dimlantern/api"
 
 	"dimlantern/core/origin"
@@ -169,7 +171,7 @@ func (s *Service) Entries(_ context.Context, q api.EntriesQuery) (*api.Entries, 
 	for _, path := range paths[:min(len(paths), 3)] {
 		text, err := intake.Tail(path, plan, at.Add(-skew), entriesSize)
 		if err != nil {
-			out.Words = fmt.Sprintf("%s cannot be read: %v", filepath.Base(path), reason(err))
+			out.Words = fmt.Sprintf("%s cannot be read: %v", filepath.Base(path), folder.Reason(err))
 			return out, nil
 		}
 		if fillEntries(out, text, intake.HeaderOf(path, plan), plan, at, skew, q); out.Looked > 0 {

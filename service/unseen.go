@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/folder"
+
 	"dimlantern/core/origin"
 
 	"dimlantern/core/engine"
@@ -182,7 +184,7 @@ func (s *Service) troublesOfLogs(now time.Time) []string {
 	}
 	if dir := s.ways.kept.Dir(); dir != "" {
 		if _, err := os.ReadDir(dir); err != nil && !os.IsNotExist(err) {
-			out = append(out, fmt.Sprintf("what is kept cannot be read: %s: %v; nothing that comes by ports, channels and pipes is judged: give the user that Dim Lantern runs as its rights back", dir, reason(err)))
+			out = append(out, fmt.Sprintf("what is kept cannot be read: %s: %v; nothing that comes by ports, channels and pipes is judged: give the user that Dim Lantern runs as its rights back", dir, folder.Reason(err)))
 		}
 	}
 	return out

@@ -14,6 +14,8 @@ import (
 	"testing"
 	"time"
 
+	"dimlantern/folder"
+
 	"dimlantern/api"
 
 	"github.com/stretchr/testify/assert"
@@ -354,7 +356,7 @@ func TestOffers(t *testing.T) {
 	assert.Empty(t, b.Text)
 	b = bring("channel Berths at "+at, false)
 	assert.Equal(t, "source berths {\n  channel \"Berths\" at "+lang.Quote(at)+"\n  begin   now\n}\n", b.Text)
-	_, ds := CheckSettings([]Text{{Name: "t", Body: b.Text}})
+	_, ds := folder.Check([]folder.Text{{Name: "t", Body: b.Text}})
 	assert.Empty(t, ds)
 
 	assert.Contains(t, bring("syslog udp 5599", false).Offers[0].Words, "the source taken listens there already")
@@ -469,7 +471,7 @@ func TestEntriesOfAMomentInACopy(t *testing.T) {
 // A rule that begins with an event asks for its identifier, and counts by what the
 // event names.
 func TestRuleFromAnEvent(t *testing.T) {
-	s, ds := CheckSettings([]Text{{Name: "t", Body: "source control {\n channel \"Access\" at \"/h.sock\"\n}\n"}})
+	s, ds := folder.Check([]folder.Text{{Name: "t", Body: "source control {\n channel \"Access\" at \"/h.sock\"\n}\n"}})
 	require.Empty(t, ds)
 	src := s.Sources[0]
 	plan := match.NewPlan(s, src, nil, time.UTC)
@@ -477,7 +479,7 @@ func TestRuleFromAnEvent(t *testing.T) {
 	text := ruleFor(s, src, plan, nil, api.BeginQuery{Raw: raw})
 	assert.Contains(t, text, "rule the-position-gate {")
 	assert.Contains(t, text, "problem event == 2310\n  per     host, Gate\n  raise   warning")
-	both, ds := CheckSettings([]Text{{Name: "t", Body: "source control {\n channel \"Access\" at \"/h.sock\"\n}\n"}, {Name: "r", Body: text}})
+	both, ds := folder.Check([]folder.Text{{Name: "t", Body: "source control {\n channel \"Access\" at \"/h.sock\"\n}\n"}, {Name: "r", Body: text}})
 	require.Empty(t, ds)
 	require.Len(t, both.Rules, 1)
 }

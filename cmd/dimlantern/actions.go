@@ -6,8 +6,9 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/folder"
+
 	"dimlantern/core/entry"
-	"dimlantern/service"
 	"dimlantern/store"
 )
 
@@ -34,7 +35,7 @@ func printActions(s *store.Store, from entry.Instant, asJSON bool) error {
 				line.Until = a.Until.String()
 			}
 			for _, f := range a.Files {
-				line.Files = append(line.Files, file{f.File, strings.Join(service.LineDiff(f.Was, f.Now), "\n")})
+				line.Files = append(line.Files, file{f.File, strings.Join(folder.Diff(f.Was, f.Now), "\n")})
 			}
 			printJSON(line)
 			continue
@@ -60,7 +61,7 @@ func printActions(s *store.Store, from entry.Instant, asJSON bool) error {
 		fmt.Printf("%s  %s  %s\n", at, shown(who), shown(text))
 		for _, f := range a.Files {
 			fmt.Printf("    %s\n", filepath.Base(f.File))
-			for _, l := range service.LineDiff(f.Was, f.Now) {
+			for _, l := range folder.Diff(f.Was, f.Now) {
 				fmt.Println("      " + shown(l))
 			}
 		}

@@ -6,11 +6,12 @@ import (
 	"sort"
 	"time"
 
+	"dimlantern/folder"
+
 	"github.com/spf13/cobra"
 
 	"dimlantern/intake/channel"
 	"dimlantern/intake/journal"
-	"dimlantern/service"
 )
 
 // place is somewhere that channels can be.
@@ -65,11 +66,11 @@ func placesOf(at []string, settings string) []place {
 		return out
 	}
 	out = append(out, place{at: "", must: false})
-	texts, err := service.ReadSettings(settings)
+	texts, err := folder.Read(settings)
 	if err != nil {
 		return out
 	}
-	s, _ := service.CheckSettings(texts)
+	s, _ := folder.Check(texts)
 	seen := map[string]bool{"": true}
 	for _, src := range s.Sources {
 		if len(src.Channels) > 0 && !src.Journal() && !src.Off && !seen[src.At] {

@@ -8,11 +8,12 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/folder"
+
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/trial"
 	"dimlantern/draw"
-	"dimlantern/service"
 )
 
 // drawing collects what a replay tells for a drawing of its lifelines. One that
@@ -111,7 +112,7 @@ func (d *drawing) write(sum trial.Summary) error {
 		var b strings.Builder
 		err := f.to(&b)
 		if err == nil {
-			err = service.ReplaceFile(f.path, b.String())
+			err = folder.Replace(f.path, b.String())
 		}
 		if err != nil {
 			return fmt.Errorf("the drawing cannot be made: %w", err)

@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/folder"
+
 	"github.com/spf13/cobra"
 
 	"dimlantern/core/entry"
@@ -92,9 +94,9 @@ func (o *fieldsOptions) planOf(files []string) (*match.Plan, *lang.Layout, error
 		}
 		p := layout.Detect(lines, near)[0]
 		fmt.Fprintln(os.Stderr, "dimlantern: "+p.Describe())
-		texts := []service.Text{{Name: "detected", Body: service.Proposed(&p, "log", []string{absolute(files[0])})}}
+		texts := []folder.Text{{Name: "detected", Body: service.Proposed(&p, "log", []string{absolute(files[0])})}}
 		var ds []lang.Diagnostic
-		if settings, ds = service.CheckSettings(texts); lang.Errors(ds) {
+		if settings, ds = folder.Check(texts); lang.Errors(ds) {
 			return nil, nil, refuse(ds)
 		}
 		src = settings.Sources[0]
@@ -115,7 +117,7 @@ func layoutGiven(text string) (*lang.Settings, string, error) {
 	if !strings.HasPrefix(name, "layout ") || !strings.Contains(name, "{") {
 		body = "layout given {\n" + lang.Clauses("layout", text) + "\n}\n"
 	}
-	settings, ds := service.CheckSettings([]service.Text{{Name: "--layout", Body: body}})
+	settings, ds := folder.Check([]folder.Text{{Name: "--layout", Body: body}})
 	if err := refuse(ds); err != nil {
 		return nil, "", err
 	}

@@ -15,6 +15,8 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/folder"
+
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
@@ -59,14 +61,14 @@ is standard input; .gz and .zst are read as they are.`,
 
 // loadRules reads settings and refuses those with errors.
 func loadRules(path string) (*lang.Settings, error) {
-	texts, err := service.ReadSettings(path)
+	texts, err := folder.Read(path)
 	if err != nil {
 		return nil, err
 	}
 	if len(texts) == 0 {
 		return nil, fmt.Errorf("there is no *.lantern file in %s", path)
 	}
-	settings, ds := service.CheckSettings(texts)
+	settings, ds := folder.Check(texts)
 	if err := refuse(ds); err != nil {
 		return settings, err
 	}

@@ -10,6 +10,8 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/folder"
+
 	"github.com/spf13/cobra"
 
 	"dimlantern/core/entry"
@@ -65,11 +67,11 @@ what nearly does; --reach takes the newest entries of each source as its sample.
 		Example: "  dimlantern check ./rules\n  dimlantern check --reach --json ./rules\n  dimlantern check ./rules --sample pump-03.log.1",
 		Args:    atLeast("a PATH"),
 		RunE: func(_ *cobra.Command, args []string) error {
-			texts, unread := service.ReadSettings(args...)
+			texts, unread := folder.Read(args...)
 			if unread != nil && len(texts) == 0 {
 				return unread
 			}
-			settings, ds := service.CheckSettings(texts)
+			settings, ds := folder.Check(texts)
 			var reached []intake.Reach
 			if reach {
 				reached = service.Probe(settings)
@@ -132,7 +134,7 @@ const sampleSize = 4 << 20
 
 // neverFits are the clauses that fit no entry of a sample: of files that are named, and of
 // the newest entries of logs that can be reached.
-func neverFits(settings *lang.Settings, texts []service.Text, samples []string, reached []intake.Reach) ([]lang.Diagnostic, error) {
+func neverFits(settings *lang.Settings, texts []folder.Text, samples []string, reached []intake.Reach) ([]lang.Diagnostic, error) {
 	host, _ := os.Hostname()
 	by := map[string]*trial.Sampler{}
 	var order []string
@@ -257,7 +259,7 @@ A file with errors of syntax is left alone.`,
 		Example: "  dimlantern fmt --write ./rules",
 		Args:    atLeast("a PATH"),
 		RunE: func(_ *cobra.Command, args []string) error {
-			texts, err := service.ReadSettings(args...)
+			texts, err := folder.Read(args...)
 			if err != nil {
 				return err
 			}
@@ -283,7 +285,7 @@ A file with errors of syntax is left alone.`,
 					}
 				case write:
 					if out != t.Body {
-						if err := service.ReplaceFile(t.Name, out); err != nil {
+						if err := folder.Replace(t.Name, out); err != nil {
 							return err
 						}
 						fmt.Println(t.Name)
@@ -318,11 +320,11 @@ at which step, and what happened instead. Its last line is "N passed, N failed".
 		Example: "  dimlantern test ./rules\n  dimlantern test --run 'pump-.*: three' ./rules",
 		Args:    atLeast("a PATH"),
 		RunE: func(_ *cobra.Command, args []string) error {
-			texts, err := service.ReadSettings(args...)
+			texts, err := folder.Read(args...)
 			if err != nil {
 				return err
 			}
-			settings, ds := service.CheckSettings(texts)
+			settings, ds := folder.Check(texts)
 			if err := refuse(ds); err != nil {
 				return err
 			}

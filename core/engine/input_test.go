@@ -65,7 +65,7 @@ func TestJournalIsWhatWasDone(t *testing.T) {
 		for i := range rapid.IntRange(1, 3).Draw(t, "rules") {
 			src += drawRule(t, fmt.Sprintf("r%d", i))
 		}
-		parsed, ds := lang.Check([]*lang.File{lang.Parse("test.lantern", []byte(src))})
+		parsed, ds := lang.Check([]*lang.File{lang.Parse("test.lantern", []byte(src))}, lang.Env{})
 		if lang.Errors(ds) {
 			t.Skip("clauses that do not go together")
 		}

@@ -144,7 +144,7 @@ func TestAllClausesEqualTheSlowEvaluator(t *testing.T) {
 		for i := range rapid.IntRange(1, 2).Draw(t, "rules") {
 			src.WriteString(drawRule(t, fmt.Sprintf("r%d", i)))
 		}
-		parsed, ds := lang.Check([]*lang.File{lang.Parse("test.lantern", []byte(src.String()))})
+		parsed, ds := lang.Check([]*lang.File{lang.Parse("test.lantern", []byte(src.String()))}, lang.Env{})
 		if lang.Errors(ds) {
 			t.Skip("clauses that do not go together")
 		}

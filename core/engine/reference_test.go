@@ -363,7 +363,7 @@ func drawEntries(t *rapid.T) []refEntry {
 }
 
 func settings(t require.TestingT, src string) *lang.Settings {
-	s, ds := lang.Check([]*lang.File{lang.Parse("test.lantern", []byte(src))})
+	s, ds := lang.Check([]*lang.File{lang.Parse("test.lantern", []byte(src))}, lang.Env{})
 	for _, d := range ds {
 		require.NotEqual(t, lang.Err, d.Weight, "%s\n%s", d, src)
 	}

@@ -5,13 +5,14 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"time"
 )
 
 // Check reads the blocks of all files into settings, and tells everything that
 // is wrong or doubtful. A block with an error is left out; what names it is told
 // so only where it does not exist at all. Check may be called with no files.
-func Check(files []*File) (*Settings, []Diagnostic) {
-	k := &checker{settings: &Settings{}, first: map[string]token{}, file: map[any]*File{}, settingsFile: map[string]*File{}, tables: map[string][]byte{}}
+func Check(files []*File, env Env) (*Settings, []Diagnostic) {
+	k := &checker{env: env, settings: &Settings{}, first: map[string]token{}, file: map[any]*File{}, settingsFile: map[string]*File{}, tables: map[string][]byte{}}
 	for _, f := range files {
 		if f.isTable {
 			k.tables[f.Name] = f.table
@@ -35,7 +36,18 @@ func Check(files []*File) (*Settings, []Diagnostic) {
 	return k.settings, ds
 }
 
+// Env is what the language does not know by itself and what settings are checked against.
+// The zero value knows nothing, and takes everything of it for right.
+type Env struct {
+	// Zone returns a zone of the time zone database; nil where there is none of that name.
+	Zone func(name string) *time.Location
+	// Time says what is wrong with how a time is written, and the mend; "" where it is
+	// understood. The package layout has it.
+	Time func(spec *TimeSpec) (what, mend string)
+}
+
 type checker struct {
+	env      Env
 	settings *Settings
 	names    map[string][]string // kind → all names, also of blocks with errors
 	first    map[string]token    // kind and name → where it was first
@@ -48,6 +60,7 @@ type checker struct {
 
 // read makes the nodes of a file's blocks.
 func (k *checker) read(f *File) {
+	f.env = k.env
 	if k.names == nil {
 		k.names = map[string][]string{}
 	}

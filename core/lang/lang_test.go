@@ -11,11 +11,12 @@ import (
 	"pgregory.net/rapid"
 
 	"dimlantern/core/lang"
+	"dimlantern/core/layout"
 	_ "dimlantern/core/layout" // it checks the examples of times
 )
 
 func check(src string) (*lang.Settings, []lang.Diagnostic) {
-	return lang.Check([]*lang.File{lang.Parse("t.lantern", []byte(src))})
+	return lang.Check([]*lang.File{lang.Parse("t.lantern", []byte(src))}, lang.Env{Time: layout.CheckTime})
 }
 
 // rule wraps clauses into a rule that is otherwise without findings.
@@ -308,8 +309,8 @@ func stable(t require.TestingT, src string) {
 	for _, c := range []string{"#"} {
 		require.Equal(t, strings.Count(src, c), strings.Count(once, c), "%q became %q", src, once)
 	}
-	a, x := lang.Check([]*lang.File{lang.Parse("t", []byte(src))})
-	b, y := lang.Check([]*lang.File{lang.Parse("t", []byte(once))})
+	a, x := lang.Check([]*lang.File{lang.Parse("t", []byte(src))}, lang.Env{Time: layout.CheckTime})
+	b, y := lang.Check([]*lang.File{lang.Parse("t", []byte(once))}, lang.Env{Time: layout.CheckTime})
 	require.Equal(t, len(x), len(y), "%q became %q", src, once)
 	require.Equal(t, len(a.Rules), len(b.Rules))
 }
@@ -329,7 +330,7 @@ func FuzzParse(f *testing.F) {
 		} else {
 			stable(t, src)
 		}
-		_, ds := lang.Check([]*lang.File{lang.Parse("t", []byte(src))})
+		_, ds := lang.Check([]*lang.File{lang.Parse("t", []byte(src))}, lang.Env{Time: layout.CheckTime})
 		for _, d := range ds {
 			_ = d.String()
 		}

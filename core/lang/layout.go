@@ -234,10 +234,6 @@ type TimeSpec struct {
 	Order  string // "day", "month", "year" or ""
 }
 
-// CheckTime says what is wrong with how a time is written, and the mend; "" where
-// it is understood. The package layout provides it.
-var CheckTime func(spec *TimeSpec) (what, mend string)
-
 // Tables are the names of the files beside this one in which words for values stand.
 func (f *File) Tables() []string {
 	var out []string

@@ -37,8 +37,8 @@ func readTime(c *cursor, node any) {
 	default:
 		c.expected(t, "how the time is written", mend)
 	}
-	if !c.failed && CheckTime != nil {
-		if what, mend := CheckTime(spec); what != "" {
+	if !c.failed && c.file.env.Time != nil {
+		if what, mend := c.file.env.Time(spec); what != "" {
 			c.fail(ex, "bad-time-example", what, mend)
 		}
 	}

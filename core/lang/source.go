@@ -264,14 +264,10 @@ func readInput(c *cursor, node any) {
 	c.done("input stands alone: it is standard input")
 }
 
-// CheckZone tells whether a zone is known. Who reads settings provides it, since the
-// core knows no machine.
-var CheckZone func(name string) bool
-
 func readZone(c *cursor, node any) {
 	t := c.peek()
 	zone := c.text("a zone")
-	if !c.failed && CheckZone != nil && !CheckZone(zone) {
+	if !c.failed && c.file.env.Zone != nil && c.file.env.Zone(zone) == nil {
 		c.fail(t, "unknown-zone", fmt.Sprintf("there is no zone %s", Quote(zone)), `write a zone of the time zone database: "Europe/Dublin", or "UTC"`)
 	}
 	c.done(`write: zone "Europe/Dublin"`)

@@ -16,6 +16,7 @@ type File struct {
 	diags  []Diagnostic
 
 	reading any // the rule or layout whose clauses are being read
+	env     Env // as Check was given it
 	isTable bool
 	table   []byte
 }

@@ -74,7 +74,7 @@ func (p *Proposal) Layout() (*lang.Layout, bool) {
 	if p.Name == "plain" {
 		return nil, true
 	}
-	s, ds := lang.Check([]*lang.File{lang.Parse("proposal", []byte(p.Text("proposal")))})
+	s, ds := lang.Check([]*lang.File{lang.Parse("proposal", []byte(p.Text("proposal")))}, lang.Env{Time: CheckTime})
 	if p.Name != "" {
 		return s.Layout(p.Name), true
 	}

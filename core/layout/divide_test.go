@@ -20,7 +20,7 @@ import (
 
 // divider makes a divider of a layout's clauses.
 func divider(t require.TestingT, clauses string) *layout.Divider {
-	s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte("layout l {\n"+clauses+"\n}\n"))})
+	s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte("layout l {\n"+clauses+"\n}\n"))}, lang.Env{Time: layout.CheckTime})
 	require.Empty(t, ds, clauses)
 	s.Secret = []byte("a key of the test")
 	return &layout.Divider{Layout: layout.Compile(s.Layout("l"), time.UTC, s.Secret)}
@@ -321,7 +321,7 @@ func detectAll(t require.TestingT, text string) {
 		}
 		file := lang.Parse("t", []byte(written))
 		require.Equal(t, written, file.Format())
-		_, ds := lang.Check([]*lang.File{file})
+		_, ds := lang.Check([]*lang.File{file}, lang.Env{Time: layout.CheckTime})
 		require.Empty(t, ds, written)
 	}
 }

@@ -65,7 +65,7 @@ func TestGlancesAreGlance(t *testing.T) {
 		if strings.Contains(f.example, " ") {
 			stamp = `\S+ \S+`
 		}
-		s, ds := lang.Check([]*lang.File{lang.Parse("x", fmt.Appendf(nil, "layout x {\n  pattern /^(?<at>%s) (?<text>.*)$/\n  time at like %q\n}\n", stamp, f.example))})
+		s, ds := lang.Check([]*lang.File{lang.Parse("x", fmt.Appendf(nil, "layout x {\n  pattern /^(?<at>%s) (?<text>.*)$/\n  time at like %q\n}\n", stamp, f.example))}, lang.Env{Time: CheckTime})
 		require.False(t, lang.Errors(ds), "%v", ds)
 		l := Compile(s.Layout("x"), time.UTC, nil)
 		at := time.Date(2026, 11, 24, 5, 58, 30, 0, time.UTC)
@@ -127,7 +127,7 @@ func TestGlancesOfFormats(t *testing.T) {
 		{"lf", []string{`at=%s text="low at=7"|2006-01-02T15:04:05.000Z07:00`, `text=low at="%s"|2006-01-02T15:04:05Z07:00`, `at=%s at=2026-11-24T09:09:09Z|2006-01-02T15:04:05Z07:00`,
 			`at=%s at|2006-01-02T15:04:05Z07:00`, `at=%s at="\2026"|2006-01-02T15:04:05Z07:00`, `at=%s "low"|2006-01-02T15:04:05Z07:00`, `at= %s|2006-01-02T15:04:05Z07:00`}},
 	}
-	s, ds := lang.Check([]*lang.File{lang.Parse("x", []byte("layout j {\n  json\n  time at like \"2026-11-24T05:32:28Z\"\n}\nlayout lf {\n  logfmt\n  time at like \"2026-11-24T05:32:28Z\"\n}\n"))})
+	s, ds := lang.Check([]*lang.File{lang.Parse("x", []byte("layout j {\n  json\n  time at like \"2026-11-24T05:32:28Z\"\n}\nlayout lf {\n  logfmt\n  time at like \"2026-11-24T05:32:28Z\"\n}\n"))}, lang.Env{Time: CheckTime})
 	require.False(t, lang.Errors(ds), "%v", ds)
 	glanced, wides := 0, 0
 	rapid.Check(t, func(t *rapid.T) {

@@ -9,14 +9,14 @@ import (
 	"dimlantern/core/lang"
 )
 
-func init() {
-	lang.CheckTime = func(spec *lang.TimeSpec) (string, string) {
-		_, err := TimeOf(spec)
-		if e, ok := err.(*TimeError); ok {
-			return e.What, e.Mend
-		}
-		return "", ""
+// CheckTime says what is wrong with a layout's time clause, and the mend; "" where it is
+// understood. It is what lang.Env wants as Time.
+func CheckTime(spec *lang.TimeSpec) (what, mend string) {
+	_, err := TimeOf(spec)
+	if e, ok := err.(*TimeError); ok {
+		return e.What, e.Mend
 	}
+	return "", ""
 }
 
 // ZoneOf looks up a zone of the time zone database by its name; nil where there is

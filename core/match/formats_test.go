@@ -12,6 +12,7 @@ import (
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
+	"dimlantern/core/layout"
 )
 
 // In the open formats as well, looking at few lines finds what looking at each line finds.
@@ -33,7 +34,7 @@ func TestFormatsEqualEachLine(t *testing.T) {
 		for i := range rapid.IntRange(1, 6).Draw(t, "rules") {
 			src += fmt.Sprintf("rule r%d {\n problem %s\n per host\n raise error\n clear by hand\n}\n", i, rapid.SampledFrom(problems).Draw(t, "problem"))
 		}
-		s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte(src))})
+		s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte(src))}, lang.Env{Time: layout.CheckTime})
 		for _, d := range ds {
 			if d.Weight == lang.Err {
 				t.Skip(d.String()) // there is no such field
@@ -95,7 +96,7 @@ func TestRareLiteralsAreChosen(t *testing.T) {
 	for i := range 20 {
 		src += fmt.Sprintf("rule r%02d {\n problem /word%02d \\d+, station \\d+ reports all else/ and /pump/\n raise error\n clear by hand\n}\n", i, i)
 	}
-	s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte(src))})
+	s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte(src))}, lang.Env{Time: layout.CheckTime})
 	require.False(t, lang.Errors(ds), "%v", ds)
 	p := NewPlan(s, s.Sources[0], s.Rules, time.UTC)
 	usual := strings.Repeat("pump 7 answered late, station 9 reports all else as usual\n", 100)

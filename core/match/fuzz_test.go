@@ -16,6 +16,7 @@ import (
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
+	"dimlantern/core/layout"
 	"dimlantern/core/match"
 )
 
@@ -37,7 +38,7 @@ func FuzzMatcher(f *testing.F) {
 			return
 		}
 		src := "source s {\n files \"/x\"\n}\nrule a {\n problem re`" + pattern + "`\n raise error\n clear by hand\n}\nrule b {\n problem /pump (?<k>\\d+): low/\n raise error\n clear by hand\n}\nrule c {\n problem \"lamp\"\n raise error\n clear by hand\n}\n"
-		s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte(src))})
+		s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte(src))}, lang.Env{Time: layout.CheckTime})
 		if lang.Errors(ds) || s.Rule("a") == nil {
 			return // the language has bounds of its own
 		}
@@ -74,7 +75,7 @@ func FuzzEval(f *testing.F) {
 		if strings.ContainsAny(x, "{}#\n\r") || len(x) > 200 || !utf8.ValidString(raw) {
 			return
 		}
-		s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte("rule r {\n problem "+x+"\n raise error\n clear by hand\n}\n"))})
+		s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte("rule r {\n problem "+x+"\n raise error\n clear by hand\n}\n"))}, lang.Env{Time: layout.CheckTime})
 		r := s.Rule("r")
 		if lang.Errors(ds) || r == nil || r.Problem == nil {
 			return

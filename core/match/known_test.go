@@ -34,7 +34,7 @@ func TestKnownTimesChangeNothing(t *testing.T) {
 		case "2006-01-02 15:04:05":
 			divides += "\n  pattern /^(?<text>\\w+)$/"
 		}
-		s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte("source app {\n  files \"/a\"\n  layout l\n}\nlayout l {\n  "+divides+"\n  time at like \""+example+"\"\n}\nrule r {\n  problem \"low\"\n  raise warning\n  clear by hand\n}\n"))})
+		s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte("source app {\n  files \"/a\"\n  layout l\n}\nlayout l {\n  "+divides+"\n  time at like \""+example+"\"\n}\nrule r {\n  problem \"low\"\n  raise warning\n  clear by hand\n}\n"))}, lang.Env{Time: layout.CheckTime})
 		for _, d := range ds {
 			if d.Weight == lang.Err {
 				t.Fatal(d.String())

@@ -14,11 +14,12 @@ import (
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
+	"dimlantern/core/layout"
 	"dimlantern/core/match"
 )
 
 func settings(t require.TestingT, src string) *lang.Settings {
-	s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte(src))})
+	s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte(src))}, lang.Env{Time: layout.CheckTime})
 	for _, d := range ds {
 		require.NotEqual(t, lang.Err, d.Weight, "%s\n%s", d, src)
 	}

@@ -13,10 +13,11 @@ import (
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
+	"dimlantern/core/layout"
 )
 
 func check(t require.TestingT, src string) *lang.Settings {
-	s, ds := lang.Check([]*lang.File{lang.Parse("t.lantern", []byte(src))})
+	s, ds := lang.Check([]*lang.File{lang.Parse("t.lantern", []byte(src))}, lang.Env{Time: layout.CheckTime})
 	for _, d := range ds {
 		require.NotEqual(t, lang.Err, d.Weight, d.String())
 	}

@@ -22,6 +22,7 @@ import (
 
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
+	"dimlantern/core/layout"
 	_ "dimlantern/core/layout"
 	"dimlantern/core/trial"
 )
@@ -177,7 +178,7 @@ func profiled() func() {
 }
 
 func replay(src, path string) (time.Duration, trial.Summary) {
-	s, ds := lang.Check([]*lang.File{lang.Parse("bench", []byte(src))})
+	s, ds := lang.Check([]*lang.File{lang.Parse("bench", []byte(src))}, lang.Env{Time: layout.CheckTime})
 	if lang.Errors(ds) {
 		must(fmt.Errorf("%v", ds))
 	}

@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"dimlantern/folder"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -116,7 +118,7 @@ func TestCorpus(t *testing.T) {
 			assert.Equal(t, "plain", all[len(all)-1].What, "plain is always among them")
 
 			text := service.Proposed(&p, "log", []string{path})
-			settings, ds := service.CheckSettings([]service.Text{{Name: "t.lantern", Body: text}})
+			settings, ds := folder.Check([]folder.Text{{Name: "t.lantern", Body: text}})
 			require.Empty(t, ds, text)
 			src := settings.Sources[0]
 			plan := match.NewPlan(settings, src, nil, time.UTC)

@@ -1,0 +1,306 @@
+// Package folder reads, checks and writes the settings folder: its *.lantern files, and the
+// tables that they name. What they mean, core/lang says; nothing here runs or is kept.
+package folder
+
+import (
+	"cmp"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"sort"
+	"strings"
+	"time"
+
+	"dimlantern/core/lang"
+	"dimlantern/core/layout"
+	"dimlantern/intake/regular"
+)
+
+// WriteNew writes a settings file that is not there yet.
+func WriteNew(name, text string) error {
+	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+		return fmt.Errorf("the settings folder %s cannot be made: %w", filepath.Dir(name), Reason(err))
+	}
+	f, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if err != nil {
+		if os.IsExist(err) {
+			err = fs.ErrExist
+		}
+		return fmt.Errorf("%s cannot be written: %w", name, Reason(err))
+	}
+	_, err = f.WriteString(text)
+	if e := f.Close(); err == nil {
+		err = e
+	}
+	if err != nil {
+		return fmt.Errorf("%s cannot be written: %w", name, Reason(err))
+	}
+	return nil
+}
+
+// withText puts a text in the place of a file's.
+func With(texts []Text, name, body string) []Text {
+	for i := range texts {
+		if texts[i].Name == name {
+			texts[i].Body = body
+			return texts
+		}
+	}
+	return append(texts, Text{Name: name, Body: body})
+}
+
+// LineDiff are the lines in which two texts differ, with one line around them; what went
+// begins with -, what came with +.
+func Diff(was, now string) []string {
+	a, b := strings.Split(strings.TrimRight(was, "\n"), "\n"), strings.Split(strings.TrimRight(now, "\n"), "\n")
+	if was == "" {
+		a = nil
+	}
+	if now == "" {
+		b = nil
+	}
+	if len(a)*len(b) > 4_000_000 {
+		return []string{"  the file is too long to be compared here"}
+	}
+	long := make([][]int32, len(a)+1)
+	for i := range long {
+		long[i] = make([]int32, len(b)+1)
+	}
+	for i := len(a) - 1; i >= 0; i-- {
+		for j := len(b) - 1; j >= 0; j-- {
+			if long[i][j] = max(long[i+1][j], long[i][j+1]); a[i] == b[j] {
+				long[i][j] = long[i+1][j+1] + 1
+			}
+		}
+	}
+	var out []string
+	same := ""
+	changed := false
+	for i, j := 0, 0; i < len(a) || j < len(b); {
+		switch {
+		case i < len(a) && j < len(b) && a[i] == b[j]:
+			if changed {
+				out = append(out, "  "+a[i])
+			}
+			same, changed = a[i], false
+			i, j = i+1, j+1
+			continue
+		case !changed && same != "":
+			out = append(out, "  "+same)
+		}
+		changed = true
+		if j >= len(b) || i < len(a) && long[i+1][j] >= long[i][j+1] {
+			out = append(out, "- "+a[i])
+			i++
+		} else {
+			out = append(out, "+ "+b[j])
+			j++
+		}
+		same = ""
+	}
+	return out
+}
+
+// stampOf changes whenever a settings file does.
+func Stamp(path string, texts []Text) string {
+	names := []string{path}
+	if info, err := os.Stat(path); err == nil && info.IsDir() {
+		names, _ = filepath.Glob(filepath.Join(EscapeGlob(path), "*.lantern"))
+	}
+	var b strings.Builder
+	for _, t := range texts {
+		if !t.Table && strings.Contains(t.Body, "from file") {
+			names = append(names, lang.Parse(t.Name, []byte(t.Body)).Tables()...)
+		}
+	}
+	for _, n := range names {
+		if info, err := os.Stat(n); err == nil {
+			fmt.Fprintf(&b, "%s %d %d\n", n, info.Size(), info.ModTime().UnixNano())
+		}
+	}
+	return b.String()
+}
+
+func Encode(texts []Text) []byte {
+	b, _ := json.Marshal(texts)
+	return b
+}
+
+func Decode(b []byte) ([]Text, error) {
+	var out []Text
+	return out, json.Unmarshal(b, &out)
+}
+
+func Same(a, b []Text) bool {
+	if len(a) != len(b) {
+		return false
+	}
+	for i := range a {
+		if a[i] != b[i] {
+			return false
+		}
+	}
+	return true
+}
+
+// Text is one settings file as it was read, or a table that one names.
+type Text struct {
+	Name  string `json:"name"`
+	Body  string `json:"body"`
+	Table bool   `json:"table,omitempty"`
+}
+
+// maxSettings bounds the size of one settings file, in bytes.
+const MaxFile = 4 << 20
+
+// ReadSettings reads settings files: each path is a file, or a folder with
+// *.lantern files. With an error, which says what cannot be read and what would mend
+// it, the texts are those that can.
+func Read(paths ...string) ([]Text, error) {
+	var out []Text
+	var bad []error
+	for _, p := range paths {
+		info, err := os.Stat(p)
+		if err != nil {
+			bad = append(bad, fmt.Errorf("%s cannot be read: %w", p, Reason(err)))
+			continue
+		}
+		names := []string{p}
+		if info.IsDir() {
+			if names, err = filepath.Glob(filepath.Join(EscapeGlob(p), "*.lantern")); err != nil {
+				return nil, err
+			}
+			if _, err := os.ReadDir(p); err != nil {
+				bad = append(bad, fmt.Errorf("the folder %s cannot be read: %w", p, Reason(err)))
+			}
+			sort.Strings(names)
+		}
+		for _, n := range names {
+			if info, err := os.Stat(n); err == nil && info.IsDir() {
+				continue
+			}
+			b, err := regular.Read(n, MaxFile)
+			switch {
+			case errors.Is(err, regular.ErrTooLong):
+				bad = append(bad, fmt.Errorf("%s is longer than %d MiB, and settings files are no longer: is it a log?", n, MaxFile>>20))
+			case errors.Is(err, regular.ErrNoFile):
+				bad = append(bad, fmt.Errorf("%s cannot be read: %w; take it away, or call it otherwise than *.lantern", n, Reason(err)))
+			case err != nil:
+				bad = append(bad, fmt.Errorf("%s cannot be read: %w", n, Reason(err)))
+			default:
+				out = append(out, Text{Name: n, Body: string(b)})
+			}
+		}
+	}
+	return append(out, tables(out)...), errors.Join(bad...)
+}
+
+// tables are the files in which the settings' words for values stand; one that
+// cannot be read is left out, and checking tells it.
+func tables(texts []Text) []Text {
+	var out []Text
+	for _, t := range texts {
+		if !strings.Contains(t.Body, "from file") {
+			continue
+		}
+		for _, name := range lang.Parse(t.Name, []byte(t.Body)).Tables() {
+			if slices.ContainsFunc(out, func(x Text) bool { return x.Name == name }) {
+				continue
+			}
+			if b, err := regular.Read(name, MaxFile); err == nil {
+				out = append(out, Text{name, string(b), true})
+			}
+		}
+	}
+	return out
+}
+
+func EscapeGlob(p string) string {
+	return strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`).Replace(p)
+}
+
+// Reason takes the operation and the path out of an error, which the sentence
+// around it says already.
+func Reason(err error) error {
+	if pe, ok := err.(*fs.PathError); ok {
+		return pe.Err
+	}
+	return err
+}
+
+// CheckSettings parses and checks settings.
+func Check(texts []Text) (*lang.Settings, []lang.Diagnostic) {
+	var files []*lang.File
+	for _, t := range texts {
+		if t.Table {
+			files = append(files, lang.Table(t.Name, []byte(t.Body)))
+		} else {
+			files = append(files, lang.Parse(t.Name, []byte(t.Body)))
+		}
+	}
+	s, ds := lang.Check(files, lang.Env{Zone: Zone, Time: layout.CheckTime})
+	for _, src := range s.Sources {
+		if z := cmp.Or(src.Zone, s.Zone); z != "" {
+			src.Location = Zone(z)
+		}
+	}
+	days := time.Local
+	if s.Zone != "" {
+		days = Zone(s.Zone)
+	}
+	for _, r := range s.Rules {
+		r.Zone = days
+	}
+	return s, ds
+}
+
+func init() {
+	layout.ZoneOf = Zone
+}
+
+// Zone looks up a zone; nil where there is none of that name.
+func Zone(name string) *time.Location {
+	loc, err := time.LoadLocation(name)
+	if err != nil || name == "Local" {
+		return nil
+	}
+	return loc
+}
+
+// ReplaceFile writes a file beside the old one and puts it in its place, so that
+// a crash leaves either the one or the other.
+func Replace(name, body string) error {
+	mode := os.FileMode(0o644)
+	if info, err := os.Stat(name); err == nil {
+		mode = info.Mode().Perm()
+	}
+	f, err := os.CreateTemp(filepath.Dir(name), ".dimlantern-*")
+	if err != nil {
+		return fmt.Errorf("%s cannot be written: %w", name, Reason(err))
+	}
+	defer os.Remove(f.Name())
+	_, err = f.WriteString(body)
+	if err == nil {
+		err = f.Chmod(mode)
+	}
+	if err == nil {
+		err = keepOwner(f, name)
+	}
+	if err == nil {
+		err = f.Sync()
+	}
+	if e := f.Close(); err == nil {
+		err = e
+	}
+	if err == nil {
+		err = os.Rename(f.Name(), name)
+	}
+	if err != nil {
+		return fmt.Errorf("%s cannot be written: %w", name, Reason(err))
+	}
+	return nil
+}
