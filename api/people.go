@@ -28,7 +28,7 @@ func (h *ByHand) Holds(at entry.Instant) bool {
 	return at >= h.Since && (h.Until == 0 || at < h.Until)
 }
 
-// about tells whether the hush keeps an alert quiet.
+// Covers tells whether the hush keeps an alert quiet.
 func (h *ByHand) Covers(r *lang.Rule, alert, rule string, fields, key []string) bool {
 	switch {
 	case h.Alert != "":

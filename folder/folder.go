@@ -42,7 +42,7 @@ func WriteNew(name, text string) error {
 	return nil
 }
 
-// withText puts a text in the place of a file's.
+// With puts a text in the place of a file's.
 func With(texts []Text, name, body string) []Text {
 	for i := range texts {
 		if texts[i].Name == name {
@@ -53,7 +53,7 @@ func With(texts []Text, name, body string) []Text {
 	return append(texts, Text{Name: name, Body: body})
 }
 
-// LineDiff are the lines in which two texts differ, with one line around them; what went
+// Diff are the lines in which two texts differ, with one line around them; what went
 // begins with -, what came with +.
 func Diff(was, now string) []string {
 	a, b := strings.Split(strings.TrimRight(was, "\n"), "\n"), strings.Split(strings.TrimRight(now, "\n"), "\n")
@@ -105,7 +105,7 @@ func Diff(was, now string) []string {
 	return out
 }
 
-// stampOf changes whenever a settings file does.
+// Stamp changes whenever a settings file does.
 func Stamp(path string, texts []Text) string {
 	names := []string{path}
 	if info, err := os.Stat(path); err == nil && info.IsDir() {
@@ -154,10 +154,10 @@ type Text struct {
 	Table bool   `json:"table,omitempty"`
 }
 
-// maxSettings bounds the size of one settings file, in bytes.
+// MaxFile bounds the size of one settings file, in bytes.
 const MaxFile = 4 << 20
 
-// ReadSettings reads settings files: each path is a file, or a folder with
+// Read reads settings files: each path is a file, or a folder with
 // *.lantern files. With an error, which says what cannot be read and what would mend
 // it, the texts are those that can.
 func Read(paths ...string) ([]Text, error) {
@@ -232,7 +232,7 @@ func Reason(err error) error {
 	return err
 }
 
-// CheckSettings parses and checks settings.
+// Check parses and checks settings.
 func Check(texts []Text) (*lang.Settings, []lang.Diagnostic) {
 	var files []*lang.File
 	for _, t := range texts {
@@ -271,7 +271,7 @@ func Zone(name string) *time.Location {
 	return loc
 }
 
-// ReplaceFile writes a file beside the old one and puts it in its place, so that
+// Replace writes a file beside the old one and puts it in its place, so that
 // a crash leaves either the one or the other.
 func Replace(name, body string) error {
 	mode := os.FileMode(0o644)

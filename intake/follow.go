@@ -31,6 +31,7 @@ type Follower struct {
 	plans    map[string]*match.Plan
 	origins  map[string]*Origin
 	order    []*Origin // by source, then series
+	frozen   []*Origin // as Frozen returned them last
 	empty    map[string]string
 	watcher  *fsnotify.Watcher // nil where the system has no change events
 	watched  map[string]bool
@@ -123,9 +124,9 @@ const (
 	pollSeldom = 3 * time.Second
 )
 
-// seldom tells whether the system tells of all changes, as far as is known, and
+// Seldom tells whether the system tells of all changes, as far as is known, and
 // nothing is missed.
-func (f *Follower) seldom() bool {
+func (f *Follower) Seldom() bool {
 	if f.watcher == nil || f.blindly {
 		return false
 	}
@@ -211,7 +212,7 @@ func (f *Follower) Note(ev fsnotify.Event) {
 // files that have gone.
 func (f *Follower) Look(now time.Time) {
 	every := lookEvery
-	if f.seldom() {
+	if f.Seldom() {
 		every = lookSeldom
 	}
 	for _, o := range f.order {
@@ -227,6 +228,7 @@ func (f *Follower) Look(now time.Time) {
 	}
 	l := &look{f: f, now: now, folders: map[string]*folder{}, series: map[string]bool{}}
 	for _, o := range f.origins {
+		o.thaw()
 		l.series[o.Series] = true
 	}
 	for _, s := range f.sources {
@@ -303,7 +305,7 @@ func (f *Follower) watch(dir string) {
 // system told, and, now and then, all.
 func (f *Follower) Poll(now time.Time) {
 	every := pollEvery
-	if f.seldom() {
+	if f.Seldom() {
 		every = pollSeldom
 	}
 	all := now.Sub(f.polled) >= every
@@ -314,6 +316,7 @@ func (f *Follower) Poll(now time.Time) {
 		if every := o.Source.Every; every > 0 {
 			if now.Sub(o.polled) >= every {
 				o.polled, o.unread = now, true
+				o.thaw()
 			}
 			continue
 		}

@@ -79,6 +79,7 @@ type Origin struct {
 	dirty     bool     // the place has changed since it was last taken
 	told      []string // what is to be told of the clock of its writer
 	changed   bool     // the condition has changed since it was last taken
+	frozen    *Origin  // as it is now; nil where it has to be copied
 }
 
 // item is an entry that was judged ahead, or, with nil, the end of a slab.
@@ -118,6 +119,7 @@ func (o *Origin) attach(plan *match.Plan) {
 
 // rewind drops what was judged ahead.
 func (o *Origin) rewind() {
+	o.thaw()
 	o.queue, o.head = nil, 0
 	for _, m := range o.place.Members {
 		m.read, m.cut, m.Retired, m.lost = m.Offset, m.Cut, false, 0
@@ -168,6 +170,7 @@ func (o *Origin) set(c origin.Condition, words, mend string, now time.Time) {
 	}
 	o.Condition, o.Words, o.Mend = c, words, mend
 	o.changed = true
+	o.thaw()
 }
 
 // member returns the member that is a file, whatever its name is now.

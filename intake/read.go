@@ -23,6 +23,7 @@ const blockSize = 256 << 10
 // fill reads a block of the oldest member that has something unread, and judges
 // it ahead. It answers false where there is nothing to read now.
 func (o *Origin) fill(buf []byte, now time.Time) (bool, error) {
+	o.thaw()
 	if o.head < len(o.queue) {
 		return true, nil
 	}
@@ -504,6 +505,7 @@ func (o *Origin) peek() *item {
 
 // pop takes the head item, and moves the place behind it.
 func (o *Origin) pop() {
+	o.thaw()
 	x := &o.queue[o.head]
 	o.head++
 	x.m.Offset = x.next

@@ -3,6 +3,7 @@ package service
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"dimlantern/core/engine"
@@ -15,7 +16,7 @@ import (
 // seenSources notes the sources that have been seen for the first time.
 func (s *Service) seenSources() {
 	for _, src := range s.settings.Sources {
-		if !src.Off && !s.store.Knows(src.Name) && !containsString(s.batch.Sources, src.Name) {
+		if !src.Off && !s.store.Knows(src.Name) && !slices.Contains(s.batch.Sources, src.Name) {
 			s.batch.Sources = append(s.batch.Sources, src.Name)
 		}
 	}
@@ -44,7 +45,6 @@ func (s *Service) Passed(o *intake.Origin, reached entry.Instant, ticks []match.
 	}
 	for _, t := range ticks {
 		s.ticks[tickKey{o.Name, store.BucketOf(t.At)}] += int64(t.Lines)
-		s.entries += int64(t.Lines)
 	}
 	s.flow++
 }
@@ -55,8 +55,8 @@ func (s *Service) note(ts []engine.Transition) {
 	from := len(s.batch.Transitions)
 	s.batch.Transitions = append(s.batch.Transitions, ts...)
 	for i := range s.batch.Transitions[from:] {
-		s.noteBare(&s.batch.Transitions[from+i])
-		s.tell(&s.batch.Transitions[from+i])
+		s.bare.note(s.follower.Origins(), &s.batch.Transitions[from+i])
+		s.decider.Take(&s.batch.Transitions[from+i])
 	}
 	if len(ts) > 0 {
 		s.seq++
@@ -76,8 +76,8 @@ func (s *Service) commit() error {
 		s.batch.Ticks = append(s.batch.Ticks, store.Tick{Origin: k.origin, Bucket: k.bucket, N: n})
 	}
 	clear(s.ticks)
-	s.placed = time.Now()
-	if s.snapshot {
+	s.times.placed = time.Now()
+	if s.whole {
 		s.batch.Snapshot = s.engine.Encode()
 	}
 	if n := s.engine.Dropped; n > 0 && n != s.dropped {
@@ -102,9 +102,9 @@ func (s *Service) commit() error {
 		delete(s.trouble, "store")
 		s.notice("the database can be written again")
 	}
-	s.journal += len(s.batch.Journal)
-	if s.snapshot {
-		s.journal, s.snapped, s.snapshot = 0, time.Now(), false
+	s.rest += len(s.batch.Journal)
+	if s.whole {
+		s.rest, s.times.snapped, s.whole = 0, time.Now(), false
 	}
 	s.fired = append(s.fired, s.batch.Transitions...)
 	s.batch = store.Batch{Journal: s.batch.Journal[:0]}
@@ -114,14 +114,12 @@ func (s *Service) commit() error {
 // close commits what is left, with a snapshot, and lets go of everything.
 func (s *Service) close() error {
 	kept := s.ways.close()
-	s.mu.Lock()
-	defer s.mu.Unlock()
 	s.tellAll()
-	s.snapshot = true
+	s.whole = true
 	s.batch.Now = entry.Of(time.Now())
 	err := s.commit()
 	if s.trouble["damage"] != "" {
-		err = errors.Join(err, s.saveRescue())
+		err = errors.Join(err, s.known().write(s.o.Data))
 	}
 	if s.o.Committed != nil && len(s.fired) > 0 {
 		s.o.Committed(s.fired)

@@ -5,7 +5,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -25,20 +24,14 @@ import (
 )
 
 // BeginRule is part of Lantern.
-func (s *Service) BeginRule(_ context.Context, q api.BeginQuery) (*api.Begun, error) {
-	s.mu.Lock()
-	settings := s.settings
-	var src *lang.Source
-	path, host := "", ""
-	for _, o := range s.follower.Origins() {
-		if o.Name == q.Origin {
-			src, path, host = o.Source, o.Newest(), o.Host
-		}
+func (s *Workbench) BeginRule(_ context.Context, q api.BeginQuery) (*api.Begun, error) {
+	sn := s.Window.Now()
+	settings := sn.Settings
+	o := sn.Origin(q.Origin)
+	if o == nil {
+		return nil, noOrigin(q.Origin)
 	}
-	s.mu.Unlock()
-	if src == nil {
-		return nil, fmt.Errorf("no origin is called %s", q.Origin)
-	}
+	src, path, host := o.Source, o.Newest(), o.Host
 	if strings.TrimSpace(q.Raw) == "" {
 		return nil, fmt.Errorf("a rule begins with an entry: choose one")
 	}
@@ -48,7 +41,7 @@ func (s *Service) BeginRule(_ context.Context, q api.BeginQuery) (*api.Begun, er
 		return nil, fmt.Errorf("%s cannot be read: %w", path, folder.Reason(err))
 	}
 	text := ruleFor(settings, src, plan, sample, q)
-	b := &api.Begun{Name: filepath.Join(s.settingsDir(), nameOf(text)+".lantern"), Text: text}
+	b := &api.Begun{Name: filepath.Join(sn.Folder(), nameOf(text)+".lantern"), Text: text}
 	if err := tryBegun(b, settings, src, path, host, sample); err != nil {
 		return nil, err
 	}
@@ -60,14 +53,6 @@ func (s *Service) BeginRule(_ context.Context, q api.BeginQuery) (*api.Begun, er
 		s.Reload()
 	}
 	return b, nil
-}
-
-// settingsDir is the folder in which settings files are written.
-func (s *Service) settingsDir() string {
-	if info, err := os.Stat(s.o.Settings); err == nil && !info.IsDir() {
-		return filepath.Dir(s.o.Settings)
-	}
-	return s.o.Settings
 }
 
 // ruleFor writes a rule of which the entry is a hit: its text with its numbers left

@@ -15,6 +15,8 @@ import (
 
 	"dimlantern/api"
 
+	"github.com/dustin/go-humanize/english"
+
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/match"
@@ -50,12 +52,12 @@ type benchSample struct {
 func (b *benchSample) try(s *lang.Settings, r *lang.Rule, o trial.Options) (*trial.Tried, error) {
 	b.trying.Lock()
 	defer b.trying.Unlock()
-	o.Recall, o.RecallOf = b.recall, matching(s, r)
+	o.Recall, o.RecallOf = b.recall, trial.Matching(s, r)
 	return trial.TryRule(s, r, b.said, o)
 }
 
 // Bench is part of Lantern.
-func (s *Service) Bench(ctx context.Context, q api.BenchQuery) (*api.BenchView, error) {
+func (s *Workbench) Bench(ctx context.Context, q api.BenchQuery) (*api.BenchView, error) {
 	q.Columns = min(max(q.Columns, 1), maxColumns)
 	q.Column, q.Span = max(q.Column, time.Second), min(max(q.Span, time.Minute), 31*24*time.Hour)
 	at := q.At
@@ -63,18 +65,15 @@ func (s *Service) Bench(ctx context.Context, q api.BenchQuery) (*api.BenchView, 
 	if at == 0 {
 		at = entry.Of(time.Now())
 	}
-	s.mu.Lock()
-	texts := slices.Clone(s.texts)
-	s.mu.Unlock()
-	texts = folder.With(texts, q.File, q.Body)
-	settings, ds := s.check(texts)
+	sn := s.Window.Now()
+	settings, ds := sn.Check(folder.With(sn.Texts, q.File, q.Body))
 	v := &api.BenchView{Findings: []api.BenchFinding{}, Rows: []api.Row{}, Kinds: []api.BenchKind{}, Failed: []string{}}
 	for _, d := range ds {
 		if d.Pos.File == q.File {
 			v.Findings = append(v.Findings, api.BenchFinding{Line: d.Pos.Line, Col: d.Pos.Col, Len: d.Len, Error: d.Weight == lang.Err, What: d.What, Mend: d.Mend})
 		}
 	}
-	r := ruleAt(settings, q.File, q.Line)
+	r := settings.RuleAt(q.File, q.Line)
 	if r == nil { // what its sources say helps to write it
 		says, err := s.kindsBeside(ctx, settings, q, at)
 		v.Kinds = benchKinds(says)
@@ -118,7 +117,7 @@ func (s *Service) Bench(ctx context.Context, q api.BenchQuery) (*api.BenchView, 
 	for _, d := range b.said {
 		if r.LooksAt(d.Source.Name) && len(d.Data) > 0 && !match.NewPlan(settings, d.Source, nil, time.Local).Timed() {
 			v.Notes = slices.DeleteFunc(v.Notes, func(n string) bool { return strings.HasPrefix(n, newestNote) })
-			v.Notes = append([]string{fmt.Sprintf("The entries of %s say no time, so all of them stand at %s here; a layout with a time would tell them apart.", d.Source.Name, clockWords(d.Arrived))}, v.Notes...)
+			v.Notes = append([]string{fmt.Sprintf("The entries of %s say no time, so all of them stand at %s here; a layout with a time would tell them apart.", d.Source.Name, api.Moment(d.Arrived))}, v.Notes...)
 			break
 		}
 	}
@@ -164,7 +163,7 @@ var onClause = regexp.MustCompile(`(?m)^\s*on\s+([\w., -]+)$`)
 
 // kindsBeside are the kinds of entries of the sources that a rule names which cannot be
 // tried as it stands.
-func (s *Service) kindsBeside(ctx context.Context, settings *lang.Settings, q api.BenchQuery, at entry.Instant) ([]trial.KindSays, error) {
+func (s *Workbench) kindsBeside(ctx context.Context, settings *lang.Settings, q api.BenchQuery, at entry.Instant) ([]trial.KindSays, error) {
 	lines := strings.Split(q.Body, "\n")
 	start := min(q.Line, len(lines)) - 1
 	for start > 0 && !strings.HasPrefix(lines[start], "rule ") {
@@ -195,11 +194,10 @@ func (s *Service) kindsBeside(ctx context.Context, settings *lang.Settings, q ap
 }
 
 // BenchNew proposes the beginning of a rule about a source, in a file of its own.
-func (s *Service) BenchNew(_ context.Context, q api.BenchBegin) (*api.BenchFile, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+func (s *Workbench) BenchNew(_ context.Context, q api.BenchBegin) (*api.BenchFile, error) {
+	sn := s.Window.Now()
 	source := q.Source
-	for _, src := range s.settings.Sources {
+	for _, src := range sn.Settings.Sources {
 		if src.Name != lang.Itself && !src.Off && source == "" {
 			source = src.Name
 		}
@@ -209,8 +207,8 @@ func (s *Service) BenchNew(_ context.Context, q api.BenchBegin) (*api.BenchFile,
 	}
 	name := "new-rule"
 	for n := 2; ; n++ {
-		file := filepath.Join(s.settingsDir(), name+".lantern")
-		if _, err := os.Stat(file); os.IsNotExist(err) && s.settings.Rule(name) == nil {
+		file := filepath.Join(s.Window.Now().Folder(), name+".lantern")
+		if _, err := os.Stat(file); os.IsNotExist(err) && sn.Settings.Rule(name) == nil {
 			return &api.BenchFile{File: file, Body: fmt.Sprintf("rule %s {\n  on    %s\n  per   host\n  raise warning\n  clear after 30m quiet\n}\n", name, source)}, nil
 		}
 		name = fmt.Sprintf("new-rule-%d", n)
@@ -227,7 +225,7 @@ func bounded(from entry.Instant) entry.Instant {
 
 // Others is part of Lantern. It tries other numbers in the place of the one at the cursor,
 // or next behind it: a threshold, a window, a time of quiet.
-func (s *Service) Others(ctx context.Context, q api.BenchQuery) (*api.BenchOthers, error) {
+func (s *Workbench) Others(ctx context.Context, q api.BenchQuery) (*api.BenchOthers, error) {
 	out := &api.BenchOthers{}
 	settings, r, at := s.benchRule(q)
 	lines := strings.Split(q.Body, "\n")
@@ -258,13 +256,13 @@ func (s *Service) Others(ctx context.Context, q api.BenchQuery) (*api.BenchOther
 	var words []string
 	add := func(text string, col int) {
 		if n, ok := try(text); ok {
-			words = append(words, fmt.Sprintf("%s gives %s", lang.NumberAt(text, col), countOf(int(n), "alert", "alerts")))
+			words = append(words, fmt.Sprintf("%s gives %s", lang.NumberAt(text, col), english.Plural(int(n), "alert", "alerts")))
 		}
 	}
-	if bare.MatchString(line) {
+	if bareRaise.MatchString(line) {
 		for _, more := range []string{"at 2 in 5m", "at 3 in 5m", "at 5 in 10m"} {
 			if n, ok := try(strings.TrimRight(line, " ") + " " + more); ok {
-				words = append(words, fmt.Sprintf("%s gives %s", more, countOf(int(n), "alert", "alerts")))
+				words = append(words, fmt.Sprintf("%s gives %s", more, english.Plural(int(n), "alert", "alerts")))
 			}
 		}
 	}
@@ -278,7 +276,7 @@ func (s *Service) Others(ctx context.Context, q api.BenchQuery) (*api.BenchOther
 			text, at = next, place
 			add(text, at)
 		}
-		if !up && !bare.MatchString(line) { // the farthest first
+		if !up && !bareRaise.MatchString(line) { // the farthest first
 			slices.Reverse(words)
 		}
 	}
@@ -296,18 +294,7 @@ const othersEach = 2
 var steps = regexp.MustCompile(`^\s*(raise|clear|reopen|grace|blind)\b`)
 
 // bare is a raise that each hit makes.
-var bare = regexp.MustCompile(`^\s*raise\s+\w+\s*$`)
-
-// ruleAt is the rule of a file in which a line lies, or the one before it.
-func ruleAt(s *lang.Settings, file string, line int) *lang.Rule {
-	var best *lang.Rule
-	for _, r := range s.Rules {
-		if r.Pos.File == file && r.Pos.Line <= line && (best == nil || r.Pos.Line > best.Pos.Line) {
-			best = r
-		}
-	}
-	return best
-}
+var bareRaise = regexp.MustCompile(`^\s*raise\s+\w+\s*$`)
 
 func whereOf(r *lang.Rule) string {
 	if len(r.On) == 0 {
@@ -336,7 +323,7 @@ func sizeOf(n int64) string {
 
 // benchSampleOf reads what the logs of a rule have said in a stretch of time, or takes what
 // was read for it lately.
-func (s *Service) benchSampleOf(ctx context.Context, settings *lang.Settings, r *lang.Rule, q api.BenchQuery, from, at entry.Instant) (*benchSample, error) {
+func (s *Workbench) benchSampleOf(ctx context.Context, settings *lang.Settings, r *lang.Rule, q api.BenchQuery, from, at entry.Instant) (*benchSample, error) {
 	s.bench.mu.Lock()
 	defer s.bench.mu.Unlock()
 	var names []string
@@ -367,17 +354,15 @@ func (s *Service) benchSampleOf(ctx context.Context, settings *lang.Settings, r 
 	var done func()
 	var err error
 	if len(q.Files) > 0 {
-		if inputs, done, err = filesSample(settings, r, q.Files, s.host); err != nil {
+		if inputs, done, err = filesSample(settings, r, q.Files, s.Window.Now().Host); err != nil {
 			return nil, err
 		}
 	} else {
-		s.mu.Lock()
-		inputs, done = s.again(settings, from, []*lang.Rule{r}, benchMost(), true)
-		s.mu.Unlock()
+		inputs, done = s.Window.Now().Again(settings, from, []*lang.Rule{r}, benchMost(), true)
 	}
 	defer done()
 	s.bench.now = nil // before the next one is read: there is room for one
-	defer s.benchDoes.Store("")
+	defer s.does.Store("")
 	next := &benchSample{key: key, read: time.Now(), recall: &trial.Recall{}}
 	share := benchMost() / int64(max(len(inputs), 1))
 	read, told := int64(0), int64(0)
@@ -388,7 +373,7 @@ func (s *Service) benchSampleOf(ctx context.Context, settings *lang.Settings, r 
 		data, cut, err := tailOf(ctx, in.Files, share, func(n int) {
 			if read += int64(n); read-told > 16<<20 {
 				told = read
-				s.benchDoes.Store("reading the sample: " + sizeOf(read) + " so far")
+				s.does.Store("reading the sample: " + sizeOf(read) + " so far")
 			}
 		})
 		if err != nil {
@@ -409,7 +394,7 @@ func (s *Service) benchSampleOf(ctx context.Context, settings *lang.Settings, r 
 		next.cut = next.cut || cut
 	}
 	if next.bytes > 32<<20 {
-		s.benchDoes.Store("finding the kinds of entries in " + sizeOf(next.bytes))
+		s.does.Store("finding the kinds of entries in " + sizeOf(next.bytes))
 	}
 	kinds, err := trial.KindsOf(settings, kindsFrom(next.said), time.Local, ctx.Err)
 	if err != nil {
@@ -453,7 +438,7 @@ func benchRow(r *lang.Rule, x *trial.TriedRow, q api.BenchQuery, at entry.Instan
 }
 
 // BenchOpen answers with a settings file of the folder, as it is now.
-func (s *Service) BenchOpen(_ context.Context, q api.BenchFile) (*api.BenchFile, error) {
+func (s *Workbench) BenchOpen(_ context.Context, q api.BenchFile) (*api.BenchFile, error) {
 	if err := s.ownFile(q.File); err != nil {
 		return nil, err
 	}
@@ -466,14 +451,12 @@ func (s *Service) BenchOpen(_ context.Context, q api.BenchFile) (*api.BenchFile,
 
 // BenchWrite writes a settings file and takes it up, unless somebody else has changed it
 // meanwhile, or it has errors.
-func (s *Service) BenchWrite(_ context.Context, q api.BenchSave) (*api.None, error) {
+func (s *Workbench) BenchWrite(_ context.Context, q api.BenchSave) (*api.None, error) {
 	if err := s.ownFile(q.File); err != nil {
 		return nil, err
 	}
-	s.mu.Lock()
-	texts := slices.Clone(s.texts)
-	s.mu.Unlock()
-	_, ds := s.check(folder.With(texts, q.File, q.Body))
+	sn := s.Window.Now()
+	_, ds := sn.Check(folder.With(sn.Texts, q.File, q.Body))
 	for _, d := range ds {
 		if d.Weight == lang.Err && d.Pos.File == q.File {
 			return nil, fmt.Errorf("line %d: %s; nothing is written", d.Pos.Line, d.What)
@@ -495,19 +478,16 @@ func (s *Service) BenchWrite(_ context.Context, q api.BenchSave) (*api.None, err
 			return nil, err
 		}
 	}
-	s.mu.Lock()
-	hand := s.settings.ByHand
-	s.mu.Unlock()
-	if !hand { // else it is put to work when somebody says so
+	if !s.Window.Now().Settings.ByHand { // else it is put to work when somebody says so
 		s.Reload()
 	}
 	return nil, nil
 }
 
 // ownFile refuses what is no settings file of this service.
-func (s *Service) ownFile(path string) error {
-	if filepath.Ext(path) != ".lantern" || filepath.Dir(path) != filepath.Clean(s.settingsDir()) {
-		return fmt.Errorf("%s is no settings file of %s", path, s.settingsDir())
+func (s *Workbench) ownFile(path string) error {
+	if filepath.Ext(path) != ".lantern" || filepath.Dir(path) != filepath.Clean(s.Window.Now().Folder()) {
+		return fmt.Errorf("%s is no settings file of %s", path, s.Window.Now().Folder())
 	}
 	return nil
 }

@@ -6,6 +6,10 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/api"
+
+	"github.com/dustin/go-humanize/english"
+
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/trial"
@@ -45,7 +49,7 @@ func benchNotes(r *lang.Rule, tried *trial.Tried, from, at entry.Instant) []stri
 		}
 		if len(over) > 0 {
 			out = append(out, fmt.Sprintf("%s over, and none of them ended an alert: they speak of %s, and hits of %s.",
-				countOf(tried.Recoveries, "entry means", "entries mean"), strings.Join(over, ", "), strings.Join(hit, ", ")))
+				english.Plural(tried.Recoveries, "entry means", "entries mean"), strings.Join(over, ", "), strings.Join(hit, ", ")))
 		}
 	}
 	span := at.Sub(from)
@@ -60,7 +64,7 @@ func benchNotes(r *lang.Rule, tried *trial.Tried, from, at entry.Instant) []stri
 		}
 	}
 	if len(tried.Rows) == tried.Keys && n >= leastHits && span > time.Hour && at.Sub(first) < span/newestOf {
-		out = append(out, fmt.Sprintf(newestNote+" %s; nothing before says it, though the sample begins at %s.", clockWords(first), clockWords(from)))
+		out = append(out, fmt.Sprintf(newestNote+" %s; nothing before says it, though the sample begins at %s.", api.Moment(first), api.Moment(from)))
 	}
 	return out
 }

@@ -23,11 +23,9 @@ import (
 )
 
 // Bring is part of Lantern.
-func (s *Service) Bring(_ context.Context, q api.BringQuery) (*api.Brought, error) {
-	s.mu.Lock()
-	settings := s.settings
-	taken := append([]*lang.Source(nil), settings.Sources...)
-	s.mu.Unlock()
+func (s *Workbench) Bring(_ context.Context, q api.BringQuery) (*api.Brought, error) {
+	settings := s.Window.Now().Settings
+	taken := settings.Sources
 	b := &api.Brought{}
 	path := strings.TrimSpace(q.Path)
 	if path == "" {
@@ -77,12 +75,12 @@ func (s *Service) Bring(_ context.Context, q api.BringQuery) (*api.Brought, erro
 }
 
 // bringText says where the text would be written, or writes it.
-func (s *Service) bringText(b *api.Brought, name string, write bool) (*api.Brought, error) {
-	b.Name = filepath.Join(s.settingsDir(), name+".lantern")
+func (s *Workbench) bringText(b *api.Brought, name string, write bool) (*api.Brought, error) {
+	b.Name = filepath.Join(s.Window.Now().Folder(), name+".lantern")
 	if !write {
 		return b, nil
 	}
-	s.ways.endTries()
+	s.tries.end()
 	if err := folder.WriteNew(b.Name, b.Text); err != nil {
 		return nil, err
 	}

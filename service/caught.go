@@ -27,24 +27,24 @@ type fate struct {
 	raised, cleared   json.RawMessage
 }
 
-// tellCaughtUp tells, once the present has been reached and what came before is committed,
+// CaughtUp tells, once the present has been reached and what came before is committed,
 // what is open still; and, after the program was down, what was raised and cleared meanwhile.
-func (s *Service) tellCaughtUp() error {
-	if s.telling.caught || s.catching {
+func (s *Decider) CaughtUp() error {
+	if s.caught || s.Catching {
 		return nil
 	}
-	b, err := s.store.Meta("caught")
+	b, err := s.Store.Meta("caught")
 	if err != nil {
 		return err
 	}
 	var after int64
 	fmt.Sscan(string(b), &after)
-	newest, err := s.store.Newest()
+	newest, err := s.Store.Newest()
 	if err != nil {
 		return err
 	}
-	if len(s.settings.Contacts) > 0 {
-		list, err := s.store.CaughtUp(after, newest)
+	if len(s.Settings.Contacts) > 0 {
+		list, err := s.Store.CaughtUp(after, newest)
 		if err != nil {
 			return err
 		}
@@ -56,21 +56,21 @@ func (s *Service) tellCaughtUp() error {
 			return err
 		}
 	}
-	s.setMeta("caught", []byte(fmt.Sprint(newest)))
-	s.telling.caught = true
-	s.wakeTelling()
+	s.Batch.SetMeta("caught", []byte(fmt.Sprint(newest)))
+	s.caught = true
+	s.Wake()
 	return nil
 }
 
 // fates are what became of the alerts of some kept transitions, in the order in which they
 // came.
-func (s *Service) fates(list []engine.Transition) []*fate {
+func (s *Decider) fates(list []engine.Transition) []*fate {
 	by := map[string]*fate{}
 	var out []*fate
 	for _, t := range list {
 		f := by[t.Alert]
 		if f == nil {
-			f = &fate{key: s.keyNow(&t)}
+			f = &fate{key: keyNow(s.Settings, &t)}
 			by[t.Alert] = f
 			out = append(out, f)
 		}
@@ -91,8 +91,8 @@ func (s *Service) fates(list []engine.Transition) []*fate {
 
 // putCaught adds an alert to what contacts are told: one that is open still, unless it is
 // kept quiet; and one that is over, but not what lay before first sight.
-func (s *Service) putCaught(by map[string]*caughtUp, f *fate, first bool) {
-	r := s.settings.Rule(f.Rule)
+func (s *Decider) putCaught(by map[string]*caughtUp, f *fate, first bool) {
+	r := s.Settings.Rule(f.Rule)
 	k, open := s.openAlert(f.Alert, f.Rule, f.key)
 	line := f.raised
 	if !open {
@@ -106,7 +106,7 @@ func (s *Service) putCaught(by map[string]*caughtUp, f *fate, first bool) {
 		t.Severity = k.Severity
 		why := s.quietBecause(t)
 		for _, u := range r.Unless {
-			if why == "" && s.inShadow(&k, u.Rule) {
+			if why == "" && s.facts().inShadow(&k, u.Rule) {
 				why = engine.ShadowOf(u.Rule)
 			}
 		}
@@ -120,7 +120,7 @@ func (s *Service) putCaught(by map[string]*caughtUp, f *fate, first bool) {
 		switch {
 		case x.only == store.OnlyUntaken:
 			if open {
-				s.batch.Tellings = append(s.batch.Tellings, store.Telling{Contact: x.contact, Alert: f.Alert, Change: engine.Raised, Severity: t.Severity, Made: t.At, Due: x.due, Only: x.only, Line: string(line)})
+				s.Batch.Tellings = append(s.Batch.Tellings, store.Telling{Contact: x.contact, Alert: f.Alert, Change: engine.Raised, Severity: t.Severity, Made: t.At, Due: x.due, Only: x.only, Line: string(line)})
 			}
 			continue
 		case u == nil:
@@ -137,17 +137,17 @@ func (s *Service) putCaught(by map[string]*caughtUp, f *fate, first bool) {
 }
 
 // tellAllCaught writes into the batch what each contact is told.
-func (s *Service) tellAllCaught(by map[string]*caughtUp) error {
+func (s *Decider) tellAllCaught(by map[string]*caughtUp) error {
 	now := entry.Of(time.Now())
 	for _, name := range slices.Sorted(maps.Keys(by)) {
 		line, err := json.Marshal(by[name])
 		if err != nil {
 			return err
 		}
-		due := s.opensAt(s.settings.Contact(name), now)
-		s.batch.Tellings = append(s.batch.Tellings, store.Telling{Contact: name, Change: "caught up", Severity: entry.Error, Made: now, Due: due, Line: string(line)})
+		due := s.opensAt(s.Settings.Contact(name), now)
+		s.Batch.Tellings = append(s.Batch.Tellings, store.Telling{Contact: name, Change: "caught up", Severity: entry.Error, Made: now, Due: due, Line: string(line)})
 		for _, alert := range by[name].open { // who knows that it is open is told its end
-			s.batch.Tellings = append(s.batch.Tellings, store.Telling{Contact: name, Alert: alert, Change: "caught up", Severity: entry.Error, Made: now, Due: due, Line: "{}"})
+			s.Batch.Tellings = append(s.Batch.Tellings, store.Telling{Contact: name, Alert: alert, Change: "caught up", Severity: entry.Error, Made: now, Due: due, Line: "{}"})
 		}
 	}
 	return nil

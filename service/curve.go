@@ -16,22 +16,20 @@ import (
 )
 
 // Curve is part of Lantern. The logs of the key are read once more for it.
-func (s *Service) Curve(ctx context.Context, q api.CurveQuery) (*api.Curves, error) {
+func (s *Asker) Curve(ctx context.Context, q api.CurveQuery) (*api.Curves, error) {
 	q.Columns = min(max(q.Columns, 1), maxColumns)
 	q.Column = max(q.Column, time.Second)
 	if q.At == 0 {
 		q.At = entry.Of(time.Now())
 	}
-	s.mu.Lock()
-	settings := s.settings
+	sn := s.Window.Now()
+	settings := sn.Settings
 	r := settings.Rule(q.Rule)
 	if r == nil || len(r.Whens()) == 0 {
-		s.mu.Unlock()
 		return nil, fmt.Errorf("%s compares no numbers over time", q.Rule)
 	}
 	from := q.From.Add(-2 * r.Longest())
-	inputs, done := s.again(settings, from, []*lang.Rule{r}, intake.MostAgain, true)
-	s.mu.Unlock()
+	inputs, done := sn.Again(settings, from, []*lang.Rule{r}, intake.MostAgain, true)
 	defer done()
 	out, samples := curvesOf(r, q.Key, q)
 	_, err := trial.Rebuild(settings, []*lang.Rule{r}, inputs, trial.Options{Zone: time.Local, From: max(from, 1), To: q.At + 1, Stop: ctx.Err, Samples: samples, Sample: takeCurves(out, r, q.Key)})

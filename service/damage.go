@@ -11,6 +11,9 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/api"
+	"dimlantern/snapshot"
+
 	"dimlantern/folder"
 
 	"dimlantern/core/entry"
@@ -36,7 +39,7 @@ const checkEvery = 30 * time.Second
 
 // checks looks at the database again and again, beside the work.
 func (s *Service) checks(ctx context.Context) {
-	wait := time.Second
+	wait, was := time.Second, false
 	for {
 		select {
 		case <-ctx.Done():
@@ -46,27 +49,37 @@ func (s *Service) checks(ctx context.Context) {
 		began := time.Now()
 		found := s.store.Check()
 		wait = max(checkEvery, 200*time.Since(began))
-		s.mu.Lock()
-		_, was := s.trouble["damage"]
 		if found == nil {
-			delete(s.trouble, "damage")
-		} else {
-			s.trouble["damage"] = "the database " + found.What + "; what is open and how far everything was read is kept in " + rescueFile + ": start Dim Lantern anew, and it goes on from there"
-			if err := s.saveRescue(); err != nil {
-				s.trouble["damage"] = "the database " + found.What + ", and what is known cannot be kept beside it: " + err.Error()
+			if was {
+				s.report(ctx, "damage", "")
 			}
-			if !was {
-				s.notice(s.trouble["damage"])
-				s.o.Log.Error(s.trouble["damage"])
-			}
+			was = false
+			continue
 		}
-		s.mu.Unlock()
+		words := "the database " + found.What + "; what is open and how far everything was read is kept in " + rescueFile + ": start Dim Lantern anew, and it goes on from there"
+		if err := s.saveRescue(ctx); err != nil {
+			words = "the database " + found.What + ", and what is known cannot be kept beside it: " + err.Error()
+		}
+		if s.report(ctx, "damage", words); !was {
+			s.do(ctx, func() error { s.notice(words); return nil })
+			s.o.Log.Error(words)
+		}
+		was = true
 	}
 }
 
-// saveRescue writes down what is known without the database. The caller holds the lock.
-func (s *Service) saveRescue() error {
-	x := rescue{At: entry.Of(time.Now()), Settings: s.texts, Snapshot: s.seal(s.engine.Encode()), Meta: map[string][]byte{}}
+// saveRescue writes down what is known without the database.
+func (s *Service) saveRescue(ctx context.Context) error {
+	var x *rescue
+	if err := s.do(ctx, func() error { x = s.known(); return nil }); err != nil {
+		return err
+	}
+	return x.write(s.o.Data)
+}
+
+// known is what is known without the database.
+func (s *Service) known() *rescue {
+	x := &rescue{At: entry.Of(time.Now()), Settings: s.texts, Snapshot: s.seal(s.engine.Encode()), Meta: map[string][]byte{}}
 	for _, o := range s.follower.Origins() {
 		x.Places = append(x.Places, store.Place{Source: o.Source.Name, Series: o.Series, Origin: o.Name, Data: o.MarshalPlace()})
 	}
@@ -75,14 +88,19 @@ func (s *Service) saveRescue() error {
 			x.Sources = append(x.Sources, src.Name)
 		}
 	}
-	for name, v := range map[string]any{"taken": s.telling.taken, "hushes": s.telling.hushes} {
+	for name, v := range map[string]any{"taken": s.decider.Taken, "hushes": s.decider.Hushes} {
 		x.Meta[name], _ = json.Marshal(v)
 	}
+	return x
+}
+
+// write puts it into the data folder.
+func (x *rescue) write(data string) error {
 	b, err := json.Marshal(x)
 	if err != nil {
 		return err
 	}
-	path := filepath.Join(s.o.Data, rescueFile)
+	path := filepath.Join(data, rescueFile)
 	if err := os.WriteFile(path+".part", b, 0o600); err != nil {
 		return fmt.Errorf("%s cannot be written: %w", path, folder.Reason(err))
 	}
@@ -100,7 +118,7 @@ func (s *Service) takeRescue() error {
 		return nil
 	}
 	batch := store.Batch{Now: entry.Of(time.Now()), Meta: map[string][]byte{}}
-	words := clockWords(batch.Now) + ": " + s.store.Damage.Error()
+	words := api.Moment(batch.Now) + ": " + s.store.Damage.Error()
 	var x rescue
 	if b, err := os.ReadFile(path); err == nil && json.Unmarshal(b, &x) == nil {
 		for name, v := range x.Meta {
@@ -108,7 +126,7 @@ func (s *Service) takeRescue() error {
 		}
 		batch.Meta["settings"] = folder.Encode(x.Settings)
 		batch.Snapshot, batch.Places, batch.Sources = x.Snapshot, x.Places, x.Sources
-		words += "; what was open, and how far everything had been read, is as it was at " + clockWords(x.At)
+		words += "; what was open, and how far everything had been read, is as it was at " + api.Moment(x.At)
 	}
 	batch.Meta["anew"] = []byte(words)
 	if err := s.store.Commit(&batch); err != nil {
@@ -127,7 +145,7 @@ func (s *Service) takeRescue() error {
 const confirm = "; dimlantern apply confirms that you know"
 
 // ours are the names of what Dim Lantern writes into its data folder.
-var ours = []string{"lantern.", "lock", "masks.key", "socket", "kept", rescueFile, itselfFolder, itselfFile}
+var ours = []string{"lantern.", "lock", "masks.key", "socket", "kept", rescueFile, snapshot.ItselfFolder, snapshot.ItselfFile}
 
 // tighten lets nobody else read what is in the data folder, whoever made it. A folder that
 // holds what is not Dim Lantern's keeps its own rights.

@@ -38,7 +38,7 @@ func TestDatabaseThatIsNotAsItWasLeft(t *testing.T) {
 			}
 			for range 2 { // it is remembered over a restart
 				p.open()
-				st, err := p.s.Status(context.Background(), api.None{})
+				st, err := p.s.query.Status(context.Background(), api.None{})
 				require.NoError(t, err)
 				assert.False(t, st.Well())
 				assert.Contains(t, strings.Join(st.Trouble, "\n"), c.words)
@@ -70,15 +70,13 @@ func TestDatabaseDamagedInUse(t *testing.T) {
 	require.NoError(t, f.Close())
 	found := p.s.store.Check()
 	require.NotNil(t, found)
-	p.s.mu.Lock()
-	require.NoError(t, p.s.saveRescue())
-	p.s.mu.Unlock()
+	require.NoError(t, p.s.known().write(p.s.o.Data))
 	p.crash()
 	p.open()
 	require.NotNil(t, p.s.store.Damage)
 	assert.Positive(t, p.s.store.Damage.Rows)
 	p.step(now.Add(2 * time.Second))
 	assert.Equal(t, open, p.alerts(), "what was open is, and nothing is read twice")
-	assert.Contains(t, strings.Join(p.s.troubles(), "\n"), "taken over")
+	assert.Contains(t, strings.Join(p.s.window.Now().Troubles(), "\n"), "taken over")
 	require.NotEmpty(t, p.s.trouble["anew"])
 }

@@ -2,34 +2,39 @@ package service
 
 import (
 	"encoding/json"
+	"log/slog"
 	"slices"
 	"time"
 
-	"dimlantern/folder"
-
 	"dimlantern/api"
+	"dimlantern/snapshot"
 
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
-	"dimlantern/core/trial"
 	"dimlantern/store"
 )
 
-// telling is what the service knows of what is told, and what is kept quiet. The service's
-// lock guards it.
-type telling struct {
+// Decider decides who is told of a transition, and what is kept quiet, and writes that
+// into the batch that is being made. It belongs to the loop.
+type Decider struct {
+	Store *store.Store
+	Batch *store.Batch // that is being made
+	Log   *slog.Logger
+	Wake  func() // tells the outbox that there may be something
+	// What the loop goes by now.
+	Settings *lang.Settings
+	Engine   *engine.Engine
+	// Catching tells that the present has not been reached, Editing that an edit is being
+	// taken up: what is found in the past is told later.
+	Catching, Editing bool
+
+	Hushes []api.ByHand          // by people
+	Taken  map[string]string     // open alerts that somebody has taken, and who
 	quiet  map[string]quietAlert // open ones whose newest raise was not told
-	hushes []api.ByHand          // by people
-	taken  map[string]string     // open alerts that somebody has taken, and who
 	caught bool                  // what happened while the present was not reached has been told
 	opens  map[string]opening
-	// editing tells that an edit is being taken up: what it finds in the past is told later.
-	editing bool
-	looked  time.Time // when it was last looked whether what keeps alerts quiet has ended
-	wake    chan struct{}
-	out     []store.Outgoing // what waits, as it was looked at last
-	held    []string         // contacts whose limit is reached, in words
+	looked time.Time // when it was last looked whether what keeps alerts quiet has ended
 }
 
 // quietAlert is whose alert it is, and why it is not told.
@@ -40,41 +45,41 @@ type quietAlert struct {
 }
 
 // keepQuiet notes that an alert is open and was not told, or, with nil, no longer.
-func (s *Service) keepQuiet(alert string, q *quietAlert) {
+func (s *Decider) keepQuiet(alert string, q *quietAlert) {
 	if q == nil {
-		if _, was := s.telling.quiet[alert]; !was {
+		if _, was := s.quiet[alert]; !was {
 			return
 		}
-		delete(s.telling.quiet, alert)
+		delete(s.quiet, alert)
 	} else {
-		s.telling.quiet[alert] = *q
+		s.quiet[alert] = *q
 	}
-	if s.batch.Quiet == nil {
-		s.batch.Quiet = map[string][]byte{}
+	if s.Batch.Quiet == nil {
+		s.Batch.Quiet = map[string][]byte{}
 	}
 	var line []byte
 	if q != nil {
 		line, _ = json.Marshal(q)
 	}
-	s.batch.Quiet[alert] = line
+	s.Batch.Quiet[alert] = line
 }
 
 // setTaken notes who has taken an alert; "" is nobody.
-func (s *Service) setTaken(alert, by string) {
-	if s.telling.taken[alert] == by {
+func (s *Decider) setTaken(alert, by string) {
+	if s.Taken[alert] == by {
 		return
 	}
-	if s.telling.taken[alert] = by; by == "" {
-		delete(s.telling.taken, alert)
+	if s.Taken[alert] = by; by == "" {
+		delete(s.Taken, alert)
 	}
-	b, _ := json.Marshal(s.telling.taken)
-	s.setMeta("taken", b)
+	b, _ := json.Marshal(s.Taken)
+	s.Batch.SetMeta("taken", b)
 }
 
 // keyNow are the values of the key of a transition in the order that its rule has now; a
 // field that it did not have then is "".
-func (s *Service) keyNow(t *engine.Transition) []string {
-	r := s.settings.Rule(t.Rule)
+func keyNow(settings *lang.Settings, t *engine.Transition) []string {
+	r := settings.Rule(t.Rule)
 	if r == nil {
 		return nil
 	}
@@ -86,8 +91,8 @@ func (s *Service) keyNow(t *engine.Transition) []string {
 }
 
 // openAlert is the state of a key, if that alert of it is open.
-func (s *Service) openAlert(alert, rule string, key []string) (engine.KeyView, bool) {
-	k, ok := s.engine.KeyOf(rule, key)
+func (s *Decider) openAlert(alert, rule string, key []string) (engine.KeyView, bool) {
+	k, ok := s.Engine.KeyOf(rule, key)
 	return k, ok && k.Alert == alert
 }
 
@@ -97,37 +102,33 @@ type opening struct {
 	at     entry.Instant
 }
 
-// recoverTelling takes up what was kept of it.
-func (s *Service) recoverTelling() error {
-	t := &s.telling
-	t.opens, t.wake = map[string]opening{}, make(chan struct{}, 1)
-	t.quiet, t.taken = map[string]quietAlert{}, map[string]string{}
-	lines, err := s.store.Quiet()
+// Recover takes up what was kept of it.
+func (s *Decider) Recover() error {
+	s.opens, s.quiet, s.Taken = map[string]opening{}, map[string]quietAlert{}, map[string]string{}
+	lines, err := s.Store.Quiet()
 	if err != nil {
 		return err
 	}
 	for alert, line := range lines {
 		var q quietAlert
 		if json.Unmarshal(line, &q) == nil {
-			t.quiet[alert] = q
+			s.quiet[alert] = q
 		}
 	}
-	if b, err := s.store.Meta("taken"); err != nil {
-		return err
-	} else if b != nil {
-		if err := json.Unmarshal(b, &t.taken); err != nil {
+	for name, into := range map[string]any{"taken": &s.Taken, "hushes": &s.Hushes} {
+		b, err := s.Store.Meta(name)
+		if err == nil && b != nil {
+			err = json.Unmarshal(b, into)
+		}
+		if err != nil {
 			return err
 		}
 	}
-	b, err := s.store.Meta("hushes")
-	if err != nil || b == nil {
-		return err
-	}
-	return json.Unmarshal(b, &t.hushes)
+	return nil
 }
 
-// tell notes on a transition why it is not told, or decides who is told of it.
-func (s *Service) tell(t *engine.Transition) {
+// Take notes on a transition why it is not told, or decides who is told of it.
+func (s *Decider) Take(t *engine.Transition) {
 	switch t.Change {
 	case engine.Taken:
 		s.setTaken(t.Alert, t.By)
@@ -152,31 +153,20 @@ func (s *Service) tell(t *engine.Transition) {
 			s.keepQuiet(t.Alert, nil)
 		}
 		s.decide(t)
-	} else if t.Change != engine.Repeated && !s.catching && !s.telling.editing { // see tellCaughtUp
+	} else if t.Change != engine.Repeated && !s.Catching && !s.Editing { // see tellCaughtUp
 		s.keepQuiet(t.Alert, &quietAlert{t.Untold, t.Rule, t.Key})
 	}
 }
 
+// facts are what keeps alerts quiet now.
+func (s *Decider) facts() *facts { return &facts{s.Settings, s.Hushes, s.Engine.OpenOf} }
+
 // quietBecause is why a transition is told nobody; "" where it is told.
-func (s *Service) quietBecause(t *engine.Transition) engine.Untold {
-	if s.catching || s.telling.editing && t.Change != engine.Cleared {
+func (s *Decider) quietBecause(t *engine.Transition) engine.Untold {
+	if s.Catching || s.Editing && t.Change != engine.Cleared {
 		return engine.CatchingUp
 	}
-	if t.Untold != "" {
-		return t.Untold
-	}
-	x := *t
-	if trial.MarkHushed(s.settings, &x); x.Untold != "" {
-		return x.Untold
-	}
-	r := s.settings.Rule(t.Rule)
-	now := entry.Of(time.Now()) // what comes late is kept quiet as well
-	for i := range s.telling.hushes {
-		if h := &s.telling.hushes[i]; h.Holds(now) && h.Covers(r, t.Alert, t.Rule, t.Fields, t.Key) {
-			return engine.ByHush
-		}
-	}
-	return ""
+	return s.facts().because(t)
 }
 
 // recipient is a contact that is told of a transition: not before due, and then only on a
@@ -187,9 +177,9 @@ type recipient struct {
 }
 
 // recipients are who is told of a transition.
-func (s *Service) recipients(r *lang.Rule, t *engine.Transition, now entry.Instant) (out []recipient) {
+func (s *Decider) recipients(r *lang.Rule, t *engine.Transition, now entry.Instant) (out []recipient) {
 	add := func(name, only string, due entry.Instant) {
-		c := s.settings.Contact(name)
+		c := s.Settings.Contact(name)
 		if c == nil || c.Off || t.Severity < c.From || len(c.On) > 0 && !slices.Contains(c.On, t.Change) || slices.ContainsFunc(out, func(x recipient) bool { return x.contact == name }) {
 			return
 		}
@@ -232,9 +222,9 @@ func (s *Service) recipients(r *lang.Rule, t *engine.Transition, now entry.Insta
 }
 
 // decide writes into the batch who is told of a transition.
-func (s *Service) decide(t *engine.Transition) {
-	r := s.settings.Rule(t.Rule)
-	if r == nil || len(s.settings.Contacts) == 0 {
+func (s *Decider) decide(t *engine.Transition) {
+	r := s.Settings.Rule(t.Rule)
+	if r == nil || len(s.Settings.Contacts) == 0 {
 		return
 	}
 	now := entry.Of(time.Now())
@@ -247,16 +237,16 @@ func (s *Service) decide(t *engine.Transition) {
 		return
 	}
 	for _, x := range who {
-		s.batch.Tellings = append(s.batch.Tellings, store.Telling{Contact: x.contact, Alert: t.Alert, Change: t.Change, Severity: t.Severity, Made: now, Due: x.due, Only: x.only, Line: string(line)})
+		s.Batch.Tellings = append(s.Batch.Tellings, store.Telling{Contact: x.contact, Alert: t.Alert, Change: t.Change, Severity: t.Severity, Made: now, Due: x.due, Only: x.only, Line: string(line)})
 	}
-	s.wakeTelling()
+	s.Wake()
 }
 
 // defaultContacts are who is told where a rule names nobody. Of a contact that cannot be
 // reached all others are told where the settings name none but that one.
-func (s *Service) defaultContacts(r *lang.Rule, t *engine.Transition) []string {
-	if r.Name != unreachableRule || !builtIn(r) || len(t.Key) == 0 {
-		return s.settings.Tell
+func (s *Decider) defaultContacts(r *lang.Rule, t *engine.Transition) []string {
+	if r.Name != snapshot.Unreachable || !snapshot.BuiltIn(r) || len(t.Key) == 0 {
+		return s.Settings.Tell
 	}
 	others := func(list []string) (out []string) {
 		for _, n := range list {
@@ -266,26 +256,26 @@ func (s *Service) defaultContacts(r *lang.Rule, t *engine.Transition) []string {
 		}
 		return out
 	}
-	if list := others(s.settings.Tell); len(list) > 0 {
+	if list := others(s.Settings.Tell); len(list) > 0 {
 		return list
 	}
 	var all []string
-	for _, c := range s.settings.Contacts {
+	for _, c := range s.Settings.Contacts {
 		all = append(all, c.Name)
 	}
 	return others(all)
 }
 
 // opensAt is when a contact may be told: now, or when its hours begin.
-func (s *Service) opensAt(c *lang.Contact, now entry.Instant) entry.Instant {
+func (s *Decider) opensAt(c *lang.Contact, now entry.Instant) entry.Instant {
 	if len(c.Hours) == 0 {
 		return now
 	}
 	minute := int64(now) / int64(time.Minute)
-	if o, ok := s.telling.opens[c.Name]; ok && o.minute == minute {
+	if o, ok := s.opens[c.Name]; ok && o.minute == minute {
 		return max(o.at, now)
 	}
-	hours := &lang.Rule{During: c.Hours, Zone: s.zone()}
+	hours := &lang.Rule{During: c.Hours, Zone: snapshot.ZoneOf(s.Settings)}
 	at := now
 	if !hours.Inside(at) {
 		at = entry.Instant(minute * int64(time.Minute))
@@ -293,42 +283,20 @@ func (s *Service) opensAt(c *lang.Contact, now entry.Instant) entry.Instant {
 			at = at.Add(time.Minute)
 		}
 	}
-	s.telling.opens[c.Name] = opening{minute, at}
+	s.opens[c.Name] = opening{minute, at}
 	return at
-}
-
-// zone is the zone in which days begin.
-func (s *Service) zone() *time.Location {
-	if s.settings.Zone != "" {
-		if z := folder.Zone(s.settings.Zone); z != nil {
-			return z
-		}
-	}
-	return time.Local
-}
-
-func (s *Service) wakeTelling() {
-	select {
-	case s.telling.wake <- struct{}{}:
-	default:
-	}
 }
 
 // It is looked so often whether what keeps alerts quiet has ended, for so many at once.
 const (
-	quietEvery  = time.Second
 	quietAtOnce = 500
 )
 
-// releaseQuiet tells of alerts that are still open when the hush or the shadow ends that
+// Release tells of alerts that are still open when the hush or the shadow ends that
 // kept them quiet.
-func (s *Service) releaseQuiet(now time.Time) {
-	x := &s.telling
-	if now.Sub(x.looked) < quietEvery || s.catching {
-		return
-	}
+func (s *Decider) Release(now time.Time) {
+	x := s
 	x.looked = now
-	s.endHushes(now)
 	if !x.caught {
 		return
 	}
@@ -342,7 +310,7 @@ func (s *Service) releaseQuiet(now time.Time) {
 			s.keepQuiet(id, nil)
 			continue
 		}
-		if s.stillQuiet(&k, q.Why, now) {
+		if s.facts().still(&k, q.Why, now) {
 			continue
 		}
 		s.keepQuiet(id, nil)
@@ -352,60 +320,34 @@ func (s *Service) releaseQuiet(now time.Time) {
 	}
 }
 
-// stillQuiet tells whether an open alert is kept quiet now.
-func (s *Service) stillQuiet(k *engine.KeyView, why engine.Untold, now time.Time) bool {
-	r := s.settings.Rule(k.Rule)
-	if r == nil {
-		return false
-	}
-	if rule, shadowed := why.Shadow(); shadowed && s.inShadow(k, rule) {
-		return true
-	}
-	return s.quietBecause(&engine.Transition{At: entry.Of(now), Change: engine.Raised, Rule: k.Rule, Fields: r.Per, Key: k.Key, Severity: k.Severity, Alert: k.Alert}) != ""
-}
-
-// inShadow tells whether an alert of a bigger rule is open with the fields that they share.
-func (s *Service) inShadow(k *engine.KeyView, bigger string) bool {
-	a, b := s.settings.Rule(k.Rule), s.settings.Rule(bigger)
-	if a == nil || b == nil {
-		return false
-	}
-	for _, u := range a.Unless {
-		if u.Rule == bigger && slices.ContainsFunc(s.engine.OpenOf(bigger), func(key []string) bool { return sharesKey(u.Same, a, k.Key, b, key) }) {
-			return true
-		}
-	}
-	return false
-}
-
 // asItIs is an open alert as a raise that is told now.
-func (s *Service) asItIs(k *engine.KeyView, now time.Time) (*engine.Transition, bool) {
-	r := s.settings.Rule(k.Rule)
+func (s *Decider) asItIs(k *engine.KeyView, now time.Time) (*engine.Transition, bool) {
+	r := s.Settings.Rule(k.Rule)
 	if r == nil {
 		return nil, false
 	}
 	t := &engine.Transition{At: entry.Of(now), Change: engine.Raised, Rule: k.Rule, Fields: r.Per, Key: k.Key, Severity: k.Severity, Alert: k.Alert, Count: k.Count,
 		First: entry.None, Last: k.Last, Why: k.Why}
-	if last, ok := s.store.LastRaise(k.Alert); ok {
+	if last, ok := s.Store.LastRaise(k.Alert); ok {
 		t.Say, t.First = last.Say, last.First
 	}
 	return t, true
 }
 
-// tellBlind tells those contacts that ask for it of a log that cannot be seen, or can again.
-func (s *Service) tellBlind(origin, words string, blind bool) {
-	if s.catching {
+// Blind tells those contacts that ask for it of a log that cannot be seen, or can again.
+func (s *Decider) Blind(origin, words string, blind bool) {
+	if s.Catching {
 		return
 	}
 	now := entry.Of(time.Now())
-	for _, c := range s.settings.Contacts {
+	for _, c := range s.Settings.Contacts {
 		if c.Off || !slices.Contains(c.On, "blind") {
 			continue
 		}
 		line, _ := json.Marshal(blindNews{origin, words, blind})
-		s.batch.Tellings = append(s.batch.Tellings, store.Telling{Contact: c.Name, Change: "blind", Severity: entry.Warning, Made: now, Due: s.opensAt(c, now), Line: string(line)})
+		s.Batch.Tellings = append(s.Batch.Tellings, store.Telling{Contact: c.Name, Change: "blind", Severity: entry.Warning, Made: now, Due: s.opensAt(c, now), Line: string(line)})
 	}
-	s.wakeTelling()
+	s.Wake()
 }
 
 type blindNews struct {
@@ -413,3 +355,24 @@ type blindNews struct {
 	Words  string `json:"words"`
 	Blind  bool   `json:"blind"`
 }
+
+// Looked is when it was last looked whether what keeps alerts quiet has ended.
+func (s *Decider) Looked() time.Time { return s.looked }
+
+// Quiet are the open alerts whose newest raise was not told, and why.
+func (s *Decider) Quiet() map[string]engine.Untold {
+	out := make(map[string]engine.Untold, len(s.quiet))
+	for alert, q := range s.quiet {
+		out[alert] = q.Why
+	}
+	return out
+}
+
+// KeepHushes writes the hushes of people into the batch.
+func (s *Decider) KeepHushes() {
+	b, _ := json.Marshal(s.Hushes)
+	s.Batch.SetMeta("hushes", b)
+}
+
+// SumUp lets what an edit found to have opened in the past be told in one summary.
+func (s *Decider) SumUp() { s.caught = s.caught && s.Catching }

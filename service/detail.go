@@ -5,7 +5,6 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"path/filepath"
 	"regexp"
@@ -18,6 +17,8 @@ import (
 
 	"dimlantern/api"
 
+	"github.com/dustin/go-humanize/english"
+
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
@@ -28,7 +29,7 @@ import (
 )
 
 // Detail is part of Lantern.
-func (s *Service) Detail(ctx context.Context, q api.DetailQuery) (*api.Detail, error) {
+func (s *Asker) Detail(ctx context.Context, q api.DetailQuery) (*api.Detail, error) {
 	d := &api.Detail{}
 	at := q.At
 	if at == 0 {
@@ -37,15 +38,14 @@ func (s *Service) Detail(ctx context.Context, q api.DetailQuery) (*api.Detail, e
 	if q.Origin != "" {
 		return s.originDetail(q, at)
 	}
-	s.mu.Lock()
-	r := s.settings.Rule(q.Rule)
-	view, open := s.openAlert(q.Alert, q.Rule, q.Key)
+	sn := s.Window.Now()
+	settings := sn.Settings
+	r := settings.Rule(q.Rule)
+	key, _ := sn.Engine.KeyOf(q.Rule, q.Key)
+	view, open := key, key.Alert == q.Alert && q.Alert != ""
 	if !open && len(q.Key) == 0 {
-		view, open = s.engine.Find(q.Alert)
+		view, open = sn.Engine.Find(q.Alert)
 	}
-	key, _ := s.engine.KeyOf(q.Rule, q.Key)
-	settings := s.settings
-	s.mu.Unlock()
 	if r == nil {
 		d.Unread = "the rule is not in the settings any more"
 	} else {
@@ -53,15 +53,15 @@ func (s *Service) Detail(ctx context.Context, q api.DetailQuery) (*api.Detail, e
 		d.RuleAt = fmt.Sprintf("%s:%d", filepath.Base(r.Pos.File), r.Pos.Line)
 		d.Fields, d.About = r.Per, r.About
 	}
-	id := s.store.KeyID(q.Rule, q.Key)
+	id := s.Store.KeyID(q.Rule, q.Key)
 	limit := min(max(q.Lines, 1), 500)
-	hits, err := s.store.HitsOf(id, at, limit)
+	hits, err := s.Store.HitsOf(id, at, limit)
 	if err != nil {
 		return nil, err
 	}
 	var changes []engine.Transition
 	if q.Alert != "" {
-		if changes, err = s.store.Changes(q.Alert); err != nil {
+		if changes, err = s.Store.Changes(q.Alert); err != nil {
 			return nil, err
 		}
 	}
@@ -91,19 +91,15 @@ func (s *Service) Detail(ctx context.Context, q api.DetailQuery) (*api.Detail, e
 	if len(hits) == 0 {
 		s.lastWords(ctx, d, q, key, at)
 	}
-	s.mu.Lock()
-	for _, o := range s.follower.Origins() {
-		if o.Name == d.Origin {
-			d.Source = o.Source.Name
-		}
+	if o := sn.Origin(d.Origin); o != nil {
+		d.Source = o.Source.Name
 	}
-	s.mu.Unlock()
 	return d, nil
 }
 
 // lastWords shows what the origin of a key said last, of one that has no hits: what was
 // to come did not.
-func (s *Service) lastWords(ctx context.Context, d *api.Detail, q api.DetailQuery, key engine.KeyView, at entry.Instant) {
+func (s *Asker) lastWords(ctx context.Context, d *api.Detail, q api.DetailQuery, key engine.KeyView, at entry.Instant) {
 	if key.Heard != entry.None && key.Heard <= at && key.Heard != 0 {
 		d.Story = append(d.Story, api.Event{At: key.Heard, Text: "heard"})
 		sort.SliceStable(d.Story, func(i, j int) bool { return d.Story[i].At > d.Story[j].At })
@@ -123,9 +119,7 @@ func (s *Service) lastWords(ctx context.Context, d *api.Detail, q api.DetailQuer
 	if i := slices.Index(d.Fields, "host"); i >= 0 && i < len(q.Key) {
 		d.Host = q.Key[i]
 	}
-	s.mu.Lock()
-	l := s.settings.Layout(said.Layout)
-	s.mu.Unlock()
+	l := s.Window.Now().Settings.Layout(said.Layout)
 	div := &layout.Divider{}
 	if l != nil {
 		div.Layout = layout.Compile(l, time.Local, nil)
@@ -139,20 +133,13 @@ func (s *Service) lastWords(ctx context.Context, d *api.Detail, q api.DetailQuer
 }
 
 // varsOf are the fields that the rule's texts name, as its newest hit has them.
-func (s *Service) varsOf(settings *lang.Settings, r *lang.Rule, hits []store.Hit, at entry.Instant) map[string]string {
+func (s *Asker) varsOf(settings *lang.Settings, r *lang.Rule, hits []store.Hit, at entry.Instant) map[string]string {
 	want := engine.Vars(r)
 	i := slices.IndexFunc(hits, func(h store.Hit) bool { return !h.Recovery })
 	if len(want) == 0 || i < 0 {
 		return nil
 	}
-	var src *lang.Source
-	s.mu.Lock()
-	for _, o := range s.follower.Origins() {
-		if o.Name == hits[i].Origin {
-			src = o.Source
-		}
-	}
-	s.mu.Unlock()
+	src := s.Window.Now().Source(hits[i].Origin)
 	if src == nil {
 		return nil
 	}
@@ -170,13 +157,11 @@ func (s *Service) varsOf(settings *lang.Settings, r *lang.Rule, hits []store.Hit
 }
 
 // story tells what happened to an alert, newest first.
-func (s *Service) story(d *api.Detail, r *lang.Rule, changes []engine.Transition, hits []store.Hit, at entry.Instant) {
+func (s *Asker) story(d *api.Detail, r *lang.Rule, changes []engine.Transition, hits []store.Hit, at entry.Instant) {
 	var first entry.Instant = entry.None
 	cleared, taken := false, false
 	reminded := entry.None // from when reminders count
-	s.mu.Lock()
-	contacts := len(s.settings.Contacts) > 0
-	s.mu.Unlock()
+	contacts := len(s.Window.Now().Settings.Contacts) > 0
 	for _, t := range changes {
 		if t.At > at {
 			continue
@@ -217,7 +202,7 @@ func (s *Service) story(d *api.Detail, r *lang.Rule, changes []engine.Transition
 		case engine.Hushed:
 			e.Text, e.Why = "hushed by "+t.By, t.Words
 			if t.Until != 0 {
-				e.Text += ", until " + clock(t.Until)
+				e.Text += ", until " + api.Clock(t.Until)
 			}
 		case engine.Unhushed:
 			e.Text, e.Why = "no longer hushed", t.Words
@@ -237,7 +222,7 @@ func (s *Service) story(d *api.Detail, r *lang.Rule, changes []engine.Transition
 			if h.At > d.Story[0].At {
 				e := api.Event{At: h.At, Text: "newest hit"}
 				if r != nil && r.Remind > 0 && !taken && reminded != entry.None {
-					e.Text += "; told again at " + clock(reminded.Add(r.Remind))
+					e.Text += "; told again at " + api.Clock(reminded.Add(r.Remind))
 				}
 				d.Story = append([]api.Event{e}, d.Story...)
 			}
@@ -284,14 +269,12 @@ func endWords(why string) string {
 	return why
 }
 
-func clock(t entry.Instant) string { return time.Unix(0, int64(t)).Format("15:04:05") }
-
 // clears says what will clear the alert, and when at the earliest; or how it
 // ended.
 func clears(r *lang.Rule, view engine.KeyView, open bool, changes []engine.Transition, hits []store.Hit, at entry.Instant) []string {
 	for _, c := range changes {
 		if c.Change == engine.Cleared && c.At <= at {
-			return []string{"it is over since " + clock(c.At)}
+			return []string{"it is over since " + api.Clock(c.At)}
 		}
 	}
 	var out []string
@@ -324,7 +307,7 @@ func clears(r *lang.Rule, view engine.KeyView, open bool, changes []engine.Trans
 	if r.Age > 0 {
 		s := "after " + entry.Span(r.Age) + " open"
 		if open {
-			s += ": at " + clock(view.Since.Add(r.Age))
+			s += ": at " + api.Clock(view.Since.Add(r.Age))
 		}
 		out = append(out, s)
 	}
@@ -332,7 +315,7 @@ func clears(r *lang.Rule, view engine.KeyView, open bool, changes []engine.Trans
 		s := "after " + entry.Span(r.Quiet) + " quiet"
 		switch {
 		case open && view.Quiet != entry.None:
-			s += ": not before " + clock(view.Quiet)
+			s += ": not before " + api.Clock(view.Quiet)
 		case open && view.Blind:
 			s += ": it is blind, so quiet stands still"
 		case !open && len(changes) > 0:
@@ -342,7 +325,7 @@ func clears(r *lang.Rule, view engine.KeyView, open bool, changes []engine.Trans
 					base = entry.Later(base, h.At)
 				}
 			}
-			s += ": not before " + clock(base.Add(r.Quiet))
+			s += ": not before " + api.Clock(base.Add(r.Quiet))
 		}
 		out = append(out, s)
 	}
@@ -368,7 +351,7 @@ const (
 )
 
 // evidence puts the hits into the stream that they came from.
-func (s *Service) evidence(d *api.Detail, q api.DetailQuery, settings *lang.Settings, r *lang.Rule, hits []store.Hit, at entry.Instant) {
+func (s *Asker) evidence(d *api.Detail, q api.DetailQuery, settings *lang.Settings, r *lang.Rule, hits []store.Hit, at entry.Instant) {
 	if len(hits) == 0 {
 		return
 	}
@@ -383,7 +366,7 @@ func (s *Service) evidence(d *api.Detail, q api.DetailQuery, settings *lang.Sett
 		d.Lines = s.readAround(d, settings, newest, hits, at)
 	}
 	if len(d.Lines) == 0 && !q.Brief && q.Alert != "" {
-		if b := s.store.Around(q.Alert); b != nil && json.Unmarshal(b, &d.Lines) == nil {
+		if b := s.Store.Around(q.Alert); b != nil && json.Unmarshal(b, &d.Lines) == nil {
 			d.Unread = "the log is gone; these lines were kept with the alert"
 		}
 	}
@@ -408,10 +391,8 @@ func (s *Service) evidence(d *api.Detail, q api.DetailQuery, settings *lang.Sett
 }
 
 // readAround reads the lines around the newest hit from its file.
-func (s *Service) readAround(d *api.Detail, settings *lang.Settings, newest store.Hit, hits []store.Hit, at entry.Instant) []api.Evidence {
-	s.mu.Lock()
-	src, path := s.holding(newest)
-	s.mu.Unlock()
+func (s *Asker) readAround(d *api.Detail, settings *lang.Settings, newest store.Hit, hits []store.Hit, at entry.Instant) []api.Evidence {
+	src, path := holding(s.Window.Now().Origins, newest)
 	if path == "" {
 		d.Unread = "the lines around are not there any more"
 		return nil
@@ -424,8 +405,8 @@ func (s *Service) readAround(d *api.Detail, settings *lang.Settings, newest stor
 }
 
 // holding is the source of a hit, and the file that has it; "" where none has.
-func (s *Service) holding(h store.Hit) (*lang.Source, string) {
-	for _, o := range s.follower.Origins() {
+func holding(origins []*intake.Origin, h store.Hit) (*lang.Source, string) {
+	for _, o := range origins {
 		if o.Name == h.Origin {
 			return o.Source, o.Holding(h.Offset, h.Text)
 		}
@@ -599,24 +580,19 @@ func lit(x lang.Expr, line string) [][2]int {
 }
 
 // originDetail says why an origin cannot be seen.
-func (s *Service) originDetail(q api.DetailQuery, at entry.Instant) (*api.Detail, error) {
+func (s *Asker) originDetail(q api.DetailQuery, at entry.Instant) (*api.Detail, error) {
 	d := &api.Detail{Origin: q.Origin}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	for _, o := range s.follower.Origins() {
-		if o.Name != q.Origin {
-			continue
-		}
+	if o := s.Window.Now().Origin(q.Origin); o != nil {
 		d.Host = o.Host
 		d.Clears = []string{o.Words}
 		if o.Mend != "" {
 			d.Clears = append(d.Clears, "to mend it: "+o.Mend)
 		}
 		if o.Reached() != entry.None {
-			d.Story = append(d.Story, api.Event{At: o.Reached(), Text: fmt.Sprintf("newest entry; %s read in all", countOf(int(o.Entries()), "entry", "entries"))})
+			d.Story = append(d.Story, api.Event{At: o.Reached(), Text: fmt.Sprintf("newest entry; %s read in all", english.Plural(int(o.Entries()), "entry", "entries"))})
 		}
 	}
-	darks, err := s.store.Darks(0, at)
+	darks, err := s.Store.Darks(0, at)
 	if err != nil {
 		return nil, err
 	}
@@ -632,67 +608,12 @@ func (s *Service) originDetail(q api.DetailQuery, at entry.Instant) (*api.Detail
 	return d, nil
 }
 
-// Clear is part of Lantern.
-func (s *Service) Clear(ctx context.Context, q api.ClearQuery) (*api.None, error) {
-	return nil, s.do(ctx, func() error {
-		at := entry.Of(time.Now())
-		s.apply(engine.Advance{At: at}) // what is due before comes before
-		if _, ok := s.apply(engine.Clear{Alert: q.Alert, At: at, By: q.Name(), Words: q.Words}); !ok {
-			return notOpen(q.Alert)
-		}
-		s.batch.Actions = append(s.batch.Actions, store.Action{At: at, By: q.Name(), From: q.Person.From, What: "clear", Alert: q.Alert, Words: q.Words})
-		return s.commitAt(at)
-	})
-}
-
-// Apply is part of Lantern.
-func (s *Service) Apply(ctx context.Context, _ api.None) (*api.None, error) {
-	return nil, s.do(ctx, func() error {
-		s.stamp, s.next, s.since = "", folder.Stamp(s.o.Settings, s.texts), time.Time{}
-		s.checkSettings()
-		if t := s.trouble["settings"]; t != "" {
-			return errors.New(t)
-		}
-		if s.trouble["anew"] != "" { // somebody knows by now
-			delete(s.trouble, "anew")
-			s.setMeta("anew", []byte{})
-		}
-		return s.commitAt(entry.Of(time.Now()))
-	})
-}
-
-// commitAt writes down what a person did at an instant.
-func (s *Service) commitAt(at entry.Instant) error {
-	s.batch.Now = at
-	err := s.commit()
-	if err != nil {
-		s.failed = time.Now()
-	}
-	return err
-}
-
-// do has the service do something between two rounds, and waits for it.
-func (s *Service) do(ctx context.Context, f func() error) error {
-	done := make(chan error, 1)
-	select {
-	case s.commands <- func() { done <- f() }:
-	case <-ctx.Done():
-		return ctx.Err()
-	}
-	select {
-	case err := <-done:
-		return err
-	case <-ctx.Done():
-		return ctx.Err()
-	}
-}
-
 // toldStory adds who was told of an alert, or will be, or could not be.
-func (s *Service) toldStory(d *api.Detail, alert string, at entry.Instant) {
+func (s *Asker) toldStory(d *api.Detail, alert string, at entry.Instant) {
 	if alert == "" {
 		return
 	}
-	list, err := s.store.ToldAbout(alert)
+	list, err := s.Store.ToldAbout(alert)
 	if err != nil {
 		return
 	}

@@ -1,36 +1,188 @@
 package service
 
 import (
+	"cmp"
+	"context"
+	"errors"
 	"fmt"
 	"path/filepath"
 	"slices"
 	"strings"
 	"time"
 
-	"dimlantern/folder"
-
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/match"
 	"dimlantern/core/trial"
-	"dimlantern/intake"
+	"dimlantern/folder"
+	"dimlantern/snapshot"
+	"dimlantern/store"
+
+	"github.com/dustin/go-humanize/english"
 )
 
-// use takes up settings: the engine, the plans and the follower.
-func (s *Service) use(settings *lang.Settings, texts []folder.Text) {
-	before := s.settings
-	rules := trial.Active(settings)
-	plans := map[string]*match.Plan{}
-	for _, src := range settings.Sources {
-		plans[src.Name] = match.NewPlan(settings, src, rules, time.Local)
+// edits is how the settings folder is watched, and new settings taken up.
+type edits struct {
+	checked time.Time // when the folder was last looked at
+	stamp   string    // of the folder, when it was last read; "" where somebody asks for it
+	next    string    // another one that was seen since, but may not have settled yet
+	since   time.Time
+	asked   []asked     // who waits for an answer
+	making  *draft      // is being made ready beside the loop; nil where none is
+	ready   chan *draft // that were made
+}
+
+// asked is somebody who wants settings taken up now, and to know what came of it.
+type asked struct {
+	by     *store.Action // who, and what they do; nil where a file changed
+	answer chan taken
+}
+
+type taken struct {
+	said []string
+	err  error
+}
+
+// soon tells whether the folder has to be looked at again soon.
+func (e *edits) soon() bool { return e.checked.IsZero() || e.making != nil }
+
+// draft is settings that are to be taken up. Making them ready takes long, since logs may
+// have to be read once more, and is done beside the loop.
+type draft struct {
+	texts    []folder.Text
+	settings *lang.Settings
+	ds       []lang.Diagnostic
+	err      error  // what was read cannot be used
+	same     bool   // nothing is different
+	doubt    string // why they may be a mishap
+	findings map[string]int
+	rules    []*lang.Rule
+	plans    map[string]*match.Plan
+	again    *snapshot.Rebuilding
+	before   *snapshot.Snapshot // from which it was made
+	asked    []asked
+}
+
+// read reads the folder, and checks what stands there.
+func (d *draft) read(now *snapshot.Snapshot) {
+	d.before = now
+	if d.texts, d.err = folder.Read(now.House.Settings); d.err != nil {
+		return
 	}
-	s.follower.Use(s.ways.readable(settings.Sources), plans)
-	same := func(a, b *lang.Rule) bool { return meansSame(before, a, settings, b) }
-	changes := s.engine.Edit(rules, same, s.rebuild(before, settings, rules, same), s.firstSeen(settings))
+	if d.same = folder.Same(d.texts, now.Texts); d.same {
+		return
+	}
+	d.settings, d.ds = now.Check(d.texts)
+	if !lang.Errors(d.ds) {
+		d.doubt = doubtful(now.Texts, now.Settings, d.texts, d.settings)
+	}
+}
+
+// make makes everything that follows from the settings.
+func (d *draft) make(ctx context.Context, now *snapshot.Snapshot) {
+	d.before = now
+	d.findings = findings(d.settings, d.ds)
+	d.rules = trial.Active(d.settings)
+	d.plans = map[string]*match.Plan{}
+	for _, src := range d.settings.Sources {
+		d.plans[src.Name] = match.NewPlan(d.settings, src, d.rules, time.Local)
+	}
+	d.again, d.err = now.Rebuild(ctx, d.settings, d.rules)
+}
+
+// How far behind the loop state that was built anew may be when it is handed over, in bytes
+// of logs, and how often it tries to come nearer.
+const (
+	nearEnough = 256 << 10
+	mostSteps  = 20
+)
+
+// startDraft makes new settings ready beside the loop.
+func (s *Service) startDraft() {
+	d := &draft{asked: s.edits.asked}
+	s.edits.asked, s.edits.making = nil, d
+	s.beside.start(func(ctx context.Context) {
+		d.read(s.window.Now())
+		if d.err == nil && !d.same && !lang.Errors(d.ds) && (d.doubt == "" || len(d.asked) > 0) {
+			d.make(ctx, s.window.Now())
+			for n := 0; n < mostSteps && d.err == nil && d.again.Behind(s.window.Now()) > nearEnough; n++ {
+				d.err = d.again.CatchUp(ctx, s.window.Now())
+			}
+		}
+		s.edits.ready <- d
+	})
+}
+
+// takeUp takes up settings that were made ready, where they are right. With an error in
+// them the last good ones go on.
+func (s *Service) takeUp(ctx context.Context, d *draft) {
+	s.edits.making = nil
+	was := len(s.notices)
+	err := s.takeUpDraft(ctx, d)
+	var said []string
+	for _, n := range s.notices[min(was, len(s.notices)):] {
+		said = append(said, n.Text)
+	}
+	if len(d.asked) > 0 && err == nil { // who asked knows that it is at work once it is kept
+		err = s.commitAt(entry.Of(time.Now()))
+	}
+	s.seq++
+	s.publish(time.Now())
+	for _, a := range d.asked {
+		a.answer <- taken{said, err}
+	}
+	if len(s.edits.asked) > 0 { // somebody else asked meanwhile
+		s.edits.checked = time.Time{}
+	}
+}
+
+func (s *Service) takeUpDraft(ctx context.Context, d *draft) error {
+	if d.err == nil && !d.same && lang.Errors(d.ds) {
+		s.sayErrors(d.ds, "goes on with the last good settings")
+		return errors.New(s.trouble["settings"])
+	}
+	if d.err == nil && d.again != nil {
+		d.err = d.again.CatchUp(ctx, s.look(time.Now()))
+	}
+	if d.err != nil {
+		s.trouble["settings"] = d.err.Error() + "; the last good settings go on"
+		return errors.New(s.trouble["settings"])
+	}
+	delete(s.trouble, "settings")
+	if d.same {
+		return nil
+	}
+	if d.doubt != "" && len(d.asked) == 0 {
+		s.trouble["apply"] = d.doubt + appliedByHand
+		s.notice(s.trouble["apply"])
+		return nil
+	}
+	changed, added, removed := trial.Compare(s.settings, d.settings)
+	before := s.texts
+	s.use(d)
+	s.whole = true
+	did := fmt.Sprintf("%s, %d added, %d removed", english.Plural(changed, "rule changed", "rules changed"), added, removed)
+	s.notice("new settings: " + did)
+	var by *store.Action
+	for _, a := range d.asked {
+		by = cmp.Or(by, a.by)
+	}
+	s.recordSettings(before, d.texts, did, by)
+	return nil
+}
+
+// use lets the engine, the follower and the ways go by new settings.
+func (s *Service) use(d *draft) {
+	before, settings := s.settings, d.settings
+	s.follower.Use(s.ways.readable(settings.Sources), d.plans)
+	same := func(a, b *lang.Rule) bool { return trial.MeansSame(before, a, settings, b) }
+	changes := s.engine.Edit(d.rules, same, d.again.Engine(), s.store.SeenBefore(settings))
 	s.engine.MostKeys = settings.Keys()
-	s.meterPlans(plans)
+	s.meterPlans(d.plans)
+	s.decider.Settings, s.decider.Engine, s.decider.Catching = before, s.engine, s.catching
 	s.noteEdit(changes)
+	s.decider.Settings = settings
 	s.restOff(settings)
 	cleared := 0
 	for i := range changes {
@@ -39,40 +191,24 @@ func (s *Service) use(settings *lang.Settings, texts []folder.Text) {
 		}
 	}
 	if cleared > 0 {
-		s.notice(fmt.Sprintf("settings changed: %s cleared", countOf(cleared, "alert", "alerts")))
+		s.notice(fmt.Sprintf("settings changed: %s cleared", english.Plural(cleared, "alert", "alerts")))
 	}
 	s.ways.use(settings)
-	s.settings, s.texts = settings, texts
-	s.countFindings(texts)
+	s.settings, s.texts, s.findings = settings, d.texts, d.findings
 	s.begun = -1 // a rule that is new has to be told which logs there are
-	s.setMeta("settings", folder.Encode(texts))
+	s.batch.SetMeta("settings", folder.Encode(d.texts))
 	s.seq++
-}
-
-// firstSeen says from when on a rule may find in its logs what opens an alert: nothing that
-// lay before its sources were first seen.
-func (s *Service) firstSeen(settings *lang.Settings) func(*lang.Rule) entry.Instant {
-	return func(r *lang.Rule) entry.Instant {
-		first := entry.None
-		for _, src := range settings.Sources {
-			if r.LooksAt(src.Name) && src.Name != lang.Itself {
-				first = max(first, s.store.FirstSeen(src.Name))
-			}
-		}
-		return first
-	}
 }
 
 // noteEdit takes in what an edit did. What it finds to have opened in the past is told in
 // one summary, once it is committed.
 func (s *Service) noteEdit(changes []engine.Transition) {
-	past := slices.ContainsFunc(changes, func(t engine.Transition) bool { return t.Change != engine.Cleared })
-	if past {
-		s.telling.caught = s.telling.caught && s.catching
+	if slices.ContainsFunc(changes, func(t engine.Transition) bool { return t.Change != engine.Cleared }) {
+		s.decider.SumUp()
 	}
-	s.telling.editing = true
+	s.decider.Editing = true
 	s.note(changes)
-	s.telling.editing = false
+	s.decider.Editing = false
 }
 
 // restOff lets what is off rest: its origins, and the rules that look at nothing else.
@@ -83,7 +219,7 @@ func (s *Service) restOff(settings *lang.Settings) {
 			continue
 		}
 		for _, series := range s.store.SeriesOf(src.Name) {
-			name, _ := trial.OriginOf(src, series, s.host)
+			name, _ := trial.OriginOf(src, series, s.house.Host)
 			x.Origins = append(x.Origins, name)
 		}
 	}
@@ -110,60 +246,6 @@ func (s *Service) restOff(settings *lang.Settings) {
 	s.apply(x)
 }
 
-// rebuild runs the rules that match differently now over what their logs have said, from
-// before their oldest open alert and as long as they look back: so an edit ends no alert
-// that would be open under the new rule. It is nil where no rule needs it.
-func (s *Service) rebuild(before, settings *lang.Settings, rules []*lang.Rule, same func(a, b *lang.Rule) bool) *engine.Engine {
-	var again []*lang.Rule
-	from := s.engine.Clock()
-	for _, r := range rules {
-		old := before.Rule(r.Name)
-		if old == nil || old.Off || same(old, r) {
-			continue
-		}
-		again = append(again, r)
-		begins := s.engine.Clock()
-		for _, k := range s.engine.Keys() {
-			if k.Rule == r.Name && k.Alert != "" {
-				begins = min(begins, k.Raised)
-			}
-		}
-		from = min(from, begins.Add(-max(r.Longest(), old.Longest())))
-	}
-	if len(again) == 0 || s.engine.Clock() == entry.None {
-		return nil
-	}
-	inputs, done := s.again(settings, from, again, intake.MostAgain, false)
-	defer done()
-	built, err := trial.Rebuild(settings, again, inputs, trial.Options{Zone: time.Local, From: max(from, 1)})
-	if err != nil {
-		s.o.Log.Warn("the logs could not be read once more for rules that were changed", "reason", err)
-		return nil
-	}
-	return built
-}
-
-// again opens what the logs have said from an instant on that some rules look at; before
-// tells that what lay there at first sight is wanted as well. The
-// caller holds the lock, and calls done when they have been read.
-func (s *Service) again(settings *lang.Settings, from entry.Instant, rules []*lang.Rule, most int64, before bool) (inputs []*trial.Input, done func()) {
-	var open []*intake.Again
-	for _, o := range s.follower.Origins() {
-		src := settings.Source(o.Source.Name)
-		if src == nil || !slices.ContainsFunc(rules, func(r *lang.Rule) bool { return r.LooksAt(src.Name) }) {
-			continue
-		}
-		said := o.Again(from, most, before)
-		open = append(open, said)
-		inputs = append(inputs, &trial.Input{Source: src, Path: o.Series, Host: o.Host, Origin: o.Name, Files: said.Files, Near: said.Near, Header: said.Header, Skew: o.Skew()})
-	}
-	return inputs, func() {
-		for _, x := range open {
-			x.Close()
-		}
-	}
-}
-
 // sayErrors remembers what is wrong in the settings, for the screens.
 func (s *Service) sayErrors(ds []lang.Diagnostic, then string) {
 	delete(s.trouble, "settings")
@@ -187,114 +269,91 @@ func (s *Service) sayErrors(ds []lang.Diagnostic, then string) {
 	}
 }
 
-// meansSame tells whether a rule matches and counts by the same as before, so
-// that its state can be kept.
-func meansSame(oldS *lang.Settings, a *lang.Rule, newS *lang.Settings, b *lang.Rule) bool {
-	return matching(oldS, a) == matching(newS, b)
-}
-
-func matching(s *lang.Settings, r *lang.Rule) string {
-	var b strings.Builder
-	for _, c := range r.Exprs() {
-		if c.Word != "raise" {
-			b.WriteString(c.Word + " " + c.Expr.String())
-			b.WriteByte(0)
-		}
-	}
-	fmt.Fprintf(&b, "%q %q %v %q %v %v", r.Per, r.On, r.OnRecovery, r.From, r.During, r.Arrival)
-	for _, src := range s.Sources {
-		if !r.LooksAt(src.Name) { // one that is off rests, and is looked at as before
+// findings counts what the linter has about each rule.
+func findings(settings *lang.Settings, ds []lang.Diagnostic) map[string]int {
+	out := map[string]int{}
+	for _, d := range ds {
+		if d.Weight == lang.Err || d.Weight == lang.Note {
 			continue
 		}
-		fmt.Fprintf(&b, "\n%s %q %q %s %v %s", src.Name, src.Files, src.Except, src.Host, src.HostFrom, waysIn(src))
-		if l := s.Layout(src.LayoutName()); l != nil {
-			b.WriteString(l.Meaning())
+		if r := settings.RuleAt(d.Pos.File, d.Pos.Line); r != nil {
+			out[r.Name]++
 		}
 	}
-	return b.String()
+	return out
 }
 
-// waysIn is what of a source decides which entries come and what they say.
-func waysIn(s *lang.Source) string {
-	only := ""
-	if s.Only != nil {
-		only = s.Only.String()
-	}
-	way := ""
-	if s.Kept() {
-		way = specOf(s)
-	}
-	return fmt.Sprintf("%s %q %s %s %s %s %v", way, s.LayoutName(), s.Message, s.Account, s.Zone, only, s.Fields)
-}
+// settled is how long settings files must not have changed before they are taken up.
+const settled = 300 * time.Millisecond
 
-func containsString(list []string, s string) bool {
-	for _, x := range list {
-		if x == s {
-			return true
-		}
-	}
-	return false
-}
-
-// checkSettings reads the settings again where the folder has changed. With an
-// error in them the last good ones go on.
+// checkSettings has the settings made ready where the folder has changed.
 func (s *Service) checkSettings() {
+	e := &s.edits
+	if e.making != nil {
+		return // one at a time
+	}
 	stamp := folder.Stamp(s.o.Settings, s.texts)
-	asked := s.stamp == "" // by a person
-	if stamp == s.stamp {
-		s.next = ""
+	wanted := e.stamp == "" // by a person
+	if stamp == e.stamp {
+		e.next = ""
 		if s.settings.ByHand {
 			delete(s.trouble, "apply")
 		}
 		return
 	}
-	if s.settings.ByHand && !asked {
-		s.trouble["apply"] = "the settings have changed, and are taken up by hand only: dimlantern apply, or SIGHUP, does it"
-		s.seq++
+	if s.settings.ByHand && !wanted {
+		const words = "the settings have changed, and are taken up by hand only: dimlantern apply, or SIGHUP, does it"
+		if s.trouble["apply"] != words {
+			s.trouble["apply"] = words
+			s.seq++
+		}
 		return
 	}
 	delete(s.trouble, "apply")
 	// A file is often emptied before it is written: only what stays is taken up.
-	if now := time.Now(); stamp != s.next {
-		s.next, s.since = stamp, now
-		s.checked = time.Time{}
+	if now := time.Now(); stamp != e.next && len(e.asked) == 0 {
+		e.next, e.since = stamp, now
+		e.checked = time.Time{}
 		return
-	} else if now.Sub(s.since) < settled {
-		s.checked = time.Time{}
-		return
-	}
-	s.stamp, s.next = stamp, ""
-	texts, err := folder.Read(s.o.Settings)
-	if err != nil {
-		s.trouble["settings"] = err.Error() + "; the last good settings go on"
-		s.seq++
+	} else if now.Sub(e.since) < settled && len(e.asked) == 0 {
+		e.checked = time.Time{}
 		return
 	}
-	if folder.Same(texts, s.texts) {
-		delete(s.trouble, "settings")
-		s.seq++
-		return
+	if wanted && len(e.asked) == 0 { // by a signal, which waits for no answer
+		e.asked = []asked{{answer: make(chan taken, 1)}}
 	}
-	settings, ds := s.check(texts)
-	if lang.Errors(ds) {
-		s.sayErrors(ds, "goes on with the last good settings")
-		s.seq++
-		return
-	}
-	delete(s.trouble, "settings")
-	if why := s.doubtful(texts, settings); why != "" && !asked {
-		s.trouble["apply"] = why + appliedByHand
-		s.notice(s.trouble["apply"])
-		return
-	}
-	changed, added, removed := compareRules(s.settings, settings)
-	was := s.texts
-	s.use(settings, texts)
-	s.snapshot = true
-	did := fmt.Sprintf("%s, %d added, %d removed", countOf(changed, "rule changed", "rules changed"), added, removed)
-	s.notice("new settings: " + did)
-	s.recordSettings(was, texts, did)
+	e.stamp, e.next = stamp, ""
+	s.startDraft()
 }
+
+// takeUpNow has the settings taken up as they stand in the folder, and answers what was
+// said of it.
+func (s *Service) takeUpNow(ctx context.Context, by store.Action) ([]string, error) {
+	answer := make(chan taken, 1)
+	err := s.do(ctx, func() error {
+		s.edits.stamp, s.edits.checked = "", time.Time{}
+		s.edits.asked = append(s.edits.asked, asked{&by, answer})
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	select {
+	case t := <-answer:
+		if t.err != nil {
+			return nil, &settingsProblem{t.err}
+		}
+		return t.said, nil
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+}
+
+// settingsProblem is what is wrong with settings that were to be taken up.
+type settingsProblem struct{ err error }
+
+func (p *settingsProblem) Error() string { return "it is written, and not at work: " + p.err.Error() }
+func (p *settingsProblem) Unwrap() error { return p.err }
 
 // appliedByHand is what is said behind a doubt.
 const appliedByHand = "; the last good settings go on until that is confirmed: dimlantern apply, or SIGHUP, does it"
@@ -302,8 +361,8 @@ const appliedByHand = "; the last good settings go on until that is confirmed: d
 // doubtful says why new settings may be a mishap rather than meant: a file that was emptied,
 // or more than half of all rules gone; "" where they are not. Files without a rule in them,
 // and settings that had none, are never in doubt.
-func (s *Service) doubtful(texts []folder.Text, settings *lang.Settings) string {
-	for _, was := range s.texts {
+func doubtful(before []folder.Text, had *lang.Settings, texts []folder.Text, settings *lang.Settings) string {
+	for _, was := range before {
 		if was.Table || blank(was.Body) {
 			continue
 		}
@@ -313,9 +372,15 @@ func (s *Service) doubtful(texts []folder.Text, settings *lang.Settings) string 
 			}
 		}
 	}
-	_, added, removed := compareRules(s.settings, settings)
-	if 2*(removed-added) > len(s.settings.Rules)-s.ownRules() { // one that was renamed is no loss
-		return fmt.Sprintf("%d of %s went out of the settings", removed, countOf(len(s.settings.Rules)-s.ownRules(), "rule", "rules"))
+	own := 0
+	for _, r := range had.Rules {
+		if !snapshot.BuiltIn(r) {
+			own++
+		}
+	}
+	_, added, removed := trial.Compare(had, settings)
+	if 2*(removed-added) > own { // one that was renamed is no loss
+		return fmt.Sprintf("%d of %s went out of the settings", removed, english.Plural(own, "rule", "rules"))
 	}
 	return ""
 }
@@ -330,58 +395,30 @@ func blank(body string) bool {
 	return true
 }
 
-// ownRules is how many of the rules come with Dim Lantern.
-func (s *Service) ownRules() int {
-	n := 0
-	for _, r := range s.settings.Rules {
-		if builtIn(r) {
-			n++
+// recordSettings records what has changed in the settings, and who did it; nil is whoever
+// wrote the file.
+func (s *Service) recordSettings(was, now []folder.Text, did string, by *store.Action) {
+	act := store.Action{By: "whoever wrote the file"}
+	if by != nil {
+		act = *by
+	}
+	act.What, act.At, act.Did = "settings", entry.Of(time.Now()), did
+	body := func(list []folder.Text, name string) string {
+		for _, t := range list {
+			if t.Name == name {
+				return t.Body
+			}
+		}
+		return ""
+	}
+	seen := map[string]bool{}
+	for _, t := range append(slices.Clone(was), now...) {
+		if a, b := body(was, t.Name), body(now, t.Name); !t.Table && a != b && !seen[t.Name] {
+			seen[t.Name] = true
+			act.Files = append(act.Files, store.FileChange{File: t.Name, Was: a, Now: b})
 		}
 	}
-	return n
+	if len(act.Files) > 0 {
+		s.batch.Actions = append(s.batch.Actions, act)
+	}
 }
-
-func compareRules(a, b *lang.Settings) (changed, added, removed int) {
-	for _, r := range b.Rules {
-		old := a.Rule(r.Name)
-		switch {
-		case old == nil:
-			added++
-		case matching(a, old) != matching(b, r) || thresholds(old) != thresholds(r):
-			changed++
-		}
-	}
-	for _, r := range a.Rules {
-		if b.Rule(r.Name) == nil {
-			removed++
-		}
-	}
-	return changed, added, removed
-}
-
-// thresholds is what of a rule decides when it raises and clears, and its words.
-func thresholds(r *lang.Rule) string {
-	var b strings.Builder
-	for i := range r.Raises {
-		fmt.Fprint(&b, r.Raises[i].Severity, " ", r.Raises[i].Why(), r.Raises[i].Within, ";")
-	}
-	for i := range r.ClearWhens {
-		fmt.Fprint(&b, r.ClearWhens[i].String(), ";")
-	}
-	fmt.Fprint(&b, r.Quiet, r.Age, r.RecoverAt, r.RecoverIn, r.ByHand, r.Remind, r.Empty, r.Blind, r.BlindIn, r.Reopen, r.Grace, r.Say, r.Advise, r.Off)
-	for _, u := range r.Unless {
-		fmt.Fprint(&b, u.Rule, u.Same)
-	}
-	return b.String()
-}
-
-func countOf(n int, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %s", n, many)
-}
-
-// settled is how long settings files must not have changed before they are taken
-// up.
-const settled = 300 * time.Millisecond

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"context"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -9,8 +10,6 @@ import (
 	"strings"
 	"testing"
 	"time"
-
-	"dimlantern/folder"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -34,8 +33,10 @@ func (p *place) alerts() []string {
 func (p *place) edit(text string) {
 	path := filepath.Join(p.dir, "settings", "app.lantern")
 	require.NoError(p.t, os.WriteFile(path, []byte(text), 0o644))
-	p.s.stamp, p.s.next, p.s.since = "", folder.Stamp(p.s.o.Settings, p.s.texts), time.Time{}
+	p.s.edits.stamp, p.s.edits.asked = "", []asked{{answer: make(chan taken, 1)}}
+	p.s.publish(time.Now())
 	p.s.checkSettings()
+	p.s.takeUp(context.Background(), <-p.s.edits.ready)
 	require.NoError(p.t, p.s.commit())
 	p.take()
 }

@@ -24,7 +24,7 @@ import (
 
 // work is one question about fields being answered.
 type work struct {
-	s        *Service
+	s        *Workbench
 	q        api.FieldsQuery
 	settings *lang.Settings
 	texts    []folder.Text
@@ -35,22 +35,15 @@ type work struct {
 }
 
 // Fields is part of Lantern.
-func (s *Service) Fields(ctx context.Context, q api.FieldsQuery) (*api.FieldsView, error) {
+func (s *Workbench) Fields(ctx context.Context, q api.FieldsQuery) (*api.FieldsView, error) {
 	w := &work{s: s, q: q, out: &api.FieldsView{}}
-	s.mu.Lock()
-	w.settings, w.texts = s.settings, s.texts
-	for _, o := range s.follower.Origins() {
-		if o.Name == q.Origin {
-			w.src, w.path, w.series = o.Source, o.Newest(), o.Series
-		}
+	sn := s.Window.Now()
+	w.settings, w.texts = sn.Settings, sn.Texts
+	o := sn.Origin(q.Origin)
+	if o == nil {
+		return nil, noOrigin(q.Origin)
 	}
-	s.mu.Unlock()
-	if w.src == nil {
-		return nil, fmt.Errorf("no origin is called %s", q.Origin)
-	}
-	if src := w.settings.Source(w.src.Name); src != nil {
-		w.src = src
-	}
+	w.src, w.path, w.series = sn.Source(q.Origin), o.Newest(), o.Series
 	w.out.Source = w.src.Name
 	lines, err := w.sample(ctx)
 	if err != nil {
@@ -166,7 +159,7 @@ func (w *work) with(text string) (*lang.Settings, string) {
 	if err != nil {
 		return nil, err.Error()
 	}
-	settings, ds := w.s.check(texts)
+	settings, ds := w.s.Window.Now().Check(texts)
 	for _, d := range ds {
 		if d.Weight == lang.Err {
 			what := d.What

@@ -36,13 +36,13 @@ func TestFieldsByPointing(t *testing.T) {
 	s, data, _ := running(t, "# the stores\nsource cold { # north\n files "+lang.Quote(log)+"\n begin oldest\n layout plain\n}\n", nil)
 	ctx := context.Background()
 	require.Eventually(t, func() bool {
-		_, err := s.Fields(ctx, api.FieldsQuery{Origin: s.host + ":" + log})
+		_, err := s.bench.Fields(ctx, api.FieldsQuery{Origin: s.house.Host + ":" + log})
 		return err == nil
 	}, 10*time.Second, 10*time.Millisecond)
 	ask := func(q api.FieldsQuery) *api.FieldsView {
 		t.Helper()
-		q.Origin, q.Lines = s.host+":"+log, 20
-		v, err := s.Fields(ctx, q)
+		q.Origin, q.Lines = s.house.Host+":"+log, 20
+		v, err := s.bench.Fields(ctx, q)
 		require.NoError(t, err)
 		return v
 	}
@@ -92,7 +92,7 @@ func TestFieldsByPointing(t *testing.T) {
 
 	// What was read before has the new fields as well.
 	require.Eventually(t, func() bool {
-		e, err := s.Entries(ctx, api.EntriesQuery{Origin: s.host + ":" + log, Lines: 400})
+		e, err := s.query.Entries(ctx, api.EntriesQuery{Origin: s.house.Host + ":" + log, Lines: 400})
 		return err == nil && len(e.Lines) == 302 && slices.ContainsFunc(e.Lines[301].Fields, func(f entry.Field) bool { return f.Name == "temp" })
 	}, 10*time.Second, 20*time.Millisecond)
 }

@@ -82,7 +82,7 @@ func (s *Service) conditions(now time.Time) {
 		case o.Condition != origin.Seen:
 			continue
 		}
-		s.tellBlind(o.Name, string(o.Condition), blind)
+		s.decider.Blind(o.Name, string(o.Condition), blind)
 		s.batch.Blind = append(s.batch.Blind, store.Blind{Origin: o.Name, At: at, Seen: !blind, Words: string(o.Condition)})
 	}
 }

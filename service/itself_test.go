@@ -8,6 +8,8 @@ import (
 	"testing"
 	"time"
 
+	"dimlantern/snapshot"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -48,7 +50,7 @@ func TestItself(t *testing.T) {
 	now = now.Add(time.Second)
 	p.step(now)
 	assert.Empty(t, p.alerts())
-	said, err := os.ReadFile(filepath.Join(p.dir, "data", itselfFile))
+	said, err := os.ReadFile(filepath.Join(p.dir, "data", snapshot.ItselfFile))
 	require.NoError(t, err)
 	assert.Equal(t, 2, strings.Count(string(said), "\n"), "%s", said)
 

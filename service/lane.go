@@ -36,7 +36,7 @@ const (
 	abreast    = 4 // webhooks are posted to so many at once
 )
 
-func (o *outbox) lane(key string) *lane {
+func (o *Outbox) lane(key string) *lane {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	l := o.lanes[key]
@@ -58,14 +58,14 @@ type outgoing struct {
 
 // send tells a way what waits for it, until nothing does that may be told now. What cannot
 // be told keeps waiting only what is about the same alerts, unless the way itself is shut.
-func (o *outbox) send(ctx context.Context, name string, place int, way tell.Way, l *lane) {
+func (o *Outbox) send(ctx context.Context, name string, place int, way tell.Way, l *lane) {
 	for ctx.Err() == nil {
 		now := entry.Of(time.Now())
 		if l.until > now {
 			o.wakeAt(ctx, l.until)
 			return
 		}
-		list, err := o.s.store.Unsent(name, place, now, sendAtOnce)
+		list, err := o.Store.Unsent(name, place, now, sendAtOnce)
 		if err != nil || len(list) == 0 {
 			break
 		}
@@ -92,12 +92,12 @@ func (o *outbox) send(ctx context.Context, name string, place int, way tell.Way,
 }
 
 // wakeAt lets the outbox look again at an instant.
-func (o *outbox) wakeAt(ctx context.Context, at entry.Instant) {
+func (o *Outbox) wakeAt(ctx context.Context, at entry.Instant) {
 	d := max(at.Sub(entry.Of(time.Now())), time.Millisecond)
 	if d > tellEvery || ctx.Err() != nil { // it looks by itself then
 		return
 	}
-	time.AfterFunc(d, o.s.wakeTelling)
+	time.AfterFunc(d, o.Wake)
 }
 
 // chains puts messages about the same alerts behind each other, the most urgent chains
@@ -161,7 +161,7 @@ func (l *lane) chains(list []store.Message, now entry.Instant) [][]*outgoing {
 
 // sendAll sends chains, and notes what became of each message as soon as it can be; it
 // answers false where the rest has to wait.
-func (o *outbox) sendAll(ctx context.Context, name string, way tell.Way, l *lane, chains [][]*outgoing) bool {
+func (o *Outbox) sendAll(ctx context.Context, name string, way tell.Way, l *lane, chains [][]*outgoing) bool {
 	n := 1
 	if w, ok := way.(interface{ Abreast() bool }); ok && w.Abreast() {
 		n = min(abreast, len(chains))
@@ -222,7 +222,7 @@ func (o *outbox) sendAll(ctx context.Context, name string, way tell.Way, l *lane
 }
 
 // try sends one message.
-func (o *outbox) try(ctx context.Context, way tell.Way, m *outgoing) {
+func (o *Outbox) try(ctx context.Context, way tell.Way, m *outgoing) {
 	m.Tries++
 	switch {
 	case m.broken:
@@ -246,20 +246,20 @@ func (o *outbox) try(ctx context.Context, way tell.Way, m *outgoing) {
 }
 
 // noteAll notes what became of messages; it answers false where that cannot be kept.
-func (o *outbox) noteAll(name string, way tell.Way, l *lane, list []*outgoing) bool {
+func (o *Outbox) noteAll(name string, way tell.Way, l *lane, list []*outgoing) bool {
 	var kept []*store.Message
 	for _, m := range list {
 		kept = append(kept, m.Message)
 		l.came(m)
 	}
-	if err := o.s.store.Tried(kept); err != nil {
-		o.s.o.Log.Warn("what became of a message cannot be noted; it may be sent once more", "reason", err)
+	if err := o.Store.Tried(kept); err != nil {
+		o.Log.Warn("what became of a message cannot be noted; it may be sent once more", "reason", err)
 		return false
 	}
 	for _, m := range list {
 		o.notice(name, way, m.Message, m.err, entry.Of(time.Now()).Sub(m.Made))
 		if m.err != nil && m.State == store.Waiting {
-			o.s.o.Log.Warn("a contact could not be told", "contact", name, "way", way.String(), "tries", m.Tries, "reason", m.err)
+			o.Log.Warn("a contact could not be told", "contact", name, "way", way.String(), "tries", m.Tries, "reason", m.err)
 		}
 	}
 	return true

@@ -3,7 +3,6 @@ package service
 import (
 	"context"
 	"fmt"
-	"maps"
 	"path/filepath"
 	"slices"
 	"sort"
@@ -11,7 +10,9 @@ import (
 	"time"
 
 	"dimlantern/api"
+	"dimlantern/snapshot"
 
+	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/trial"
@@ -23,7 +24,7 @@ const maxColumns = 1000
 
 // View is part of Lantern. What happened is asked of the store; what a live key
 // has now, of the engine.
-func (s *Service) View(_ context.Context, q api.ViewQuery) (*api.View, error) {
+func (s *Asker) View(_ context.Context, q api.ViewQuery) (*api.View, error) {
 	q.Columns = min(max(q.Columns, 1), maxColumns)
 	q.Column = max(q.Column.Truncate(store.Bucket), store.Bucket)
 	now := entry.Of(time.Now())
@@ -33,11 +34,9 @@ func (s *Service) View(_ context.Context, q api.ViewQuery) (*api.View, error) {
 	}
 	v.Until = entry.Later(q.Until, v.At)
 	v.From = (v.Until/entry.Instant(q.Column) - entry.Instant(q.Columns) + 1) * entry.Instant(q.Column)
-	x := &looking{s: s, v: v, q: q, rows: map[int64]*api.Row{}}
-	s.mu.Lock()
+	x := &looking{s: s, sn: s.Window.Now(), v: v, q: q, rows: map[int64]*api.Row{}}
 	x.live()
-	s.mu.Unlock()
-	v.First = s.store.First()
+	v.First = s.Store.First()
 	if err := x.past(); err != nil {
 		return nil, err
 	}
@@ -50,7 +49,8 @@ func (s *Service) View(_ context.Context, q api.ViewQuery) (*api.View, error) {
 
 // looking is a View being made.
 type looking struct {
-	s        *Service
+	s        *Asker
+	sn       *snapshot.Snapshot
 	v        *api.View
 	q        api.ViewQuery
 	rules    map[string]*lang.Rule
@@ -72,38 +72,37 @@ type stirring struct {
 
 // live copies what only the service knows.
 func (x *looking) live() {
-	s, v := x.s, x.v
-	v.Settings, v.Where, v.Reading = s.o.Settings, s.o.Where, s.reading
+	s, v := x.sn, x.v
+	v.Settings, v.Where, v.Reading = s.House.Settings, s.Where, s.Reading
 	x.rules, x.counts, x.exact = map[string]*lang.Rule{}, map[string]int{}, map[string]stirring{}
-	x.hushes, x.byHand = s.settings.Hushes, slices.Clone(s.telling.hushes)
-	x.taken = maps.Clone(s.telling.taken)
-	for _, r := range s.settings.Rules {
+	x.hushes, x.byHand, x.taken = s.Settings.Hushes, s.Hushes, s.Taken
+	for _, r := range s.Settings.Rules {
 		x.rules[r.Name] = r
 		x.zone = r.Zone
-		if !r.Off && !builtIn(r) {
+		if !r.Off && !snapshot.BuiltIn(r) {
 			v.Rules++
 		}
 	}
-	for _, src := range s.settings.Sources {
+	for _, src := range s.Settings.Sources {
 		if !src.Off && src.Name != lang.Itself {
 			v.Sources++
 		}
 	}
-	v.ByHand = s.settings.ByHand
-	v.Busy, _ = s.benchDoes.Load().(string)
-	v.Trouble = s.troubles()
-	for _, n := range s.notices {
+	v.ByHand = s.Settings.ByHand
+	v.Busy = x.s.Busy()
+	v.Trouble = s.Troubles()
+	for _, n := range s.Notices {
 		if v.Now.Sub(n.At) < 20*time.Second {
 			v.Notices = append(v.Notices, n)
 		}
 	}
-	for _, src := range s.settings.Sources {
-		if src.Kept() && !src.Off && s.follower.Empty()[src.Name] != "" && !slices.ContainsFunc(s.unseen, func(u unseen) bool { return u.source == src }) {
+	for _, src := range s.Settings.Sources {
+		if src.Kept() && !src.Off && s.Empty[src.Name] != "" && !slices.ContainsFunc(s.Unseen, func(u snapshot.Unseen) bool { return u.Source == src }) {
 			v.Waiting = append(v.Waiting, src.Name+": nothing has come yet")
 		}
 	}
 	sort.Strings(v.Waiting)
-	for _, o := range s.follower.Origins() {
+	for _, o := range s.Origins {
 		if o.Source.Name == lang.Itself {
 			continue
 		}
@@ -117,14 +116,14 @@ func (x *looking) live() {
 	if !v.Live {
 		return
 	}
-	for _, k := range s.engine.Keys() {
+	s.Engine.Keys(func(k *engine.KeyView) bool {
 		if k.Alert != "" {
 			x.counts[k.Alert] = k.Count
-			continue
+			return true
 		}
 		r := x.rules[k.Rule]
 		if r == nil {
-			continue
+			return true
 		}
 		best := nearestRaise(r, func(in time.Duration) int {
 			if in == 0 {
@@ -135,7 +134,8 @@ func (x *looking) live() {
 		if best.have > 0 {
 			x.exact[keyName(k.Rule, k.Key)] = best
 		}
-	}
+		return true
+	})
 }
 
 // shortName is how an origin is called in a row: its host, where that tells it
@@ -175,7 +175,7 @@ func keyName(rule string, key []string) string { return rule + "\x00" + strings.
 
 // past asks the store for the rows and their lifelines.
 func (x *looking) past() error {
-	v, st := x.v, x.s.store
+	v, st := x.v, x.s.Store
 	from, to := store.BucketOf(v.From), store.BucketOf(v.At)
 	keys, err := st.Keys(from, to)
 	if err != nil {
@@ -335,7 +335,7 @@ func (x *looking) shadows() {
 				continue
 			}
 			for _, b := range byRule[u.Rule] {
-				if !sharesKey(u.Same, rule, r.Key, bigger, b.Key) {
+				if !lang.SameValues(u.Same, rule, r.Key, bigger, b.Key) {
 					continue
 				}
 				for _, a := range b.Life.Alerts {
@@ -419,21 +419,10 @@ func (x *looking) hushSpans(h *lang.Hush) []api.Span {
 	return out
 }
 
-// sharesKey tells whether two keys have the same values of some fields.
-func sharesKey(fields []string, ra *lang.Rule, a []string, rb *lang.Rule, b []string) bool {
-	for _, f := range fields {
-		i, j := slices.Index(ra.Per, f), slices.Index(rb.Per, f)
-		if i < 0 || j < 0 || i >= len(a) || j >= len(b) || a[i] != b[j] {
-			return false
-		}
-	}
-	return true
-}
-
 // dark adds what could not be seen.
 func (x *looking) dark() error {
 	v := x.v
-	darks, err := x.s.store.Darks(v.From, v.At)
+	darks, err := x.s.Store.Darks(v.From, v.At)
 	if err != nil {
 		return err
 	}
@@ -458,7 +447,7 @@ func (x *looking) dark() error {
 		return nil
 	}
 	for id, r := range x.rows {
-		origins, err := x.s.store.OriginsOf(id)
+		origins, err := x.s.Store.OriginsOf(id)
 		if err != nil {
 			return err
 		}
@@ -472,7 +461,7 @@ func (x *looking) dark() error {
 // tide counts the entries by column.
 func (x *looking) tide() error {
 	v := x.v
-	flow, err := x.s.store.Flow(store.BucketOf(v.From), store.BucketOf(v.Until))
+	flow, err := x.s.Store.Flow(store.BucketOf(v.From), store.BucketOf(v.Until))
 	if err != nil {
 		return err
 	}

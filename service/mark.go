@@ -11,6 +11,8 @@ import (
 
 	"dimlantern/api"
 
+	"github.com/dustin/go-humanize/english"
+
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/layout"
@@ -20,16 +22,14 @@ import (
 
 // Mark is part of Lantern. It writes a clause that the entries fit: their words stay, their
 // numbers are left open, and the first number behind a word is a field of that name.
-func (s *Service) Mark(_ context.Context, q api.MarkQuery) (*api.Marked, error) {
+func (s *Workbench) Mark(_ context.Context, q api.MarkQuery) (*api.Marked, error) {
 	switch q.Is {
 	case "expect":
 		return s.keepFed(q)
 	case "name":
 		return s.markName(q)
 	}
-	s.mu.Lock()
-	settings := s.settings
-	s.mu.Unlock()
+	settings := s.Window.Now().Settings
 	src := settings.Source(q.Source)
 	if src == nil {
 		return nil, fmt.Errorf("no source is called %s", q.Source)
@@ -101,7 +101,7 @@ func (s *Service) Mark(_ context.Context, q api.MarkQuery) (*api.Marked, error) 
 // tighter finds a pattern in the place of the problem's that no longer catches the kinds
 // that are not meant, and still all others that it caught: a whole word instead of a part
 // of one, or capitals as written; nil where there is none.
-func (s *Service) tighter(q api.MarkQuery) *api.Marked {
+func (s *Workbench) tighter(q api.MarkQuery) *api.Marked {
 	before, r := s.kindsAs(q, q.Body)
 	if r == nil || r.Problem == nil || len(q.Kinds) == 0 {
 		return nil
@@ -172,7 +172,7 @@ func tighterOf(source string) []string {
 
 // kindsAs is what the rule at the cursor makes of the kinds of the sample, with a body in
 // the place of the query's; no rule where it has errors.
-func (s *Service) kindsAs(q api.MarkQuery, body string) (map[string]string, *lang.Rule) {
+func (s *Workbench) kindsAs(q api.MarkQuery, body string) (map[string]string, *lang.Rule) {
 	s.bench.mu.Lock()
 	sample := s.bench.now
 	s.bench.mu.Unlock()
@@ -193,7 +193,7 @@ func (s *Service) kindsAs(q api.MarkQuery, body string) (map[string]string, *lan
 }
 
 // costs says what an ignore takes from the problem.
-func (s *Service) costs(q api.MarkQuery, body string) string {
+func (s *Workbench) costs(q api.MarkQuery, body string) string {
 	before, r := s.kindsAs(q, q.Body)
 	after, now := s.kindsAs(q, body)
 	if r == nil || now == nil {
@@ -214,15 +214,15 @@ func (s *Service) costs(q api.MarkQuery, body string) string {
 			others++
 		}
 	}
-	words := fmt.Sprintf("it takes %s from the rule", countOf(entries, "entry", "entries"))
+	words := fmt.Sprintf("it takes %s from the rule", english.Plural(entries, "entry", "entries"))
 	if others > 0 {
-		words += fmt.Sprintf(", of %s besides as well", countOf(others, "kind", "kinds"))
+		words += fmt.Sprintf(", of %s besides as well", english.Plural(others, "kind", "kinds"))
 	}
 	return words
 }
 
 // alike are the texts of entries of a kind, as far as they may be shown.
-func (s *Service) alike(plan *match.Plan, source, id string) []string {
+func (s *Workbench) alike(plan *match.Plan, source, id string) []string {
 	s.bench.mu.Lock()
 	sample := s.bench.now
 	s.bench.mu.Unlock()
@@ -251,7 +251,7 @@ func (s *Service) alike(plan *match.Plan, source, id string) []string {
 }
 
 // markName gives a value of an entry a name in the pattern that the entry fits.
-func (s *Service) markName(q api.MarkQuery) (*api.Marked, error) {
+func (s *Workbench) markName(q api.MarkQuery) (*api.Marked, error) {
 	settings, r, at := s.benchRule(api.BenchQuery{File: q.File, Body: q.Body, Line: q.Line})
 	src := settings.Source(q.Source)
 	switch {
@@ -276,12 +276,10 @@ func (s *Service) markName(q api.MarkQuery) (*api.Marked, error) {
 }
 
 // keepFed writes lines that were fed to a rule into it, with what they brought, as an expect.
-func (s *Service) keepFed(q api.MarkQuery) (*api.Marked, error) {
-	s.mu.Lock()
-	texts := slices.Clone(s.texts)
-	s.mu.Unlock()
-	settings, _ := s.check(folder.With(texts, q.File, q.Body))
-	r := ruleAt(settings, q.File, q.Line)
+func (s *Workbench) keepFed(q api.MarkQuery) (*api.Marked, error) {
+	sn := s.Window.Now()
+	settings, _ := sn.Check(folder.With(sn.Texts, q.File, q.Body))
+	r := settings.RuleAt(q.File, q.Line)
 	switch {
 	case r == nil:
 		return nil, fmt.Errorf("the rule has errors: they come first")

@@ -23,10 +23,9 @@ import (
 )
 
 // make makes a message of tellings, one for each way of the contact; brief in a storm.
-func (o *outbox) make(ctx context.Context, name string, c *lang.Contact, kind string, about []store.Telling, brief bool) (out store.Made, err error) {
-	o.s.mu.Lock()
-	mail, host := o.s.settings.Mail, o.s.host
-	o.s.mu.Unlock()
+func (o *Outbox) make(ctx context.Context, name string, c *lang.Contact, kind string, about []store.Telling, brief bool) (out store.Made, err error) {
+	sn := o.Window.Now()
+	mail, host := sn.Settings.Mail, sn.Host
 	o.mu.Lock()
 	o.made = max(entry.Of(time.Now()), o.made+1) // each a moment of its own, so that their order is one
 	at := o.made
@@ -42,7 +41,7 @@ func (o *outbox) make(ctx context.Context, name string, c *lang.Contact, kind st
 			out.Alerts = append(out.Alerts, t.Alert)
 		}
 	}
-	sum.Write(o.s.secret)
+	sum.Write(sn.Secret)
 	group := strings.ToLower(base32.HexEncoding.EncodeToString(sum.Sum(nil))[:20])
 	m := &tell.Message{Kind: kind, Made: now.UTC(), Host: host, Contact: name}
 	switch kind {
@@ -76,14 +75,14 @@ func (o *outbox) make(ctx context.Context, name string, c *lang.Contact, kind st
 	}
 	root := ""
 	if len(about) == 1 && about[0].Alert != "" {
-		root = o.s.store.FirstGroup(name, about[0].Alert)
+		root = o.Store.FirstGroup(name, about[0].Alert)
 	}
 	words, err := o.wordsNow()
 	if err != nil {
-		o.s.o.Log.Warn("a template of messages is not right; the one that comes with Dim Lantern is used", "reason", err)
+		o.Log.Warn("a template of messages is not right; the one that comes with Dim Lantern is used", "reason", err)
 	}
 	if len(m.Alerts) == 1 && len(c.Mail) > 0 {
-		m.Picture = o.s.picture(&m.Alerts[0])
+		m.Picture = o.picture(&m.Alerts[0])
 	}
 	if err := words.Fill(m, len(c.Mail) > 0); err != nil {
 		return out, err
@@ -108,17 +107,16 @@ func (o *outbox) make(ctx context.Context, name string, c *lang.Contact, kind st
 		out.Messages = append(out.Messages, store.Message{ID: x.ID, Group: group, Contact: name, Way: i, Alert: alert, Severity: turn, Made: at, Body: body})
 	}
 	if len(out.Messages) == 0 {
-		return out, o.s.store.Drop(out.Tellings, "the contact has no way to be told")
+		return out, o.Store.Drop(out.Tellings, "the contact has no way to be told")
 	}
 	return out, nil
 }
 
 // wordsNow are the templates as they are now. With an error in one of the folder's they
 // are those that come with Dim Lantern.
-func (o *outbox) wordsNow() (*tell.Words, error) {
-	o.s.mu.Lock()
-	dir, zone := o.s.settingsDir(), o.s.zone()
-	o.s.mu.Unlock()
+func (o *Outbox) wordsNow() (*tell.Words, error) {
+	sn := o.Window.Now()
+	dir, zone := sn.Folder(), sn.Zone()
 	of := zone.String() + templateStamp(dir)
 	o.mu.Lock()
 	defer o.mu.Unlock()
@@ -138,7 +136,7 @@ func (o *outbox) wordsNow() (*tell.Words, error) {
 
 // news is a transition as a message tells it, with its evidence where it is told in full;
 // brief is without the lines around the hits.
-func (o *outbox) news(ctx context.Context, line string, full, brief bool) tell.News {
+func (o *Outbox) news(ctx context.Context, line string, full, brief bool) tell.News {
 	var t engine.Transition
 	json.Unmarshal([]byte(line), &t) // of our own making; what is lacking is left out
 	n := tell.News{Change: t.Change, Rule: t.Rule, Key: map[string]string{}, Severity: t.Severity.String(), Alert: t.Alert, Count: t.Count, Why: intake.Visible(t.Why), Say: intake.Visible(t.Say),
@@ -148,12 +146,10 @@ func (o *outbox) news(ctx context.Context, line string, full, brief bool) tell.N
 	}
 	n.At = t.At.Time()
 	n.Since = n.At
-	if a, ok := o.s.store.AlertOf(t.Alert); ok {
+	if a, ok := o.Store.AlertOf(t.Alert); ok {
 		n.Since = a.Raised.Time()
 	}
-	o.s.mu.Lock()
-	r := o.s.settings.Rule(t.Rule)
-	o.s.mu.Unlock()
+	r := o.Window.Now().Settings.Rule(t.Rule)
 	var key []string
 	if r != nil {
 		n.Fields = r.Per
@@ -164,7 +160,7 @@ func (o *outbox) news(ctx context.Context, line string, full, brief bool) tell.N
 	if !full || r == nil {
 		return n
 	}
-	d, err := o.s.Detail(ctx, api.DetailQuery{Rule: t.Rule, Key: key, Alert: t.Alert, Lines: evidenceOf, Brief: brief})
+	d, err := o.Detail(ctx, api.DetailQuery{Rule: t.Rule, Key: key, Alert: t.Alert, Lines: evidenceOf, Brief: brief})
 	if err != nil {
 		return n
 	}
@@ -186,12 +182,12 @@ func (o *outbox) news(ctx context.Context, line string, full, brief bool) tell.N
 }
 
 // picture draws the lifeline of an alert's key; nil where it cannot.
-func (s *Service) picture(n *tell.News) []byte {
-	a, ok := s.store.AlertOf(n.Alert)
+func (o *Outbox) picture(n *tell.News) []byte {
+	a, ok := o.Store.AlertOf(n.Alert)
 	if !ok {
 		return nil
 	}
-	hits, err := s.store.HitsOf(a.KeyID, entry.Of(n.At), 400)
+	hits, err := o.Store.HitsOf(a.KeyID, entry.Of(n.At), 400)
 	if err != nil {
 		return nil
 	}
@@ -205,7 +201,7 @@ func (s *Service) picture(n *tell.News) []byte {
 			}
 		}
 	}
-	changes, err := s.store.Changes(n.Alert)
+	changes, err := o.Store.Changes(n.Alert)
 	if err != nil {
 		return nil
 	}
@@ -217,7 +213,7 @@ func (s *Service) picture(n *tell.News) []byte {
 	}
 	row.Alerts = []draw.Alert{bar}
 	span := max(to.Sub(from), 10*time.Minute)
-	chart := &draw.Chart{Title: n.Say, From: from.Add(-span / 8), To: to.Add(span / 20), Zone: s.zone(), Rows: []draw.Row{row}}
+	chart := &draw.Chart{Title: n.Say, From: from.Add(-span / 8), To: to.Add(span / 20), Zone: o.Window.Now().Zone(), Rows: []draw.Row{row}}
 	slices.Sort(row.Hits)
 	row.Hits = slices.DeleteFunc(row.Hits, func(h entry.Instant) bool { return h < chart.From })
 	chart.Rows[0] = row

@@ -21,10 +21,10 @@ func TestNewsComesByItself(t *testing.T) {
 	known := api.NewsQuery{}
 	until := func(open int) (answers int) {
 		for {
-			n, err := p.s.News(ctx, known)
+			n, err := p.s.window.News(ctx, known)
 			require.NoError(t, err)
 			known, answers = api.NewsQuery(*n), answers+1
-			v, err := p.s.View(ctx, api.ViewQuery{Column: time.Minute, Columns: 10})
+			v, err := p.s.query.View(ctx, api.ViewQuery{Column: time.Minute, Columns: 10})
 			require.NoError(t, err)
 			if len(v.Open) == open {
 				return answers
@@ -37,8 +37,8 @@ func TestNewsComesByItself(t *testing.T) {
 	}
 
 	for settled := false; !settled; { // what was told, and to whom, is news as well
-		idle, done := context.WithTimeout(ctx, 3*newsFlow)
-		n, err := p.s.News(idle, known)
+		idle, done := context.WithTimeout(ctx, 3*time.Second)
+		n, err := p.s.window.News(idle, known)
 		done()
 		if settled = err != nil; settled {
 			assert.ErrorIs(t, err, context.DeadlineExceeded)
@@ -48,6 +48,6 @@ func TestNewsComesByItself(t *testing.T) {
 	}
 	gone, leave := context.WithCancel(ctx)
 	leave()
-	_, err := p.s.News(gone, known)
+	_, err := p.s.window.News(gone, known)
 	assert.ErrorIs(t, err, context.Canceled, "who leaves is not kept")
 }

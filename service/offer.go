@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"fmt"
+	"maps"
 	"net"
 	"slices"
 	"strings"
@@ -25,7 +26,7 @@ import (
 var OfferWords = []string{"channel", "journal", "syslog"}
 
 // bringWay answers for what is no path; false where it is one.
-func (s *Service) bringWay(b *api.Brought, typed, want string) (clause, name, kind string, ok bool) {
+func (s *Workbench) bringWay(b *api.Brought, typed, want string) (clause, name, kind string, ok bool) {
 	word, rest, _ := strings.Cut(typed, " ")
 	rest = strings.TrimSpace(rest)
 	switch word {
@@ -51,14 +52,13 @@ func (s *Service) bringWay(b *api.Brought, typed, want string) (clause, name, ki
 
 // placesOfChannels are the places where channels can be: this machine, and those that
 // sources name.
-func (s *Service) placesOfChannels() []string {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+func (s *Workbench) placesOfChannels() []string {
+	sn := s.Window.Now()
 	out := []string{""}
-	if s.o.Channels != "" {
-		out[0] = s.o.Channels
+	if sn.Channels != "" {
+		out[0] = sn.Channels
 	}
-	for _, src := range s.settings.Sources {
+	for _, src := range sn.Settings.Sources {
 		if len(src.Channels) > 0 && !src.Journal() && src.At != "" && !slices.Contains(out, src.At) {
 			out = append(out, src.At)
 		}
@@ -68,7 +68,7 @@ func (s *Service) placesOfChannels() []string {
 
 // bringChannel offers the channels that there are, of those the ones that begin as
 // what was typed; one that was typed in full becomes a source.
-func (s *Service) bringChannel(b *api.Brought, typed string) (clause, name string) {
+func (s *Workbench) bringChannel(b *api.Brought, typed string) (clause, name string) {
 	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
 	defer cancel()
 	typed, at, named := strings.Cut(typed, " at ")
@@ -129,7 +129,7 @@ func channelWords(x channel.Info) string {
 	return fmt.Sprintf("%d events, newest %s ago", x.Records, entry.RoughSpan(time.Since(x.Newest).Truncate(time.Second)))
 }
 
-func (s *Service) bringJournal(b *api.Brought) (clause, name string) {
+func (s *Workbench) bringJournal(b *api.Brought) (clause, name string) {
 	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
 	defer cancel()
 	newest, words, mend := journal.Look(ctx, "")
@@ -145,7 +145,7 @@ func (s *Service) bringJournal(b *api.Brought) (clause, name string) {
 }
 
 // bringSyslog listens at a port for as long as somebody looks, and says who sends.
-func (s *Service) bringSyslog(b *api.Brought, typed, want string) (clause, name string) {
+func (s *Workbench) bringSyslog(b *api.Brought, typed, want string) (clause, name string) {
 	proto, port, _ := strings.Cut(typed, " ")
 	port = strings.TrimSpace(port)
 	if proto != "udp" && proto != "tcp" {
@@ -171,7 +171,7 @@ func (s *Service) bringSyslog(b *api.Brought, typed, want string) (clause, name 
 		b.Offers = append(b.Offers, api.Offer{Type: "syslog " + proto + " " + port, Words: "the source " + taken + " listens there already", Bad: true})
 		return "", ""
 	}
-	t := s.ways.try(lang.Listen{Proto: proto, Address: at})
+	t := s.tries.try(lang.Listen{Proto: proto, Address: at})
 	st, sample := t.look()
 	o := api.Offer{Type: "syslog " + proto + " " + port, Words: st.Words, Mend: st.Mend, Bad: st.Words != ""}
 	for _, x := range st.Senders[:min(len(st.Senders), 6)] {
@@ -184,22 +184,19 @@ func (s *Service) bringSyslog(b *api.Brought, typed, want string) (clause, name 
 	}
 	b.Offers = append(b.Offers, o)
 	b.Looked = len(sample)
-	s.mu.Lock()
-	l := s.settings.Layout("syslog")
-	if x := s.settings.Layout(want); x != nil {
+	settings := s.Window.Now().Settings
+	l := settings.Layout("syslog")
+	if x := settings.Layout(want); x != nil {
 		l = x
 	}
-	s.mu.Unlock()
-	kindsOf(b, sample, layout.Compile(l, time.Local, s.settings.Secret), entry.Of(time.Now()))
+	kindsOf(b, sample, layout.Compile(l, time.Local, settings.Secret), entry.Of(time.Now()))
 	return clause, "syslog-" + proto + "-" + number
 }
 
 // listensAt is the source that listens there already.
-func (s *Service) listensAt(proto, at string) string {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+func (s *Workbench) listensAt(proto, at string) string {
 	_, port, _ := net.SplitHostPort(at)
-	for _, src := range s.settings.Sources {
+	for _, src := range s.Window.Now().Settings.Sources {
 		for _, l := range src.Listen {
 			if _, p, _ := net.SplitHostPort(l.Address); p == port && (l.Proto == proto || l.Proto == "tls" && proto == "tcp") && !src.Off {
 				return src.Name
@@ -223,27 +220,33 @@ type portTrial struct {
 	end    *time.Timer
 }
 
+// portTrials are the ports that are tried just now. The zero value has none.
+type portTrials struct {
+	mu   sync.Mutex
+	list map[string]*portTrial
+}
+
 // try listens at a port, until nobody has looked for a while.
-func (w *ways) try(spec lang.Listen) *portTrial {
-	w.mu.Lock()
-	defer w.mu.Unlock()
+func (p *portTrials) try(spec lang.Listen) *portTrial {
+	p.mu.Lock()
+	defer p.mu.Unlock()
 	key := spec.Proto + " " + spec.Address
-	if t := w.tries[key]; t != nil {
+	if t := p.list[key]; t != nil {
 		t.end.Reset(tryFor)
 		return t
 	}
-	ctx, stop := context.WithCancel(w.ctx)
+	ctx, stop := context.WithCancel(context.Background())
 	t := &portTrial{l: listen.New(spec), stop: stop, done: make(chan struct{})}
-	if w.tries == nil {
-		w.tries = map[string]*portTrial{}
+	if p.list == nil {
+		p.list = map[string]*portTrial{}
 	}
-	w.tries[key] = t
-	t.end = time.AfterFunc(tryFor, func() { w.endTry(key) })
-	w.all.Go(func() {
+	p.list[key] = t
+	t.end = time.AfterFunc(tryFor, func() { p.endOne(key) })
+	go func() {
 		defer close(t.done)
 		t.l.Run(ctx)
-	})
-	w.all.Go(func() {
+	}()
+	go func() {
 		for {
 			select {
 			case <-ctx.Done():
@@ -252,7 +255,7 @@ func (w *ways) try(spec lang.Listen) *portTrial {
 				t.take()
 			}
 		}
-	})
+	}()
 	opened := time.Now()
 	for t.l.Addr() == nil && t.l.State().Words == "" && time.Since(opened) < 200*time.Millisecond {
 		time.Sleep(2 * time.Millisecond)
@@ -260,12 +263,12 @@ func (w *ways) try(spec lang.Listen) *portTrial {
 	return t
 }
 
-// endTry lets go of a port that was tried, so that a source can have it.
-func (w *ways) endTry(key string) {
-	w.mu.Lock()
-	t := w.tries[key]
-	delete(w.tries, key)
-	w.mu.Unlock()
+// endOne lets go of a port that was tried, so that a source can have it.
+func (p *portTrials) endOne(key string) {
+	p.mu.Lock()
+	t := p.list[key]
+	delete(p.list, key)
+	p.mu.Unlock()
 	if t != nil {
 		t.end.Stop()
 		t.stop()
@@ -273,15 +276,13 @@ func (w *ways) endTry(key string) {
 	}
 }
 
-func (w *ways) endTries() {
-	w.mu.Lock()
-	var keys []string
-	for k := range w.tries {
-		keys = append(keys, k)
-	}
-	w.mu.Unlock()
+// end lets go of all ports.
+func (p *portTrials) end() {
+	p.mu.Lock()
+	keys := slices.Collect(maps.Keys(p.list))
+	p.mu.Unlock()
 	for _, k := range keys {
-		w.endTry(k)
+		p.endOne(k)
 	}
 }
 

@@ -1,13 +1,18 @@
 package service
 
 import (
-	"cmp"
 	"context"
+	"crypto/x509"
 	"encoding/json"
 	"fmt"
+	"log/slog"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
+
+	"dimlantern/api"
+	"dimlantern/snapshot"
 
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
@@ -49,11 +54,13 @@ func pauseFrom(d time.Duration, tries int) time.Duration {
 	return d
 }
 
-// outbox sends what was decided. Each way of each contact has a worker of its own, so that
+// Outbox sends what was decided. Each way of each contact has a worker of its own, so that
 // a slow receiver delays only itself; what is worst goes first, and what one alert has to
-// say keeps its order.
-type outbox struct {
-	s      *Service
+// say keeps its order. See NewOutbox.
+type Outbox struct {
+	OutboxOptions
+	wakes  chan struct{}
+	state  atomic.Pointer[OutboxState]
 	mu     sync.Mutex
 	busy   map[string]bool  // contacts that messages are made for, and lanes that are being told
 	missed map[string]bool  // ways of which it was noticed that they cannot be told
@@ -63,12 +70,44 @@ type outbox struct {
 	made   entry.Instant // of the newest message
 	all    sync.WaitGroup
 	words  *tell.Words
-	wrong  string // with the templates
 	of     string // which templates and zone words was made of
 }
 
-func newOutbox(s *Service) *outbox {
-	return &outbox{s: s, busy: map[string]bool{}, missed: map[string]bool{}, held: map[string]bool{}, lanes: map[string]*lane{}, ways: map[string]waysMade{}}
+// OutboxOptions say what an outbox works with. All of them must be given but for Roots.
+type OutboxOptions struct {
+	Window *snapshot.Window
+	Store  *store.Store
+	Log    *slog.Logger
+	Roots  *x509.CertPool // trusted besides the system's
+	// Detail is what is known of an alert, for messages.
+	Detail func(context.Context, api.DetailQuery) (*api.Detail, error)
+	// Notice writes into Dim Lantern's own log.
+	Notice func(fields map[string]any)
+}
+
+// OutboxState is what waits, as it was looked at last.
+type OutboxState struct {
+	Waiting []store.Outgoing // by contact
+	Limits  []string         // contacts whose limit is reached, in words
+}
+
+// NewOutbox returns an outbox that sends once it runs.
+func NewOutbox(o OutboxOptions) *Outbox {
+	x := &Outbox{OutboxOptions: o, wakes: make(chan struct{}, 1), busy: map[string]bool{}, missed: map[string]bool{}, held: map[string]bool{},
+		lanes: map[string]*lane{}, ways: map[string]waysMade{}}
+	x.state.Store(&OutboxState{})
+	return x
+}
+
+// State is what waits, as it was looked at last. It is never nil.
+func (o *Outbox) State() *OutboxState { return o.state.Load() }
+
+// Wake tells that there may be something to send. It never waits.
+func (o *Outbox) Wake() {
+	select {
+	case o.wakes <- struct{}{}:
+	default:
+	}
 }
 
 // waysMade are the ways of a contact, made once for its settings, so that connections last.
@@ -78,19 +117,18 @@ type waysMade struct {
 	ways    []tell.Way
 }
 
-func (o *outbox) waysOf(name string, c *lang.Contact, mail *lang.Mail) []tell.Way {
+func (o *Outbox) waysOf(name string, c *lang.Contact, mail *lang.Mail) []tell.Way {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	if m := o.ways[name]; m.contact == c && m.mail == mail && c != nil {
 		return m.ways
 	}
-	o.ways[name] = waysMade{c, mail, waysOf(c, mail, o.s.o.Roots)}
+	o.ways[name] = waysMade{c, mail, waysOf(c, mail, o.Roots)}
 	return o.ways[name].ways
 }
 
-// Telling sends until the context ends.
-func (s *Service) runOutbox(ctx context.Context) {
-	o := newOutbox(s)
+// Run sends until the context ends.
+func (o *Outbox) Run(ctx context.Context) {
 	defer o.all.Wait()
 	timer := time.NewTimer(0)
 	defer timer.Stop()
@@ -100,35 +138,33 @@ func (s *Service) runOutbox(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case <-timer.C:
-		case <-s.telling.wake:
+		case <-o.wakes:
 		}
 		timer.Reset(tellEvery)
-		names, err := s.store.WaitingContacts()
+		names, err := o.Store.WaitingContacts()
 		if err != nil {
 			if ctx.Err() == nil {
-				s.o.Log.Warn("what is to be told cannot be read", "reason", err)
+				o.Log.Warn("what is to be told cannot be read", "reason", err)
 			}
 			continue
 		}
 		for _, n := range names {
 			o.start(ctx, n, func() { o.serve(ctx, n) })
 		}
-		if out, err := s.store.Outgoings(); err == nil {
-			s.mu.Lock()
-			s.telling.out, s.telling.held = out, o.heldWords(s.settings)
-			s.mu.Unlock()
+		if out, err := o.Store.Outgoings(); err == nil {
+			o.state.Store(&OutboxState{out, o.heldWords(o.Window.Now().Settings)})
 		}
 		if time.Since(trimmed) > time.Hour {
 			trimmed = time.Now()
-			if err := s.store.TrimOutbox(entry.Of(time.Now().Add(-keptOutbox))); err != nil {
-				s.o.Log.Warn("old messages could not be let go of", "reason", err)
+			if err := o.Store.TrimOutbox(entry.Of(time.Now().Add(-keptOutbox))); err != nil {
+				o.Log.Warn("old messages could not be let go of", "reason", err)
 			}
 		}
 	}
 }
 
 // start does something in a goroutine of its own, unless that is being done already.
-func (o *outbox) start(ctx context.Context, what string, do func()) {
+func (o *Outbox) start(ctx context.Context, what string, do func()) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	if o.busy[what] || ctx.Err() != nil {
@@ -146,17 +182,16 @@ func (o *outbox) start(ctx context.Context, what string, do func()) {
 }
 
 // serve puts what a contact is to be told into messages, and has them sent meanwhile.
-func (o *outbox) serve(ctx context.Context, name string) {
-	o.s.mu.Lock()
-	c, mail := o.s.settings.Contact(name), o.s.settings.Mail
-	o.s.mu.Unlock()
+func (o *Outbox) serve(ctx context.Context, name string) {
+	settings := o.Window.Now().Settings
+	c, mail := settings.Contact(name), settings.Mail
 	ways := o.waysOf(name, c, mail)
 	for ctx.Err() == nil {
 		more, err := o.form(ctx, name, c)
 		if err != nil && ctx.Err() == nil {
-			o.s.o.Log.Warn("messages cannot be made", "contact", name, "reason", err)
+			o.Log.Warn("messages cannot be made", "contact", name, "reason", err)
 		}
-		waiting, err := o.s.store.UnsentWays(name)
+		waiting, err := o.Store.UnsentWays(name)
 		if err != nil {
 			return
 		}
@@ -175,7 +210,7 @@ func (o *outbox) serve(ctx context.Context, name string) {
 }
 
 // waysOf are the ways of a contact, in their order.
-func waysOf(c *lang.Contact, mail *lang.Mail, roots *Roots) []tell.Way {
+func waysOf(c *lang.Contact, mail *lang.Mail, roots *x509.CertPool) []tell.Way {
 	var out []tell.Way
 	if c == nil {
 		return nil
@@ -203,16 +238,16 @@ func waysOf(c *lang.Contact, mail *lang.Mail, roots *Roots) []tell.Way {
 const formAtOnce = 50
 
 // form puts some of what is due into messages; it answers true where more may be due.
-func (o *outbox) form(ctx context.Context, name string, c *lang.Contact) (more bool, err error) {
+func (o *Outbox) form(ctx context.Context, name string, c *lang.Contact) (more bool, err error) {
 	now := entry.Of(time.Now())
 	together := c != nil && (c.Gather > 0 || c.Most > 0)
 	var waits []store.Telling
 	if together { // what is told together has to be looked at together
-		waits, err = o.s.store.Waits(name, tellAtOnce)
+		waits, err = o.Store.Waits(name, tellAtOnce)
 	} else {
-		waits, err = o.s.store.Urgent(name, now, formAtOnce)
+		waits, err = o.Store.Urgent(name, now, formAtOnce)
 		if more = len(waits) == formAtOnce; err == nil && slices.ContainsFunc(waits, func(t store.Telling) bool { return t.Change == "caught up" }) {
-			waits, err = o.s.store.Waits(name, tellAtOnce)
+			waits, err = o.Store.Waits(name, tellAtOnce)
 		}
 	}
 	if err != nil || len(waits) == 0 {
@@ -223,12 +258,12 @@ func (o *outbox) form(ctx context.Context, name string, c *lang.Contact) (more b
 		for _, t := range waits {
 			all = append(all, t.Seq)
 		}
-		return more, o.s.store.Drop(all, "there is no such contact any more")
+		return more, o.Store.Drop(all, "there is no such contact any more")
 	}
 	var ready []store.Telling
 	drops := map[string][]int64{}
 	for _, t := range waits {
-		if t.Due > now {
+		if t.Due > now || t.Only != "" && t.Made > entry.Of(o.Window.Now().At) { // else what it goes by is not known yet
 			continue
 		}
 		if why := o.dropped(&t); why != "" {
@@ -238,7 +273,7 @@ func (o *outbox) form(ctx context.Context, name string, c *lang.Contact) (more b
 		ready = append(ready, t)
 	}
 	for why, seqs := range drops {
-		if err := o.s.store.Drop(seqs, why); err != nil {
+		if err := o.Store.Drop(seqs, why); err != nil {
 			return false, err
 		}
 	}
@@ -248,7 +283,7 @@ func (o *outbox) form(ctx context.Context, name string, c *lang.Contact) (more b
 	var all []store.Made
 	for len(ready) > 0 && ctx.Err() == nil {
 		if c.Most > 0 {
-			n, _, err := o.s.store.GroupsSince(name, now.Add(-c.MostIn), c.Most)
+			n, _, err := o.Store.GroupsSince(name, now.Add(-c.MostIn), c.Most)
 			if err != nil {
 				return false, err
 			}
@@ -277,18 +312,18 @@ func (o *outbox) form(ctx context.Context, name string, c *lang.Contact) (more b
 	if len(all) == 0 || ctx.Err() != nil {
 		return false, ctx.Err()
 	}
-	return more, o.s.store.PutMessages(all)
+	return more, o.Store.PutMessages(all)
 }
 
 // hold notes whether the limit of a contact was reached.
-func (o *outbox) hold(name string, held bool) {
+func (o *Outbox) hold(name string, held bool) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	o.held[name] = held
 }
 
 // heldWords say which contacts' limits are reached.
-func (o *outbox) heldWords(settings *lang.Settings) []string {
+func (o *Outbox) heldWords(settings *lang.Settings) []string {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	var out []string
@@ -300,7 +335,7 @@ func (o *outbox) heldWords(settings *lang.Settings) []string {
 	return out
 }
 
-func (o *outbox) holds(name string) bool {
+func (o *Outbox) holds(name string) bool {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	return o.held[name]
@@ -308,7 +343,7 @@ func (o *outbox) holds(name string) bool {
 
 // next is what the next message is about, and its kind. After a limit was reached it is one
 // summary of all that was held back.
-func (o *outbox) next(ready []store.Telling, c *lang.Contact, held bool) ([]store.Telling, string) {
+func (o *Outbox) next(ready []store.Telling, c *lang.Contact, held bool) ([]store.Telling, string) {
 	first := ready[0]
 	switch first.Change {
 	case "caught up":
@@ -341,30 +376,29 @@ func (o *outbox) next(ready []store.Telling, c *lang.Contact, held bool) ([]stor
 }
 
 // dropped is why something is not told after all, now that it is due; "" where it is.
-func (o *outbox) dropped(t *store.Telling) string {
+func (o *Outbox) dropped(t *store.Telling) string {
 	if t.Only == "" {
 		return ""
 	}
 	if t.Only == store.OnlyTold {
-		if o.s.store.FirstGroup(t.Contact, t.Alert) == "" {
+		if o.Store.FirstGroup(t.Contact, t.Alert) == "" {
 			return "it was never told that it is open"
 		}
 		return ""
 	}
-	o.s.mu.Lock()
-	defer o.s.mu.Unlock()
 	var l engine.Transition
 	if json.Unmarshal([]byte(t.Line), &l) != nil {
 		return ""
 	}
-	k, open := o.s.openAlert(t.Alert, l.Rule, o.s.keyNow(&l))
-	_, quiet := o.s.telling.quiet[t.Alert]
+	sn := o.Window.Now()
+	k, open := sn.OpenAlert(t.Alert, l.Rule, keyNow(sn.Settings, &l))
+	_, quiet := sn.Quiet[t.Alert]
 	switch {
 	case !open:
 		return "it is over"
-	case t.Only == store.OnlyUntaken && o.s.telling.taken[t.Alert] != "":
-		return "it was taken by " + o.s.telling.taken[t.Alert]
-	case quiet || o.s.stillQuiet(&k, "", time.Now()):
+	case t.Only == store.OnlyUntaken && sn.Taken[t.Alert] != "":
+		return "it was taken by " + sn.Taken[t.Alert]
+	case quiet || (&facts{sn.Settings, sn.Hushes, sn.OpenOf}).still(&k, "", time.Now()):
 		return "it was kept quiet"
 	}
 	return ""
@@ -372,7 +406,7 @@ func (o *outbox) dropped(t *store.Telling) string {
 
 // notice writes into Dim Lantern's own log when a contact cannot be told within its time,
 // and when it can be again.
-func (o *outbox) notice(name string, way tell.Way, m *store.Message, err error, late time.Duration) {
+func (o *Outbox) notice(name string, way tell.Way, m *store.Message, err error, late time.Duration) {
 	if way == nil {
 		return
 	}
@@ -387,31 +421,17 @@ func (o *outbox) notice(name string, way tell.Way, m *store.Message, err error, 
 	}
 	o.mu.Unlock()
 	fields := map[string]any{"contact": name, "way": way.String()}
-	o.s.mu.Lock()
-	defer o.s.mu.Unlock()
-	k, _ := o.s.engine.KeyOf(unreachableRule, []string{name})
+	k, _ := o.Window.Now().Engine.KeyOf(snapshot.Unreachable, []string{name})
 	switch {
 	case lost && !was:
-		fields["event"], fields["reason"] = unreachableRule, err.Error()
+		fields["event"], fields["reason"] = snapshot.Unreachable, err.Error()
 		fields["text"] = fmt.Sprintf("contact %s cannot be told by %s: %v", name, way, err)
 	case err == nil && (was || k.Alert != ""):
 		fields["event"], fields["text"] = "contact-reached", fmt.Sprintf("contact %s is told again by %s", name, way)
 	default:
 		return
 	}
-	o.s.writeItself(time.Now(), fields)
-}
-
-// waitingWords says of each contact for which messages wait why they do.
-func waitingWords(list []store.Outgoing) []string {
-	var out []string
-	for _, o := range list {
-		if o.Tries == 0 {
-			continue
-		}
-		out = append(out, fmt.Sprintf("%s to %s %s since %s: %s", countOf(o.Waiting, "message", "messages"), o.Contact, plural(o.Waiting, "waits", "wait"), clockWords(o.Oldest), cmp.Or(o.Words, "not tried yet")))
-	}
-	return out
+	o.Notice(fields)
 }
 
 func plural(n int, one, many string) string {

@@ -82,7 +82,10 @@ func TestGauntletOutside(t *testing.T) {
 		ctx, cancel := context.WithCancel(context.Background())
 		ended := make(chan error, 1)
 		go func() { ended <- s.Run(ctx) }()
-		require.Eventually(rt, func() bool { s.mu.Lock(); defer s.mu.Unlock(); return s.telling.caught }, patience, 10*time.Millisecond)
+		require.Eventually(rt, func() bool {
+			caught := false
+			return s.do(context.Background(), func() error { caught = s.decider.caught; return nil }) == nil && caught
+		}, patience, 10*time.Millisecond)
 		piece := rapid.SampledFrom([]string{"x", "é", "\u202e", "\x1b[2J", "\x00", "\xff", "👩‍🚒", "a b", "{pump}", "%s", "\"]", "'; rm -rf /", "<b>", "=?utf-8?q?"}).Draw(rt, "piece")
 		size := rapid.SampledFrom([]int{1, 100, 4095, 4096, 4097, 100_000, 1 << 20, 3 << 20}).Draw(rt, "size")
 		many := rapid.IntRange(1, 8).Draw(rt, "many")
@@ -92,7 +95,7 @@ func TestGauntletOutside(t *testing.T) {
 		p.append(time.Now().UTC().Format("2006-01-02T15:04:05.000Z") + " pump last: low\n")
 		require.Eventually(rt, func() bool {
 			asked := time.Now()
-			st, err := s.Status(context.Background(), api.None{})
+			st, err := s.query.Status(context.Background(), api.None{})
 			require.NoError(rt, err)
 			require.Less(rt, time.Since(asked), 5*time.Second, "it answers")
 			require.Contains(rt, strings.Join(st.Trouble, "\n"), "pipe.lantern")

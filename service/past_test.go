@@ -1,6 +1,7 @@
 package service
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -57,7 +58,7 @@ func TestEditTellsThePastOnce(t *testing.T) {
 	}
 	edited := strings.ReplaceAll(text, `(?<pump>\d+): low`, `(?<pump>\d+): (low|idle)`)
 	put := &api.Put{Files: []api.BenchSave{{File: filepath.Join(p.dir, "settings", "app.lantern"), Body: edited, Was: text}}}
-	p.s.foresee(put)
+	p.loop(func() { require.NoError(t, p.s.bench.foresee(context.Background(), put)) })
 	opens := 0
 	for _, l := range put.Lines {
 		if l.Word == "opens" {

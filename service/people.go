@@ -4,7 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/base32"
-	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -15,7 +15,6 @@ import (
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
-	"dimlantern/core/trial"
 	"dimlantern/store"
 )
 
@@ -44,7 +43,7 @@ func (s *Service) Act(ctx context.Context, q api.ActQuery) (*api.ActDone, error)
 			err = s.actOn(engine.Act{Alert: q.Alert, Change: engine.Taken, By: q.To, Words: words}, at)
 			done.Words = q.To + " has it now"
 		case "let go":
-			if s.telling.taken[q.Alert] == "" {
+			if s.decider.Taken[q.Alert] == "" {
 				return fmt.Errorf("nobody has taken %s", q.Alert)
 			}
 			words := "let go"
@@ -129,17 +128,17 @@ func (s *Service) hush(q api.ActQuery, a *store.Action, at entry.Instant) (words
 			return "", "", err
 		}
 	}
-	s.telling.hushes = append(s.telling.hushes, h)
-	s.keepHushes()
+	s.decider.Hushes = append(s.decider.Hushes, h)
+	s.decider.KeepHushes()
 	a.Alert, a.Until, a.Words = h.Alert, h.Until, strings.TrimSuffix(h.What()+": "+h.Why, ": ")
 	words = h.What() + " is hushed"
 	if h.Until != 0 {
-		words += " until " + clockWords(h.Until)
+		words += " until " + api.Moment(h.Until)
 	}
 	return words, h.ID, nil
 }
 
-// hushedBy are the open alerts that a hush keeps quiet.
+// hushedBy are the open alerts that a hush keeps quiet, in the order of their identifiers.
 func (s *Service) hushedBy(h *api.ByHand) []engine.KeyView {
 	var out []engine.KeyView
 	for _, k := range s.engine.Keys() {
@@ -156,7 +155,7 @@ func (s *Service) unhush(q api.ActQuery, a *store.Action, at entry.Instant) (str
 	if q.Hush == nil {
 		return "", fmt.Errorf("it does not say which hush ends")
 	}
-	i := slices.IndexFunc(s.telling.hushes, func(h api.ByHand) bool { return h.ID == q.Hush.ID })
+	i := slices.IndexFunc(s.decider.Hushes, func(h api.ByHand) bool { return h.ID == q.Hush.ID })
 	if i < 0 {
 		for _, h := range s.settings.Hushes {
 			if h.Name == q.Hush.ID {
@@ -165,7 +164,7 @@ func (s *Service) unhush(q api.ActQuery, a *store.Action, at entry.Instant) (str
 		}
 		return "", fmt.Errorf("there is no hush %s: it may have ended already", q.Hush.ID)
 	}
-	h := s.telling.hushes[i]
+	h := s.decider.Hushes[i]
 	s.endHush(i, q.Name(), q.Words, at)
 	a.Alert, a.Words = h.Alert, strings.TrimSuffix(h.What()+": "+q.Words, ": ")
 	return h.What() + " is no longer hushed", nil
@@ -173,65 +172,75 @@ func (s *Service) unhush(q api.ActQuery, a *store.Action, at entry.Instant) (str
 
 // endHush ends a hush; what it kept quiet is told by releaseQuiet, if it is open still.
 func (s *Service) endHush(i int, by, words string, at entry.Instant) {
-	h := s.telling.hushes[i]
-	s.telling.hushes = slices.Delete(s.telling.hushes, i, i+1)
+	h := s.decider.Hushes[i]
+	s.decider.Hushes = slices.Delete(s.decider.Hushes, i, i+1)
 	for _, k := range s.hushedBy(&h) {
 		s.actOn(engine.Act{Alert: k.Alert, Change: engine.Unhushed, By: by, Words: words}, at)
 	}
-	s.keepHushes()
+	s.decider.KeepHushes()
 }
 
 // endHushes ends the hushes whose time has come.
 func (s *Service) endHushes(now time.Time) {
 	at := entry.Of(now)
-	for i := len(s.telling.hushes) - 1; i >= 0; i-- {
-		if h := &s.telling.hushes[i]; h.Until != 0 && h.Until <= at {
+	for i := len(s.decider.Hushes) - 1; i >= 0; i-- {
+		if h := &s.decider.Hushes[i]; h.Until != 0 && h.Until <= at {
 			s.endHush(i, "", "its time has come", at)
 		}
 	}
 }
 
-func (s *Service) keepHushes() {
-	b, _ := json.Marshal(s.telling.hushes)
-	s.setMeta("hushes", b)
+// Clear ends an alert by hand.
+func (s *Service) Clear(ctx context.Context, q api.ClearQuery) (*api.None, error) {
+	return nil, s.do(ctx, func() error {
+		at := entry.Of(time.Now())
+		s.apply(engine.Advance{At: at}) // what is due before comes before
+		if _, ok := s.apply(engine.Clear{Alert: q.Alert, At: at, By: q.Name(), Words: q.Words}); !ok {
+			return notOpen(q.Alert)
+		}
+		s.batch.Actions = append(s.batch.Actions, store.Action{At: at, By: q.Name(), From: q.Person.From, What: "clear", Alert: q.Alert, Words: q.Words})
+		return s.commitAt(at)
+	})
 }
 
-// HushesNow is part of Lantern.
-func (s *Service) Hushes(context.Context, api.None) (*api.HushList, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	out := &api.HushList{List: []api.HushView{}}
-	now := entry.Of(time.Now())
-	for i := range s.telling.hushes {
-		h := &s.telling.hushes[i]
-		v := api.HushView{ID: h.ID, What: h.What(), By: h.By, Since: h.Since, Until: h.Until, Why: h.Why, Holds: h.Holds(now), Hand: true, Keeps: []string{}}
-		v.When = "since " + clockWords(h.Since) + ", until somebody ends it"
-		if h.Until != 0 {
-			v.When = "since " + clockWords(h.Since) + ", until " + clockWords(h.Until)
-		}
-		for _, k := range s.hushedBy(h) {
-			v.Keeps = append(v.Keeps, strings.TrimSpace(k.Rule+" "+strings.Join(k.Key, " ")))
-		}
-		out.List = append(out.List, v)
+// Apply takes up the settings as they stand in the folder.
+func (s *Service) Apply(ctx context.Context, _ api.None) (*api.None, error) {
+	_, err := s.takeUpNow(ctx, store.Action{By: "whoever wrote the file"})
+	var wrong *settingsProblem
+	if errors.As(err, &wrong) {
+		return nil, wrong.err
 	}
-	for _, h := range s.settings.Hushes {
-		if h.Off {
-			continue
-		}
-		v := api.HushView{ID: h.Name, What: h.Name, By: fmt.Sprintf("%s:%d", baseName(h.Pos.File), h.Pos.Line), Why: h.Why, Keeps: []string{}, When: h.When()}
-		if h.From != 0 {
-			v.Since, v.Until = h.From, h.To
-		}
-		v.Holds = trial.HushHolds(h, now, s.zone())
-		for _, k := range s.engine.Keys() {
-			if r := s.settings.Rule(k.Rule); v.Holds && k.Alert != "" && r != nil && trial.Hushes(h, r, k.Key) {
-				v.Keeps = append(v.Keeps, strings.TrimSpace(k.Rule+" "+strings.Join(k.Key, " ")))
-			}
-		}
-		slices.Sort(v.Keeps)
-		out.List = append(out.List, v)
+	if err != nil {
+		return nil, err
 	}
-	return out, nil
+	return nil, s.do(ctx, func() error {
+		if s.trouble["anew"] == "" {
+			return nil
+		}
+		delete(s.trouble, "anew") // somebody knows by now
+		s.batch.SetMeta("anew", []byte{})
+		return s.commitAt(entry.Of(time.Now()))
+	})
 }
 
-func baseName(path string) string { return path[strings.LastIndexByte(path, '/')+1:] }
+// commitAt writes down what a person did at an instant.
+func (s *Service) commitAt(at entry.Instant) error {
+	s.batch.Now = at
+	err := s.commit()
+	if err != nil {
+		s.failed = time.Now()
+	}
+	return err
+}
+
+// quietEvery is how often it is looked whether what keeps alerts quiet has ended.
+const quietEvery = time.Second
+
+// releaseQuiet ends the hushes whose time has come, and tells of what they kept quiet.
+func (s *Service) releaseQuiet(now time.Time) {
+	if s.catching || now.Sub(s.decider.Looked()) < quietEvery {
+		return
+	}
+	s.endHushes(now)
+	s.decider.Release(now)
+}

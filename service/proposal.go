@@ -12,6 +12,8 @@ import (
 
 	"dimlantern/api"
 
+	"github.com/dustin/go-humanize/english"
+
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/trial"
@@ -22,7 +24,7 @@ const proposeMost = 24 << 20
 
 // Propose is part of Lantern. It proposes for the rule at the cursor, where that has no
 // recovery yet.
-func (s *Service) Propose(ctx context.Context, q api.BenchQuery) (*api.Proposals, error) {
+func (s *Workbench) Propose(ctx context.Context, q api.BenchQuery) (*api.Proposals, error) {
 	settings, r, at := s.benchRule(q)
 	out := &api.Proposals{List: []api.Proposal{}}
 	if r == nil || r.Problem == nil || r.Recovery != nil || r.Awaits != nil {
@@ -60,7 +62,7 @@ func (s *Service) Propose(ctx context.Context, q api.BenchQuery) (*api.Proposals
 
 // ProposalWords are the figures of a proposal.
 func ProposalWords(x *trial.Recovery) string {
-	words := fmt.Sprintf("came after %d of %s, median %s", x.Ended, countOf(x.Cases, "case", "cases"), entry.RoughSpan(x.Median))
+	words := fmt.Sprintf("came after %d of %s, median %s", x.Ended, english.Plural(x.Cases, "case", "cases"), entry.RoughSpan(x.Median))
 	if x.Idle > 0 {
 		words += fmt.Sprintf(", and %d times without one", x.Idle)
 	}
@@ -68,16 +70,14 @@ func ProposalWords(x *trial.Recovery) string {
 }
 
 // benchRule is the rule at the cursor of a text, among the settings with that text in them.
-func (s *Service) benchRule(q api.BenchQuery) (*lang.Settings, *lang.Rule, entry.Instant) {
+func (s *Workbench) benchRule(q api.BenchQuery) (*lang.Settings, *lang.Rule, entry.Instant) {
 	at := q.At
 	if at == 0 {
 		at = entry.Of(time.Now())
 	}
-	s.mu.Lock()
-	texts := slices.Clone(s.texts)
-	s.mu.Unlock()
-	settings, _ := s.check(folder.With(texts, q.File, q.Body))
-	return settings, ruleAt(settings, q.File, q.Line), at
+	sn := s.Window.Now()
+	settings, _ := sn.Check(folder.With(sn.Texts, q.File, q.Body))
+	return settings, settings.RuleAt(q.File, q.Line), at
 }
 
 // benchCurves are the numbers over time that a rule compares, for the key that stands

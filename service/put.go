@@ -7,11 +7,13 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
 	"dimlantern/folder"
+	"dimlantern/snapshot"
 
 	"dimlantern/api"
+
+	"github.com/dustin/go-humanize/english"
 
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
@@ -25,7 +27,7 @@ import (
 const mostPut = 12
 
 // Put is part of Lantern.
-func (s *Service) Put(ctx context.Context, q api.PutQuery) (*api.Put, error) {
+func (s *Workbench) Put(ctx context.Context, q api.PutQuery) (*api.Put, error) {
 	p := &api.Put{Files: q.Files, Lines: []api.PutLine{}}
 	if q.Rule != nil {
 		var err error
@@ -44,40 +46,26 @@ func (s *Service) Put(ctx context.Context, q api.PutQuery) (*api.Put, error) {
 	if p.Title == "" {
 		p.Title = "put " + strings.Join(names, ", ") + " to work"
 	}
-	s.mu.Lock()
-	s.foresee(p)
-	s.mu.Unlock()
+	if err := s.foresee(ctx, p); err != nil {
+		return nil, err
+	}
 	if !q.Do || p.Refused != "" {
 		return p, nil
 	}
 	if err := s.writeAll(p.Files); err != nil {
 		return nil, err
 	}
-	err := s.do(ctx, func() error {
-		was := len(s.notices)
-		s.putBy = &store.Action{By: q.Name(), From: q.From, Words: p.Title}
-		defer func() { s.putBy = nil }()
-		s.stamp, s.next, s.since = "", folder.Stamp(s.o.Settings, s.texts), time.Time{}
-		s.checkSettings()
-		if t := s.trouble["settings"]; t != "" {
-			return fmt.Errorf("it is written, and not at work: %s", t)
-		}
-		var said []string
-		for _, n := range s.notices[min(was, len(s.notices)):] {
-			said = append(said, n.Text)
-		}
-		p.Done = strings.Join(said, "; ")
-		return s.commitAt(entry.Of(time.Now()))
-	})
-	if p.Done == "" {
+	said, err := s.TakeUp(ctx, store.Action{By: q.Name(), From: q.From, Words: p.Title})
+	if p.Done = strings.Join(said, "; "); p.Done == "" {
 		p.Done = "it is written; no rule means anything else than before"
 	}
 	return p, err
 }
 
-// foresee says what a change would do. The caller holds the lock.
-func (s *Service) foresee(p *api.Put) {
-	texts := slices.Clone(s.texts)
+// foresee says what a change would do.
+func (s *Workbench) foresee(ctx context.Context, p *api.Put) error {
+	sn := s.Window.Now()
+	texts := slices.Clone(sn.Texts)
 	for _, f := range p.Files {
 		if texts = folder.With(texts, f.File, f.Body); f.Gone {
 			texts = slices.DeleteFunc(texts, func(t folder.Text) bool { return t.Name == f.File })
@@ -86,7 +74,7 @@ func (s *Service) foresee(p *api.Put) {
 	put := func(word, text string, bad bool) {
 		p.Lines = append(p.Lines, api.PutLine{Word: word, Text: text, Bad: bad})
 	}
-	settings, ds := s.check(texts)
+	settings, ds := sn.Check(texts)
 	findings := 0
 	for _, d := range ds {
 		if !slices.ContainsFunc(p.Files, func(f api.BenchSave) bool { return f.File == d.Pos.File }) && d.Weight != lang.Err {
@@ -103,10 +91,10 @@ func (s *Service) foresee(p *api.Put) {
 		}
 	}
 	if p.Refused != "" {
-		return
+		return nil
 	}
 	for _, r := range settings.Rules {
-		old := s.settings.Rule(r.Name)
+		old := sn.Settings.Rule(r.Name)
 		switch {
 		case r.On != nil && slices.Contains(r.On, lang.Itself):
 		case old == nil:
@@ -115,13 +103,13 @@ func (s *Service) foresee(p *api.Put) {
 			put("off", r.Name+" is written and checked, and does not run", false)
 		case old.Off != r.Off:
 			put("on", r.Name+" runs again", false)
-		case matching(s.settings, old) != matching(settings, r):
+		case !trial.MeansSame(sn.Settings, old, settings, r):
 			put("changed", r.Name+" matches or counts by something else; its state is built anew from what its logs said", false)
-		case thresholds(old) != thresholds(r):
+		case trial.Thresholds(old) != trial.Thresholds(r):
 			put("changed", r.Name+" keeps what it has counted, and judges it by what is written now", false)
 		}
 	}
-	for _, r := range s.settings.Rules {
+	for _, r := range sn.Settings.Rules {
 		if settings.Rule(r.Name) == nil {
 			put("gone", r.Name, false)
 		}
@@ -137,14 +125,14 @@ func (s *Service) foresee(p *api.Put) {
 	}
 	switch {
 	case failed == 0 && passed > 0:
-		put("tests", countOf(passed, "test passes", "tests pass"), false)
+		put("tests", english.Plural(passed, "test passes", "tests pass"), false)
 	case passed == 0 && failed == 0:
 		put("tests", "there are none", false)
 	}
-	ts, err := s.foreseen(settings)
+	ts, err := s.foreseen(ctx, sn, settings)
 	if err != nil {
 		put("alerts", "what becomes of those that are open cannot be said: "+err.Error(), true)
-		return
+		return nil
 	}
 	ends, opens := 0, 0
 	for i := range ts {
@@ -160,7 +148,7 @@ func (s *Service) foresee(p *api.Put) {
 		if ends++; ends <= mostPut {
 			line := t.Rule + " " + strings.Join(t.Key, " ")
 			if t.First != entry.None && t.First != 0 {
-				line += ", open since " + s.openSince(t)
+				line += ", open since " + openSince(sn, t)
 			}
 			put("ends", line, true)
 		}
@@ -169,7 +157,7 @@ func (s *Service) foresee(p *api.Put) {
 		put("opens", fmt.Sprintf("and %d more alerts", opens-mostPut), true)
 	}
 	if opens > 0 {
-		put("told", countOf(opens, "alert that opens", "alerts that open")+" by what was logged before "+plural(opens, "is", "are")+" told in one summary", false)
+		put("told", english.Plural(opens, "alert that opens", "alerts that open")+" by what was logged before "+plural(opens, "is", "are")+" told in one summary", false)
 	}
 	if ends > mostPut {
 		put("ends", fmt.Sprintf("and %d more alerts", ends-mostPut), true)
@@ -177,6 +165,7 @@ func (s *Service) foresee(p *api.Put) {
 	if ends == 0 {
 		put("alerts", "none that is open ends by this", false)
 	}
+	return ctx.Err()
 }
 
 func offWord(r *lang.Rule) string {
@@ -188,40 +177,36 @@ func offWord(r *lang.Rule) string {
 
 // foreseen are the transitions that taking up settings would make, found on a copy of the
 // engine.
-func (s *Service) foreseen(settings *lang.Settings) ([]engine.Transition, error) {
-	twin, err := engine.Decode(trial.Active(s.settings), s.engine.Encode())
+func (s *Workbench) foreseen(ctx context.Context, sn *snapshot.Snapshot, settings *lang.Settings) ([]engine.Transition, error) {
+	state, err := s.State(ctx)
 	if err != nil {
 		return nil, err
 	}
-	before := s.settings
+	twin, err := engine.Decode(trial.Active(sn.Settings), state)
+	if err != nil {
+		return nil, err
+	}
 	rules := trial.Active(settings)
-	same := func(a, b *lang.Rule) bool { return meansSame(before, a, settings, b) }
-	return twin.Edit(rules, same, s.rebuild(before, settings, rules, same), s.firstSeen(settings)), nil
+	built, err := sn.Rebuild(ctx, settings, rules)
+	if err != nil {
+		return nil, err
+	}
+	same := func(a, b *lang.Rule) bool { return trial.MeansSame(sn.Settings, a, settings, b) }
+	return twin.Edit(rules, same, built.Engine(), s.Store.SeenBefore(settings)), nil
 }
 
 // openSince is since when the alert of a transition has been open.
-func (s *Service) openSince(t *engine.Transition) string {
-	for _, k := range s.engine.Keys() {
-		if k.Rule == t.Rule && slices.Equal(k.Key, t.Key) && k.Alert != "" {
-			return clockWords(k.Raised)
-		}
+func openSince(sn *snapshot.Snapshot, t *engine.Transition) string {
+	if k, ok := sn.Engine.KeyOf(t.Rule, t.Key); ok && k.Alert != "" {
+		return api.Moment(k.Raised)
 	}
-	return clockWords(t.First)
-}
-
-func clockWords(t entry.Instant) string {
-	at := time.Unix(0, int64(t))
-	if time.Since(at) < 20*time.Hour {
-		return at.Format("15:04:05")
-	}
-	return at.Format("2 Jan 15:04")
+	return api.Moment(t.First)
 }
 
 // changeRule does to the settings' files what is to be done to a rule.
-func (s *Service) changeRule(c *api.RuleChange) ([]api.BenchSave, error) {
-	s.mu.Lock()
-	texts, settings := slices.Clone(s.texts), s.settings
-	s.mu.Unlock()
+func (s *Workbench) changeRule(c *api.RuleChange) ([]api.BenchSave, error) {
+	sn := s.Window.Now()
+	texts, settings := sn.Texts, sn.Settings
 	r := settings.Rule(c.Rule)
 	if r == nil || filepath.Ext(r.Pos.File) != ".lantern" {
 		return nil, fmt.Errorf("no rule of the settings folder is called %s", c.Rule)
@@ -277,7 +262,7 @@ func changedByOthers(path string) error {
 }
 
 // writeAll writes settings files, none of them where one has been changed by somebody else.
-func (s *Service) writeAll(files []api.BenchSave) error {
+func (s *Workbench) writeAll(files []api.BenchSave) error {
 	for _, f := range files {
 		if f.New {
 			continue
@@ -307,55 +292,8 @@ func (s *Service) writeAll(files []api.BenchSave) error {
 	return nil
 }
 
-// recordSettings records what has changed in the settings, and who did it.
-func (s *Service) recordSettings(was, now []folder.Text, did string) {
-	a := store.Action{By: "whoever wrote the file"}
-	if s.putBy != nil {
-		a = *s.putBy
-	}
-	a.What, a.At, a.Did = "settings", entry.Of(time.Now()), did
-	body := func(list []folder.Text, name string) string {
-		for _, t := range list {
-			if t.Name == name {
-				return t.Body
-			}
-		}
-		return ""
-	}
-	seen := map[string]bool{}
-	for _, t := range append(slices.Clone(was), now...) {
-		if a, b := body(was, t.Name), body(now, t.Name); !t.Table && a != b && !seen[t.Name] {
-			seen[t.Name] = true
-		}
-	}
-	for _, t := range append(slices.Clone(was), now...) {
-		if seen[t.Name] {
-			seen[t.Name] = false
-			a.Files = append(a.Files, store.FileChange{File: t.Name, Was: body(was, t.Name), Now: body(now, t.Name)})
-		}
-	}
-	if len(a.Files) > 0 {
-		s.batch.Actions = append(s.batch.Actions, a)
-	}
-}
-
-// Past is part of Lantern.
-func (s *Service) Past(_ context.Context, q api.PastQuery) (*api.PastPuts, error) {
-	list, err := s.store.Actions("settings", 0, entry.Of(time.Now().Add(time.Hour)), min(max(q.Limit, 1), 500))
-	if err != nil {
-		return nil, err
-	}
-	out := &api.PastPuts{List: []api.PastPut{}}
-	for _, a := range slices.Backward(list) {
-		for _, f := range a.Files {
-			out.List = append(out.List, api.PastPut{At: a.At, By: a.By, From: a.From, What: a.Words, Did: a.Did, File: f.File, Was: f.Was, Now: f.Now})
-		}
-	}
-	return out, nil
-}
-
 // Tests is part of Lantern.
-func (s *Service) Tests(_ context.Context, q api.BenchQuery) (*api.Put, error) {
+func (s *Workbench) Tests(_ context.Context, q api.BenchQuery) (*api.Put, error) {
 	settings, _, _ := s.benchRule(q)
 	p := &api.Put{Lines: []api.PutLine{}, Tests: true}
 	passed, failed := 0, 0

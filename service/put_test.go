@@ -18,6 +18,12 @@ import (
 	"dimlantern/core/layout"
 )
 
+// put asks what a change would do.
+func (p *place) put(q api.PutQuery) (out *api.Put, err error) {
+	p.loop(func() { out, err = p.s.bench.Put(context.Background(), q) })
+	return out, err
+}
+
 // What a change of the settings would do is said before it is done: which alerts end, which
 // rules mean something else, which tests fail; and nothing is written by asking.
 func TestWhatAChangeWouldDo(t *testing.T) {
@@ -32,7 +38,7 @@ func TestWhatAChangeWouldDo(t *testing.T) {
 	b, err := os.ReadFile(file)
 	require.NoError(t, err)
 	put := func(q api.PutQuery) string {
-		x, err := p.s.Put(context.Background(), q)
+		x, err := p.put(q)
 		require.NoError(t, err)
 		out := []string{x.Title}
 		for _, l := range x.Lines {
@@ -58,7 +64,7 @@ func TestWhatAChangeWouldDo(t *testing.T) {
 	assert.Contains(t, put(save(`say      "Pump {pump}"`, "expect \"x\" {\n at 10:00 \"pump 7 low\"\n then raised critical\n }")), "test fails low: x: ")
 
 	change := func(what, name string) *api.Put {
-		x, err := p.s.Put(context.Background(), api.PutQuery{Rule: &api.RuleChange{What: what, Rule: "low", Name: name}})
+		x, err := p.put(api.PutQuery{Rule: &api.RuleChange{What: what, Rule: "low", Name: name}})
 		require.NoError(t, err)
 		require.Empty(t, x.Refused)
 		return x
@@ -75,11 +81,11 @@ func TestWhatAChangeWouldDo(t *testing.T) {
 	s, ds := lang.Check([]*lang.File{lang.Parse(file, []byte(x.Files[0].Body))}, lang.Env{Time: layout.CheckTime})
 	require.False(t, lang.Errors(ds))
 	assert.True(t, s.Rule("low").Off)
-	_, err = p.s.Put(context.Background(), api.PutQuery{Rule: &api.RuleChange{What: "rename", Rule: "low", Name: "flood"}})
+	_, err = p.put(api.PutQuery{Rule: &api.RuleChange{What: "rename", Rule: "low", Name: "flood"}})
 	assert.ErrorContains(t, err, "there is a rule flood already")
-	_, err = p.s.Put(context.Background(), api.PutQuery{Rule: &api.RuleChange{What: "copy", Rule: "low", Name: "7th"}})
+	_, err = p.put(api.PutQuery{Rule: &api.RuleChange{What: "copy", Rule: "low", Name: "7th"}})
 	assert.ErrorContains(t, err, "is no name")
-	gone, err := p.s.Put(context.Background(), api.PutQuery{Rule: &api.RuleChange{What: "delete", Rule: "low"}})
+	gone, err := p.put(api.PutQuery{Rule: &api.RuleChange{What: "delete", Rule: "low"}})
 	require.NoError(t, err)
 	assert.Contains(t, gone.Refused, "there is no rule", "others name it")
 	assert.False(t, gone.Files[0].Gone, "the source stays in it")
@@ -91,7 +97,7 @@ func TestWhatAChangeWouldDo(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, append(b, '#'), 0o644))
 	q := save("at 2 in 5m", "at 1 in 5m")
 	q.Do = true
-	_, err = p.s.Put(context.Background(), q)
+	_, err = p.put(q)
 	assert.ErrorContains(t, err, "changed by somebody else")
 }
 
@@ -119,7 +125,7 @@ func TestNamedAndOpenValues(t *testing.T) {
 	raw := now.Format(time.RFC3339) + " a pump 7 told (anna) of 12 bar"
 	at := strings.Index(raw, "12 bar")
 	name := func(from, to int, name string) (*api.Marked, error) {
-		return p.s.Mark(context.Background(), api.MarkQuery{File: file, Body: body, Line: line, Is: "name", Source: "app", Texts: []string{raw}, From: from, To: to, Name: name})
+		return p.s.bench.Mark(context.Background(), api.MarkQuery{File: file, Body: body, Line: line, Is: "name", Source: "app", Texts: []string{raw}, From: from, To: to, Name: name})
 	}
 	m, err := name(at, at+2, "bar")
 	require.NoError(t, err)
@@ -131,10 +137,10 @@ func TestNamedAndOpenValues(t *testing.T) {
 	_, err = name(0, 10, "day")
 	assert.ErrorContains(t, err, "the layout gives that value already")
 
-	v, err := p.s.Bench(context.Background(), api.BenchQuery{File: file, Body: body, Line: line, Span: time.Hour, From: entry.Of(now), Column: time.Minute, Columns: 40})
+	v, err := p.s.bench.Bench(context.Background(), api.BenchQuery{File: file, Body: body, Line: line, Span: time.Hour, From: entry.Of(now), Column: time.Minute, Columns: 40})
 	require.NoError(t, err)
 	require.NotEmpty(t, v.Kinds)
-	m, err = p.s.Mark(context.Background(), api.MarkQuery{File: file, Body: string(b), Line: line, Is: "problem", Source: "app", Texts: []string{raw}, Kinds: []string{v.Kinds[0].ID}})
+	m, err = p.s.bench.Mark(context.Background(), api.MarkQuery{File: file, Body: string(b), Line: line, Is: "problem", Source: "app", Texts: []string{raw}, Kinds: []string{v.Kinds[0].ID}})
 	require.NoError(t, err)
 	assert.Equal(t, `problem /pump (?<pump>\d+) told \(\S+\) of \d+ bar/`, m.Clause)
 

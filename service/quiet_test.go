@@ -53,7 +53,7 @@ func (p *place) open1(t *testing.T) string {
 	t.Helper()
 	var id string
 	require.Eventually(t, func() bool {
-		v, err := p.s.View(context.Background(), api.ViewQuery{Column: time.Minute, Columns: 30})
+		v, err := p.s.query.View(context.Background(), api.ViewQuery{Column: time.Minute, Columns: 30})
 		if err == nil && len(v.Open) == 1 {
 			id = v.Open[0].Alert
 		}
@@ -102,7 +102,7 @@ hush works {
 	hushed := p.act(t, api.ActQuery{What: "hush", Hush: &api.ByHand{Host: "h2"}, Words: "moved"})
 	p.say("h2 flood")
 	comes(t, b, "raised flood h1")
-	list, err := p.s.Hushes(context.Background(), api.None{})
+	list, err := p.s.query.Hushes(context.Background(), api.None{})
 	require.NoError(t, err)
 	require.Len(t, list.List, 2)
 	assert.Equal(t, []string{"flood h2"}, list.List[0].Keeps)
@@ -115,11 +115,11 @@ hush works {
 	comes(t, b, "raised flood h1", "raised flood h2", "raised flood h3")
 	p.say("h3 leak")
 	require.Eventually(t, func() bool {
-		v, _ := p.s.View(context.Background(), api.ViewQuery{Column: time.Minute, Columns: 30})
+		v, _ := p.s.query.View(context.Background(), api.ViewQuery{Column: time.Minute, Columns: 30})
 		return len(v.Open) == 6
 	}, patience, 20*time.Millisecond)
 	p.write("settings/who2.lantern", "")
-	_, err = p.s.Put(context.Background(), api.PutQuery{Rule: &api.RuleChange{What: "off", Rule: "flood"}, Do: true})
+	_, err = p.s.bench.Put(context.Background(), api.PutQuery{Rule: &api.RuleChange{What: "off", Rule: "flood"}, Do: true})
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		got := strings.Join(heardOf(t, b), "\n")
@@ -180,7 +180,7 @@ rule flood {
 	p.say("h1 flood")
 	id := p.open1(t)
 	p.act(t, api.ActQuery{What: "take", Alert: id, Words: "on my way"})
-	v, err := p.s.View(context.Background(), api.ViewQuery{Column: time.Minute, Columns: 30})
+	v, err := p.s.query.View(context.Background(), api.ViewQuery{Column: time.Minute, Columns: 30})
 	require.NoError(t, err)
 	assert.Equal(t, "mira", v.Open[0].Taken)
 	time.Sleep(2500 * time.Millisecond) // the times of the rule, which are what is tried
@@ -299,7 +299,7 @@ func TestHandlingOutlivesARestart(t *testing.T) {
 	comes(t, b, "raised flood h1")
 	stop()
 	runs(t, p, nil)
-	v, err := p.s.View(context.Background(), api.ViewQuery{Column: time.Minute, Columns: 30})
+	v, err := p.s.query.View(context.Background(), api.ViewQuery{Column: time.Minute, Columns: 30})
 	require.NoError(t, err)
 	require.Len(t, v.Open, 2)
 	assert.Equal(t, []string{"mira", ""}, []string{v.Open[0].Taken, v.Open[1].Taken})

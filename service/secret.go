@@ -67,7 +67,7 @@ func (s *Service) seal(b []byte) []byte {
 	if len(b) == 0 || !slices.ContainsFunc(s.settings.Layouts, func(l *lang.Layout) bool { return len(l.Masks) > 0 }) {
 		return b
 	}
-	return append([]byte{sealMark}, match.Sealed(s.secret, b)...)
+	return append([]byte{sealMark}, match.Sealed(s.house.Secret, b)...)
 }
 
 // unseal is what seal was given.
@@ -75,7 +75,7 @@ func (s *Service) unseal(b []byte) ([]byte, error) {
 	if len(b) == 0 || b[0] != sealMark {
 		return b, nil
 	}
-	out, ok := match.Unsealed(s.secret, b[1:])
+	out, ok := match.Unsealed(s.house.Secret, b[1:])
 	if !ok {
 		return nil, errors.New("it was sealed with another key than that of this data folder (masks.key)")
 	}

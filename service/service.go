@@ -1,7 +1,12 @@
-// Package service wires the ways in to the core and the core to the store: it
-// follows the sources of a settings folder, lets the engine judge what comes, and
-// commits, in one transaction each, what a batch of entries did. Screens and
-// commands ask it through the interface Lantern, here or over a local socket.
+// Package service wires the ways in to the core and the core to the store: it follows the
+// sources of a settings folder, lets the engine judge what comes, and commits, in one
+// transaction each, what a batch of entries did.
+//
+// One goroutine, the loop, owns all that changes; see Run. A round ends by publishing a
+// snapshot.Snapshot, from which questions are answered (query, workbench) and contacts are
+// told (notify) without holding up the loop. What takes long (reading settings and building
+// state anew, the lines around hits, a look at the database as a whole) runs beside it, and
+// is handed over between two rounds.
 package service
 
 import (
@@ -17,15 +22,14 @@ import (
 	"sync/atomic"
 	"time"
 
-	"dimlantern/folder"
-
 	"dimlantern/api"
-
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/trial"
+	"dimlantern/folder"
 	"dimlantern/intake"
+	"dimlantern/snapshot"
 	"dimlantern/store"
 
 	"github.com/fsnotify/fsnotify"
@@ -46,73 +50,83 @@ type Options struct {
 	// Input is what a source with input reads; nil where nothing is piped in.
 	Input io.Reader
 	// Roots are trusted when people are told over TLS; nil are the system's.
-	Roots *Roots
+	Roots *x509.CertPool
 	// NoEvents makes it poll, as on file systems without change events.
 	NoEvents bool
 }
 
-// Roots are certificates that are trusted.
-type Roots = x509.CertPool
-
-// Service is a running service. There is one for each data folder.
+// Service is a running service. There is one for each data folder. Desk, Serve, Join, Reload
+// and the window may be used by any goroutine; everything else belongs to the loop, and
+// others get at it by do.
 type Service struct {
-	o         Options
-	host      string
-	lock      *os.File
-	store     *store.Store
-	mu        sync.Mutex
-	settings  *lang.Settings
-	texts     []folder.Text
-	engine    *engine.Engine
-	follower  *intake.Follower
-	batch     store.Batch
-	ticks     map[tickKey]int64
-	reach     entry.Instant // not written into the journal yet
-	trouble   map[string]string
-	notices   []api.Notice
-	seq       int64         // grows with each change that a screen would show at once
-	flow      int64         // grows as entries come
-	news      chan struct{} // closed when one of them has grown
-	newsOf    [2]int64      // what they were then
-	reading   bool          // not read to the end yet
-	catching  bool          // since the start, the present has not been reached
-	entries   int64
-	placed    time.Time // when places were last committed
-	snapped   time.Time
-	trimmed   time.Time
-	noticed   time.Time
-	bench     benchSamples
-	day       dayHits
-	findings  map[string]int // by rule
-	benchDoes atomic.Value   // what reading a sample does just now, in words
-	bareDue   time.Time      // when to look for alerts whose lines could not be kept before a crash
-	journal   int            // bytes since the last snapshot
-	snapshot  bool           // the next commit keeps the engine's whole state
-	failed    time.Time
-	stuck     time.Time // since when nothing can be committed, where that is so
-	checked   time.Time
-	stamp     string // of the settings folder, when it was last read
-	next      string // another one that was seen since, but may not have settled yet
-	since     time.Time
+	o       Options
+	house   *snapshot.House
+	lock    *os.File
+	store   *store.Store
+	window  *snapshot.Window // what others see
+	query   *Asker
+	bench   *Workbench
+	outbox  *Outbox
+	decider *Decider
+
+	settings *lang.Settings
+	texts    []folder.Text
+	findings map[string]int // of the linter, by rule
+	engine   *engine.Engine
+	follower *intake.Follower
+	ways     *ways
+	watcher  *fsnotify.Watcher
+	edits    edits
+	meter    meter
+
+	batch  store.Batch // what the round has done, and was not committed yet
+	ticks  map[tickKey]int64
+	reach  entry.Instant // how far entries have come; not written into the journal yet
+	fired  []engine.Transition
+	times  times
+	rest   int  // bytes of journal since the last snapshot of the engine
+	whole  bool // the next commit keeps the engine's whole state
+	failed time.Time
+	stuck  time.Time // since when nothing can be committed, where that is so
+
+	trouble     map[string]string // what keeps the service from all of its work, by kind
+	notices     []api.Notice
+	seq         int64 // grows with each change that a screen would show at once
+	flow        int64 // grows as entries come
+	reading     bool  // not read to the end yet
+	catching    bool  // since the start, the present has not been reached
+	dropped     int64 // keys that went, as far as that was told
+	begun       int   // how many logs rules that await were told of
+	unseen      []snapshot.Unseen
+	unseenNames []string // as the engine knows them
+	bare        bare
+
+	beside    beside
 	commands  chan func()
 	reload    chan struct{}
-	dropped   int64 // keys that went, as far as that was told
-	meter     meter
-	// meterNames are the rules' names by their places in the meter's plans.
-	meterNames  []string
-	fired       []engine.Transition
-	watcher     *fsnotify.Watcher
-	ways        *ways
-	secret      []byte      // of the data folder
-	begun       int         // how many logs rules that await were told of
-	told        chan string // notices of other goroutines
-	telling     telling
-	began       time.Time
-	lastRound   atomic.Int64         // when a round ended last, in nanoseconds
-	putBy       *store.Action        // who puts settings to work just now; nil where a file changed
-	unseen      []unseen             // what was never seen
-	unseenNames []string             // as the engine knows it
-	bare        map[string]bareAlert // alerts around whose hits no lines are kept yet
+	told      chan string  // notices of other goroutines
+	lastRound atomic.Int64 // when a round ended last, in nanoseconds
+}
+
+// beside is the work that goes on beside the loop, until the service ends.
+type beside struct {
+	ctx  context.Context
+	stop context.CancelFunc
+	all  sync.WaitGroup
+}
+
+// start does something beside the loop.
+func (b *beside) start(f func(context.Context)) { b.all.Go(func() { f(b.ctx) }) }
+
+// end ends the work, and waits for it.
+func (b *beside) end() {
+	b.stop()
+	b.all.Wait()
+}
+
+// times are when the loop did last what it does now and then.
+type times struct {
+	placed, snapped, trimmed, spent time.Time
 }
 
 type tickKey struct {
@@ -127,43 +141,58 @@ func Open(o Options) (*Service, error) {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	s := &Service{o: o, began: time.Now(), trouble: map[string]string{}, ticks: map[tickKey]int64{}, reach: entry.None,
-		commands: make(chan func()), reload: make(chan struct{}, 1), catching: true, told: make(chan string, 100), news: make(chan struct{}), meter: newMeter()}
-	s.host, _ = os.Hostname()
+	s := &Service{o: o, trouble: map[string]string{}, ticks: map[tickKey]int64{}, reach: entry.None, commands: make(chan func()),
+		reload: make(chan struct{}, 1), catching: true, told: make(chan string, 100), meter: newMeter(), settings: &lang.Settings{}, engine: engine.New(nil)}
+	s.edits.ready = make(chan *draft, 1)
+	s.beside.ctx, s.beside.stop = context.WithCancel(context.Background())
+	s.house = &snapshot.House{Settings: o.Settings, Data: o.Data, Where: o.Where, Channels: o.Channels, Began: entry.Of(time.Now())}
+	s.house.Host, _ = os.Hostname()
 	var err error
 	if s.lock, err = lockFolder(o.Data); err != nil {
 		return nil, err
 	}
-	if s.secret, err = Secret(o.Data); err != nil {
+	if err := s.open(); err != nil {
+		if s.ways != nil {
+			s.ways.close()
+		}
+		if s.store != nil {
+			s.store.Close()
+		}
 		s.lock.Close()
 		return nil, err
+	}
+	return s, nil
+}
+
+func (s *Service) open() (err error) {
+	o := &s.o
+	if s.house.Secret, err = Secret(o.Data); err != nil {
+		return err
 	}
 	if err := tighten(o.Data); err != nil {
 		o.Log.Warn(err.Error())
 		s.trouble["rights"] = err.Error()
 	}
 	if s.store, err = store.Open(o.Data); err != nil {
-		s.lock.Close()
-		return nil, err
+		return err
 	}
 	if err := s.takeRescue(); err != nil {
-		s.store.Close()
-		s.lock.Close()
-		return nil, err
+		return err
 	}
-	s.ways = newWays(o.Data, s.host, o.Channels, o.Input, func(text string) {
+	s.ways = newWays(o.Data, s.house.Host, o.Channels, o.Input, func(text string) {
 		select {
 		case s.told <- text:
 		default: // so many at once say nothing more
 		}
 	})
-	if err := s.start(); err != nil {
-		s.ways.close()
-		s.store.Close()
-		s.lock.Close()
-		return nil, err
-	}
-	return s, nil
+	s.window = snapshot.NewWindow(&snapshot.Snapshot{House: s.house, Settings: s.settings, Engine: &engine.View{}, Spent: &snapshot.Spent{}})
+	s.query = &Asker{Window: s.window, Store: s.store, Do: s.doWithEngine}
+	s.bench = &Workbench{Window: s.window, Store: s.store, Query: s.query, Reload: s.Reload, TakeUp: s.takeUpNow, State: s.state}
+	s.query.Busy = s.bench.Busy
+	s.outbox = NewOutbox(OutboxOptions{Window: s.window, Store: s.store, Log: o.Log, Roots: o.Roots, Detail: s.query.Detail,
+		Notice: func(fields map[string]any) { s.writeItself(time.Now(), fields) }})
+	s.decider = &Decider{Store: s.store, Batch: &s.batch, Log: o.Log, Wake: s.outbox.Wake}
+	return s.start()
 }
 
 // start brings the engine to where it was, and then the settings up to date.
@@ -172,21 +201,21 @@ func (s *Service) start() error {
 	if _, e := os.Stat(s.o.Settings); errors.Is(e, os.ErrNotExist) {
 		unread = nil
 	}
-	s.follower = intake.NewFollower(intake.Options{Host: s.host, Place: s.store.PlaceOf, Series: s.store.SeriesOf, Known: s.store.Knows, NoEvents: s.o.NoEvents})
+	s.follower = intake.NewFollower(intake.Options{Host: s.house.Host, Place: s.store.PlaceOf, Series: s.store.SeriesOf, Known: s.store.Knows, NoEvents: s.o.NoEvents})
 	if err := s.recover(); err != nil {
 		s.o.Log.Warn("the kept state cannot be used", "reason", err)
 		s.trouble["state"] = fmt.Sprintf("the kept state could not be used, so counting starts anew: %v", err)
 		s.engine = engine.New(nil)
 		s.settings = &lang.Settings{}
 	}
-	if err := s.recoverTelling(); err != nil {
+	if err := s.decider.Recover(); err != nil {
 		return err
 	}
 	if b, err := s.store.Meta("unseen"); err == nil && b != nil {
 		json.Unmarshal(b, &s.unseenNames) // what cannot be read was told of as blind, and no more
 	}
-	settings, ds := s.check(texts)
-	switch why := s.doubtful(texts, settings); {
+	settings, ds := s.house.Check(texts)
+	switch why := doubtful(s.texts, s.settings, texts, settings); {
 	case unread != nil && len(s.texts) > 0:
 		s.trouble["settings"] = unread.Error() + "; the last good settings go on"
 		texts = s.texts
@@ -195,30 +224,38 @@ func (s *Service) start() error {
 	case why != "" && len(s.texts) > 0:
 		s.trouble["apply"] = why + appliedByHand
 		s.o.Log.Warn(s.trouble["apply"])
-		s.stamp = folder.Stamp(s.o.Settings, texts)
+		s.edits.stamp = folder.Stamp(s.o.Settings, texts)
 		texts = s.texts
 	}
 	if folder.Same(texts, s.texts) {
-		settings, ds = s.check(texts)
+		settings, ds = s.house.Check(texts)
 	}
 	if len(s.texts) > 0 && !folder.Same(texts, s.texts) {
-		s.recordSettings(s.texts, texts, "taken up at the start")
+		s.recordSettings(s.texts, texts, "taken up at the start", nil)
 	}
 	if unread == nil {
 		s.sayErrors(ds, "runs without what is wrong")
 	}
-	if s.stamp == "" {
-		s.stamp = folder.Stamp(s.o.Settings, texts)
+	if s.edits.stamp == "" {
+		s.edits.stamp = folder.Stamp(s.o.Settings, texts)
 	}
 	same := !lang.Errors(ds) && s.trouble["state"] == "" && len(s.texts) > 0 && folder.Same(texts, s.texts)
 	if same { // the state that was read belongs to them as it is
 		settings = s.settings
 	}
-	s.use(settings, texts)
-	s.snapshot = !same
-	s.bareDue = time.Now().Add(bareWait)
+	s.publish(time.Now()) // from which the draft is made
+	d := &draft{texts: texts, settings: settings, ds: ds}
+	d.make(context.Background(), s.window.Now())
+	if d.err != nil {
+		return d.err
+	}
+	s.use(d)
+	s.whole = !same
+	s.bare.look = time.Now().Add(bareWait)
 	s.batch.Now = entry.Of(time.Now())
-	return s.commit()
+	err := s.commit()
+	s.publish(time.Now())
+	return err
 }
 
 // recover reads the last snapshot, and takes again what came after it.
@@ -233,7 +270,7 @@ func (s *Service) recover() error {
 			return err
 		}
 	}
-	s.settings, _ = s.check(texts)
+	s.settings, _ = s.house.Check(texts)
 	s.texts = texts
 	rules := trial.Active(s.settings)
 	snap, err := s.store.Meta("snapshot")
@@ -267,263 +304,11 @@ func (s *Service) recover() error {
 	return nil
 }
 
-// check checks settings, with the data folder's key.
-func (s *Service) check(texts []folder.Text) (*lang.Settings, []lang.Diagnostic) {
-	out, ds := folder.Check(texts)
-	out.Secret = s.secret
-	s.withItself(out)
-	return out, ds
-}
-
-func (s *Service) setMeta(name string, value []byte) {
-	if s.batch.Meta == nil {
-		s.batch.Meta = map[string][]byte{}
-	}
-	s.batch.Meta[name] = value
-}
-
 func (s *Service) notice(text string) {
 	s.notices = append(s.notices, api.Notice{At: entry.Of(time.Now()), Text: text})
-	if len(s.notices) > 20 {
-		s.notices = s.notices[1:]
+	if n := len(s.notices) - 20; n > 0 {
+		s.notices = s.notices[n:]
 	}
 	s.o.Log.Info(text)
 	s.seq++
-}
-
-// Run reads and judges until the context ends; then it commits and returns.
-func (s *Service) Run(ctx context.Context) error {
-	s.watcher, _ = fsnotify.NewWatcher()
-	if s.watcher != nil {
-		defer s.watcher.Close()
-		s.watcher.Add(s.o.Settings)
-	}
-	go s.checkpoints(ctx)
-	beside, stopBeside := context.WithCancel(ctx)
-	var told sync.WaitGroup
-	s.lastRound.Store(time.Now().UnixNano())
-	for _, f := range []func(context.Context){s.runOutbox, s.beats, s.watchdog, s.checks} {
-		told.Add(1)
-		go func() { defer told.Done(); f(beside) }()
-	}
-	defer stopBeside()
-	timer := time.NewTimer(0)
-	defer timer.Stop()
-	for {
-		s.mu.Lock()
-		again := s.round(time.Now())
-		s.lastRound.Store(time.Now().UnixNano())
-		fired := s.fired
-		s.fired = nil
-		s.publish()
-		s.mu.Unlock()
-		if s.o.Committed != nil && len(fired) > 0 {
-			s.o.Committed(fired)
-		}
-		wait := 250 * time.Millisecond
-		if s.catching {
-			wait = 20 * time.Millisecond
-		}
-		if again {
-			wait = 0
-		}
-		timer.Reset(wait)
-		if stop := s.wait(ctx, timer); stop {
-			stopBeside()
-			told.Wait() // it looks into the store
-			return s.close()
-		}
-	}
-}
-
-// checkpoints keeps the database's log of writes short, beside the work.
-func (s *Service) checkpoints(ctx context.Context) {
-	for t := time.NewTicker(2 * time.Second); ; {
-		select {
-		case <-ctx.Done():
-			t.Stop()
-			return
-		case <-t.C:
-			err := s.store.Checkpoint()
-			if ctx.Err() != nil {
-				continue
-			}
-			s.mu.Lock()
-			_, was := s.trouble["checkpoint"]
-			if delete(s.trouble, "checkpoint"); err != nil {
-				s.trouble["checkpoint"] = fmt.Sprintf("what was committed cannot be moved from %s-wal into the database (%v): make room on its disk, or nothing more can be kept soon", s.store.Path, err)
-			}
-			s.mu.Unlock()
-			if err != nil && !was {
-				s.o.Log.Warn("the database's log of writes stays long", "reason", err)
-			}
-		}
-	}
-}
-
-// wait waits for something to do. Events that come together are noted together.
-func (s *Service) wait(ctx context.Context, timer *time.Timer) (stop bool) {
-	var settings <-chan fsnotify.Event
-	var problems <-chan error
-	if s.watcher != nil {
-		settings, problems = s.watcher.Events, s.watcher.Errors
-	}
-	select {
-	case <-ctx.Done():
-		return true
-	case <-timer.C:
-	case ev := <-s.follower.Events():
-		s.follower.Note(ev)
-	case err := <-s.follower.Errors():
-		s.follower.Missed(err)
-	case <-settings:
-		s.checked = time.Time{}
-	case <-problems:
-		s.checked = time.Time{}
-	case <-s.ways.wrote:
-	case <-s.reload:
-		s.stamp, s.checked = "", time.Time{}
-	case f := <-s.commands:
-		s.mu.Lock()
-		f()
-		s.mu.Unlock()
-	}
-	for {
-		select {
-		case ev := <-s.follower.Events():
-			s.follower.Note(ev)
-		default:
-			return false
-		}
-	}
-}
-
-// Reload makes the service read its settings again now.
-func (s *Service) Reload() {
-	select {
-	case s.reload <- struct{}{}:
-	default:
-	}
-}
-
-// The engine's state is written out whole after that much journal or time.
-const (
-	snapshotBytes = 8 << 20
-	snapshotEvery = time.Minute
-	placeEvery    = time.Second
-	settleEvery   = time.Second
-)
-
-// round does what there is to do once; it answers true where more is left.
-func (s *Service) round(now time.Time) bool {
-	if !s.failed.IsZero() { // the last commit failed: nothing new before it went through
-		if now.Sub(s.failed) < time.Second {
-			return false
-		}
-		if s.commit() != nil {
-			s.failed = now
-			return false
-		}
-		s.failed = time.Time{}
-	}
-	s.tickMeter(now)
-	if now.Sub(s.checked) >= settleEvery {
-		s.checked = now
-		s.checkSettings()
-	}
-	if s.catching && s.ways.starting(s.settings.Sources, now) {
-		return false
-	}
-	mark := s.ways.ahead.Load()
-	for _, n := range s.ways.take() {
-		s.follower.Wrote(n.source, n.path)
-	}
-	s.follower.Look(now)
-	s.follower.Poll(now)
-	done := s.drain(now)
-	if done {
-		s.hold(now)
-		if due := s.engine.Due(entry.Of(now)); len(due) > 0 { // it may have come by now what is about to be missed
-			s.follower.Again(s.sourcesOf(due))
-			done = s.drain(now)
-		}
-	}
-	if done {
-		s.ways.caught(mark, time.Now())
-	}
-	s.tellAll()
-	s.reading = !done
-	s.seenSources()
-	if done { // what the origins are now comes behind what they had written
-		s.conditions(now)
-		s.hold(now)
-		s.catching = false
-		s.begin(entry.Of(now))
-		s.noticeItself(now)
-		s.apply(engine.Advance{At: entry.Of(now)})
-	}
-	if !s.bareDue.IsZero() && now.After(s.bareDue) {
-		s.bareDue = time.Time{}
-		s.findBare()
-	}
-	s.keepAround(now)
-	if x := s.ways.index(); x != nil {
-		s.batch.Kept = x
-	}
-	s.batch.Now = entry.Of(now)
-	if !s.catching {
-		s.releaseQuiet(now)
-	}
-	urgent := len(s.batch.Tellings) > 0 || len(s.batch.Actions) > 0 || len(s.batch.Hits) > 0 || len(s.batch.Transitions) > 0 || len(s.batch.Blind) > 0 || len(s.batch.Sources) > 0 || len(s.batch.Meta) > 0 || s.snapshot
-	if urgent || now.Sub(s.placed) >= placeEvery {
-		if now.Sub(s.snapped) >= snapshotEvery && s.journal > 0 || s.journal > snapshotBytes {
-			s.snapshot = true
-		}
-		if s.commit() != nil {
-			s.failed = now
-		} else if err := s.tellCaughtUp(); err != nil {
-			s.o.Log.Warn("what was missed cannot be summed up", "reason", err)
-		}
-		if now.Sub(s.trimmed) > 30*time.Second {
-			s.trimmed = now
-			s.trim(now)
-		}
-	}
-	return !done
-}
-
-// tellAll tells what the ways in have to tell.
-func (s *Service) tellAll() {
-	for _, words := range s.follower.Told() {
-		s.notice(words)
-	}
-	for {
-		select {
-		case words := <-s.told:
-			s.notice(words)
-		default:
-			return
-		}
-	}
-}
-
-func (s *Service) drain(now time.Time) bool {
-	done, err := s.follower.Drain(s, 20_000, now)
-	if err != nil {
-		s.trouble["read"] = err.Error()
-	} else {
-		delete(s.trouble, "read")
-	}
-	return done
-}
-
-func (s *Service) trim(now time.Time) {
-	grown, err := s.store.Grown()
-	if err == nil {
-		err = s.store.Trim(grown, entry.Of(now.AddDate(0, 0, -90)))
-	}
-	if err != nil {
-		s.o.Log.Warn("old evidence could not be let go of", "reason", err)
-	}
-	s.ways.tidy(s.settings, s.follower.Held())
 }

@@ -46,10 +46,11 @@ rule low {
 
 // place is a folder with rules, a log, and a service that is driven by hand.
 type place struct {
-	t    require.TestingT
-	dir  string
-	s    *Service
-	seen []string // transitions that were committed
+	t       require.TestingT
+	dir     string
+	s       *Service
+	seen    []string // transitions that were committed
+	noticed time.Time
 }
 
 func newPlace(t require.TestingT, dir string) *place {
@@ -83,12 +84,31 @@ func (p *place) open() {
 func (p *place) step(now time.Time) {
 	p.s.follower.Missed(nil)
 	for range 50 {
-		p.s.placed = time.Time{}
+		p.s.times.placed = time.Time{}
 		if !p.s.round(now) {
 			break
 		}
 	}
 	p.take()
+	p.s.publish(now)
+	if now.Sub(p.noticed) >= noticeEvery {
+		p.noticed = now
+		p.s.noticeNow(p.s.window.Now(), now)
+	}
+}
+
+// loop does what others want of the loop until f has ended.
+func (p *place) loop(f func()) {
+	done := make(chan struct{})
+	go func() { defer close(done); f() }()
+	for {
+		select {
+		case do := <-p.s.commands:
+			do()
+		case <-done:
+			return
+		}
+	}
 }
 
 func (p *place) take() {
@@ -100,6 +120,7 @@ func (p *place) take() {
 
 // crash lets go of everything as it is, as the end of a process does.
 func (p *place) crash() {
+	p.s.beside.end()
 	p.s.follower.Close()
 	p.s.store.Close()
 	p.s.lock.Close()
@@ -178,7 +199,7 @@ func TestUntold(t *testing.T) {
 	p.open()
 	defer p.crash()
 	p.step(time.Now())
-	v, err := p.s.View(context.Background(), api.ViewQuery{Column: time.Minute, Columns: 60})
+	v, err := p.s.query.View(context.Background(), api.ViewQuery{Column: time.Minute, Columns: 60})
 	require.NoError(t, err)
 	untold := map[string][]string{}
 	for _, r := range append(v.Open, v.Over...) {
@@ -200,7 +221,7 @@ func TestViewOfThePast(t *testing.T) {
 	defer p.crash()
 	p.step(time.Now())
 	view := func(m int) *api.View {
-		v, err := p.s.View(context.Background(), api.ViewQuery{At: entry.Of(start.Add(time.Duration(m)*time.Minute + 20*time.Second)), Column: time.Minute, Columns: 60})
+		v, err := p.s.query.View(context.Background(), api.ViewQuery{At: entry.Of(start.Add(time.Duration(m)*time.Minute + 20*time.Second)), Column: time.Minute, Columns: 60})
 		require.NoError(t, err)
 		return v
 	}
@@ -219,14 +240,14 @@ func TestViewOfThePast(t *testing.T) {
 	assert.Empty(t, v.Open)
 	require.Len(t, v.Over, 1)
 	assert.Equal(t, "recovery", v.Over[0].Life.Alerts[0].Why)
-	d, err := p.s.Detail(context.Background(), api.DetailQuery{At: entry.Of(start.Add(3*time.Minute + time.Second)), Rule: "low", Key: []string{"a", "7"}, Alert: v.Over[0].Alert, Lines: 50})
+	d, err := p.s.query.Detail(context.Background(), api.DetailQuery{At: entry.Of(start.Add(3*time.Minute + time.Second)), Rule: "low", Key: []string{"a", "7"}, Alert: v.Over[0].Alert, Lines: 50})
 	require.NoError(t, err)
 	require.NotEmpty(t, d.Lines)
 	assert.Len(t, d.Lines, 4, "what came later is not shown")
 	assert.True(t, d.Lines[0].Hit)
 	assert.NotEmpty(t, d.Lines[0].Lit)
 	assert.Equal(t, "raised, a warning", d.Story[1].Text)
-	e, err := p.s.Entries(context.Background(), api.EntriesQuery{Origin: d.Origin, At: entry.Of(start.Add(2*time.Minute + time.Second)), Lines: 10, Filter: "PUMP b"})
+	e, err := p.s.query.Entries(context.Background(), api.EntriesQuery{Origin: d.Origin, At: entry.Of(start.Add(2*time.Minute + time.Second)), Lines: 10, Filter: "PUMP b"})
 	require.NoError(t, err)
 	require.Len(t, e.Lines, 1)
 	assert.Equal(t, "pump 7 low", e.Lines[0].Text)
@@ -244,10 +265,10 @@ func TestEvidenceOverARotation(t *testing.T) {
 	require.NoError(t, os.Rename(filepath.Join(p.dir, "app.log"), filepath.Join(p.dir, "app.log.1")))
 	p.append(at(2) + " a pump 7 fine\n")
 	p.step(time.Now())
-	v, err := p.s.View(context.Background(), api.ViewQuery{Column: time.Minute, Columns: 60})
+	v, err := p.s.query.View(context.Background(), api.ViewQuery{Column: time.Minute, Columns: 60})
 	require.NoError(t, err)
 	require.Len(t, v.Over, 1)
-	d, err := p.s.Detail(context.Background(), api.DetailQuery{Rule: "low", Key: []string{"a", "7"}, Alert: v.Over[0].Alert, Lines: 50})
+	d, err := p.s.query.Detail(context.Background(), api.DetailQuery{Rule: "low", Key: []string{"a", "7"}, Alert: v.Over[0].Alert, Lines: 50})
 	require.NoError(t, err)
 	var got []string
 	for _, l := range d.Lines {
@@ -284,17 +305,17 @@ func TestBringProposes(t *testing.T) {
 	p.open()
 	defer p.crash()
 	p.write("logs/Ferry Desk.log", strings.Repeat("2026-11-24T05:00:00Z a boarding 7\n", 20)+"odd one\n")
-	b, err := p.s.Bring(context.Background(), api.BringQuery{Path: filepath.Join(p.dir, "logs/*.log"), Begin: "24h ago"})
+	b, err := p.s.bench.Bring(context.Background(), api.BringQuery{Path: filepath.Join(p.dir, "logs/*.log"), Begin: "24h ago"})
 	require.NoError(t, err)
 	assert.Equal(t, "line", b.Layout, "the layout that fits best")
 	assert.Contains(t, b.Text, "begin  24h ago")
 	assert.Contains(t, b.Text, "source logs {")
 	assert.False(t, b.Done)
-	b, err = p.s.Bring(context.Background(), api.BringQuery{Path: "relative/x.log"})
+	b, err = p.s.bench.Bring(context.Background(), api.BringQuery{Path: "relative/x.log"})
 	require.NoError(t, err)
 	assert.Contains(t, b.Words, "begins with /")
 	for range 2 {
-		b, err = p.s.Bring(context.Background(), api.BringQuery{Path: filepath.Join(p.dir, "logs/*.log"), Layout: "plain", Write: true})
+		b, err = p.s.bench.Bring(context.Background(), api.BringQuery{Path: filepath.Join(p.dir, "logs/*.log"), Layout: "plain", Write: true})
 	}
 	assert.ErrorContains(t, err, "cannot be written", "what is there is not overwritten")
 	texts, err := folder.Read(filepath.Join(p.dir, "settings"))
@@ -357,13 +378,13 @@ func TestRuleFromAnEntry(t *testing.T) {
 	defer p.crash()
 	p.step(now)
 	q := api.BeginQuery{Origin: p.s.follower.Origins()[0].Name, Raw: now.Format(time.RFC3339) + " a valve 2 jams, 4.5 mm", Severity: entry.Error}
-	b, err := p.s.BeginRule(context.Background(), q)
+	b, err := p.s.bench.BeginRule(context.Background(), q)
 	require.NoError(t, err)
 	assert.Contains(t, b.Text, "per     host, valve")
 	assert.Contains(t, b.Text, "raise   error")
 	assert.Equal(t, []int64{30, 30, 6}, []int64{b.Hits, b.Looked, b.Raised})
 	q.Write = true
-	b, err = p.s.BeginRule(context.Background(), q)
+	b, err = p.s.bench.BeginRule(context.Background(), q)
 	require.NoError(t, err)
 	assert.True(t, b.Done)
 	texts, err := folder.Read(filepath.Join(p.dir, "settings"))
@@ -373,6 +394,6 @@ func TestRuleFromAnEntry(t *testing.T) {
 	for _, r := range trial.Expects(settings) {
 		assert.False(t, r.Failed, "%s: %s", r.Rule, r.Why)
 	}
-	_, err = p.s.BeginRule(context.Background(), q)
+	_, err = p.s.bench.BeginRule(context.Background(), q)
 	assert.ErrorContains(t, err, "cannot be written", "what is there is not overwritten")
 }

@@ -14,8 +14,6 @@ import (
 
 	"dimlantern/api"
 
-	"dimlantern/core/origin"
-
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/layout"
@@ -28,7 +26,7 @@ import (
 )
 
 // Sources is part of Lantern.
-func (s *Service) Sources(_ context.Context, q api.ViewQuery) (*api.SourcesView, error) {
+func (s *Asker) Sources(_ context.Context, q api.ViewQuery) (*api.SourcesView, error) {
 	q.Columns = min(max(q.Columns, 1), maxColumns)
 	q.Column = max(q.Column.Truncate(store.Bucket), store.Bucket)
 	now := time.Now()
@@ -39,11 +37,11 @@ func (s *Service) Sources(_ context.Context, q api.ViewQuery) (*api.SourcesView,
 	v.Until = entry.Later(q.Until, v.At)
 	v.From = (v.Until/entry.Instant(q.Column) - entry.Instant(q.Columns) + 1) * entry.Instant(q.Column)
 	s.listSources(v, now)
-	darks, err := s.store.Darks(v.From, v.At)
+	darks, err := s.Store.Darks(v.From, v.At)
 	if err != nil {
 		return nil, err
 	}
-	flows, err := s.store.Flows(store.BucketOf(v.From), store.BucketOf(v.Until))
+	flows, err := s.Store.Flows(store.BucketOf(v.From), store.BucketOf(v.Until))
 	if err != nil {
 		return nil, err
 	}
@@ -62,7 +60,7 @@ func (s *Service) Sources(_ context.Context, q api.ViewQuery) (*api.SourcesView,
 			}
 			if o.Way != "" {
 				k := api.KeptView{}
-				k.Entries, k.Bytes, k.First = s.store.KeptOf(store.KeptOrigin{Source: v.Sources[i].Name, Host: o.Host, Way: o.Way})
+				k.Entries, k.Bytes, k.First = s.Store.KeptOf(store.KeptOrigin{Source: v.Sources[i].Name, Host: o.Host, Way: o.Way})
 				o.Kept = &k
 			}
 			for _, d := range darks {
@@ -76,38 +74,34 @@ func (s *Service) Sources(_ context.Context, q api.ViewQuery) (*api.SourcesView,
 }
 
 // listSources copies what only the service knows.
-func (s *Service) listSources(v *api.SourcesView, now time.Time) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	empty := s.follower.Empty()
-	for _, src := range s.settings.Sources {
+func (s *Asker) listSources(v *api.SourcesView, now time.Time) {
+	sn := s.Window.Now()
+	empty := sn.Empty
+	for _, src := range sn.Settings.Sources {
 		if src.Name == lang.Itself && empty[src.Name] != "" {
 			continue
 		}
 		x := api.SourceView{Name: src.Name, Off: src.Off, Where: src.Where(), Files: src.Files, Layout: src.LayoutName(), Begin: beginWords(src.Begin), Words: empty[src.Name]}
-		if w, ok := s.ways.view(src.Name); ok {
+		if w, ok := sn.Ways[src.Name]; ok {
 			x.Way, x.Words, x.Mend = &w, w.State.Words, w.State.Mend
 		}
 		if src.Off {
 			x.Words, x.Mend = "off: it is not read; its open alerts stay as they are", "take off out of the source"
 		}
-		for _, u := range s.unseen {
-			if u.source.Name == src.Name && x.Words == "" {
-				x.Words = u.words
+		for _, u := range sn.Unseen {
+			if u.Source.Name == src.Name && x.Words == "" {
+				x.Words = u.Words
 			}
-			if u.source.Name == src.Name && x.Mend == "" {
-				x.Mend = u.mend
+			if u.Source.Name == src.Name && x.Mend == "" {
+				x.Mend = u.Mend
 			}
 		}
-		for _, r := range s.settings.RulesFor(src.Name) {
+		for _, r := range sn.Settings.RulesFor(src.Name) {
 			x.Rules = append(x.Rules, r.Name)
 		}
-		for _, o := range s.follower.Origins() {
+		for _, o := range sn.Origins {
 			if o.Source.Name == src.Name {
-				st := o.State(now)
-				if words := s.trouble["store"]; words != "" && !st.Condition.Blind() {
-					st.Condition, st.Words, st.Mend, st.Since = origin.HeldUp, "nothing is read since "+s.stuck.Format("15:04:05")+": "+words, "make room on its disk, or give its rights back", s.stuck
-				}
+				st := sn.OriginState(o, now)
 				x.Origins = append(x.Origins, api.OriginView{Name: o.Name, Host: o.Host, Path: o.Series, Way: o.Way, State: st, Blind: st.Condition.Blind(),
 					Entries: o.Entries(), Newest: o.Reached(), Began: o.Began(), Read: o.Read()})
 			}
@@ -131,27 +125,24 @@ func beginWords(b lang.Begin) string {
 	return "now, when it was first seen"
 }
 
+func noOrigin(name string) error {
+	return &api.Problem{Code: api.Unknown, What: "no origin is called " + name}
+}
+
 // entriesSize is how much of the end of a log is looked through.
 const entriesSize = 1 << 20
 
 // Entries is part of Lantern.
-func (s *Service) Entries(_ context.Context, q api.EntriesQuery) (*api.Entries, error) {
-	s.mu.Lock()
-	var src *lang.Source
-	var paths []string // the likeliest first
-	skew := time.Duration(0)
-	settings := s.settings
-	for _, o := range s.follower.Origins() {
-		if o.Name == q.Origin {
-			src, skew = o.Source, o.Skew()
-			if paths = []string{o.Newest()}; q.At != 0 {
-				paths = o.Written(q.At.Add(-skew))
-			}
-		}
+func (s *Asker) Entries(_ context.Context, q api.EntriesQuery) (*api.Entries, error) {
+	sn := s.Window.Now()
+	settings := sn.Settings
+	o := sn.Origin(q.Origin)
+	if o == nil {
+		return nil, noOrigin(q.Origin)
 	}
-	s.mu.Unlock()
-	if src == nil {
-		return nil, fmt.Errorf("no origin is called %s", q.Origin)
+	src, skew, paths := o.Source, o.Skew(), []string{o.Newest()} // the likeliest first
+	if q.At != 0 {
+		paths = o.Written(q.At.Add(-skew))
 	}
 	at := q.At
 	if at == 0 {

@@ -85,7 +85,7 @@ func read(t *testing.T, body string) toldEvent {
 }
 
 // runs is a place whose service runs by itself.
-func runs(t *testing.T, p *place, roots *Roots) (stop func()) {
+func runs(t *testing.T, p *place, roots *x509.CertPool) (stop func()) {
 	var err error
 	p.s, err = Open(Options{Settings: filepath.Join(p.dir, "settings"), Data: filepath.Join(p.dir, "data"), Roots: roots})
 	require.NoError(t, err)
@@ -97,7 +97,10 @@ func runs(t *testing.T, p *place, roots *Roots) (stop func()) {
 		assert.NoError(t, <-ended)
 	})
 	t.Cleanup(once)
-	require.Eventually(t, func() bool { p.s.mu.Lock(); defer p.s.mu.Unlock(); return p.s.telling.caught }, patience, 10*time.Millisecond)
+	require.Eventually(t, func() bool {
+		caught := false
+		return p.s.do(context.Background(), func() error { caught = p.s.decider.caught; return nil }) == nil && caught
+	}, patience, 10*time.Millisecond)
 	return once
 }
 
@@ -234,7 +237,7 @@ contact duty {
 	require.NoError(t, err)
 	assert.Contains(t, string(b), "on|"+evil+" Pump 7|low|raised|"+evil+"\n")
 	assert.NoFileExists(t, "/tmp/x")
-	d, err := p.s.Detail(context.Background(), api.DetailQuery{Rule: "low", Key: []string{evil, "7"}, Alert: raised.Data.Alerts[0].Alert})
+	d, err := p.s.query.Detail(context.Background(), api.DetailQuery{Rule: "low", Key: []string{evil, "7"}, Alert: raised.Data.Alerts[0].Alert})
 	require.NoError(t, err)
 	var story []string
 	for _, e := range d.Story {
@@ -373,7 +376,7 @@ contact distrusted { webhook "%s" }
 	for _, c := range []string{"bad", "refuses", "distrusted"} {
 		require.Eventually(t, func() bool { return unreachable(c) }, patience, 50*time.Millisecond, c)
 	}
-	s, err := p.s.Status(context.Background(), api.None{})
+	s, err := p.s.query.Status(context.Background(), api.None{})
 	require.NoError(t, err)
 	assert.False(t, s.Well())
 	all := strings.Join(s.Trouble, "\n")

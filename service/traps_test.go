@@ -43,7 +43,7 @@ func TestTrapsShowOnTheBench(t *testing.T) {
 	p.step(time.Now())
 	file := filepath.Join(p.dir, "settings", "try.lantern")
 	try := func(clauses string) *api.BenchView {
-		v, err := p.s.Bench(context.Background(), api.BenchQuery{File: file, Body: "rule try {\n" + clauses + "\n}\n", Line: 2, Span: 175 * time.Minute, From: entry.Of(start), Column: 5 * time.Minute, Columns: 40})
+		v, err := p.s.bench.Bench(context.Background(), api.BenchQuery{File: file, Body: "rule try {\n" + clauses + "\n}\n", Line: 2, Span: 175 * time.Minute, From: entry.Of(start), Column: 5 * time.Minute, Columns: 40})
 		require.NoError(t, err)
 		return v
 	}
@@ -108,12 +108,12 @@ func TestNotThis(t *testing.T) {
 	p.step(time.Now())
 	file := filepath.Join(p.dir, "settings", "try.lantern")
 	body := "rule try {\n  on      app\n  problem /404/\n  raise   warning\n  clear   after 1h quiet\n}\n"
-	v, err := p.s.Bench(context.Background(), api.BenchQuery{File: file, Body: body, Line: 2, Span: time.Hour, From: entry.Of(start), Column: time.Minute, Columns: 60})
+	v, err := p.s.bench.Bench(context.Background(), api.BenchQuery{File: file, Body: body, Line: 2, Span: time.Hour, From: entry.Of(start), Column: time.Minute, Columns: 60})
 	require.NoError(t, err)
 	not := func(words string) *api.Marked {
 		for _, k := range v.Kinds {
 			if strings.Contains(k.Example, words) {
-				m, err := p.s.Mark(context.Background(), api.MarkQuery{File: file, Body: body, Line: 2, Is: "ignore", Source: "app", Texts: []string{k.Example}, Kinds: []string{k.ID}})
+				m, err := p.s.bench.Mark(context.Background(), api.MarkQuery{File: file, Body: body, Line: 2, Is: "ignore", Source: "app", Texts: []string{k.Example}, Kinds: []string{k.ID}})
 				require.NoError(t, err)
 				return m
 			}
@@ -141,12 +141,12 @@ func TestPlainLogsOnTheBench(t *testing.T) {
 	p.step(time.Now())
 	body := "rule lost {\n  on plain\n  problem /link (?<port>\\d+) down/\n  per port\n  raise error\n  clear after 30m quiet\n}\n"
 	q := api.BenchQuery{File: filepath.Join(p.dir, "settings", "try.lantern"), Body: body, Line: 2, Span: time.Hour, From: entry.Of(time.Now().Add(-time.Hour)), Column: time.Minute, Columns: 60}
-	v, err := p.s.Bench(context.Background(), q)
+	v, err := p.s.bench.Bench(context.Background(), q)
 	require.NoError(t, err)
 	assert.Equal(t, []int64{7, 4, 2}, []int64{v.Tried.Entries, v.Tried.Hits, v.Tried.Raised})
 	require.NotEmpty(t, v.Notes)
 	assert.Contains(t, v.Notes[0], "say no time")
-	list, err := p.s.Propose(context.Background(), q)
+	list, err := p.s.bench.Propose(context.Background(), q)
 	require.NoError(t, err)
 	require.NotEmpty(t, list.List)
 	assert.Contains(t, list.List[0].Example, "up again")

@@ -26,7 +26,7 @@ func TestGlobThatNeverFitted(t *testing.T) {
 	now := time.Now()
 	p.step(now)
 	trouble := func() string {
-		st, err := p.s.Status(context.Background(), api.None{})
+		st, err := p.s.query.Status(context.Background(), api.None{})
 		require.NoError(t, err)
 		assert.Equal(t, len(st.Trouble) == 0 && len(st.Blind) == 0, st.Well())
 		return strings.Join(st.Trouble, "\n")
@@ -38,7 +38,7 @@ func TestGlobThatNeverFitted(t *testing.T) {
 	p.crash()
 	p.open()
 	p.step(now.Add(11 * time.Minute))
-	assert.Equal(t, []string{"silent[" + p.s.host + ":" + p.dir + "/gauges/*.log] warning", "unseen[gauges] error"}, p.alerts())
+	assert.Equal(t, []string{"silent[" + p.s.house.Host + ":" + p.dir + "/gauges/*.log] warning", "unseen[gauges] error"}, p.alerts())
 	require.NoError(t, os.Mkdir(filepath.Join(p.dir, "gauges"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(p.dir, "gauges", "north.log"), []byte("level 3\n"), 0o644))
 	p.step(now.Add(12 * time.Minute))
@@ -56,7 +56,7 @@ func TestWaysThatAreShut(t *testing.T) {
 	in, out := io.Pipe()
 	s, _, _ := running(t, fmt.Sprintf("source boxes {\n listen syslog tcp %q\n}\nsource piped {\n input\n}\nrule low {\n problem \"low\"\n raise error\n blind raises warning\n clear by hand\n}\n", c.Addr()), in)
 	trouble := func() string {
-		st, err := s.Status(context.Background(), api.None{})
+		st, err := s.query.Status(context.Background(), api.None{})
 		require.NoError(t, err)
 		return strings.Join(st.Trouble, "\n")
 	}
@@ -76,10 +76,11 @@ func TestLostAndHeldUp(t *testing.T) {
 	p.s.follower.Look(now) // it is seen, and not read
 	require.NoError(t, os.Truncate(filepath.Join(p.dir, "app.log"), 0))
 	p.at(now.Add(2*time.Second), "pump 1: well")
-	assert.Contains(t, strings.Join(p.s.troubles(), "\n"), "17 bytes were lost")
+	assert.Contains(t, strings.Join(p.s.window.Now().Troubles(), "\n"), "17 bytes were lost")
 
 	p.s.trouble["store"], p.s.failed = "the disk is full", now
-	v, err := p.s.Sources(context.Background(), api.ViewQuery{Columns: 10, Column: time.Minute})
+	p.s.publish(now)
+	v, err := p.s.query.Sources(context.Background(), api.ViewQuery{Columns: 10, Column: time.Minute})
 	require.NoError(t, err)
 	assert.EqualValues(t, "held up", v.Sources[0].Origins[0].State.Condition)
 	assert.Contains(t, v.Sources[0].Origins[0].State.Words, "the disk is full")

@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"io"
 	"maps"
@@ -15,6 +14,7 @@ import (
 	"dimlantern/api"
 
 	"dimlantern/core/origin"
+	"dimlantern/core/trial"
 
 	"dimlantern/core/lang"
 	"dimlantern/core/match"
@@ -47,7 +47,6 @@ type ways struct {
 	news    map[news]bool // files that were written to
 	running map[string]*collector
 	indexed *store.KeptIndex // not taken yet
-	tries   map[string]*portTrial
 	tidying atomic.Bool
 
 	// ahead is how many bytes were kept and not judged yet, and judged when everything
@@ -74,7 +73,7 @@ func (w *ways) use(settings *lang.Settings) {
 		}
 	}
 	for name, c := range w.running {
-		if s := want[name]; s == nil || specOf(s) != c.spec {
+		if s := want[name]; s == nil || trial.WaysOf(s) != c.spec {
 			c.stop()
 			<-c.done
 			w.mu.Lock()
@@ -93,19 +92,9 @@ func (w *ways) use(settings *lang.Settings) {
 	}
 }
 
-// specOf is what the feeds of a source are made of.
-func specOf(s *lang.Source) string {
-	listens := slices.Clone(s.Listen)
-	for i := range listens {
-		listens[i].Pos = lang.Pos{}
-	}
-	b, _ := json.Marshal([]any{s.Channels, s.At, listens, s.Input, s.Begin})
-	return string(b)
-}
-
 func (w *ways) start(settings *lang.Settings, s *lang.Source) {
 	ctx, stop := context.WithCancel(w.ctx)
-	c := &collector{w: w, source: s, plan: match.NewPlan(settings, s, nil, time.Local), spec: specOf(s), stop: stop, done: make(chan struct{}), hosts: map[string]map[string]bool{}}
+	c := &collector{w: w, source: s, plan: match.NewPlan(settings, s, nil, time.Local), spec: trial.WaysOf(s), stop: stop, done: make(chan struct{}), hosts: map[string]map[string]bool{}}
 	positions := w.kept.Positions(s.Name)
 	c.resume(positions)
 	c.feeds = w.feedsOf(s, positions.Streams)
@@ -182,6 +171,13 @@ func (w *ways) pace(ctx context.Context) {
 	for w.ahead.Load() > mostAhead && time.Now().UnixNano()-w.judged.Load() < int64(busyAfter) && ctx.Err() == nil {
 		time.Sleep(500 * time.Microsecond)
 	}
+}
+
+// any tells whether some way in is open: what comes by it is waited for closely.
+func (w *ways) any() bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return len(w.running) > 0
 }
 
 // caught notes that everything was judged that had been kept when mark was ahead.

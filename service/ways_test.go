@@ -70,7 +70,7 @@ func TestEvidenceOutlivesItsLog(t *testing.T) {
 		if len(open) == 0 {
 			return &api.Detail{}
 		}
-		d, err := s.Detail(context.Background(), api.DetailQuery{Rule: "low", Key: []string{"7"}, Alert: open[0].Alert, Lines: 50})
+		d, err := s.query.Detail(context.Background(), api.DetailQuery{Rule: "low", Key: []string{"7"}, Alert: open[0].Alert, Lines: 50})
 		require.NoError(t, err)
 		return d
 	}
@@ -111,21 +111,21 @@ func TestWhatCannotBeKeptWaits(t *testing.T) {
 		c.Close()
 	}()
 	troubled := func() bool {
-		v, err := s.View(context.Background(), api.ViewQuery{Column: time.Minute, Columns: 10})
+		v, err := s.query.View(context.Background(), api.ViewQuery{Column: time.Minute, Columns: 10})
 		require.NoError(t, err)
 		return strings.Contains(strings.Join(v.Trouble, "\n"), "cannot be kept")
 	}
 	if !assert.Eventually(t, troubled, 8*time.Second, 20*time.Millisecond) {
-		v, _ := s.View(context.Background(), api.ViewQuery{Column: time.Minute, Columns: 10})
+		v, _ := s.query.View(context.Background(), api.ViewQuery{Column: time.Minute, Columns: 10})
 		w, _ := s.ways.view("boxes")
 		t.Fatal(v.Trouble, w, s.ways.kept.Failed(), s.catching, s.failed)
 	}
-	v, err := s.Sources(context.Background(), api.ViewQuery{Column: time.Minute, Columns: 10})
+	v, err := s.query.Sources(context.Background(), api.ViewQuery{Column: time.Minute, Columns: 10})
 	require.NoError(t, err)
 	assert.Positive(t, v.Sources[0].Way.Waiting)
 	require.NoError(t, os.Remove(block))
 	require.Eventually(t, func() bool {
-		v, err := s.Sources(context.Background(), api.ViewQuery{Column: time.Minute, Columns: 10})
+		v, err := s.query.Sources(context.Background(), api.ViewQuery{Column: time.Minute, Columns: 10})
 		require.NoError(t, err)
 		return len(v.Sources[0].Origins) == 1 && v.Sources[0].Origins[0].Entries == n
 	}, 30*time.Second, 50*time.Millisecond)
@@ -149,7 +149,7 @@ func TestJoinedIsTheSame(t *testing.T) {
 	_, err := io.WriteString(out, "one before\nlow 7\nlow 8\none behind\n")
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
-		v, err := s.View(ctx, api.ViewQuery{Column: time.Minute, Columns: 60})
+		v, err := s.query.View(ctx, api.ViewQuery{Column: time.Minute, Columns: 60})
 		return err == nil && len(v.Open) == 2
 	}, 10*time.Second, 10*time.Millisecond)
 	now := entry.Of(time.Now())
@@ -159,10 +159,10 @@ func TestJoinedIsTheSame(t *testing.T) {
 		_, err := api.AskView.Call(ctx, joined, api.ViewQuery{Column: time.Minute, Columns: 60})
 		return err == nil
 	}, 5*time.Second, 10*time.Millisecond)
-	v, err := s.View(ctx, api.ViewQuery{At: now, Column: time.Minute, Columns: 60})
+	v, err := s.query.View(ctx, api.ViewQuery{At: now, Column: time.Minute, Columns: 60})
 	require.NoError(t, err)
 	alert := v.Open[0]
-	origin := s.host + ":input"
+	origin := s.house.Host + ":input"
 	for name, ask := range map[string]func(l api.Lantern) (any, error){
 		"view": func(l api.Lantern) (any, error) {
 			v, err := api.AskView.Call(ctx, l, api.ViewQuery{At: now, Column: time.Minute, Columns: 60})
@@ -204,7 +204,7 @@ func TestJoinedIsTheSame(t *testing.T) {
 	}
 	_, err = api.DoClear.Call(ctx, joined, api.ClearQuery{Alert: alert.Alert, Person: api.Person{By: "mira"}})
 	require.NoError(t, err)
-	v, err = s.View(ctx, api.ViewQuery{Column: time.Minute, Columns: 60})
+	v, err = s.query.View(ctx, api.ViewQuery{Column: time.Minute, Columns: 60})
 	require.NoError(t, err)
 	assert.Len(t, v.Open, 1)
 }
@@ -341,7 +341,7 @@ func TestOffers(t *testing.T) {
 	go h.Serve(ctx, l)
 	s, _, _ := running(t, "source other {\n channel \"X\" at "+lang.Quote(at)+"\n}\nsource taken {\n listen syslog udp \"127.0.0.1:5599\"\n}\n", nil)
 	bring := func(typed string, write bool) *api.Brought {
-		b, err := s.Bring(ctx, api.BringQuery{Path: typed, Write: write})
+		b, err := s.bench.Bring(ctx, api.BringQuery{Path: typed, Write: write})
 		require.NoError(t, err)
 		return b
 	}
@@ -377,7 +377,7 @@ func TestOffers(t *testing.T) {
 	require.True(t, b.Done)
 	require.Eventually(t, func() bool { // the port was let go of, and its source has it
 		fmt.Fprint(c, "<12>Nov 24 05:32:28 lock-3 pumpd: pump 7: low")
-		v, err := s.Sources(ctx, api.ViewQuery{Column: time.Minute, Columns: 10})
+		v, err := s.query.Sources(ctx, api.ViewQuery{Column: time.Minute, Columns: 10})
 		require.NoError(t, err)
 		for _, x := range v.Sources {
 			if strings.HasPrefix(x.Name, "syslog-udp-") {
@@ -444,13 +444,13 @@ func TestEntriesOfAMomentInACopy(t *testing.T) {
 	require.NoError(t, os.Chtimes(log+".1", old, old))
 	require.NoError(t, os.WriteFile(log, []byte(line(time.Minute, "newest")), 0o644))
 	s, _, _ := running(t, "source a {\n files "+lang.Quote(log)+"\n begin oldest\n layout l\n}\nlayout l {\n pattern /^(?<at>\\S+) (?<text>.*)$/\n time at rfc3339\n}\n", nil)
-	origin := s.host + ":" + log
+	origin := s.house.Host + ":" + log
 	texts := func(ago time.Duration) string {
 		q := api.EntriesQuery{Origin: origin, Lines: 10}
 		if ago > 0 {
 			q.At = entry.Of(now.Add(-ago))
 		}
-		e, err := s.Entries(context.Background(), q)
+		e, err := s.query.Entries(context.Background(), q)
 		if err != nil {
 			return err.Error()
 		}
@@ -496,7 +496,7 @@ func TestAdviceIsFilled(t *testing.T) {
 		if err != nil || len(open) == 0 {
 			return false
 		}
-		d, err := s.Detail(context.Background(), api.DetailQuery{Rule: "low", Key: []string{"7"}, Alert: open[0].Alert, Lines: 5})
+		d, err := s.query.Detail(context.Background(), api.DetailQuery{Rule: "low", Key: []string{"7"}, Alert: open[0].Alert, Lines: 5})
 		return err == nil && d.Advise == "Pump 7: it has 0.9 bar, {gone}"
 	}, 10*time.Second, 10*time.Millisecond)
 }

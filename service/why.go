@@ -9,6 +9,7 @@ import (
 
 	"dimlantern/api"
 
+	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/trial"
@@ -16,39 +17,26 @@ import (
 )
 
 // Why is part of Lantern.
-func (s *Service) Why(ctx context.Context, q api.WhyQuery) (*api.Why, error) {
-	switch {
-	case q.Origin != "" || q.Source != "":
-		return s.whyEntry(q)
-	case q.Typed != nil:
-		return s.whyTyped(ctx, q)
+func (s *Asker) Why(ctx context.Context, q api.WhyQuery) (*api.Why, error) {
+	if q.Origin != "" || q.Source != "" {
+		return s.WhyEntry(q, s.Window.Now().Settings, nil)
 	}
 	return s.whyKey(ctx, q)
 }
 
-// whyEntry asks every rule that looks at an entry.
-func (s *Service) whyEntry(q api.WhyQuery) (*api.Why, error) {
-	s.mu.Lock()
-	settings := s.settings
+// WhyEntry asks every rule of some settings that looks at an entry; the one that is being
+// typed, where there is one, is what is asked about.
+func (s *Asker) WhyEntry(q api.WhyQuery, settings *lang.Settings, typed *lang.Rule) (*api.Why, error) {
 	var src *lang.Source
 	host := ""
-	for _, o := range s.follower.Origins() {
-		if o.Name == q.Origin {
-			src, host = settings.Source(o.Source.Name), o.Host
-		}
-	}
-	s.mu.Unlock()
-	var typed *lang.Rule
-	if q.Typed != nil {
-		if with, r, _ := s.benchRule(*q.Typed); r != nil {
-			settings, typed = with, r
-		}
+	if o := s.Window.Now().Origin(q.Origin); o != nil {
+		src, host = settings.Source(o.Source.Name), o.Host
 	}
 	if q.Source != "" {
 		src = settings.Source(q.Source)
 	}
 	if src == nil {
-		return nil, fmt.Errorf("no origin is called %s", q.Origin)
+		return nil, noOrigin(q.Origin)
 	}
 	at := q.At
 	if at == 0 {
@@ -158,7 +146,7 @@ func (w *answer) reason(r *trial.Reason) {
 
 // whyKey says how a rule stands for a key: now as the engine has it, earlier as its logs
 // say it.
-func (s *Service) whyKey(ctx context.Context, q api.WhyQuery) (*api.Why, error) {
+func (s *Asker) whyKey(ctx context.Context, q api.WhyQuery) (*api.Why, error) {
 	clock := func(t entry.Instant) string {
 		x := time.Unix(0, int64(t))
 		if day := x.Format("Jan 2 "); day != time.Now().Format("Jan 2 ") {
@@ -166,20 +154,22 @@ func (s *Service) whyKey(ctx context.Context, q api.WhyQuery) (*api.Why, error) 
 		}
 		return x.Format("15:04:05")
 	}
-	s.mu.Lock()
-	r := s.settings.Rule(q.Rule)
+	r := s.Window.Now().Settings.Rule(q.Rule)
 	if r == nil {
-		s.mu.Unlock()
-		return nil, fmt.Errorf("the rule %s is not in the settings any more", q.Rule)
+		return nil, &api.Problem{Code: api.Unknown, What: "the rule " + q.Rule + " is not in the settings any more"}
 	}
 	if q.At == 0 {
-		at := s.engine.Clock()
-		now := s.engine.Standings(q.Rule, q.Key, clock)
-		s.mu.Unlock()
-		m := trial.Moment{Rule: q.Rule, Standings: now, At: at.String()}
+		m := trial.Moment{Rule: q.Rule}
+		at := entry.None
+		err := s.Do(ctx, func(e *engine.Engine) {
+			at = e.Clock()
+			m.At, m.Standings = at.String(), e.Standings(q.Rule, q.Key, clock)
+		})
+		if err != nil {
+			return nil, err
+		}
 		return s.moment(ctx, &m, q, clock, at)
 	}
-	s.mu.Unlock()
 	m, err := s.whyThen(ctx, r, q, clock)
 	if err != nil {
 		return nil, err
@@ -187,83 +177,22 @@ func (s *Service) whyKey(ctx context.Context, q api.WhyQuery) (*api.Why, error) 
 	return s.moment(ctx, m, q, clock, q.At)
 }
 
-// whyTyped says how the rule that is being typed would stand for a key at an instant, had it
-// been at work over the sample.
-func (s *Service) whyTyped(ctx context.Context, q api.WhyQuery) (*api.Why, error) {
-	settings, r, at := s.benchRule(*q.Typed)
-	if r == nil {
-		return nil, fmt.Errorf("the rule has errors: they come first")
-	}
-	from := at.Add(-q.Typed.Span)
-	b, err := s.benchSampleOf(ctx, settings, r, *q.Typed, from, at)
-	if err != nil {
-		return nil, err
-	}
-	if len(q.Typed.Files) > 0 {
-		from, at = 0, entry.None
-	}
-	if q.At != 0 {
-		at = q.At
-	}
-	var inputs []*trial.Input
-	for _, d := range b.said {
-		if r.LooksAt(d.Source.Name) {
-			in := d.Input
-			in.Source = settings.Source(d.Source.Name)
-			inputs = append(inputs, &in)
-		}
-	}
-	m, err := trial.WhyAt(settings, trial.MomentQuery{Rule: r, Key: q.Key, At: at, Clock: clockWords}, inputs, trial.Options{Zone: time.Local, From: bounded(from), Stop: ctx.Err})
-	if err != nil {
-		return nil, err
-	}
-	when := ""
-	if at != entry.None {
-		when = " at " + clockWords(at)
-	}
-	out := &answer{Title: "why, for " + strings.TrimSpace(r.Name+" "+strings.Join(q.Key, " ")) + when + ", had it been at work"}
-	out.standings(&m, clockWords)
-	if len(m.Changes) > 0 {
-		out.add(api.WhyMore, "", "")
-		out.add(api.WhyHead, "", "what would have come of it, newest first")
-		for _, t := range slices.Backward(m.Changes) {
-			out.add(api.WhyMore, clockWords(t.At), t.Change+", "+t.Severity.String()+"; "+t.Why)
-		}
-	}
-	if len(m.Entries) > 0 {
-		out.add(api.WhyMore, "", "")
-		out.add(api.WhyHead, "", "what came for it, newest first")
-		for _, e := range slices.Backward(m.Entries) {
-			kind := api.WhyMore
-			switch e.Is {
-			case "hit":
-				kind = api.WhyHit
-			case "recovery", "awaited":
-				kind = api.WhyOver
-			}
-			out.Lines = append(out.Lines, api.WhyLine{Kind: kind, Word: clockWords(e.Time()), Text: e.Text})
-		}
-	}
-	return (*api.Why)(out), nil
-}
-
 // whyThen runs the rule over what its logs said up to an instant.
-func (s *Service) whyThen(ctx context.Context, r *lang.Rule, q api.WhyQuery, clock func(entry.Instant) string) (*trial.Moment, error) {
+func (s *Asker) whyThen(ctx context.Context, r *lang.Rule, q api.WhyQuery, clock func(entry.Instant) string) (*trial.Moment, error) {
 	from := q.At.Add(-max(2*r.Longest(), time.Hour))
-	if changes, err := s.store.Changes(q.Alert); err == nil && len(changes) > 0 {
+	if changes, err := s.Store.Changes(q.Alert); err == nil && len(changes) > 0 {
 		from = min(from, changes[0].At.Add(-r.Longest()))
 	}
-	s.mu.Lock()
-	settings := s.settings
-	inputs, done := s.again(settings, from, []*lang.Rule{r}, intake.MostAgain, true)
-	s.mu.Unlock()
+	sn := s.Window.Now()
+	settings := sn.Settings
+	inputs, done := sn.Again(settings, from, []*lang.Rule{r}, intake.MostAgain, true)
 	defer done()
 	m, err := trial.WhyAt(settings, trial.MomentQuery{Rule: r, Key: q.Key, At: q.At, Clock: clock}, inputs, trial.Options{Zone: time.Local, From: max(from, 1), Stop: ctx.Err})
 	return &m, err
 }
 
 // moment adds what is known of a key besides: its newest hits and its transitions.
-func (s *Service) moment(ctx context.Context, m *trial.Moment, q api.WhyQuery, clock func(entry.Instant) string, at entry.Instant) (*api.Why, error) {
+func (s *Asker) moment(ctx context.Context, m *trial.Moment, q api.WhyQuery, clock func(entry.Instant) string, at entry.Instant) (*api.Why, error) {
 	out := &answer{Title: "why, for " + strings.TrimSpace(q.Rule+" "+strings.Join(q.Key, " ")) + " at " + clock(at)}
 	out.standings(m, clock)
 	d, err := s.Detail(ctx, api.DetailQuery{At: q.At, Rule: q.Rule, Key: q.Key, Alert: q.Alert, Lines: 500})

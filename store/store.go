@@ -299,6 +299,14 @@ type Batch struct {
 	Now         entry.Instant
 }
 
+// SetMeta lets a value be kept under a name.
+func (b *Batch) SetMeta(name string, value []byte) {
+	if b.Meta == nil {
+		b.Meta = map[string][]byte{}
+	}
+	b.Meta[name] = value
+}
+
 // Empty tells whether there is nothing to keep.
 func (b *Batch) Empty() bool {
 	return len(b.Journal) == 0 && b.Snapshot == nil && len(b.Transitions) == 0 && len(b.Hits) == 0 && len(b.Places) == 0 &&

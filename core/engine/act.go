@@ -24,6 +24,7 @@ func (e *Engine) act(a Act) bool {
 	case a.LetGo:
 		s.alert.taken, s.alert.told = false, e.clock
 	}
+	e.changed(s)
 	e.emit(s, a.Change, e.clock, s.alert.why, nil)
 	t := &e.out[len(e.out)-1]
 	t.By, t.Words, t.Until, t.LetGo, t.Untold = a.By, a.Words, a.Until, a.LetGo, ""

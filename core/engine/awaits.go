@@ -116,6 +116,7 @@ func (r *rule) watchful() bool {
 func (e *Engine) heard(r *rule, v *Verdict, x *entry.Entry) {
 	if r.Once != nil { // an answer
 		for _, s := range r.agreeing(v.Key) {
+			e.changed(s)
 			if s.wait.waits || s.alert != nil {
 				if s.alert != nil {
 					e.clear(s, e.clock, "heard", x)

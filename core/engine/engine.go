@@ -75,6 +75,7 @@ type Engine struct {
 	blind  map[string]entry.Instant
 	rest   map[string]entry.Instant // origins that nobody reads on purpose; see Rest
 	out    []Transition
+	shown  *shown
 	// MostKeys is how many keys a rule keeps: past that the longest idle one without an
 	// open alert goes. Dropped counts those that went.
 	MostKeys int
@@ -158,6 +159,8 @@ type state struct {
 	alert        *alert
 	older, newer *state
 	armed        [3]entry.Instant // the deadlines that stand in the heap, by class
+	place        int              // in the list of a View, from 1; 0 has none yet, -1 went
+	stale        bool             // it has changed since the last View
 }
 
 type alert struct {
@@ -318,6 +321,7 @@ func (e *Engine) clearByHand(c Clear) bool {
 		return false
 	}
 	e.clock = entry.Later(e.clock, c.At)
+	e.changed(s)
 	e.clear(s, e.clock, "hand", nil)
 	t := &e.out[len(e.out)-1]
 	t.By, t.Words = c.By, c.Words
@@ -349,6 +353,7 @@ func (e *Engine) recover(r *rule, v *Verdict, x *entry.Entry) bool {
 	}
 	ended := false
 	for _, s := range r.agreeing(v.RecoveryKey) {
+		e.changed(s)
 		if !s.suffices(v.At) {
 			continue
 		}

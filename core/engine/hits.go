@@ -160,6 +160,7 @@ func (e *Engine) followed(r *rule, v *Verdict, x *entry.Entry) bool {
 	slices.SortFunc(all, func(a, b *state) int { return slices.Compare(a.key, b.key) })
 	for _, s := range all {
 		s.touched = e.clock
+		e.changed(s)
 		e.rise(s, best[s], x, v.Vars)
 	}
 	return len(all) > 0

@@ -2,6 +2,7 @@ package engine_test
 
 import (
 	"fmt"
+	"slices"
 	"testing"
 
 	"dimlantern/core/engine"
@@ -57,6 +58,31 @@ func drawInput(t *rapid.T, rules []*lang.Rule, at int64, alerts []string) engine
 	return judged(rules, refEntry{at, origin[:1], text}, at)
 }
 
+// seen is a view, and what the engine itself said when it was made.
+type seen struct {
+	view *engine.View
+	keys []string
+}
+
+func keysOf(e *engine.Engine) []string {
+	var out []string
+	for _, k := range e.Keys() {
+		out = append(out, fmt.Sprintf("%+v", k))
+	}
+	slices.Sort(out)
+	return out
+}
+
+func viewed(v *engine.View) []string {
+	var out []string
+	v.Keys(func(k *engine.KeyView) bool {
+		out = append(out, fmt.Sprintf("%+v", *k))
+		return true
+	})
+	slices.Sort(out)
+	return out
+}
+
 // What is journalled is what was done: an engine that is given the inputs as they are read
 // back does the same, and is the same. What did nothing need not be given to it.
 func TestJournalIsWhatWasDone(t *testing.T) {
@@ -73,12 +99,16 @@ func TestJournalIsWhatWasDone(t *testing.T) {
 		live, again := engine.New(rules), engine.New(rules)
 		var journal []byte
 		var did, redone, alerts []string
+		var looked []seen
 		now := int64(1000) * second
 		for range rapid.IntRange(1, 40).Draw(t, "inputs") {
 			now += rapid.Int64Range(0, 20).Draw(t, "later") * second
 			in := drawInput(t, rules, now, alerts)
 			written := engine.AppendInput(nil, in)
 			ts, ok := live.Apply(in)
+			if rapid.IntRange(0, 3).Draw(t, "look") == 0 {
+				looked = append(looked, seen{live.View(), keysOf(live)})
+			}
 			for _, x := range ts {
 				require.True(t, ok, "%T has transitions and is not kept", in)
 				did = append(did, slowLine(x))
@@ -96,6 +126,9 @@ func TestJournalIsWhatWasDone(t *testing.T) {
 			for _, x := range apply(again, in) {
 				redone = append(redone, slowLine(x))
 			}
+		}
+		for _, x := range looked { // what was seen once is what it was, whatever came of it
+			require.Equal(t, x.keys, viewed(x.view), src)
 		}
 		require.Equal(t, did, redone, src)
 		require.Equal(t, live.Encode(), again.Encode(), src)

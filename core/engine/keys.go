@@ -99,6 +99,7 @@ func (e *Engine) known(r *rule, key []string, origin string) *state {
 		r.unlink(s)
 	}
 	s.touched = e.clock
+	e.changed(s)
 	if s.alert == nil {
 		r.link(s)
 	}
@@ -117,6 +118,7 @@ func (e *Engine) forgetKey(s *state) {
 		s.rule.unlink(s)
 	}
 	delete(s.rule.keys, keyID(s.key))
+	e.went(s)
 	s.armed = [3]entry.Instant{entry.None, entry.None, entry.None}
 }
 

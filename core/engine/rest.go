@@ -37,7 +37,7 @@ func (e *Engine) sleep(x Rest) bool {
 			}
 		}
 	}
-	e.rest = next
+	e.rest, e.shown = next, nil // what rests shows in every key
 	for i, s := range woken {
 		if _, rests := e.rests(s); !rests {
 			e.wake(s, since[i], x.At)
@@ -96,6 +96,7 @@ func (e *Engine) forgetOrigin(f Forget) {
 	e.fire(f.At)
 	delete(e.blind, f.Origin)
 	e.each(f.Origin, func(s *state) {
+		e.changed(s)
 		s.origins = slices.DeleteFunc(s.origins, func(o string) bool { return o == f.Origin })
 		if len(s.origins) > 0 && e.allBlind(s) {
 			return

@@ -148,6 +148,7 @@ func (e *Engine) fire(t entry.Instant) (acted bool) {
 		}
 		at := x.due // it was never set to an instant before the clock
 		e.clock, acted = entry.Later(e.clock, at), true
+		e.changed(s)
 		switch x.class {
 		case classClear:
 			e.clears(s, at)
@@ -302,6 +303,14 @@ func (e *Engine) release() {
 	e.aside = e.aside[:0]
 }
 
+// Next is when the next timer may act; None where none is set.
+func (e *Engine) Next() entry.Instant {
+	if len(e.timers) == 0 {
+		return entry.None
+	}
+	return e.timers[0].due
+}
+
 // Due are the places of the rules of which a timer is due at t or before, and
 // which are not held: before it acts, their origins can be looked at once more.
 func (e *Engine) Due(t entry.Instant) []int {
@@ -334,6 +343,7 @@ func (e *Engine) blinded(b Blind) {
 	e.each(b.Origin, func(s *state) {
 		if s.blindAt == entry.None && e.allBlind(s) {
 			s.blindAt = b.At
+			e.changed(s)
 			e.rearm(s)
 		}
 	})
@@ -355,6 +365,7 @@ func (e *Engine) seen(origin string, t entry.Instant) {
 func (e *Engine) unblind(s *state, t entry.Instant) {
 	a, from := s.alert, s.blindAt
 	s.blindAt = entry.None
+	e.changed(s)
 	switch {
 	case from == entry.None || a == nil:
 	case a.blind:

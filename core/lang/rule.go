@@ -495,3 +495,26 @@ func (r *Rule) Lasting(from entry.Instant, d time.Duration) entry.Instant {
 	}
 	return at
 }
+
+// SameValues tells whether two keys have the same values of some fields.
+func SameValues(fields []string, ra *Rule, a []string, rb *Rule, b []string) bool {
+	for _, f := range fields {
+		i, j := slices.Index(ra.Per, f), slices.Index(rb.Per, f)
+		if i < 0 || j < 0 || i >= len(a) || j >= len(b) || a[i] != b[j] {
+			return false
+		}
+	}
+	return true
+}
+
+// RuleAt is the rule of a file in which a line lies, or the one before it; nil where there is
+// none.
+func (s *Settings) RuleAt(file string, line int) *Rule {
+	var best *Rule
+	for _, r := range s.Rules {
+		if r.Pos.File == file && r.Pos.Line <= line && (best == nil || r.Pos.Line > best.Pos.Line) {
+			best = r
+		}
+	}
+	return best
+}

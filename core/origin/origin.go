@@ -1,10 +1,12 @@
+// Package origin is how a log can be seen, and the way by which its entries come, in plain types
+// that those who read logs, those who answer questions and those who draw have in common.
 package origin
 
 import (
 	"time"
 )
 
-// State is how a way in is.
+// Way is how a way in is.
 type Way struct {
 	Since time.Time `json:"since"`
 	Words string    `json:"words,omitempty"` // why nothing can be received; "" where it can

@@ -64,6 +64,8 @@ type Options struct {
 	RecallOf string
 	// Saw gets each verdict, before the engine takes it.
 	Saw func(rule string, v *engine.Verdict, x *entry.Entry)
+	// Engine is gone on with, where it is not nil; it must be of the same rules.
+	Engine *engine.Engine
 }
 
 // Summary is what a replay counted.
@@ -104,7 +106,8 @@ func Replay(s *lang.Settings, inputs []*Input, o Options) (Summary, error) {
 }
 
 // Rebuild runs some rules of the settings over inputs as Replay does, and returns the
-// engine with what they have come to.
+// engine with what they have come to. Where the options have an engine of before, it goes on
+// with what the inputs have since.
 func Rebuild(s *lang.Settings, rules []*lang.Rule, inputs []*Input, o Options) (*engine.Engine, error) {
 	r := newReplay(s, rules, inputs, o)
 	err := r.run()
@@ -115,8 +118,11 @@ func newReplay(s *lang.Settings, rules []*lang.Rule, inputs []*Input, o Options)
 	if o.Zone == nil {
 		o.Zone = time.UTC
 	}
-	r := &replay{o: o, settings: s, engine: engine.New(rules)}
-	r.engine.MostKeys = s.Keys()
+	r := &replay{o: o, settings: s, engine: o.Engine, began: o.Engine != nil}
+	if r.engine == nil {
+		r.engine = engine.New(rules)
+		r.engine.MostKeys = s.Keys()
+	}
 	if o.Recall != nil {
 		r.sign = signOf(o.RecallOf, rules, &o)
 	}
@@ -198,7 +204,7 @@ type stream struct {
 }
 
 func (r *replay) run() error {
-	if r.o.From != 0 && !r.o.AsLogged {
+	if r.o.From != 0 && !r.o.AsLogged && !r.began {
 		r.start(r.o.From)
 	}
 	keep := r.o.Recall

@@ -46,8 +46,9 @@ func ready(dir string, keys int) time.Duration {
 	ctx, cancel := context.WithCancel(context.Background())
 	ended := make(chan error, 1)
 	go func() { ended <- s.Run(ctx) }()
+	desk := s.Desk()
 	for {
-		v, err := s.Rules(ctx, api.None{})
+		v, err := api.AskRules.Call(ctx, desk, api.None{})
 		must(err)
 		if len(v.Rules) > 0 && v.Rules[0].Keys >= keys {
 			break

@@ -42,7 +42,7 @@ func keystrokesOver(mib int) {
 	ended := make(chan error, 1)
 	go func() { ended <- s.Run(ctx) }()
 	for { // until everything is read
-		v, err := s.Sources(ctx, api.ViewQuery{Column: time.Minute, Columns: 10})
+		v, err := api.AskSources.Call(ctx, s.Desk(), api.ViewQuery{Column: time.Minute, Columns: 10})
 		must(err)
 		if len(v.Sources) > 0 && len(v.Sources[0].Origins) > 0 && v.Sources[0].Origins[0].Entries >= lines {
 			break
@@ -53,7 +53,7 @@ func keystrokesOver(mib int) {
 	ask := func(body string) (time.Duration, *api.BenchView) {
 		line := strings.Count(body[:strings.Index(body, "rule ")], "\n") + 1
 		start := time.Now()
-		v, err := s.Bench(ctx, api.BenchQuery{File: file, Body: body, Line: line, At: at, Span: 31 * 24 * time.Hour, From: at.Add(-72 * time.Hour), Column: time.Hour, Columns: 72})
+		v, err := api.TryText.Call(ctx, s.Desk(), api.BenchQuery{File: file, Body: body, Line: line, At: at, Span: 31 * 24 * time.Hour, From: at.Add(-72 * time.Hour), Column: time.Hour, Columns: 72})
 		must(err)
 		if v.Tried == nil {
 			must(fmt.Errorf("nothing was tried: %v", v.Findings))

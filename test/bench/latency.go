@@ -191,7 +191,7 @@ func measure(settings string, rate int, span time.Duration, open func(dir string
 	}
 	time.Sleep(time.Second)
 	m := measured{sent: sent}
-	v, err := s.Sources(ctx, api.ViewQuery{Column: time.Minute, Columns: 60, At: entry.Of(time.Now())})
+	v, err := api.AskSources.Call(ctx, s.Desk(), api.ViewQuery{Column: time.Minute, Columns: 60, At: entry.Of(time.Now())})
 	must(err)
 	for _, x := range v.Sources {
 		for _, o := range x.Origins {

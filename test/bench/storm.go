@@ -73,7 +73,7 @@ func told(alerts, nth int) (first, all, critical time.Duration) {
 	ended := make(chan error, 1)
 	go func() { ended <- s.Run(ctx) }()
 	for at := time.Now(); time.Since(at) < time.Second; {
-		if st, err := s.Status(ctx, api.None{}); err == nil && !st.Reading && st.Origins > 0 {
+		if st, err := api.AskStatus.Call(ctx, s.Desk(), api.None{}); err == nil && !st.Reading && st.Origins > 0 {
 			break
 		}
 		time.Sleep(10 * time.Millisecond)
