@@ -6,7 +6,7 @@ BIN     := dimlantern
 TOOLS   := tmux:tmux logger:bsdutils openssl:openssl zstdcat:zstd setpriv:util-linux journalctl:systemd systemd-analyze:systemd rsyslogd:rsyslog \
            systemd-journal-remote:systemd-journal-remote lmnsd_gtls.so:rsyslog-gnutls cc:build-essential
 # Packages with goroutines.
-RACE    := ./service ./intake/... ./tell ./store ./screens/... ./draw ./core/trial ./core/match ./demo ./cmd/...
+RACE    := ./service ./intake/... ./api ./folder ./snapshot ./query ./workbench ./notify/... ./store ./screens/... ./draw ./core/trial ./core/match ./demo ./cmd/...
 # Tests that take minutes under the detector, and run in `make race`.
 UNRACED := 'TestRestartGoesOnExactly|TestGauntlet|TestDatabase|TestHundredMegabytes|TestFollowerEqualsModel'
 

@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"time"
 
+	"dimlantern/query"
+
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/intake"
@@ -122,11 +124,11 @@ func (s *Service) linesAround(sn *snapshot.Snapshot, alerts map[string]bareAlert
 		if err != nil || len(hits) == 0 {
 			continue
 		}
-		src, path := holding(sn.Origins, hits[0])
+		src, path := query.Holding(sn.Origins, hits[0])
 		if path == "" || !src.Kept() {
 			continue
 		}
-		lines, err := around(sn.Settings, src, path, hits[0], hits, now, keptBefore, keptAfter)
+		lines, err := query.Around(sn.Settings, src, path, hits[0], hits, now, keptBefore, keptAfter)
 		if err != nil {
 			continue
 		}

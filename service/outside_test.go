@@ -84,7 +84,7 @@ func TestGauntletOutside(t *testing.T) {
 		go func() { ended <- s.Run(ctx) }()
 		require.Eventually(rt, func() bool {
 			caught := false
-			return s.do(context.Background(), func() error { caught = s.decider.caught; return nil }) == nil && caught
+			return s.do(context.Background(), func() error { caught = s.decider.Caught; return nil }) == nil && caught
 		}, patience, 10*time.Millisecond)
 		piece := rapid.SampledFrom([]string{"x", "é", "\u202e", "\x1b[2J", "\x00", "\xff", "👩‍🚒", "a b", "{pump}", "%s", "\"]", "'; rm -rf /", "<b>", "=?utf-8?q?"}).Draw(rt, "piece")
 		size := rapid.SampledFrom([]int{1, 100, 4095, 4096, 4097, 100_000, 1 << 20, 3 << 20}).Draw(rt, "size")

@@ -58,7 +58,7 @@ func TestEditTellsThePastOnce(t *testing.T) {
 	}
 	edited := strings.ReplaceAll(text, `(?<pump>\d+): low`, `(?<pump>\d+): (low|idle)`)
 	put := &api.Put{Files: []api.BenchSave{{File: filepath.Join(p.dir, "settings", "app.lantern"), Body: edited, Was: text}}}
-	p.loop(func() { require.NoError(t, p.s.bench.foresee(context.Background(), put)) })
+	p.loop(func() { require.NoError(t, p.s.bench.Foresee(context.Background(), put)) })
 	opens := 0
 	for _, l := range put.Lines {
 		if l.Word == "opens" {

@@ -8,6 +8,8 @@ import (
 	"testing"
 	"time"
 
+	"dimlantern/workbench"
+
 	"dimlantern/api"
 
 	"github.com/stretchr/testify/assert"
@@ -144,6 +146,6 @@ func TestNamedAndOpenValues(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, `problem /pump (?<pump>\d+) told \(\S+\) of \d+ bar/`, m.Clause)
 
-	pattern, named := patternOver([]string{"card *** refused at gate 4"})
+	pattern, named := workbench.PatternOver([]string{"card *** refused at gate 4"})
 	assert.Equal(t, []string{`/card \S+ refused at gate (?<gate>\d+)/`, "gate"}, []string{pattern, named})
 }

@@ -22,6 +22,12 @@ import (
 	"sync/atomic"
 	"time"
 
+	"dimlantern/notify"
+
+	"dimlantern/workbench"
+
+	"dimlantern/query"
+
 	"dimlantern/api"
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
@@ -64,10 +70,10 @@ type Service struct {
 	lock    *os.File
 	store   *store.Store
 	window  *snapshot.Window // what others see
-	query   *Asker
-	bench   *Workbench
-	outbox  *Outbox
-	decider *Decider
+	query   *query.Asker
+	bench   *workbench.Workbench
+	outbox  *notify.Outbox
+	decider *notify.Decider
 
 	settings *lang.Settings
 	texts    []folder.Text
@@ -186,12 +192,12 @@ func (s *Service) open() (err error) {
 		}
 	})
 	s.window = snapshot.NewWindow(&snapshot.Snapshot{House: s.house, Settings: s.settings, Engine: &engine.View{}, Spent: &snapshot.Spent{}})
-	s.query = &Asker{Window: s.window, Store: s.store, Do: s.doWithEngine}
-	s.bench = &Workbench{Window: s.window, Store: s.store, Query: s.query, Reload: s.Reload, TakeUp: s.takeUpNow, State: s.state}
+	s.query = &query.Asker{Window: s.window, Store: s.store, Do: s.doWithEngine}
+	s.bench = &workbench.Workbench{Window: s.window, Store: s.store, Query: s.query, Reload: s.Reload, TakeUp: s.takeUpNow, State: s.state}
 	s.query.Busy = s.bench.Busy
-	s.outbox = NewOutbox(OutboxOptions{Window: s.window, Store: s.store, Log: o.Log, Roots: o.Roots, Detail: s.query.Detail,
+	s.outbox = notify.NewOutbox(notify.OutboxOptions{Window: s.window, Store: s.store, Log: o.Log, Roots: o.Roots, Detail: s.query.Detail,
 		Notice: func(fields map[string]any) { s.writeItself(time.Now(), fields) }})
-	s.decider = &Decider{Store: s.store, Batch: &s.batch, Log: o.Log, Wake: s.outbox.Wake}
+	s.decider = &notify.Decider{Store: s.store, Batch: &s.batch, Log: o.Log, Wake: s.outbox.Wake}
 	return s.start()
 }
 

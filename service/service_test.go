@@ -10,6 +10,8 @@ import (
 	"testing"
 	"time"
 
+	"dimlantern/workbench"
+
 	"dimlantern/folder"
 
 	"dimlantern/api"
@@ -365,7 +367,7 @@ func TestRuleFromAnEntry(t *testing.T) {
 		"seat 12 of berth 3.":                      `/seat (?<seat>\d+) of berth \d+\./ seat`,
 		"within 5 s, disk7 gone":                   `/within \d+ s, disk\d+ gone/ `,
 	} {
-		pattern, named := patternOf(line)
+		pattern, named := workbench.PatternOf(line)
 		assert.Equal(t, want, pattern+" "+named)
 		assert.Regexp(t, strings.ReplaceAll(strings.Trim(pattern, "/"), `\/`, "/"), line)
 	}

@@ -8,7 +8,7 @@ import (
 	"strings"
 	"time"
 
-	"dimlantern/tell"
+	"dimlantern/notify/via"
 )
 
 // beats posts the heartbeat as often as the settings say, as long as the service works: one
@@ -27,7 +27,7 @@ func (s *Service) beats(ctx context.Context) {
 		if h == nil || s.hung() {
 			continue
 		}
-		err := tell.Beat(ctx, h.URL, sn.Host, h.Every, sn.Troubles(), s.o.Roots)
+		err := via.Beat(ctx, h.URL, sn.Host, h.Every, sn.Troubles(), s.o.Roots)
 		if err != nil && ctx.Err() == nil {
 			s.report(ctx, "heartbeat", "the heartbeat does not go out: "+err.Error())
 		} else if was {

@@ -18,6 +18,8 @@ import (
 	"testing"
 	"time"
 
+	"dimlantern/notify"
+
 	"dimlantern/api"
 
 	"github.com/emersion/go-sasl"
@@ -26,7 +28,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"dimlantern/tell"
+	"dimlantern/notify/via"
 )
 
 // patience is how long a test waits for what must come.
@@ -75,7 +77,7 @@ func hook(t *testing.T) (*httptest.Server, *box, *func(http.ResponseWriter, *htt
 // toldEvent is an event as a receiver reads it.
 type toldEvent struct {
 	SpecVersion, ID, Type, Source, Subject, Time string
-	Data                                         tell.Message
+	Data                                         via.Message
 }
 
 func read(t *testing.T, body string) toldEvent {
@@ -99,7 +101,7 @@ func runs(t *testing.T, p *place, roots *x509.CertPool) (stop func()) {
 	t.Cleanup(once)
 	require.Eventually(t, func() bool {
 		caught := false
-		return p.s.do(context.Background(), func() error { caught = p.s.decider.caught; return nil }) == nil && caught
+		return p.s.do(context.Background(), func() error { caught = p.s.decider.Caught; return nil }) == nil && caught
 	}, patience, 10*time.Millisecond)
 	return once
 }
@@ -155,7 +157,7 @@ func TestEveryWayTells(t *testing.T) {
 	*answer = func(w http.ResponseWriter, r *http.Request) bool {
 		assert.Equal(t, "application/cloudevents+json; charset=utf-8", r.Header.Get("Content-Type"))
 		body, _ := io.ReadAll(r.Body)
-		if r.Header.Get(tell.SignatureHeader) == tell.Sign([]byte("shared"), r.Header.Get(tell.TimestampHeader), body) {
+		if r.Header.Get(via.SignatureHeader) == via.Sign([]byte("shared"), r.Header.Get(via.TimestampHeader), body) {
 			signed.put("yes")
 		}
 		events.put(string(body))
@@ -313,9 +315,9 @@ rule storm {
 // A receiver that fails delays only itself, is tried again under the same identifier, and
 // what cannot be told in time is told to others.
 func TestReceiversThatFail(t *testing.T) {
-	pause, within := firstPause, toldWithin
-	firstPause, toldWithin = 50*time.Millisecond, 300*time.Millisecond
-	t.Cleanup(func() { firstPause, toldWithin = pause, within }) // once the service has ended
+	pause, within := notify.FirstPause, notify.ToldWithin
+	notify.FirstPause, notify.ToldWithin = 50*time.Millisecond, 300*time.Millisecond
+	t.Cleanup(func() { notify.FirstPause, notify.ToldWithin = pause, within }) // once the service has ended
 	srvWell, well, _ := hook(t)
 	srvBad, bad, answer := hook(t)
 	var tried box

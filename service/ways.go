@@ -186,22 +186,6 @@ func (w *ways) caught(mark int64, now time.Time) {
 	w.judged.Store(now.UnixNano())
 }
 
-// words say what is to be said of a way that is open.
-func wayWords(v api.WayView, origins int) string {
-	for _, name := range slices.Sorted(maps.Keys(v.State.Ways)) {
-		return name + ": " + v.State.Ways[name].Words
-	}
-	for _, x := range v.State.Senders {
-		if x.Note != "" && x.Received == 0 {
-			return x.Name + ": " + x.Note
-		}
-	}
-	if origins == 0 {
-		return "nothing has come yet"
-	}
-	return v.State.Note
-}
-
 // view is how the way in of a source is; false where it has none of its own.
 func (w *ways) view(source string) (api.WayView, bool) {
 	w.mu.Lock()

@@ -14,6 +14,8 @@ import (
 	"testing"
 	"time"
 
+	"dimlantern/workbench"
+
 	"dimlantern/folder"
 
 	"dimlantern/api"
@@ -476,7 +478,7 @@ func TestRuleFromAnEvent(t *testing.T) {
 	src := s.Sources[0]
 	plan := match.NewPlan(s, src, nil, time.UTC)
 	raw := `<Event><System><Provider Name="Harbour-Control"/><EventID>2310</EventID><Level>2</Level><Channel>Access</Channel><Computer>lock-1</Computer></System><EventData><Data Name="Gate">3</Data><Data Name="Sensor">upper</Data></EventData><RenderingInfo><Message>The position of gate 3 is not known.</Message></RenderingInfo></Event>`
-	text := ruleFor(s, src, plan, nil, api.BeginQuery{Raw: raw})
+	text := workbench.RuleFor(s, src, plan, nil, api.BeginQuery{Raw: raw})
 	assert.Contains(t, text, "rule the-position-gate {")
 	assert.Contains(t, text, "problem event == 2310\n  per     host, Gate\n  raise   warning")
 	both, ds := folder.Check([]folder.Text{{Name: "t", Body: "source control {\n channel \"Access\" at \"/h.sock\"\n}\n"}, {Name: "r", Body: text}})

@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/workbench"
+
 	"dimlantern/folder"
 
 	"github.com/spf13/cobra"
@@ -19,7 +21,6 @@ import (
 	"dimlantern/core/lang"
 	"dimlantern/core/layout"
 	"dimlantern/core/match"
-	"dimlantern/service"
 )
 
 type fieldsOptions struct {
@@ -94,7 +95,7 @@ func (o *fieldsOptions) planOf(files []string) (*match.Plan, *lang.Layout, error
 		}
 		p := layout.Detect(lines, near)[0]
 		fmt.Fprintln(os.Stderr, "dimlantern: "+p.Describe())
-		texts := []folder.Text{{Name: "detected", Body: service.Proposed(&p, "log", []string{absolute(files[0])})}}
+		texts := []folder.Text{{Name: "detected", Body: workbench.Proposed(&p, "log", []string{absolute(files[0])})}}
 		var ds []lang.Diagnostic
 		if settings, ds = folder.Check(texts); lang.Errors(ds) {
 			return nil, nil, refuse(ds)

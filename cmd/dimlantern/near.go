@@ -7,12 +7,13 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/workbench"
+
 	"github.com/spf13/cobra"
 
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/trial"
-	"dimlantern/service"
 )
 
 // sampled are the flags of commands that try a rule on files.
@@ -159,7 +160,7 @@ the first hit. The exit status is 0 whatever there is.`,
 					}{x.Source, x.Text, x.Ended, x.Cases, x.Idle, x.Median.Seconds(), x.Example})
 					continue
 				}
-				fmt.Printf("%s: %s\n  such as: %s\n", service.ProposalWords(&x), shown(x.Text), shown(x.Example))
+				fmt.Printf("%s: %s\n  such as: %s\n", workbench.ProposalWords(&x), shown(x.Text), shown(x.Example))
 			}
 			if len(list) == 0 && !o.asJSON {
 				fmt.Fprintln(os.Stderr, "nothing follows the problem often enough to be proposed")

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/notify"
+
 	"dimlantern/api"
 
 	"github.com/spf13/cobra"
@@ -15,7 +17,7 @@ import (
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/service"
-	"dimlantern/tell"
+	"dimlantern/notify/via"
 )
 
 // asked does something with the running service of a data folder.
@@ -244,14 +246,14 @@ mend it. The exit status is 1 where one of them fails.`,
 }
 
 func tellTest(folder string, settings *lang.Settings, contact *lang.Contact) error {
-	words, err := tell.ReadWords(folder, time.Local)
+	words, err := via.ReadWords(folder, time.Local)
 	if err != nil {
 		return err
 	}
 	now := time.Now()
 	bad := 0
-	for i, w := range service.WaysOf(contact, settings.Mail) {
-		m := &tell.Message{ID: fmt.Sprintf("test-%d.%d", now.UnixNano(), i), Kind: tell.KindTest, Made: now.UTC(), Host: hostName(), Contact: contact.Name, Severity: "notice",
+	for i, w := range notify.WaysOf(contact, settings.Mail) {
+		m := &via.Message{ID: fmt.Sprintf("test-%d.%d", now.UnixNano(), i), Kind: via.KindTest, Made: now.UTC(), Host: hostName(), Contact: contact.Name, Severity: "notice",
 			Subject: "a test of the contact " + contact.Name + " by " + userName()}
 		if err := words.Fill(m, true); err != nil {
 			return err
@@ -260,7 +262,7 @@ func tellTest(folder string, settings *lang.Settings, contact *lang.Contact) err
 		if err != nil {
 			bad++
 			fmt.Printf("%s: it does not go\n", w)
-			var p *tell.Problem
+			var p *via.Problem
 			if errors.As(err, &p) {
 				fmt.Printf("  %s: %s\n", p.Where, shown(p.What))
 				if p.Mend != "" {

@@ -22,19 +22,19 @@ import (
 	"dimlantern/intake"
 	"dimlantern/intake/regular"
 	"dimlantern/service"
-	"dimlantern/tell"
+	"dimlantern/notify/via"
 )
 
 // templateErrors are what is wrong in the templates of messages.
 func templateErrors(folders []string) (out []lang.Diagnostic) {
 	for _, dir := range folders {
-		_, err := tell.ReadWords(dir, nil)
+		_, err := via.ReadWords(dir, nil)
 		if err == nil {
 			continue
 		}
 		d := lang.Diagnostic{Code: "bad-template", Weight: lang.Err, Pos: lang.Pos{File: dir, Line: 1, Col: 1}, Len: 1, What: err.Error(),
 			Mend: "docs/telling.md lists what templates see; without the file the one that comes with Dim Lantern is used"}
-		for _, name := range []string{tell.SubjectFile, tell.TextFile, tell.HTMLFile} {
+		for _, name := range []string{via.SubjectFile, via.TextFile, via.HTMLFile} {
 			path := filepath.Join(dir, name)
 			_, rest, found := strings.Cut(err.Error(), path+":")
 			if found {

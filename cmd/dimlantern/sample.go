@@ -9,13 +9,14 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/workbench"
+
 	"github.com/spf13/cobra"
 
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/layout"
 	"dimlantern/core/match"
-	"dimlantern/service"
 )
 
 // blockSize is how much of a log is read at once, in bytes.
@@ -126,13 +127,13 @@ file. Each proposal says how many of the lines it fits; plain is an honest answe
 				return err
 			}
 			props := layout.Detect(lines, near)
-			name := service.SourceName(args[0])
+			name := workbench.SourceName(args[0])
 			if asJSON {
 				for i, p := range props {
 					if i > 0 && !all {
 						break
 					}
-					printJSON(map[string]any{"what": p.What, "layout": layoutName(&p, name), "text": service.Proposed(&p, name, args), "fits": p.Fits, "timed": p.Timed, "of": p.Of, "notes": p.Notes})
+					printJSON(map[string]any{"what": p.What, "layout": layoutName(&p, name), "text": workbench.Proposed(&p, name, args), "fits": p.Fits, "timed": p.Timed, "of": p.Of, "notes": p.Notes})
 				}
 				return nil
 			}
@@ -147,7 +148,7 @@ file. Each proposal says how many of the lines it fits; plain is an honest answe
 				for _, n := range p.Notes {
 					fmt.Println("# " + n)
 				}
-				fmt.Print(service.Proposed(&p, name, args))
+				fmt.Print(workbench.Proposed(&p, name, args))
 			}
 			if !all && len(props) > 1 {
 				fmt.Fprintln(os.Stderr, "also possible, see --all:")

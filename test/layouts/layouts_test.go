@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"dimlantern/workbench"
+
 	"dimlantern/folder"
 
 	"github.com/stretchr/testify/assert"
@@ -17,7 +19,6 @@ import (
 	"dimlantern/core/entry"
 	"dimlantern/core/layout"
 	"dimlantern/core/match"
-	"dimlantern/service"
 )
 
 // What is found in each log: the layout, how many entries it fits, how many have a
@@ -117,7 +118,7 @@ func TestCorpus(t *testing.T) {
 			assert.Equal(t, []any{c.what, c.fits, c.timed, c.of}, []any{p.What, p.Fits, p.Timed, p.Of}, p.Describe())
 			assert.Equal(t, "plain", all[len(all)-1].What, "plain is always among them")
 
-			text := service.Proposed(&p, "log", []string{path})
+			text := workbench.Proposed(&p, "log", []string{path})
 			settings, ds := folder.Check([]folder.Text{{Name: "t.lantern", Body: text}})
 			require.Empty(t, ds, text)
 			src := settings.Sources[0]

@@ -1,0 +1,74 @@
+package query
+
+import (
+	"context"
+	"slices"
+	"sync"
+	"time"
+
+	"dimlantern/api"
+	"dimlantern/core/engine"
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+	"dimlantern/snapshot"
+	"dimlantern/store"
+)
+
+// dayFresh is how long the hits of the last day stand before they are counted anew.
+const dayFresh = 15 * time.Second
+
+// hitsOfDay are the hits of each rule in the last 24 hours.
+func (s *Asker) hitsOfDay() (map[string]int64, error) {
+	s.day.mu.Lock()
+	defer s.day.mu.Unlock()
+	if time.Since(s.day.at) < dayFresh {
+		return s.day.hits, nil
+	}
+	hits, err := s.Store.HitsSince(store.BucketOf(entry.Of(time.Now().Add(-24 * time.Hour))))
+	if err == nil {
+		s.day.hits, s.day.at = hits, time.Now()
+	}
+	return hits, err
+}
+
+// dayHits are the hits of a day, as they were counted last.
+type dayHits struct {
+	mu   sync.Mutex
+	at   time.Time
+	hits map[string]int64
+}
+
+// Rules is what the rules do, and what they cost.
+func (s *Asker) Rules(_ context.Context, _ api.None) (*api.RulesView, error) {
+	day, err := s.hitsOfDay()
+	if err != nil {
+		return nil, err
+	}
+	sn := s.Window.Now()
+	spent := sn.Spent
+	v := &api.RulesView{Since: spent.Since}
+	quiet := sn.Empty[lang.Itself] != "" // nothing was noticed yet
+	for _, r := range sn.Settings.Rules {
+		if snapshot.BuiltIn(r) && quiet {
+			continue
+		}
+		c := api.RuleCost{Rule: r.Name, Off: r.Off, File: r.Pos.File, Line: r.Pos.Line, Last: entry.None, Sources: []string{}, Judged: spent.Judged[r.Name],
+			Took: spent.Took[r.Name], P95: spent.P95[r.Name], Most: spent.Most[r.Name], Day: day[r.Name], Findings: sn.Findings[r.Name]}
+		for _, src := range sn.Settings.Sources {
+			if r.LooksAt(src.Name) {
+				c.Sources = append(c.Sources, src.Name)
+			}
+		}
+		if i := slices.IndexFunc(sn.Engine.Costs, func(x engine.Cost) bool { return x.Rule == r.Name }); i >= 0 {
+			x := sn.Engine.Costs[i]
+			c.Keys, c.Open, c.Hits, c.Last = x.Keys, x.Open, x.Hits, x.Last
+		}
+		v.Rules = append(v.Rules, c)
+	}
+	for _, src := range sn.Settings.Sources {
+		if src.Name != lang.Itself || !quiet {
+			v.Sources = append(v.Sources, api.SourceCost{Source: src.Name, Took: spent.Sources[src.Name]})
+		}
+	}
+	return v, nil
+}

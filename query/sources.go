@@ -1,0 +1,241 @@
+package query
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"dimlantern/api"
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+	"dimlantern/core/layout"
+	"dimlantern/core/match"
+	"dimlantern/folder"
+	"dimlantern/intake"
+	"dimlantern/store"
+)
+
+// Sources is part of Lantern.
+func (s *Asker) Sources(_ context.Context, q api.ViewQuery) (*api.SourcesView, error) {
+	q.Columns = min(max(q.Columns, 1), MaxColumns)
+	q.Column = max(q.Column.Truncate(store.Bucket), store.Bucket)
+	now := time.Now()
+	v := &api.SourcesView{At: q.At, Column: q.Column}
+	if v.At == 0 {
+		v.At = entry.Of(now)
+	}
+	v.Until = entry.Later(q.Until, v.At)
+	v.From = (v.Until/entry.Instant(q.Column) - entry.Instant(q.Columns) + 1) * entry.Instant(q.Column)
+	s.listSources(v, now)
+	darks, err := s.Store.Darks(v.From, v.At)
+	if err != nil {
+		return nil, err
+	}
+	flows, err := s.Store.Flows(store.BucketOf(v.From), store.BucketOf(v.Until))
+	if err != nil {
+		return nil, err
+	}
+	last := store.BucketOf(v.At)
+	for i := range v.Sources {
+		for k := range v.Sources[i].Origins {
+			o := &v.Sources[i].Origins[k]
+			o.Flow = make([]int64, q.Columns)
+			for _, t := range flows[o.Name] {
+				if c := int((entry.Instant(t.Bucket*int64(store.Bucket)) - v.From) / entry.Instant(q.Column)); c >= 0 && c < len(o.Flow) {
+					o.Flow[c] += t.N
+				}
+				if t.Bucket < last && t.Bucket >= last-6 {
+					o.Minute += t.N
+				}
+			}
+			if o.Way != "" {
+				k := api.KeptView{}
+				k.Entries, k.Bytes, k.First = s.Store.KeptOf(store.KeptOrigin{Source: v.Sources[i].Name, Host: o.Host, Way: o.Way})
+				o.Kept = &k
+			}
+			for _, d := range darks {
+				if d.Origin == o.Name {
+					o.Dark = append(o.Dark, api.Span{From: d.Since, To: d.Until, Why: d.Words})
+				}
+			}
+		}
+	}
+	return v, nil
+}
+
+// listSources copies what only the service knows.
+func (s *Asker) listSources(v *api.SourcesView, now time.Time) {
+	sn := s.Window.Now()
+	empty := sn.Empty
+	for _, src := range sn.Settings.Sources {
+		if src.Name == lang.Itself && empty[src.Name] != "" {
+			continue
+		}
+		x := api.SourceView{Name: src.Name, Off: src.Off, Where: src.Where(), Files: src.Files, Layout: src.LayoutName(), Begin: beginWords(src.Begin), Words: empty[src.Name]}
+		if w, ok := sn.Ways[src.Name]; ok {
+			x.Way, x.Words, x.Mend = &w, w.State.Words, w.State.Mend
+		}
+		if src.Off {
+			x.Words, x.Mend = "off: it is not read; its open alerts stay as they are", "take off out of the source"
+		}
+		for _, u := range sn.Unseen {
+			if u.Source.Name == src.Name && x.Words == "" {
+				x.Words = u.Words
+			}
+			if u.Source.Name == src.Name && x.Mend == "" {
+				x.Mend = u.Mend
+			}
+		}
+		for _, r := range sn.Settings.RulesFor(src.Name) {
+			x.Rules = append(x.Rules, r.Name)
+		}
+		for _, o := range sn.Origins {
+			if o.Source.Name == src.Name {
+				st := sn.OriginState(o, now)
+				x.Origins = append(x.Origins, api.OriginView{Name: o.Name, Host: o.Host, Path: o.Series, Way: o.Way, State: st, Blind: st.Condition.Blind(),
+					Entries: o.Entries(), Newest: o.Reached(), Began: o.Began(), Read: o.Read()})
+			}
+		}
+		if x.Way != nil && x.Words == "" {
+			x.Words = wayWords(*x.Way, len(x.Origins))
+		}
+		v.Sources = append(v.Sources, x)
+	}
+}
+
+func beginWords(b lang.Begin) string {
+	switch b.How {
+	case lang.BeginOldest:
+		return "with the oldest entry"
+	case lang.BeginAgo:
+		return entry.Span(b.Ago) + " before it was first seen"
+	case lang.BeginAt:
+		return "at " + b.At.String()
+	}
+	return "now, when it was first seen"
+}
+
+func NoOrigin(name string) error {
+	return &api.Problem{Code: api.Unknown, What: "no origin is called " + name}
+}
+
+// entriesSize is how much of the end of a log is looked through.
+const EntriesSize = 1 << 20
+
+// Entries is part of Lantern.
+func (s *Asker) Entries(_ context.Context, q api.EntriesQuery) (*api.Entries, error) {
+	sn := s.Window.Now()
+	settings := sn.Settings
+	o := sn.Origin(q.Origin)
+	if o == nil {
+		return nil, NoOrigin(q.Origin)
+	}
+	src, skew, paths := o.Source, o.Skew(), []string{o.Newest()} // the likeliest first
+	if q.At != 0 {
+		paths = o.Written(q.At.Add(-skew))
+	}
+	at := q.At
+	if at == 0 {
+		at = entry.Of(time.Now().Add(time.Hour))
+	}
+	l := settings.Layout(src.LayoutName())
+	plan := match.NewPlan(settings, src, nil, time.Local)
+	out := &api.Entries{Origin: q.Origin, Layout: "plain", Values: map[string]int{}}
+	if l != nil {
+		out.Layout, out.Named = l.Name, l.Format != ""
+		for _, f := range shownFields(l) {
+			if f != "text" && (l.Time == nil || !slices.Contains(l.Time.Fields, f)) {
+				out.Fields = append(out.Fields, f)
+			}
+		}
+	}
+	for _, path := range paths[:min(len(paths), 3)] {
+		text, err := intake.Tail(path, plan, at.Add(-skew), EntriesSize)
+		if err != nil {
+			out.Words = fmt.Sprintf("%s cannot be read: %v", filepath.Base(path), folder.Reason(err))
+			return out, nil
+		}
+		if fillEntries(out, text, intake.HeaderOf(path, plan), plan, at, skew, q); out.Looked > 0 {
+			break // else what is asked for lies before what this one holds
+		}
+	}
+	if len(out.Lines) == 0 && out.Words == "" {
+		out.Words = "no entry has come yet"
+		if q.Filter != "" {
+			out.Words = "no entry here has " + q.Filter
+		} else if q.Misfits {
+			out.Words = "every entry here fits"
+		}
+	}
+	return out, nil
+}
+
+// shownFields are the fields of a layout, those first that say most.
+func shownFields(l *lang.Layout) []string {
+	first := map[string][]string{"syslog": {"host", "program", "level"}, "journal": {"host", "program", "level"}, "event-xml": {"event", "level", "host"}}[l.Format]
+	out := slices.Clone(first)
+	for _, f := range l.Fields() {
+		if !slices.Contains(first, f) && !(l.Format != "" && f == "at") {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+func fillEntries(e *api.Entries, text []byte, header string, plan *match.Plan, at entry.Instant, skew time.Duration, q api.EntriesQuery) {
+	d := &layout.Divider{Layout: plan.Layout, Header: header}
+	last := entry.None
+	different := map[string]map[string]bool{}
+	words := strings.Fields(strings.ToLower(q.Filter))
+	var all []api.EntryView
+	plan.Entries(text, func(line []byte) {
+		if plan.Layout.Headed() && d.See(line) {
+			return
+		}
+		x, shown := plan.Shown(d, line, at)
+		v := api.EntryView{At: last, Raw: strings.ToValidUTF8(shown[:min(len(shown), 8192)], "\uFFFD"), Fits: x.Fits || plan.Layout.Plain(), Fields: x.Fields}
+		if x.Timed {
+			v.At = x.At.Add(skew)
+		}
+		last = v.At
+		if v.At != entry.None && v.At > at {
+			return
+		}
+		if v.Text = v.Raw; x.Fits && len(e.Fields) > 0 {
+			v.Text = "" // a layout without a text has said it all
+		}
+		for _, f := range x.Fields {
+			if f.Name == "text" {
+				v.Text = f.Value
+			}
+			if different[f.Name] == nil {
+				different[f.Name] = map[string]bool{}
+			}
+			if len(different[f.Name]) < 1000 {
+				different[f.Name][f.Value] = true
+			}
+		}
+		e.Looked++
+		if HasAll(strings.ToLower(v.Raw), words) && !(q.Misfits && v.Fits) {
+			all = append(all, v)
+		}
+	})
+	for _, f := range e.Fields {
+		e.Values[f] = len(different[f])
+	}
+	slices.Reverse(all)
+	e.Shown = len(all)
+	e.Lines = all[:min(len(all), max(q.Lines, 1))]
+}
+
+func HasAll(s string, words []string) bool {
+	for _, w := range words {
+		if !strings.Contains(s, w) {
+			return false
+		}
+	}
+	return true
+}

@@ -1,0 +1,74 @@
+package service
+
+import (
+	"context"
+	"os"
+	"sort"
+	"time"
+
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+	"dimlantern/core/match"
+	"dimlantern/intake"
+	"dimlantern/intake/channel"
+	"dimlantern/intake/journal"
+	"dimlantern/intake/listen"
+)
+
+// Probe tries the sources of settings for real, without a service.
+func Probe(s *lang.Settings) []intake.Reach {
+	host, _ := os.Hostname()
+	var out []intake.Reach
+	now := time.Now()
+	for _, src := range s.Sources {
+		if !src.Off && src.Kept() {
+			out = append(out, probeWay(src, host)...)
+		} else if !src.Off {
+			out = append(out, intake.Probe(src, match.NewPlan(s, src, nil, time.Local), host, now)...)
+		}
+	}
+	sort.SliceStable(out, func(i, j int) bool { return out[i].Source < out[j].Source })
+	return out
+}
+
+// probeWay tries a way in of which nothing lies in files.
+func probeWay(src *lang.Source, host string) []intake.Reach {
+	reach := func(origin, words, mend, well string, newest time.Time) intake.Reach {
+		r := intake.Reach{Source: src.Name, Origin: origin, OK: words == "", Words: words, Mend: mend, First: entry.None, Newest: entry.None}
+		if r.OK {
+			r.Words = well
+		}
+		if !newest.IsZero() {
+			r.Newest = entry.Of(newest)
+		}
+		return r
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	var out []intake.Reach
+	switch {
+	case src.Input:
+		return []intake.Reach{reach(host+":input", "", "", "it is what is piped into dimlantern watch", time.Time{})}
+	case src.Journal():
+		newest, words, mend := journal.Look(ctx, src.At)
+		return []intake.Reach{reach(host+":journal", words, mend, "it can be read", newest)}
+	case len(src.Channels) > 0:
+		all, err := channel.List(ctx, src.At)
+		if err != nil {
+			return []intake.Reach{reach("", err.Error(), "", "", time.Time{})}
+		}
+		for _, name := range src.Channels {
+			x, words, ok := channel.Find(all, name)
+			if ok {
+				words = x.Words
+			}
+			out = append(out, reach(name, words, x.Mend, x.Say(), x.Newest))
+		}
+		return out
+	}
+	for _, l := range src.Listen {
+		words, mend := listen.Try(l)
+		out = append(out, reach(l.Proto+" "+l.Address, words, mend, "it can be opened", time.Time{}))
+	}
+	return out
+}

@@ -1,0 +1,372 @@
+package workbench
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize/english"
+
+	"dimlantern/api"
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+	"dimlantern/core/layout"
+	"dimlantern/core/match"
+	"dimlantern/core/trial"
+	"dimlantern/folder"
+)
+
+// Mark is part of Lantern. It writes a clause that the entries fit: their words stay, their
+// numbers are left open, and the first number behind a word is a field of that name.
+func (s *Workbench) Mark(_ context.Context, q api.MarkQuery) (*api.Marked, error) {
+	switch q.Is {
+	case "expect":
+		return s.keepFed(q)
+	case "name":
+		return s.markName(q)
+	}
+	settings := s.Window.Now().Settings
+	src := settings.Source(q.Source)
+	if src == nil {
+		return nil, fmt.Errorf("no source is called %s", q.Source)
+	}
+	if !slices.Contains([]string{"problem", "recovery", "ignore"}, q.Is) {
+		return nil, fmt.Errorf("an entry is a problem, a recovery, or ignored, not %s", q.Is)
+	}
+	plan := match.NewPlan(settings, src, nil, time.Local)
+	var patterns []string
+	named := "" // the field that the first number behind a word is
+	for i, raw := range q.Texts {
+		text := raw
+		x, _ := plan.Divide(&layout.Divider{Layout: plan.Layout}, []byte(raw), entry.Of(time.Now()))
+		event := ""
+		for _, f := range x.Fields {
+			if f.Name == "text" {
+				text = f.Value
+			}
+			if l := settings.Layout(src.LayoutName()); f.Name == "event" && l != nil && l.Format == "event-xml" {
+				event = f.Value
+			}
+		}
+		text, _, _ = strings.Cut(text, "\n")
+		alike := []string{text}
+		if i < len(q.Kinds) {
+			alike = append(alike, s.alike(plan, q.Source, q.Kinds[i])...)
+		}
+		p, number := PatternOver(alike)
+		if number != "" && (q.Is == "ignore" || q.Is == "recovery" && !strings.Contains(q.Body, "(?<"+number+">")) {
+			p, number = strings.Replace(p, "(?<"+number+`>\d+)`, `\d+`, 1), ""
+		}
+		if named == "" {
+			named = number
+		}
+		if event != "" {
+			p, named = "event == "+lang.Quote(event), ""
+			if strings.Trim(event, "0123456789") == "" {
+				p = "event == " + event
+			}
+		}
+		if !slices.Contains(patterns, p) {
+			patterns = append(patterns, p)
+		}
+	}
+	if len(patterns) == 0 {
+		return nil, fmt.Errorf("no entry is marked")
+	}
+	clause := strings.Join(patterns, " or ")
+	before := q.Body
+	if q.Is == "ignore" {
+		if m := s.tighter(q); m != nil {
+			return m, nil
+		}
+	}
+	if q.Is == "problem" && named != "" {
+		before = withKey(before, q.Line, named)
+	}
+	body, line, err := insertClause(before, q.Line, q.Is, clause)
+	if err != nil {
+		return nil, err
+	}
+	m := &api.Marked{Body: body, Line: line, Clause: q.Is + " " + clause}
+	if q.Is == "ignore" {
+		m.Costs = s.costs(q, body)
+	}
+	return m, nil
+}
+
+// tighter finds a pattern in the place of the problem's that no longer catches the kinds
+// that are not meant, and still all others that it caught: a whole word instead of a part
+// of one, or capitals as written; nil where there is none.
+func (s *Workbench) tighter(q api.MarkQuery) *api.Marked {
+	before, r := s.kindsAs(q, q.Body)
+	if r == nil || r.Problem == nil || len(q.Kinds) == 0 {
+		return nil
+	}
+	for _, m := range lang.Matches(r) {
+		if m.Field != "" || m.Neg {
+			continue
+		}
+		for _, source := range tighterOf(m.Pattern.Source) {
+			body, ok := lang.ReplacePattern(q.Body, m.Pattern, source)
+			if !ok {
+				continue
+			}
+			after, now := s.kindsAs(q, body)
+			if now == nil {
+				continue
+			}
+			good := true
+			for id, was := range before {
+				wanted := was
+				if slices.Contains(q.Kinds, id) {
+					wanted = trial.KindNothing
+					good = good && was == trial.KindProblem
+				}
+				good = good && caught(after[id]) == caught(wanted)
+			}
+			if good {
+				return &api.Marked{Body: body, Line: m.Pattern.Pos.Line, Clause: "the problem is tighter: " + (&lang.Pattern{Source: source}).String(), Costs: "it catches all else that it caught"}
+			}
+		}
+	}
+	return nil
+}
+
+// caught takes what is near for nothing.
+func caught(is string) string {
+	if is == trial.KindNear {
+		return trial.KindNothing
+	}
+	return is
+}
+
+// tighterOf are patterns that fit less than one does.
+func tighterOf(source string) []string {
+	var out []string
+	rest, folded := strings.CutPrefix(source, "(?i)")
+	if folded {
+		out = append(out, rest)
+	}
+	word := func(c byte) bool { return alnum(c) }
+	if n := len(rest); n > 0 {
+		tight := rest
+		if word(rest[0]) {
+			tight = `\b` + tight
+		}
+		if word(rest[n-1]) && !strings.HasSuffix(rest, `\`+rest[n-1:]) {
+			tight += `\b`
+		}
+		if tight != rest {
+			out = append(out, source[:len(source)-len(rest)]+tight)
+			if folded {
+				out = append(out, tight)
+			}
+		}
+	}
+	return out
+}
+
+// kindsAs is what the rule at the cursor makes of the kinds of the sample, with a body in
+// the place of the query's; no rule where it has errors.
+func (s *Workbench) kindsAs(q api.MarkQuery, body string) (map[string]string, *lang.Rule) {
+	s.bench.mu.Lock()
+	sample := s.bench.now
+	s.bench.mu.Unlock()
+	if sample == nil {
+		return nil, nil
+	}
+	settings, r, at := s.benchRule(api.BenchQuery{File: q.File, Body: body, Line: q.Line})
+	if r == nil {
+		return nil, nil
+	}
+	out := map[string]string{}
+	for _, k := range trial.SaysOf(settings, r, sample.kinds, time.Local, at) {
+		if k.Kind.Source == q.Source {
+			out[k.Shape.ID] = k.Is
+		}
+	}
+	return out, r
+}
+
+// costs says what an ignore takes from the problem.
+func (s *Workbench) costs(q api.MarkQuery, body string) string {
+	before, r := s.kindsAs(q, q.Body)
+	after, now := s.kindsAs(q, body)
+	if r == nil || now == nil {
+		return ""
+	}
+	s.bench.mu.Lock()
+	defer s.bench.mu.Unlock()
+	if s.bench.now == nil {
+		return ""
+	}
+	entries, others := 0, 0
+	for _, k := range s.bench.now.kinds.Of {
+		id := k.Shape.ID
+		if k.Source != q.Source || caught(before[id]) == caught(after[id]) || before[id] == trial.KindNothing || before[id] == trial.KindNear {
+			continue
+		}
+		if entries += k.Shape.Count; !slices.Contains(q.Kinds, id) {
+			others++
+		}
+	}
+	words := fmt.Sprintf("it takes %s from the rule", english.Plural(entries, "entry", "entries"))
+	if others > 0 {
+		words += fmt.Sprintf(", of %s besides as well", english.Plural(others, "kind", "kinds"))
+	}
+	return words
+}
+
+// alike are the texts of entries of a kind, as far as they may be shown.
+func (s *Workbench) alike(plan *match.Plan, source, id string) []string {
+	s.bench.mu.Lock()
+	sample := s.bench.now
+	s.bench.mu.Unlock()
+	if sample == nil {
+		return nil
+	}
+	var out []string
+	for _, k := range sample.kinds.Of {
+		if k.Source != source || k.Shape.ID != id {
+			continue
+		}
+		d := &layout.Divider{Layout: plan.Layout}
+		for _, sample := range k.Shape.Samples {
+			x := d.Divide([]byte(sample.Text), 0)
+			text := sample.Text
+			for _, f := range x.Fields {
+				if f.Name == "text" {
+					text = f.Value
+				}
+			}
+			text, _, _ = strings.Cut(x.Hide(text), "\n")
+			out = append(out, text)
+		}
+	}
+	return out
+}
+
+// markName gives a value of an entry a name in the pattern that the entry fits.
+func (s *Workbench) markName(q api.MarkQuery) (*api.Marked, error) {
+	settings, r, at := s.benchRule(api.BenchQuery{File: q.File, Body: q.Body, Line: q.Line})
+	src := settings.Source(q.Source)
+	switch {
+	case r == nil:
+		return nil, fmt.Errorf("the rule has errors: they come first")
+	case src == nil || len(q.Texts) == 0 || q.From < 0 || q.To <= q.From || q.To > len(q.Texts[0]):
+		return nil, fmt.Errorf("no value is chosen")
+	}
+	plan := match.NewPlan(settings, src, nil, time.Local)
+	raw := q.Texts[0]
+	x, _ := plan.Divide(&layout.Divider{Layout: plan.Layout}, []byte(raw), at)
+	e := &entry.Entry{Source: q.Source, Raw: raw, Fits: x.Fits, Fields: x.Fields, At: at}
+	shift := strings.LastIndex(raw, e.Text())
+	if shift < 0 || q.From < shift {
+		return nil, fmt.Errorf("the layout gives that value already, as a field of its own")
+	}
+	body, line, err := nameValue(r, q.Body, e, q.From-shift, q.To-shift, q.Name)
+	if err != nil {
+		return nil, err
+	}
+	return &api.Marked{Body: body, Line: line, Clause: "a field " + q.Name + ", for per, say and where"}, nil
+}
+
+// keepFed writes lines that were fed to a rule into it, with what they brought, as an expect.
+func (s *Workbench) keepFed(q api.MarkQuery) (*api.Marked, error) {
+	sn := s.Window.Now()
+	settings, _ := sn.Check(folder.With(sn.Texts, q.File, q.Body))
+	r := settings.RuleAt(q.File, q.Line)
+	switch {
+	case r == nil:
+		return nil, fmt.Errorf("the rule has errors: they come first")
+	case len(q.Texts) == 0:
+		return nil, fmt.Errorf("no line was fed: a feeds the chosen one")
+	}
+	title := fmt.Sprintf("fed on the bench, %d lines", len(q.Texts))
+	for n := 2; slices.ContainsFunc(r.Expects, func(x *lang.Expect) bool { return x.Title == title }); n++ {
+		title = fmt.Sprintf("fed on the bench, %d lines, %d", len(q.Texts), n)
+	}
+	lines := strings.Split(strings.TrimRight(q.Body, "\n"), "\n")
+	end := r.Pos.Line
+	for end < len(lines) && lines[end] != "}" {
+		end++
+	}
+	block := "\n" + trial.ExpectOf(settings, r, title, q.Texts)
+	lines = slices.Insert(lines, min(end, len(lines)), strings.Split(strings.TrimRight(block, "\n"), "\n")...)
+	text := strings.Join(lines, "\n") + "\n"
+	if f := lang.Parse("text", []byte(text)); !lang.Errors(f.Diagnostics()) {
+		text = f.Format()
+	}
+	return &api.Marked{Body: text, Line: q.Line, Clause: "expect " + lang.Quote(title)}, nil
+}
+
+// withKey adds a field to the key of a rule that has no problem yet.
+func withKey(body string, line int, field string) string {
+	lines := strings.Split(body, "\n")
+	start := min(line, len(lines)) - 1
+	for start > 0 && !strings.HasPrefix(lines[start], "rule ") {
+		start--
+	}
+	per := -1
+	for i := max(start, 0) + 1; i < len(lines) && lines[i] != "}"; i++ {
+		switch first, rest, _ := strings.Cut(strings.TrimSpace(lines[i]), " "); first {
+		case "problem":
+			return body
+		case "per":
+			if per = i; strings.Contains(rest, "nothing") || slices.Contains(strings.FieldsFunc(rest, func(r rune) bool { return r == ',' || r == ' ' }), field) {
+				return body
+			}
+		}
+	}
+	if per < 0 {
+		return body
+	}
+	lines[per] += ", " + field
+	return strings.Join(lines, "\n")
+}
+
+// behind are the clauses behind which one is written, the likeliest last.
+var behind = map[string][]string{
+	"problem":  {"on", "problem"},
+	"recovery": {"on", "problem", "recovery"},
+	"ignore":   {"on", "problem", "recovery", "ignore"},
+}
+
+// insertClause writes a clause into the rule of a text in which a line lies, and brings the
+// text into its form. What was there stays, comments included.
+func insertClause(body string, line int, word, arg string) (string, int, error) {
+	lines := strings.Split(strings.TrimRight(body, "\n"), "\n")
+	start := -1
+	for i := min(line, len(lines)) - 1; i >= 0; i-- {
+		if strings.HasPrefix(lines[i], "rule ") {
+			start = i
+			break
+		}
+	}
+	if start < 0 {
+		return "", 0, fmt.Errorf("the cursor stands in no rule")
+	}
+	at, rank := start, -1
+	for i := start + 1; i < len(lines) && lines[i] != "}"; i++ {
+		first, _, _ := strings.Cut(strings.TrimSpace(lines[i]), " ")
+		if first == "expect" {
+			break
+		}
+		if k := slices.Index(behind[word], first); k >= 0 && k >= rank {
+			at, rank = i, k
+		}
+	}
+	lines = slices.Insert(lines, at+1, "  "+word+" "+arg)
+	text := strings.Join(lines, "\n") + "\n"
+	if f := lang.Parse("text", []byte(text)); !lang.Errors(f.Diagnostics()) {
+		text = f.Format()
+	}
+	for i, l := range strings.Split(text, "\n") { // where it is now
+		if i > start && strings.HasPrefix(strings.TrimSpace(l), word+" ") && strings.HasSuffix(l, arg) {
+			return text, i + 1, nil
+		}
+	}
+	return text, at + 2, nil
+}

@@ -1,0 +1,333 @@
+package workbench
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"net"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"dimlantern/api"
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+	"dimlantern/core/layout"
+	"dimlantern/core/origin"
+	"dimlantern/intake/channel"
+	"dimlantern/intake/journal"
+	"dimlantern/intake/listen"
+)
+
+// OfferWords are the words that stand in the place of a path.
+var OfferWords = []string{"channel", "journal", "syslog"}
+
+// bringWay answers for what is no path; false where it is one.
+func (s *Workbench) bringWay(b *api.Brought, typed, want string) (clause, name, kind string, ok bool) {
+	word, rest, _ := strings.Cut(typed, " ")
+	rest = strings.TrimSpace(rest)
+	switch word {
+	case "channel":
+		clause, name = s.bringChannel(b, rest)
+		kind = "event-xml"
+	case "journal":
+		clause, name = s.bringJournal(b)
+		kind = "journal"
+	case "syslog":
+		clause, name = s.bringSyslog(b, rest, want)
+		kind = "syslog"
+	default:
+		for _, w := range OfferWords {
+			if typed != "" && strings.HasPrefix(w, typed) {
+				b.Offers = append(b.Offers, api.Offer{Type: w})
+				ok = true
+			}
+		}
+	}
+	return clause, name, kind, ok || slices.Contains(OfferWords, word)
+}
+
+// placesOfChannels are the places where channels can be: this machine, and those that
+// sources name.
+func (s *Workbench) placesOfChannels() []string {
+	sn := s.Window.Now()
+	out := []string{""}
+	if sn.Channels != "" {
+		out[0] = sn.Channels
+	}
+	for _, src := range sn.Settings.Sources {
+		if len(src.Channels) > 0 && !src.Journal() && src.At != "" && !slices.Contains(out, src.At) {
+			out = append(out, src.At)
+		}
+	}
+	return out
+}
+
+// bringChannel offers the channels that there are, of those the ones that begin as
+// what was typed; one that was typed in full becomes a source.
+func (s *Workbench) bringChannel(b *api.Brought, typed string) (clause, name string) {
+	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
+	defer cancel()
+	typed, at, named := strings.Cut(typed, " at ")
+	typed, at = strings.TrimSpace(typed), strings.TrimSpace(at)
+	places := s.placesOfChannels()
+	if named && at != "" {
+		places = []string{at}
+	}
+	var missing []string
+	for _, place := range places {
+		list, err := channel.List(ctx, place)
+		if err != nil {
+			missing = append(missing, err.Error())
+			continue
+		}
+		for _, x := range list {
+			if !strings.HasPrefix(strings.ToLower(x.Name), strings.ToLower(typed)) {
+				continue
+			}
+			o := api.Offer{Type: "channel " + x.Name, Words: channelWords(x), Mend: x.Mend, Bad: x.Words != ""}
+			if place != "" {
+				o.Type += " at " + place
+			}
+			for _, k := range x.Kinds[:min(len(x.Kinds), 3)] {
+				o.Detail = append(o.Detail, fmt.Sprintf("%d × %s %s  %s", k.N, k.Event, k.Level, k.Text))
+			}
+			b.Offers = append(b.Offers, o)
+			if x.Name != typed {
+				continue
+			}
+			for i, k := range x.Kinds {
+				e := api.EntryView{At: entry.None, Text: k.Event + " " + k.Level + "  " + k.Text, Fits: true}
+				if i < 4 {
+					b.Usual = append(b.Usual, e)
+				} else if i >= len(x.Kinds)-3 {
+					b.Odd = append(b.Odd, e)
+				}
+			}
+			clause = "channel " + lang.Quote(x.Name)
+			if place != "" {
+				clause += " at " + lang.Quote(place)
+			}
+			name = x.Name
+		}
+	}
+	if len(b.Offers) == 0 && len(missing) > 0 {
+		b.Words = strings.Join(missing, "; ")
+	} else if len(b.Offers) == 0 {
+		b.Words = "no channel begins so"
+	}
+	return clause, name
+}
+
+func channelWords(x channel.Info) string {
+	if x.Newest.IsZero() {
+		return x.Say()
+	}
+	return fmt.Sprintf("%d events, newest %s ago", x.Records, entry.RoughSpan(time.Since(x.Newest).Truncate(time.Second)))
+}
+
+func (s *Workbench) bringJournal(b *api.Brought) (clause, name string) {
+	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
+	defer cancel()
+	newest, words, mend := journal.Look(ctx, "")
+	o := api.Offer{Type: "journal", Words: words, Mend: mend, Bad: words != ""}
+	if words == "" {
+		o.Words = "the system's journal"
+		if !newest.IsZero() {
+			o.Words += ", newest entry " + entry.RoughSpan(time.Since(newest).Truncate(time.Second)) + " ago"
+		}
+	}
+	b.Offers = append(b.Offers, o)
+	return "channel journal", "journal"
+}
+
+// bringSyslog listens at a port for as long as somebody looks, and says who sends.
+func (s *Workbench) bringSyslog(b *api.Brought, typed, want string) (clause, name string) {
+	proto, port, _ := strings.Cut(typed, " ")
+	port = strings.TrimSpace(port)
+	if proto != "udp" && proto != "tcp" {
+		for _, p := range []string{"udp 514", "tcp 514", "udp 5514", "tcp 5514"} {
+			if strings.HasPrefix(p, typed) {
+				b.Offers = append(b.Offers, api.Offer{Type: "syslog " + p})
+			}
+		}
+		b.Words = "syslog udp or tcp, and a port: syslog udp 514, or an address of this machine: syslog tcp 192.0.2.1:514"
+		return "", ""
+	}
+	at := port
+	if !strings.Contains(at, ":") {
+		at = ":" + at
+	}
+	_, number, err := net.SplitHostPort(at)
+	if err != nil || number == "" || strings.Trim(number, "0123456789") != "" {
+		b.Words = "write the port: syslog " + proto + " 514"
+		return "", ""
+	}
+	clause = fmt.Sprintf("listen syslog %s %s", proto, lang.Quote(at))
+	if taken := s.listensAt(proto, at); taken != "" {
+		b.Offers = append(b.Offers, api.Offer{Type: "syslog " + proto + " " + port, Words: "the source " + taken + " listens there already", Bad: true})
+		return "", ""
+	}
+	t := s.tries.try(lang.Listen{Proto: proto, Address: at})
+	st, sample := t.look()
+	o := api.Offer{Type: "syslog " + proto + " " + port, Words: st.Words, Mend: st.Mend, Bad: st.Words != ""}
+	for _, x := range st.Senders[:min(len(st.Senders), 6)] {
+		o.Detail = append(o.Detail, fmt.Sprintf("%s sends: %d so far, the last one %s ago", x.Name, x.Received, entry.RoughSpan(time.Since(x.Last).Truncate(time.Second))))
+	}
+	if o.Words == "" && len(o.Detail) == 0 {
+		o.Words = "it can be opened; nobody has sent anything yet"
+	} else if o.Words == "" {
+		o.Words = "it can be opened"
+	}
+	b.Offers = append(b.Offers, o)
+	b.Looked = len(sample)
+	settings := s.Window.Now().Settings
+	l := settings.Layout("syslog")
+	if x := settings.Layout(want); x != nil {
+		l = x
+	}
+	kindsOf(b, sample, layout.Compile(l, time.Local, settings.Secret), entry.Of(time.Now()))
+	return clause, "syslog-" + proto + "-" + number
+}
+
+// listensAt is the source that listens there already.
+func (s *Workbench) listensAt(proto, at string) string {
+	_, port, _ := net.SplitHostPort(at)
+	for _, src := range s.Window.Now().Settings.Sources {
+		for _, l := range src.Listen {
+			if _, p, _ := net.SplitHostPort(l.Address); p == port && (l.Proto == proto || l.Proto == "tls" && proto == "tcp") && !src.Off {
+				return src.Name
+			}
+		}
+	}
+	return ""
+}
+
+// tryFor is how long a port is listened at after somebody looked.
+const tryFor = 10 * time.Second
+
+// portTrial is a port at which is listened to see who sends. What comes is kept nowhere.
+type portTrial struct {
+	l    *listen.Listener
+	stop context.CancelFunc
+	done chan struct{}
+
+	mu     sync.Mutex
+	sample [][]byte
+	end    *time.Timer
+}
+
+// portTrials are the ports that are tried just now. The zero value has none.
+type portTrials struct {
+	mu   sync.Mutex
+	list map[string]*portTrial
+}
+
+// try listens at a port, until nobody has looked for a while.
+func (p *portTrials) try(spec lang.Listen) *portTrial {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	key := spec.Proto + " " + spec.Address
+	if t := p.list[key]; t != nil {
+		t.end.Reset(tryFor)
+		return t
+	}
+	ctx, stop := context.WithCancel(context.Background())
+	t := &portTrial{l: listen.New(spec), stop: stop, done: make(chan struct{})}
+	if p.list == nil {
+		p.list = map[string]*portTrial{}
+	}
+	p.list[key] = t
+	t.end = time.AfterFunc(tryFor, func() { p.endOne(key) })
+	go func() {
+		defer close(t.done)
+		t.l.Run(ctx)
+	}()
+	go func() {
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-t.l.Ready():
+				t.take()
+			}
+		}
+	}()
+	opened := time.Now()
+	for t.l.Addr() == nil && t.l.State().Words == "" && time.Since(opened) < 200*time.Millisecond {
+		time.Sleep(2 * time.Millisecond)
+	}
+	return t
+}
+
+// endOne lets go of a port that was tried, so that a source can have it.
+func (p *portTrials) endOne(key string) {
+	p.mu.Lock()
+	t := p.list[key]
+	delete(p.list, key)
+	p.mu.Unlock()
+	if t != nil {
+		t.end.Stop()
+		t.stop()
+		<-t.done
+	}
+}
+
+// end lets go of all ports.
+func (p *portTrials) end() {
+	p.mu.Lock()
+	keys := slices.Collect(maps.Keys(p.list))
+	p.mu.Unlock()
+	for _, k := range keys {
+		p.endOne(k)
+	}
+}
+
+const maxSample = 500
+
+func (t *portTrial) take() {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for _, m := range t.l.Take(1000) {
+		t.sample = append(t.sample, m.Text[:min(len(m.Text), 4096)])
+	}
+	if n := len(t.sample) - maxSample; n > 0 {
+		t.sample = append([][]byte(nil), t.sample[n:]...)
+	}
+}
+
+func (t *portTrial) look() (origin.Way, [][]byte) {
+	st := t.l.State()
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return st, append([][]byte(nil), t.sample...)
+}
+
+// wayText is the text of a source of another way in.
+func wayText(name, clause, begin, layout, kind string) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "source %s {\n%s\n", name, clause)
+	if kind != "syslog" {
+		fmt.Fprintf(&b, "begin %s\n", begin)
+	}
+	if layout != kind {
+		fmt.Fprintf(&b, "layout %s\n", layout)
+	}
+	b.WriteString("}\n")
+	return lang.Parse("new", []byte(b.String())).Format()
+}
+
+// wayLayouts are the layouts that entries of a kind can be divided by.
+func wayLayouts(b *api.Brought, settings *lang.Settings, kind, want string) {
+	b.Layout = kind
+	b.Layouts = []api.LayoutFit{{Name: kind, Fits: b.Looked}}
+	for _, l := range settings.Layouts {
+		if l.Format == kind {
+			b.Layouts = append(b.Layouts, api.LayoutFit{Name: l.Name, Fits: b.Looked})
+			if l.Name == want {
+				b.Layout = want
+			}
+		}
+	}
+}

@@ -1,0 +1,130 @@
+package workbench
+
+import (
+	"context"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize/english"
+
+	"dimlantern/api"
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+	"dimlantern/core/trial"
+	"dimlantern/folder"
+	"dimlantern/query"
+)
+
+// proposeMost is how much of a sample is looked through for proposals, in bytes.
+const proposeMost = 24 << 20
+
+// Propose is part of Lantern. It proposes for the rule at the cursor, where that has no
+// recovery yet.
+func (s *Workbench) Propose(ctx context.Context, q api.BenchQuery) (*api.Proposals, error) {
+	settings, r, at := s.benchRule(q)
+	out := &api.Proposals{List: []api.Proposal{}}
+	if r == nil || r.Problem == nil || r.Recovery != nil || r.Awaits != nil {
+		return out, nil
+	}
+	out.Rule = r.Name
+	from, until := at.Add(-q.Span), at+1
+	if len(q.Files) > 0 {
+		from, until = 0, 0
+	}
+	b, err := s.benchSampleOf(ctx, settings, r, q, from, at)
+	if err != nil {
+		return nil, err
+	}
+	var said []*trial.Said
+	for _, d := range b.said {
+		share := int64(proposeMost / max(len(b.said), 1))
+		x := *d
+		if n := int64(len(x.Data)); n > share {
+			x.Data = x.Data[n-share:]
+			x.Known = nil
+			x.Data = x.Data[strings.IndexByte(string(x.Data[:min(len(x.Data), 1<<16)]), '\n')+1:]
+		}
+		said = append(said, &x)
+	}
+	list, err := trial.ProposeRecovery(settings, r, said, trial.Options{Zone: time.Local, From: bounded(from), To: until, Stop: ctx.Err})
+	if err != nil {
+		return nil, err
+	}
+	for _, x := range list {
+		out.List = append(out.List, api.Proposal{Source: x.Source, Shape: x.Shape, Text: x.Text, Example: x.Example, Words: ProposalWords(&x)})
+	}
+	return out, nil
+}
+
+// ProposalWords are the figures of a proposal.
+func ProposalWords(x *trial.Recovery) string {
+	words := fmt.Sprintf("came after %d of %s, median %s", x.Ended, english.Plural(x.Cases, "case", "cases"), entry.RoughSpan(x.Median))
+	if x.Idle > 0 {
+		words += fmt.Sprintf(", and %d times without one", x.Idle)
+	}
+	return words
+}
+
+// benchRule is the rule at the cursor of a text, among the settings with that text in them.
+func (s *Workbench) benchRule(q api.BenchQuery) (*lang.Settings, *lang.Rule, entry.Instant) {
+	at := q.At
+	if at == 0 {
+		at = entry.Of(time.Now())
+	}
+	sn := s.Window.Now()
+	settings, _ := sn.Check(folder.With(sn.Texts, q.File, q.Body))
+	return settings, settings.RuleAt(q.File, q.Line), at
+}
+
+// benchCurves are the numbers over time that a rule compares, for the key that stands
+// first among its lifelines.
+func benchCurves(settings *lang.Settings, r *lang.Rule, key []string, said []*trial.Said, q api.BenchQuery, o trial.Options, at entry.Instant) (*api.Curves, error) {
+	out, samples := query.CurvesOf(r, key, api.CurveQuery{Rule: r.Name, Key: key, From: q.From, Column: q.Column, Columns: q.Columns, At: at})
+	o.Samples, o.Sample = samples, query.TakeCurves(out, r, key)
+	_, err := trial.TryRule(settings, r, said, o)
+	return out, err
+}
+
+// An atom is what stands for a value that varies in a pattern.
+var atom = regexp.MustCompile(`(?:\\[dwDWsS]|\[(?:\\.|[^\]\\])+\]|\.)(?:[+*]\??|\{\d+(?:,\d*)?\})?`)
+
+// NameValue is part of what Mark does: it makes a field of a value of an entry in the
+// pattern of the rule that the entry fits. The atom that stands for the value gets the
+// name; where none does, the pattern is made anew of the entry.
+func nameValue(r *lang.Rule, body string, e *entry.Entry, from, to int, name string) (string, int, error) {
+	if !lang.IsName(name) {
+		return "", 0, fmt.Errorf("%q is no name: names begin with a letter and go on with letters, digits, -, _ and .", name)
+	}
+	text := e.Text()
+	for _, m := range lang.Matches(r) {
+		if m.Field != "" || m.Neg || !m.Pattern.Re.MatchString(text) {
+			continue
+		}
+		if slices.Contains(m.Pattern.Groups, name) {
+			return "", 0, fmt.Errorf("the pattern has a field %s already", name)
+		}
+		src := m.Pattern.Source
+		for _, at := range atom.FindAllStringIndex(src, -1) {
+			if at[0] > 0 && src[at[0]-1] == '\\' {
+				continue
+			}
+			named := src[:at[0]] + "(?<" + name + ">" + src[at[0]:at[1]] + ")" + src[at[1]:]
+			re, err := regexp.Compile(named)
+			if err != nil {
+				continue
+			}
+			k := re.FindStringSubmatchIndex(text)
+			g := re.SubexpIndex(name)
+			if k == nil || g < 0 || k[2*g] != from || k[2*g+1] != to {
+				continue
+			}
+			if out, ok := lang.ReplacePattern(body, m.Pattern, named); ok {
+				return out, m.Pattern.Pos.Line, nil
+			}
+		}
+	}
+	return "", 0, fmt.Errorf("no pattern of this rule has that value left open: p makes one of the entry, and then n names it")
+}

@@ -1,0 +1,313 @@
+package workbench
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/dustin/go-humanize/english"
+
+	"dimlantern/api"
+	"dimlantern/core/engine"
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+	"dimlantern/core/trial"
+	"dimlantern/folder"
+	"dimlantern/intake/regular"
+	"dimlantern/snapshot"
+	"dimlantern/store"
+)
+
+// mostPut is how many alerts are named that a change ends.
+const mostPut = 12
+
+// Put is part of Lantern.
+func (s *Workbench) Put(ctx context.Context, q api.PutQuery) (*api.Put, error) {
+	p := &api.Put{Files: q.Files, Lines: []api.PutLine{}}
+	if q.Rule != nil {
+		var err error
+		if p.Files, err = s.changeRule(q.Rule); err != nil {
+			return nil, err
+		}
+		p.Title = q.Rule.Title()
+	}
+	var names []string
+	for _, f := range p.Files {
+		if err := s.ownFile(f.File); err != nil {
+			return nil, err
+		}
+		names = append(names, filepath.Base(f.File))
+	}
+	if p.Title == "" {
+		p.Title = "put " + strings.Join(names, ", ") + " to work"
+	}
+	if err := s.Foresee(ctx, p); err != nil {
+		return nil, err
+	}
+	if !q.Do || p.Refused != "" {
+		return p, nil
+	}
+	if err := s.writeAll(p.Files); err != nil {
+		return nil, err
+	}
+	said, err := s.TakeUp(ctx, store.Action{By: q.Name(), From: q.From, Words: p.Title})
+	if p.Done = strings.Join(said, "; "); p.Done == "" {
+		p.Done = "it is written; no rule means anything else than before"
+	}
+	return p, err
+}
+
+// foresee says what a change would do.
+func (s *Workbench) Foresee(ctx context.Context, p *api.Put) error {
+	sn := s.Window.Now()
+	texts := slices.Clone(sn.Texts)
+	for _, f := range p.Files {
+		if texts = folder.With(texts, f.File, f.Body); f.Gone {
+			texts = slices.DeleteFunc(texts, func(t folder.Text) bool { return t.Name == f.File })
+		}
+	}
+	put := func(word, text string, bad bool) {
+		p.Lines = append(p.Lines, api.PutLine{Word: word, Text: text, Bad: bad})
+	}
+	settings, ds := sn.Check(texts)
+	findings := 0
+	for _, d := range ds {
+		if !slices.ContainsFunc(p.Files, func(f api.BenchSave) bool { return f.File == d.Pos.File }) && d.Weight != lang.Err {
+			continue
+		}
+		if d.Weight == lang.Err {
+			at := fmt.Sprintf("%s:%d", filepath.Base(d.Pos.File), d.Pos.Line)
+			put("error", at+": "+d.What+"; "+d.Mend, true)
+			p.Refused = "errors come first: " + at + ": " + d.What
+			continue
+		}
+		if findings++; findings <= 5 {
+			put("finding", fmt.Sprintf("line %d: %s", d.Pos.Line, d.What), false)
+		}
+	}
+	if p.Refused != "" {
+		return nil
+	}
+	for _, r := range settings.Rules {
+		old := sn.Settings.Rule(r.Name)
+		switch {
+		case r.On != nil && slices.Contains(r.On, lang.Itself):
+		case old == nil:
+			put("new", r.Name+", which begins to count with the next entry"+offWord(r), false)
+		case old.Off != r.Off && r.Off:
+			put("off", r.Name+" is written and checked, and does not run", false)
+		case old.Off != r.Off:
+			put("on", r.Name+" runs again", false)
+		case !trial.MeansSame(sn.Settings, old, settings, r):
+			put("changed", r.Name+" matches or counts by something else; its state is built anew from what its logs said", false)
+		case trial.Thresholds(old) != trial.Thresholds(r):
+			put("changed", r.Name+" keeps what it has counted, and judges it by what is written now", false)
+		}
+	}
+	for _, r := range sn.Settings.Rules {
+		if settings.Rule(r.Name) == nil {
+			put("gone", r.Name, false)
+		}
+	}
+	passed, failed := 0, 0
+	for _, o := range trial.Expects(settings) {
+		if o.Failed {
+			failed++
+			put("test fails", o.Rule+o.Layout+": "+o.Expect.Title+": "+o.Why, true)
+		} else {
+			passed++
+		}
+	}
+	switch {
+	case failed == 0 && passed > 0:
+		put("tests", english.Plural(passed, "test passes", "tests pass"), false)
+	case passed == 0 && failed == 0:
+		put("tests", "there are none", false)
+	}
+	ts, err := s.foreseen(ctx, sn, settings)
+	if err != nil {
+		put("alerts", "what becomes of those that are open cannot be said: "+err.Error(), true)
+		return nil
+	}
+	ends, opens := 0, 0
+	for i := range ts {
+		t := &ts[i]
+		if t.Change == engine.Raised {
+			if opens++; opens <= mostPut {
+				put("opens", t.Rule+" "+strings.Join(t.Key, " ")+", by what was logged before", true)
+			}
+		}
+		if t.Change != engine.Cleared {
+			continue
+		}
+		if ends++; ends <= mostPut {
+			line := t.Rule + " " + strings.Join(t.Key, " ")
+			if t.First != entry.None && t.First != 0 {
+				line += ", open since " + openSince(sn, t)
+			}
+			put("ends", line, true)
+		}
+	}
+	if opens > mostPut {
+		put("opens", fmt.Sprintf("and %d more alerts", opens-mostPut), true)
+	}
+	if opens > 0 {
+		put("told", english.Plural(opens, "alert that opens", "alerts that open")+" by what was logged before "+english.PluralWord(opens, "is", "are")+" told in one summary", false)
+	}
+	if ends > mostPut {
+		put("ends", fmt.Sprintf("and %d more alerts", ends-mostPut), true)
+	}
+	if ends == 0 {
+		put("alerts", "none that is open ends by this", false)
+	}
+	return ctx.Err()
+}
+
+func offWord(r *lang.Rule) string {
+	if r.Off {
+		return " once it is no longer off"
+	}
+	return ""
+}
+
+// foreseen are the transitions that taking up settings would make, found on a copy of the
+// engine.
+func (s *Workbench) foreseen(ctx context.Context, sn *snapshot.Snapshot, settings *lang.Settings) ([]engine.Transition, error) {
+	state, err := s.State(ctx)
+	if err != nil {
+		return nil, err
+	}
+	twin, err := engine.Decode(trial.Active(sn.Settings), state)
+	if err != nil {
+		return nil, err
+	}
+	rules := trial.Active(settings)
+	built, err := sn.Rebuild(ctx, settings, rules)
+	if err != nil {
+		return nil, err
+	}
+	same := func(a, b *lang.Rule) bool { return trial.MeansSame(sn.Settings, a, settings, b) }
+	return twin.Edit(rules, same, built.Engine(), s.Store.SeenBefore(settings)), nil
+}
+
+// openSince is since when the alert of a transition has been open.
+func openSince(sn *snapshot.Snapshot, t *engine.Transition) string {
+	if k, ok := sn.Engine.KeyOf(t.Rule, t.Key); ok && k.Alert != "" {
+		return api.Moment(k.Raised)
+	}
+	return api.Moment(t.First)
+}
+
+// changeRule does to the settings' files what is to be done to a rule.
+func (s *Workbench) changeRule(c *api.RuleChange) ([]api.BenchSave, error) {
+	sn := s.Window.Now()
+	texts, settings := sn.Texts, sn.Settings
+	r := settings.Rule(c.Rule)
+	if r == nil || filepath.Ext(r.Pos.File) != ".lantern" {
+		return nil, fmt.Errorf("no rule of the settings folder is called %s", c.Rule)
+	}
+	if c.What == "copy" || c.What == "rename" {
+		if !lang.IsName(c.Name) {
+			return nil, fmt.Errorf("%q is no name: names begin with a letter and go on with letters, digits, -, _ and .", c.Name)
+		}
+		if settings.Rule(c.Name) != nil {
+			return nil, fmt.Errorf("there is a rule %s already", c.Name)
+		}
+	}
+	var out []api.BenchSave
+	for _, t := range texts {
+		if t.Table || c.What != "rename" && t.Name != r.Pos.File {
+			continue
+		}
+		b, err := regular.Read(t.Name, folder.MaxFile)
+		if err != nil {
+			return nil, fmt.Errorf("%s cannot be read: %w", t.Name, folder.Reason(err))
+		}
+		f := lang.Parse(t.Name, b)
+		if lang.Errors(f.Diagnostics()) {
+			return nil, fmt.Errorf("%s has errors: they come first", filepath.Base(t.Name))
+		}
+		done := false
+		switch c.What {
+		case "copy":
+			done = f.Copy("rule", c.Rule, c.Name)
+		case "rename":
+			done = f.Rename(c.Rule, c.Name) > 0
+		case "off", "on":
+			done = f.SetOff("rule", c.Rule, c.What == "off")
+		case "delete":
+			done = f.Remove("rule", c.Rule)
+		default:
+			return nil, fmt.Errorf("a rule is copied, renamed, switched off or on, or deleted, not %s", c.What)
+		}
+		if done {
+			out = append(out, api.BenchSave{File: t.Name, Body: f.Format(), Was: string(b), Gone: f.Empty()})
+		}
+	}
+	if len(out) == 0 {
+		return nil, fmt.Errorf("%s no longer stands in %s", c.Rule, filepath.Base(r.Pos.File))
+	}
+	return out, nil
+}
+
+// changedByOthers says that a file has another text than the one that was opened.
+func changedByOthers(path string) error {
+	return &api.Problem{Code: api.Changed, What: filepath.Base(path) + " was changed by somebody else meanwhile: nothing is written",
+		Mend: "leave it with esc and open it again"}
+}
+
+// writeAll writes settings files, none of them where one has been changed by somebody else.
+func (s *Workbench) writeAll(files []api.BenchSave) error {
+	for _, f := range files {
+		if f.New {
+			continue
+		}
+		now, err := regular.Read(f.File, folder.MaxFile)
+		switch {
+		case err != nil:
+			return fmt.Errorf("%s cannot be read: %w", f.File, folder.Reason(err))
+		case string(now) != f.Was:
+			return changedByOthers(f.File)
+		}
+	}
+	for _, f := range files {
+		var err error
+		switch {
+		case f.New:
+			err = folder.WriteNew(f.File, f.Body)
+		case f.Gone:
+			err = os.Remove(f.File)
+		default:
+			err = folder.Replace(f.File, f.Body)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Tests is part of Lantern.
+func (s *Workbench) Tests(_ context.Context, q api.BenchQuery) (*api.Put, error) {
+	settings, _, _ := s.benchRule(q)
+	p := &api.Put{Lines: []api.PutLine{}, Tests: true}
+	passed, failed := 0, 0
+	for _, o := range trial.Expects(settings) {
+		if o.Failed {
+			failed++
+			p.Lines = append(p.Lines, api.PutLine{Word: "fails", Text: fmt.Sprintf("%s%s: %s: line %d: %s", o.Rule, o.Layout, o.Expect.Title, o.Step.Pos.Line, o.Why), Bad: true})
+		} else {
+			passed++
+		}
+	}
+	for _, o := range trial.Expects(settings) {
+		if !o.Failed {
+			p.Lines = append(p.Lines, api.PutLine{Word: "passes", Text: o.Rule + o.Layout + ": " + o.Expect.Title, Bad: false})
+		}
+	}
+	p.Title = fmt.Sprintf("%d passed, %d failed", passed, failed)
+	return p, nil
+}
