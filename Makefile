@@ -72,7 +72,7 @@ long: tools build
 	$(GO) test ./intake/journal -run XXX -fuzz FuzzExport -fuzztime 5m -fuzzminimizetime 20x
 	$(GO) test ./intake/channel -run XXX -fuzz FuzzHost -fuzztime 5m -fuzzminimizetime 20x
 	$(GO) test ./intake/channel -run XXX -fuzz FuzzEvents -fuzztime 5m -fuzzminimizetime 20x
-	$(GO) test ./store -run XXX -fuzz FuzzSegment -fuzztime 5m -fuzzminimizetime 20x
+	$(GO) test ./intake/spool -run XXX -fuzz FuzzSegment -fuzztime 5m -fuzzminimizetime 20x
 
 bench: build
 	@command -v rg >/dev/null || { [ "$$(id -u)" = 0 ] && apt-get update -qq && apt-get install -y -qq ripgrep >/dev/null; } || echo "without rg (apt-get install ripgrep) the bench compares with the plain loop and wc only"

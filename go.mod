@@ -15,6 +15,7 @@ require (
 	github.com/klauspost/compress v1.20.4
 	github.com/leodido/go-syslog/v4 v4.6.0
 	github.com/mattn/go-runewidth v0.0.30
+	github.com/pmezard/go-difflib v1.0.0
 	github.com/spf13/cobra v1.10.2
 	github.com/stretchr/testify v1.12.1
 	github.com/wneessen/go-mail v0.8.1

@@ -69,7 +69,7 @@ func (f *fit) add(fits bool, line string) {
 	f.at = (f.at + 1) % len(f.looked)
 	if !fits {
 		f.misfits++
-		f.example = Visible(line[:min(len(line), 200)])
+		f.example = entry.Visible(line[:min(len(line), 200)])
 	}
 }
 

@@ -7,11 +7,12 @@ import (
 	"sort"
 	"time"
 
+	"dimlantern/core/verdict"
+
 	"dimlantern/core/origin"
 
 	"github.com/fsnotify/fsnotify"
 
-	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/match"
@@ -341,7 +342,7 @@ func (f *Follower) Again(sources map[string]bool) {
 // reached.
 type Sink interface {
 	// Take takes a judged entry.
-	Take(o *Origin, j *engine.Judged)
+	Take(o *Origin, j *verdict.Judged)
 	// Passed tells that the origin's entries up to that instant have been taken,
 	// and how many arrived when.
 	Passed(o *Origin, reached entry.Instant, ticks []match.Tick)

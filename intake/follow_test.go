@@ -16,6 +16,8 @@ import (
 	"time"
 	"unicode/utf16"
 
+	"dimlantern/core/verdict"
+
 	"dimlantern/core/layout"
 	"dimlantern/core/origin"
 
@@ -25,7 +27,6 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/match"
@@ -37,7 +38,7 @@ type collector struct {
 	at    entry.Instant // of the newest
 }
 
-func (c *collector) Take(_ *Origin, j *engine.Judged) {
+func (c *collector) Take(_ *Origin, j *verdict.Judged) {
 	c.lines, c.at = append(c.lines, j.Entry.Raw), j.Entry.At
 }
 func (c *collector) Passed(*Origin, entry.Instant, []match.Tick) {}
@@ -532,8 +533,8 @@ func TestDatedFiles(t *testing.T) {
 }
 
 func TestVisible(t *testing.T) {
-	assert.Equal(t, "␛[2J␀ \uFFFDx é ␡", Visible("\x1b[2J\x00\t\u202ex é \x7f"))
-	assert.Equal(t, "plain", Visible("plain"))
+	assert.Equal(t, "␛[2J␀ \uFFFDx é ␡", entry.Visible("\x1b[2J\x00\t\u202ex é \x7f"))
+	assert.Equal(t, "plain", entry.Visible("plain"))
 }
 
 // Lines that belong together are one entry, however the reading is cut, and the

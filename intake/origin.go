@@ -9,9 +9,10 @@ import (
 	"slices"
 	"time"
 
+	"dimlantern/core/verdict"
+
 	"dimlantern/core/origin"
 
-	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/match"
@@ -84,7 +85,7 @@ type Origin struct {
 
 // item is an entry that was judged ahead, or, with nil, the end of a slab.
 type item struct {
-	j       *engine.Judged
+	j       *verdict.Judged
 	m       *member
 	next    int64
 	reached entry.Instant

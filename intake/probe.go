@@ -171,7 +171,7 @@ func (r *Reach) divide(plan *match.Plan, d *layout.Divider, text []byte, near en
 		if x.Fits {
 			r.Fits++
 		} else if r.Misfit == "" {
-			r.Misfit = Visible(shown[:min(len(shown), 200)])
+			r.Misfit = entry.Visible(shown[:min(len(shown), 200)])
 		}
 		if x.Timed {
 			if r.First == entry.None || x.At < r.First {

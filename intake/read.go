@@ -10,9 +10,10 @@ import (
 	"slices"
 	"time"
 
+	"dimlantern/core/verdict"
+
 	"dimlantern/core/origin"
 
-	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/match"
 )
@@ -417,7 +418,7 @@ func (o *Origin) scan(m *member, slab []byte, base int64, now time.Time) {
 	o.reader.Future = 0
 	skew := o.reader.Skew
 	began := time.Now()
-	entries := o.reader.Scan(slab, base, entry.Of(now), func(j *engine.Judged) {
+	entries := o.reader.Scan(slab, base, entry.Of(now), func(j *verdict.Judged) {
 		host := o.reader.LastHost
 		if j.Entry.Fits {
 			if h, ok := j.Entry.Get("host"); ok {

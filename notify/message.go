@@ -16,9 +16,8 @@ import (
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/draw"
-	"dimlantern/intake"
-	"dimlantern/store"
 	"dimlantern/notify/via"
+	"dimlantern/store"
 )
 
 // make makes a message of tellings, one for each way of the contact; brief in a storm.
@@ -48,9 +47,9 @@ func (o *Outbox) make(ctx context.Context, name string, c *lang.Contact, kind st
 		var b blindNews
 		json.Unmarshal([]byte(about[0].Line), &b)
 		m.Severity = "notice"
-		m.Subject = intake.Visible(b.Origin) + " can be seen again"
+		m.Subject = entry.Visible(b.Origin) + " can be seen again"
 		if b.Blind {
-			m.Severity, m.Subject = "warning", intake.Visible(b.Origin)+" cannot be seen: "+b.Words
+			m.Severity, m.Subject = "warning", entry.Visible(b.Origin)+" cannot be seen: "+b.Words
 		}
 	case via.KindCaught:
 		for _, t := range about {
@@ -138,10 +137,10 @@ func (o *Outbox) wordsNow() (*via.Words, error) {
 func (o *Outbox) news(ctx context.Context, line string, full, brief bool) via.News {
 	var t engine.Transition
 	json.Unmarshal([]byte(line), &t) // of our own making; what is lacking is left out
-	n := via.News{Change: t.Change, Rule: t.Rule, Key: map[string]string{}, Severity: t.Severity.String(), Alert: t.Alert, Count: t.Count, Why: intake.Visible(t.Why), Say: intake.Visible(t.Say),
-		By: intake.Visible(t.By), Words: intake.Visible(t.Words)}
+	n := via.News{Change: t.Change, Rule: t.Rule, Key: map[string]string{}, Severity: t.Severity.String(), Alert: t.Alert, Count: t.Count, Why: entry.Visible(t.Why), Say: entry.Visible(t.Say),
+		By: entry.Visible(t.By), Words: entry.Visible(t.Words)}
 	for i, f := range t.Fields {
-		n.Key[f] = intake.Visible(t.Key[i])
+		n.Key[f] = entry.Visible(t.Key[i])
 	}
 	n.At = t.At.Time()
 	n.Since = n.At
@@ -163,15 +162,15 @@ func (o *Outbox) news(ctx context.Context, line string, full, brief bool) via.Ne
 	if err != nil {
 		return n
 	}
-	n.Advise, n.Place = intake.Visible(d.Advise), intake.Visible(d.Origin)
+	n.Advise, n.Place = entry.Visible(d.Advise), entry.Visible(d.Origin)
 	for _, c := range d.Clears {
 		if c == "by hand" && len(d.Clears) > 1 { // which always goes
 			continue
 		}
-		n.Clears = append(n.Clears, intake.Visible(c))
+		n.Clears = append(n.Clears, entry.Visible(c))
 	}
 	for _, l := range d.Lines[:min(len(d.Lines), evidenceOf)] {
-		text := intake.Visible(l.Text)
+		text := entry.Visible(l.Text)
 		if len(text) > 500 {
 			text = strings.ToValidUTF8(text[:500], "") + "…"
 		}

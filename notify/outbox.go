@@ -1,3 +1,7 @@
+// Package notify decides whom to tell what and when, makes messages of it, and sends them.
+// A Decider, which belongs to the loop, writes into the loop's batch who is told of a
+// transition; an Outbox makes messages of what is committed, by the ways of package via,
+// until they are taken or given up.
 package notify
 
 import (
@@ -15,9 +19,9 @@ import (
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
+	"dimlantern/notify/via"
 	"dimlantern/snapshot"
 	"dimlantern/store"
-	"dimlantern/notify/via"
 )
 
 // Bounds of telling. A message that has not gone out within toldWithin makes its contact

@@ -1,3 +1,7 @@
+// Package query answers what people and programs ask of a running service: the overview,
+// details, what is watched, why something is so or not, what rules cost, what happened in a
+// shift. An answer is made of the newest snapshot and of the store; it holds up nobody, and
+// changes nothing.
 package query
 
 import (

@@ -14,7 +14,7 @@ import (
 	"dimlantern/intake"
 )
 
-// Curve is part of Lantern. The logs of the key are read once more for it.
+// Curve are the numbers over time that a rule compares for a key. The logs of the key are read once more for it.
 func (s *Asker) Curve(ctx context.Context, q api.CurveQuery) (*api.Curves, error) {
 	q.Columns = min(max(q.Columns, 1), MaxColumns)
 	q.Column = max(q.Column, time.Second)
@@ -38,7 +38,7 @@ func (s *Asker) Curve(ctx context.Context, q api.CurveQuery) (*api.Curves, error
 	return out, nil
 }
 
-// curvesOf are the numbers that a rule compares, without their values yet, and the instants
+// CurvesOf are the numbers that a rule compares, without their values yet, and the instants
 // at which those are to be taken: the end of each column.
 func CurvesOf(r *lang.Rule, key []string, q api.CurveQuery) (*api.Curves, []entry.Instant) {
 	out := &api.Curves{Rule: r.Name, Key: key}
@@ -67,7 +67,7 @@ func CurvesOf(r *lang.Rule, key []string, q api.CurveQuery) (*api.Curves, []entr
 	return out, samples
 }
 
-// take takes the values at a sample's instant.
+// TakeCurves takes the values at a sample's instant.
 func TakeCurves(k *api.Curves, r *lang.Rule, key []string) func(int, *engine.Engine) {
 	return func(i int, e *engine.Engine) {
 		for n, v := range e.Values(r.Name, key) {

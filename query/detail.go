@@ -26,7 +26,7 @@ import (
 	"dimlantern/store"
 )
 
-// Detail is part of Lantern.
+// Detail is what is known of one row of a view.
 func (s *Asker) Detail(ctx context.Context, q api.DetailQuery) (*api.Detail, error) {
 	d := &api.Detail{}
 	at := q.At
@@ -132,7 +132,7 @@ func (s *Asker) lastWords(ctx context.Context, d *api.Detail, q api.DetailQuery,
 
 // varsOf are the fields that the rule's texts name, as its newest hit has them.
 func (s *Asker) varsOf(settings *lang.Settings, r *lang.Rule, hits []store.Hit, at entry.Instant) map[string]string {
-	want := engine.Vars(r)
+	want := r.Vars()
 	i := slices.IndexFunc(hits, func(h store.Hit) bool { return !h.Recovery })
 	if len(want) == 0 || i < 0 {
 		return nil
@@ -402,7 +402,7 @@ func (s *Asker) readAround(d *api.Detail, settings *lang.Settings, newest store.
 	return out
 }
 
-// holding is the source of a hit, and the file that has it; "" where none has.
+// Holding is the source of a hit, and the file that has it; "" where none has.
 func Holding(origins []*intake.Origin, h store.Hit) (*lang.Source, string) {
 	for _, o := range origins {
 		if o.Name == h.Origin {
@@ -412,7 +412,7 @@ func Holding(origins []*intake.Origin, h store.Hit) (*lang.Source, string) {
 	return nil, ""
 }
 
-// around reads the lines around the newest hit from a file, so many bytes before and
+// Around reads the lines around the newest hit from a file, so many bytes before and
 // behind it.
 func Around(settings *lang.Settings, src *lang.Source, path string, newest store.Hit, hits []store.Hit, at entry.Instant, before, after int64) ([]api.Evidence, error) {
 	from := max(0, newest.Offset-before)

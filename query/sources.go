@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/intake/spool"
+
 	"dimlantern/api"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
@@ -18,7 +20,7 @@ import (
 	"dimlantern/store"
 )
 
-// Sources is part of Lantern.
+// Sources is what is watched, at an instant.
 func (s *Asker) Sources(_ context.Context, q api.ViewQuery) (*api.SourcesView, error) {
 	q.Columns = min(max(q.Columns, 1), MaxColumns)
 	q.Column = max(q.Column.Truncate(store.Bucket), store.Bucket)
@@ -53,7 +55,7 @@ func (s *Asker) Sources(_ context.Context, q api.ViewQuery) (*api.SourcesView, e
 			}
 			if o.Way != "" {
 				k := api.KeptView{}
-				k.Entries, k.Bytes, k.First = s.Store.KeptOf(store.KeptOrigin{Source: v.Sources[i].Name, Host: o.Host, Way: o.Way})
+				k.Entries, k.Bytes, k.First = s.Store.KeptOf(spool.Origin{Source: v.Sources[i].Name, Host: o.Host, Way: o.Way})
 				o.Kept = &k
 			}
 			for _, d := range darks {
@@ -122,10 +124,10 @@ func NoOrigin(name string) error {
 	return &api.Problem{Code: api.Unknown, What: "no origin is called " + name}
 }
 
-// entriesSize is how much of the end of a log is looked through.
+// EntriesSize is how much of the end of a log is looked through.
 const EntriesSize = 1 << 20
 
-// Entries is part of Lantern.
+// Entries are the newest entries of an origin, up to an instant.
 func (s *Asker) Entries(_ context.Context, q api.EntriesQuery) (*api.Entries, error) {
 	sn := s.Window.Now()
 	settings := sn.Settings

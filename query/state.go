@@ -16,7 +16,7 @@ import (
 	"dimlantern/store"
 )
 
-// StatusNow is part of Lantern.
+// Status is how the service is.
 func (s *Asker) Status(ctx context.Context, _ api.None) (*api.Status, error) {
 	hushes, err := s.Hushes(ctx, api.None{})
 	if err != nil {
@@ -60,7 +60,7 @@ func (s *Asker) Status(ctx context.Context, _ api.None) (*api.Status, error) {
 	return out, nil
 }
 
-// Handover is part of Lantern.
+// Handover is what happened in a stretch of time.
 func (s *Asker) Handover(ctx context.Context, q api.ShiftQuery) (*api.Shift, error) {
 	if q.To == 0 {
 		q.To = entry.Of(time.Now())

@@ -15,7 +15,7 @@ import (
 	"dimlantern/intake"
 )
 
-// Why is part of Lantern.
+// Why says why an entry is something for rules or nothing, or how a rule stands for a key.
 func (s *Asker) Why(ctx context.Context, q api.WhyQuery) (*api.Why, error) {
 	if q.Origin != "" || q.Source != "" {
 		return s.WhyEntry(q, s.Window.Now().Settings, nil)
@@ -92,7 +92,7 @@ func held(r *trial.Reason) int {
 	return n
 }
 
-// answer is a Why being made.
+// Answer is a Why being made.
 type Answer api.Why
 
 func (w *Answer) Add(kind, word, text string) {
@@ -217,7 +217,7 @@ func (s *Asker) moment(ctx context.Context, m *trial.Moment, q api.WhyQuery, clo
 	return (*api.Why)(out), nil
 }
 
-// standings adds how a rule stands for the keys that were asked for.
+// Standings adds how a rule stands for the keys that were asked for.
 func (out *Answer) Standings(m *trial.Moment, clock func(entry.Instant) string) {
 	if len(m.Standings) == 0 {
 		out.Add(api.WhyHead, "", "it starts from zero: nothing that came lately counts for anything")

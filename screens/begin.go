@@ -11,7 +11,6 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"dimlantern/core/entry"
-	"dimlantern/intake"
 	"dimlantern/screens/paint"
 	"dimlantern/screens/watch"
 )
@@ -158,7 +157,7 @@ func (m *Model) drawBegin(c *paint.Canvas, top, bottom int, p paint.Palette, bas
 		if e.Fits && e.Text != "" {
 			line, _, _ = strings.Cut(e.Text, "\n")
 		}
-		c.Cut(x, y, m.w-x-1, style, intake.Visible(line))
+		c.Cut(x, y, m.w-x-1, style, entry.Visible(line))
 		y++
 	}
 	y++

@@ -8,8 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"dimlantern/folder"
-
 	"dimlantern/api"
 
 	tea "charm.land/bubbletea/v2"
@@ -495,7 +493,7 @@ func (m *Model) askTheirs(err error) tea.Cmd {
 			return nil
 		}
 		p := &api.Put{Title: filepath.Base(file) + " was changed by somebody else meanwhile; nothing is written, and what you typed is still here", Tests: true}
-		for _, l := range folder.Diff(was, f.Body) {
+		for _, l := range api.Diff(was, f.Body) {
 			p.Lines = append(p.Lines, api.PutLine{Word: map[byte]string{'+': "theirs", '-': "was"}[l[0]], Text: strings.TrimRight(l[2:], " "), Bad: l[0] == '+'})
 		}
 		return putMsg{put: p}

@@ -5,8 +5,6 @@ import (
 	"path/filepath"
 	"time"
 
-	"dimlantern/folder"
-
 	"dimlantern/api"
 
 	tea "charm.land/bubbletea/v2"
@@ -96,7 +94,7 @@ func (m *Model) drawPast(c *paint.Canvas, top, bottom int, p paint.Palette, base
 	y = top + 3 + list
 	e := m.past.List[m.pastAt]
 	c.Rule(1, y-1, c.W-2, base.With(p.Rule), false)
-	for _, l := range folder.Diff(e.Was, e.Now) {
+	for _, l := range api.Diff(e.Was, e.Now) {
 		if y >= bottom {
 			break
 		}

@@ -5,8 +5,6 @@ import (
 	"path/filepath"
 	"strings"
 
-	"dimlantern/folder"
-
 	"dimlantern/api"
 
 	tea "charm.land/bubbletea/v2"
@@ -185,7 +183,7 @@ func (m *Model) drawPut(c *paint.Canvas, top, bottom int, p paint.Palette, base 
 			if f.Gone {
 				now = ""
 			}
-			for _, l := range folder.Diff(was, now) {
+			for _, l := range api.Diff(was, now) {
 				if y >= bottom {
 					break
 				}

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"time"
 
+	"dimlantern/core/verdict"
+
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/match"
@@ -23,14 +25,14 @@ func (s *Service) seenSources() {
 }
 
 // Take is part of intake.Sink.
-func (s *Service) Take(o *intake.Origin, j *engine.Judged) {
+func (s *Service) Take(o *intake.Origin, j *verdict.Judged) {
 	for _, v := range j.Verdicts {
 		if !v.Hit {
 			continue
 		}
 		s.batch.Hits = append(s.batch.Hits, store.Hit{Rule: s.engine.Name(v.Rule), Key: engine.Written(v.Key), At: j.Entry.At, Origin: o.Name, Offset: j.Entry.Offset, Text: entry.Evidence(j.Entry.Raw), Skew: j.Entry.Skew})
 	}
-	ts, _ := s.apply(j)
+	ts, _ := s.apply(engine.Entry{Judged: j})
 	for _, t := range ts {
 		if t.Change == engine.Cleared && t.Entry != nil {
 			s.batch.Hits = append(s.batch.Hits, store.Hit{Rule: t.Rule, Key: t.Key, At: j.Entry.At, Recovery: true, Origin: o.Name, Offset: j.Entry.Offset, Text: entry.Evidence(j.Entry.Raw), Skew: j.Entry.Skew})

@@ -6,12 +6,13 @@ import (
 	"sync/atomic"
 	"time"
 
+	"dimlantern/intake/spool"
+
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/layout"
 	"dimlantern/core/match"
 	"dimlantern/intake/feed"
-	"dimlantern/store"
 )
 
 // collector takes what the feeds of a source bring, and keeps it.
@@ -35,14 +36,14 @@ type collector struct {
 	shared  atomic.Bool                // others share a log
 
 	arrived   entry.Instant // of the newest entry
-	positions store.Positions
-	skip      map[store.KeptOrigin]string // the newest entry of an origin that is kept, though its position is not
+	positions spool.Positions
+	skip      map[spool.Origin]string // the newest entry of an origin that is kept, though its position is not
 }
 
 // resume finds out which entries were kept, but come once more: what was kept after
 // the positions were, and what had to be passed over before and was not yet.
-func (c *collector) resume(p store.Positions) {
-	c.positions, c.skip, c.arrived = p, map[store.KeptOrigin]string{}, entry.None
+func (c *collector) resume(p spool.Positions) {
+	c.positions, c.skip, c.arrived = p, map[spool.Origin]string{}, entry.None
 	newest := entry.None
 	for _, x := range p.Streams {
 		newest = entry.Later(newest, x.Arrived)
@@ -136,9 +137,9 @@ func (c *collector) keep(batch []feed.Message) bool {
 	source, plan := c.source, c.plan
 	c.mu.Unlock()
 	d := &layout.Divider{Layout: plan.Layout}
-	groups := map[store.KeptOrigin][]store.KeptEntry{}
-	members := map[store.KeptOrigin][]*feed.Message{}
-	var order []store.KeptOrigin
+	groups := map[spool.Origin][]spool.Entry{}
+	members := map[spool.Origin][]*feed.Message{}
+	var order []spool.Origin
 	moved := false
 	for i := range batch {
 		m := &batch[i]
@@ -150,7 +151,7 @@ func (c *collector) keep(batch []feed.Message) bool {
 			}
 			c.arrived = entry.Later(c.arrived, m.Arrived)
 			if m.Position != "" {
-				c.positions.Streams[m.Stream] = store.Position{Position: m.Position, Arrived: c.arrived}
+				c.positions.Streams[m.Stream] = spool.Position{Position: m.Position, Arrived: c.arrived}
 				moved = true
 			}
 		}
@@ -172,7 +173,7 @@ func (c *collector) keep(batch []feed.Message) bool {
 		if groups[o] == nil {
 			order = append(order, o)
 		}
-		groups[o] = append(groups[o], store.KeptEntry{Arrived: m.Arrived, Peer: m.Peer, Text: plan.Conceal(d, m.Arrived, m.Text)})
+		groups[o] = append(groups[o], spool.Entry{Arrived: m.Arrived, Peer: m.Peer, Text: plan.Conceal(d, m.Arrived, m.Text)})
 		members[o] = append(members[o], m)
 	}
 	now := time.Now()
@@ -224,7 +225,7 @@ const (
 
 // originOf is the log in which a message is kept: that of its host, as it says itself,
 // else of its peer; or the one that many share.
-func (c *collector) originOf(s *lang.Source, m *feed.Message) store.KeptOrigin {
+func (c *collector) originOf(s *lang.Source, m *feed.Message) spool.Origin {
 	host := m.Host
 	if host == "" && s.LayoutName() == "syslog" {
 		host = layout.SyslogHost(m.Text)
@@ -233,21 +234,21 @@ func (c *collector) originOf(s *lang.Source, m *feed.Message) store.KeptOrigin {
 	case host != "" && len(match.KeptFolder(host, m.Way)) > longestName, host == "" && len(s.Listen) > 0:
 		host = m.Way
 	case host == "":
-		return store.KeptOrigin{Source: s.Name, Host: c.w.host, Way: m.Way}
+		return spool.Origin{Source: s.Name, Host: c.w.host, Way: m.Way}
 	}
-	o := store.KeptOrigin{Source: s.Name, Host: host, Way: m.Way}
+	o := spool.Origin{Source: s.Name, Host: host, Way: m.Way}
 	if len(s.Listen) == 0 || c.own(o) {
 		return o
 	}
 	c.shared.Store(true)
-	return store.KeptOrigin{Source: s.Name, Host: match.Many, Way: match.Many}
+	return spool.Origin{Source: s.Name, Host: match.Many, Way: match.Many}
 }
 
 // longestName is how long the name of a folder may be, in bytes.
 const longestName = 240
 
 // own tells whether a sender has a log of its own, and gives it one while there is room.
-func (c *collector) own(o store.KeptOrigin) bool {
+func (c *collector) own(o spool.Origin) bool {
 	seen := c.hosts[o.Way]
 	if seen[o.Host] {
 		return true

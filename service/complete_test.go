@@ -4,7 +4,7 @@ import (
 	"strings"
 	"testing"
 
-	"dimlantern/workbench"
+	"dimlantern/core/author"
 
 	"dimlantern/folder"
 
@@ -39,9 +39,9 @@ func TestComplete(t *testing.T) {
 		"  say \"re":               "",
 	} {
 		body := "rule r {\n" + typed + "\n}\n"
-		words, _ := workbench.Complete(s, nil, kinds, body, 2, len([]rune(typed)))
+		words, _ := author.Complete(s, nil, kinds, body, 2, len([]rune(typed)))
 		assert.Equal(t, want, strings.Join(words, " "), typed)
 	}
-	words, n := workbench.Complete(s, nil, nil, "ru\n", 1, 2)
+	words, n := author.Complete(s, nil, nil, "ru\n", 1, 2)
 	assert.Equal(t, []any{[]string{"rule"}, 2}, []any{words, n})
 }

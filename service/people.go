@@ -18,7 +18,7 @@ import (
 	"dimlantern/store"
 )
 
-// Act is part of Lantern.
+// Act does what a person does to an alert, or to what is kept quiet.
 func (s *Service) Act(ctx context.Context, q api.ActQuery) (*api.ActDone, error) {
 	done := &api.ActDone{}
 	err := s.do(ctx, func() (err error) {

@@ -8,7 +8,7 @@ import (
 	"testing"
 	"time"
 
-	"dimlantern/workbench"
+	"dimlantern/core/author"
 
 	"dimlantern/api"
 
@@ -146,6 +146,6 @@ func TestNamedAndOpenValues(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, `problem /pump (?<pump>\d+) told \(\S+\) of \d+ bar/`, m.Clause)
 
-	pattern, named := workbench.PatternOver([]string{"card *** refused at gate 4"})
+	pattern, named := author.PatternOver([]string{"card *** refused at gate 4"})
 	assert.Equal(t, []string{`/card \S+ refused at gate (?<gate>\d+)/`, "gate"}, []string{pattern, named})
 }

@@ -10,7 +10,7 @@ import (
 	"testing"
 	"time"
 
-	"dimlantern/workbench"
+	"dimlantern/core/author"
 
 	"dimlantern/folder"
 
@@ -367,7 +367,7 @@ func TestRuleFromAnEntry(t *testing.T) {
 		"seat 12 of berth 3.":                      `/seat (?<seat>\d+) of berth \d+\./ seat`,
 		"within 5 s, disk7 gone":                   `/within \d+ s, disk\d+ gone/ `,
 	} {
-		pattern, named := workbench.PatternOf(line)
+		pattern, named := author.PatternOf(line)
 		assert.Equal(t, want, pattern+" "+named)
 		assert.Regexp(t, strings.ReplaceAll(strings.Trim(pattern, "/"), `\/`, "/"), line)
 	}

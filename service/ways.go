@@ -11,6 +11,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"dimlantern/intake/spool"
+
 	"dimlantern/api"
 
 	"dimlantern/core/origin"
@@ -24,14 +26,13 @@ import (
 	"dimlantern/intake/journal"
 	"dimlantern/intake/listen"
 	"dimlantern/intake/pipe"
-	"dimlantern/store"
 )
 
 // ways are the ways in by which entries come that exist nowhere else. Each source
 // has a collector, which keeps what comes before it is judged; then the follower
 // reads it as it reads files.
 type ways struct {
-	kept  *store.Kept
+	kept  *spool.Spool
 	host  string // of this machine
 	input *pipe.Feed
 	// channels is where the channels are of sources that do not say; "" is this machine.
@@ -46,7 +47,7 @@ type ways struct {
 	mu      sync.Mutex
 	news    map[news]bool // files that were written to
 	running map[string]*collector
-	indexed *store.KeptIndex // not taken yet
+	indexed *spool.Index // not taken yet
 	tidying atomic.Bool
 
 	// ahead is how many bytes were kept and not judged yet, and judged when everything
@@ -59,7 +60,7 @@ type ways struct {
 type news struct{ source, path string }
 
 func newWays(data, host, channels string, input io.Reader, notice func(string)) *ways {
-	w := &ways{kept: store.OpenKept(data), host: host, channels: channels, input: pipe.New(input), notice: notice, wrote: make(chan struct{}, 1), news: map[news]bool{}, running: map[string]*collector{}, glances: map[string]glance{}}
+	w := &ways{kept: spool.Open(data), host: host, channels: channels, input: pipe.New(input), notice: notice, wrote: make(chan struct{}, 1), news: map[news]bool{}, running: map[string]*collector{}, glances: map[string]glance{}}
 	w.ctx, w.stop = context.WithCancel(context.Background())
 	return w
 }
@@ -107,7 +108,7 @@ func (w *ways) start(settings *lang.Settings, s *lang.Source) {
 	})
 }
 
-func (w *ways) feedsOf(s *lang.Source, positions map[string]store.Position) []feed.Feed {
+func (w *ways) feedsOf(s *lang.Source, positions map[string]spool.Position) []feed.Feed {
 	at := map[string]string{}
 	for stream, p := range positions {
 		at[stream] = p.Position
@@ -315,9 +316,9 @@ func (w *ways) readable(sources []*lang.Source) []*lang.Source {
 // tidy compresses what is kept, and lets go of what is too old or too much, beside
 // the work. Held are the files of which something has still to be read.
 func (w *ways) tidy(settings *lang.Settings, held map[string]bool) {
-	keep := map[string]store.Retention{}
+	keep := map[string]spool.Retention{}
 	for _, s := range settings.Sources {
-		keep[s.Name] = store.Retention{For: s.Keep.For, Read: s.Keep.How == "hits" || s.Keep.How == "nothing"}
+		keep[s.Name] = spool.Retention{For: s.Keep.For, Read: s.Keep.How == "hits" || s.Keep.How == "nothing"}
 	}
 	capacity := settings.Capacity()
 	if !w.tidying.CompareAndSwap(false, true) {
@@ -345,7 +346,7 @@ func (w *ways) tidy(settings *lang.Settings, held map[string]bool) {
 }
 
 // index is what has changed of what is kept, once; nil where nothing has.
-func (w *ways) index() *store.KeptIndex {
+func (w *ways) index() *spool.Index {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	x := w.indexed

@@ -14,7 +14,9 @@ import (
 	"testing"
 	"time"
 
-	"dimlantern/workbench"
+	"dimlantern/core/author"
+
+	"dimlantern/intake/spool"
 
 	"dimlantern/folder"
 
@@ -133,8 +135,8 @@ func TestWhatCannotBeKeptWaits(t *testing.T) {
 	}, 30*time.Second, 50*time.Millisecond)
 	require.Eventually(t, func() bool { return !troubled() }, 10*time.Second, 20*time.Millisecond)
 	stop()
-	kept := store.OpenKept(data)
-	last, ok := kept.Last(store.KeptOrigin{Source: "boxes", Host: "host-a", Way: "127.0.0.1"})
+	kept := spool.Open(data)
+	last, ok := kept.Last(spool.Origin{Source: "boxes", Host: "host-a", Way: "127.0.0.1"})
 	require.True(t, ok)
 	assert.Equal(t, fmt.Sprintf("<13>Nov 24 05:32:28 host-a pumpd: low %d", n-1), string(last.Text))
 }
@@ -298,16 +300,16 @@ func TestKeptOnce(t *testing.T) {
 }
 
 // keptFiles are the segments of an origin; where an hour has just passed there are two.
-func keptFiles(k *store.Kept, o store.KeptOrigin) []string {
+func keptFiles(k *spool.Spool, o spool.Origin) []string {
 	list, _ := filepath.Glob(filepath.Join(k.Folder(o), "entries-*.log"))
 	return list
 }
 
-func keptOrigin(host int) store.KeptOrigin {
-	return store.KeptOrigin{Source: "control", Host: fmt.Sprintf("host-%d", host), Way: "Berths"}
+func keptOrigin(host int) spool.Origin {
+	return spool.Origin{Source: "control", Host: fmt.Sprintf("host-%d", host), Way: "Berths"}
 }
 
-func keptTexts(t require.TestingT, k *store.Kept, o store.KeptOrigin) string {
+func keptTexts(t require.TestingT, k *spool.Spool, o spool.Origin) string {
 	var out strings.Builder
 	for _, path := range keptFiles(k, o) {
 		b, err := os.ReadFile(path)
@@ -478,7 +480,7 @@ func TestRuleFromAnEvent(t *testing.T) {
 	src := s.Sources[0]
 	plan := match.NewPlan(s, src, nil, time.UTC)
 	raw := `<Event><System><Provider Name="Harbour-Control"/><EventID>2310</EventID><Level>2</Level><Channel>Access</Channel><Computer>lock-1</Computer></System><EventData><Data Name="Gate">3</Data><Data Name="Sensor">upper</Data></EventData><RenderingInfo><Message>The position of gate 3 is not known.</Message></RenderingInfo></Event>`
-	text := workbench.RuleFor(s, src, plan, nil, api.BeginQuery{Raw: raw})
+	text := author.Rule(s, src, plan, nil, raw, 0, entry.Of(time.Now()))
 	assert.Contains(t, text, "rule the-position-gate {")
 	assert.Contains(t, text, "problem event == 2310\n  per     host, Gate\n  raise   warning")
 	both, ds := folder.Check([]folder.Text{{Name: "t", Body: "source control {\n channel \"Access\" at \"/h.sock\"\n}\n"}, {Name: "r", Body: text}})

@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"time"
 
+	"dimlantern/intake/spool"
+
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 )
@@ -160,7 +162,7 @@ func (s *Store) Bare() ([]engine.Transition, error) {
 }
 
 // KeptOf sums up what is kept of an origin.
-func (s *Store) KeptOf(o KeptOrigin) (entries, bytes int64, first entry.Instant) {
+func (s *Store) KeptOf(o spool.Origin) (entries, bytes int64, first entry.Instant) {
 	s.ask.QueryRow("SELECT coalesce(sum(entries), 0), coalesce(sum(bytes), 0), coalesce(min(first), 0) FROM kept WHERE source = ? AND host = ? AND way = ?",
 		o.Source, o.Host, o.Way).Scan(&entries, &bytes, &first)
 	return entries, bytes, first

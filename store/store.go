@@ -15,6 +15,8 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/intake/spool"
+
 	_ "modernc.org/sqlite" // the driver
 
 	"dimlantern/core/engine"
@@ -291,7 +293,7 @@ type Batch struct {
 	Blind       []Blind
 	Sources     []string          // that have been seen now
 	Around      map[string][]byte // by alert, the lines around its hits, as JSON
-	Kept        *KeptIndex        // nil: as it was
+	Kept        *spool.Index      // nil: as it was
 	Meta        map[string][]byte // further values
 	Actions     []Action
 	Tellings    []Telling

@@ -11,6 +11,8 @@ import (
 	"sync"
 	"time"
 
+	"dimlantern/core/author"
+
 	"github.com/dustin/go-humanize/english"
 
 	"dimlantern/api"
@@ -55,7 +57,7 @@ func (b *benchSample) try(s *lang.Settings, r *lang.Rule, o trial.Options) (*tri
 	return trial.TryRule(s, r, b.said, o)
 }
 
-// Bench is part of Lantern.
+// Bench says what a text being typed means, and what its rule would have done.
 func (s *Workbench) Bench(ctx context.Context, q api.BenchQuery) (*api.BenchView, error) {
 	q.Columns = min(max(q.Columns, 1), query.MaxColumns)
 	q.Column, q.Span = max(q.Column, time.Second), min(max(q.Span, time.Minute), 31*24*time.Hour)
@@ -76,7 +78,7 @@ func (s *Workbench) Bench(ctx context.Context, q api.BenchQuery) (*api.BenchView
 	if r == nil { // what its sources say helps to write it
 		says, err := s.kindsBeside(ctx, settings, q, at)
 		v.Kinds = benchKinds(says)
-		v.Complete, v.Typed = Complete(settings, nil, says, q.Body, q.Line, q.Col)
+		v.Complete, v.Typed = author.Complete(settings, nil, says, q.Body, q.Line, q.Col)
 		return v, err
 	}
 	v.Rule, v.Words = r.Name, r.Words()
@@ -146,7 +148,7 @@ func (s *Workbench) Bench(ctx context.Context, q api.BenchQuery) (*api.BenchView
 	}
 	says := trial.SaysOf(settings, r, b.kinds, time.Local, at)
 	v.Kinds = benchKinds(says)
-	v.Complete, v.Typed = Complete(settings, r, says, q.Body, q.Line, q.Col)
+	v.Complete, v.Typed = author.Complete(settings, r, says, q.Body, q.Line, q.Col)
 	return v, nil
 }
 
@@ -158,28 +160,19 @@ func benchKinds(list []trial.KindSays) []api.BenchKind {
 	return out
 }
 
-var onClause = regexp.MustCompile(`(?m)^\s*on\s+([\w., -]+)$`)
-
 // kindsBeside are the kinds of entries of the sources that a rule names which cannot be
 // tried as it stands.
 func (s *Workbench) kindsBeside(ctx context.Context, settings *lang.Settings, q api.BenchQuery, at entry.Instant) ([]trial.KindSays, error) {
-	lines := strings.Split(q.Body, "\n")
-	start := min(q.Line, len(lines)) - 1
-	for start > 0 && !strings.HasPrefix(lines[start], "rule ") {
-		start--
-	}
-	end := start + 1
-	for end < len(lines) && lines[end] != "}" {
-		end++
-	}
-	m := onClause.FindStringSubmatch(strings.Join(lines[max(start, 0):min(end, len(lines))], "\n"))
-	if m == nil {
-		return nil, nil
-	}
+	p, _ := lang.Parse("text", []byte(q.Body)).RuleBefore(q.Line)
 	r := &lang.Rule{}
-	for _, n := range strings.Split(m[1], ",") {
-		if n = strings.TrimSpace(n); settings.Source(n) != nil {
-			r.On = append(r.On, n)
+	for _, c := range p.Clauses {
+		if c.Word != "on" {
+			continue
+		}
+		for _, n := range c.Words {
+			if settings.Source(n) != nil {
+				r.On = append(r.On, n)
+			}
 		}
 	}
 	if len(r.On) == 0 {
@@ -222,7 +215,7 @@ func bounded(from entry.Instant) entry.Instant {
 	return max(from, 1)
 }
 
-// Others is part of Lantern. It tries other numbers in the place of the one at the cursor,
+// Others tries other numbers in the place of the one at the cursor,
 // or next behind it: a threshold, a window, a time of quiet.
 func (s *Workbench) Others(ctx context.Context, q api.BenchQuery) (*api.BenchOthers, error) {
 	out := &api.BenchOthers{}

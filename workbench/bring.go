@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/core/author"
+
 	"dimlantern/api"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
@@ -20,7 +22,8 @@ import (
 	"dimlantern/intake"
 )
 
-// Bring is part of Lantern.
+// Bring proposes settings for a log that is not watched yet, and writes them where that is
+// asked for.
 func (s *Workbench) Bring(_ context.Context, q api.BringQuery) (*api.Brought, error) {
 	settings := s.Window.Now().Settings
 	taken := settings.Sources
@@ -65,7 +68,7 @@ func (s *Workbench) Bring(_ context.Context, q api.BringQuery) (*api.Brought, er
 	name := sourceName(path, taken)
 	found := sampleOf(b, settings, readable, q.Layout)
 	if found != nil {
-		b.Text = proposed(found, name, ownLayout(settings, name), []string{lang.Quote(path)}, begin)
+		b.Text = author.SourceText(found, name, author.OwnLayout(settings, name), []string{lang.Quote(path)}, begin)
 	} else {
 		b.Text = lang.Parse("new", []byte(fmt.Sprintf("source %s {\nfiles %s\nbegin %s\nlayout %s\n}\n", name, lang.Quote(path), begin, b.Layout))).Format()
 	}

@@ -10,6 +10,8 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/core/author"
+
 	"dimlantern/api"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
@@ -33,7 +35,7 @@ type work struct {
 	out      *api.FieldsView
 }
 
-// Fields is part of Lantern.
+// Fields says how a layout divides the entries of an origin.
 func (s *Workbench) Fields(ctx context.Context, q api.FieldsQuery) (*api.FieldsView, error) {
 	w := &work{s: s, q: q, out: &api.FieldsView{}}
 	sn := s.Window.Now()
@@ -148,7 +150,7 @@ func (w *work) block() string {
 			w.out.File = t.Name
 		}
 	}
-	w.out.Layout = ownLayout(w.settings, w.src.Name)
+	w.out.Layout = author.OwnLayout(w.settings, w.src.Name)
 	return "layout " + w.out.Layout + " {\n  " + name + "\n}\n"
 }
 

@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/core/author"
+
 	"github.com/dustin/go-humanize/english"
 
 	"dimlantern/api"
@@ -18,7 +20,7 @@ import (
 	"dimlantern/folder"
 )
 
-// Mark is part of Lantern. It writes a clause that the entries fit: their words stay, their
+// Mark writes into a text what entries are for its rule. It writes a clause that the entries fit: their words stay, their
 // numbers are left open, and the first number behind a word is a field of that name.
 func (s *Workbench) Mark(_ context.Context, q api.MarkQuery) (*api.Marked, error) {
 	switch q.Is {
@@ -55,7 +57,7 @@ func (s *Workbench) Mark(_ context.Context, q api.MarkQuery) (*api.Marked, error
 		if i < len(q.Kinds) {
 			alike = append(alike, s.alike(plan, q.Source, q.Kinds[i])...)
 		}
-		p, number := PatternOver(alike)
+		p, number := author.PatternOver(alike)
 		if number != "" && (q.Is == "ignore" || q.Is == "recovery" && !strings.Contains(q.Body, "(?<"+number+">")) {
 			p, number = strings.Replace(p, "(?<"+number+`>\d+)`, `\d+`, 1), ""
 		}
@@ -83,9 +85,9 @@ func (s *Workbench) Mark(_ context.Context, q api.MarkQuery) (*api.Marked, error
 		}
 	}
 	if q.Is == "problem" && named != "" {
-		before = withKey(before, q.Line, named)
+		before = author.WithKey(before, q.Line, named)
 	}
-	body, line, err := insertClause(before, q.Line, q.Is, clause)
+	body, line, err := author.InsertClause(before, q.Line, q.Is, clause)
 	if err != nil {
 		return nil, err
 	}
@@ -108,7 +110,7 @@ func (s *Workbench) tighter(q api.MarkQuery) *api.Marked {
 		if m.Field != "" || m.Neg {
 			continue
 		}
-		for _, source := range tighterOf(m.Pattern.Source) {
+		for _, source := range author.Tighter(m.Pattern.Source) {
 			body, ok := lang.ReplacePattern(q.Body, m.Pattern, source)
 			if !ok {
 				continue
@@ -140,32 +142,6 @@ func caught(is string) string {
 		return trial.KindNothing
 	}
 	return is
-}
-
-// tighterOf are patterns that fit less than one does.
-func tighterOf(source string) []string {
-	var out []string
-	rest, folded := strings.CutPrefix(source, "(?i)")
-	if folded {
-		out = append(out, rest)
-	}
-	word := func(c byte) bool { return alnum(c) }
-	if n := len(rest); n > 0 {
-		tight := rest
-		if word(rest[0]) {
-			tight = `\b` + tight
-		}
-		if word(rest[n-1]) && !strings.HasSuffix(rest, `\`+rest[n-1:]) {
-			tight += `\b`
-		}
-		if tight != rest {
-			out = append(out, source[:len(source)-len(rest)]+tight)
-			if folded {
-				out = append(out, tight)
-			}
-		}
-	}
-	return out
 }
 
 // kindsAs is what the rule at the cursor makes of the kinds of the sample, with a body in
@@ -266,7 +242,7 @@ func (s *Workbench) markName(q api.MarkQuery) (*api.Marked, error) {
 	if shift < 0 || q.From < shift {
 		return nil, fmt.Errorf("the layout gives that value already, as a field of its own")
 	}
-	body, line, err := nameValue(r, q.Body, e, q.From-shift, q.To-shift, q.Name)
+	body, line, err := author.NameValue(r, q.Body, e, q.From-shift, q.To-shift, q.Name)
 	if err != nil {
 		return nil, err
 	}
@@ -300,73 +276,4 @@ func (s *Workbench) keepFed(q api.MarkQuery) (*api.Marked, error) {
 		text = f.Format()
 	}
 	return &api.Marked{Body: text, Line: q.Line, Clause: "expect " + lang.Quote(title)}, nil
-}
-
-// withKey adds a field to the key of a rule that has no problem yet.
-func withKey(body string, line int, field string) string {
-	lines := strings.Split(body, "\n")
-	start := min(line, len(lines)) - 1
-	for start > 0 && !strings.HasPrefix(lines[start], "rule ") {
-		start--
-	}
-	per := -1
-	for i := max(start, 0) + 1; i < len(lines) && lines[i] != "}"; i++ {
-		switch first, rest, _ := strings.Cut(strings.TrimSpace(lines[i]), " "); first {
-		case "problem":
-			return body
-		case "per":
-			if per = i; strings.Contains(rest, "nothing") || slices.Contains(strings.FieldsFunc(rest, func(r rune) bool { return r == ',' || r == ' ' }), field) {
-				return body
-			}
-		}
-	}
-	if per < 0 {
-		return body
-	}
-	lines[per] += ", " + field
-	return strings.Join(lines, "\n")
-}
-
-// behind are the clauses behind which one is written, the likeliest last.
-var behind = map[string][]string{
-	"problem":  {"on", "problem"},
-	"recovery": {"on", "problem", "recovery"},
-	"ignore":   {"on", "problem", "recovery", "ignore"},
-}
-
-// insertClause writes a clause into the rule of a text in which a line lies, and brings the
-// text into its form. What was there stays, comments included.
-func insertClause(body string, line int, word, arg string) (string, int, error) {
-	lines := strings.Split(strings.TrimRight(body, "\n"), "\n")
-	start := -1
-	for i := min(line, len(lines)) - 1; i >= 0; i-- {
-		if strings.HasPrefix(lines[i], "rule ") {
-			start = i
-			break
-		}
-	}
-	if start < 0 {
-		return "", 0, fmt.Errorf("the cursor stands in no rule")
-	}
-	at, rank := start, -1
-	for i := start + 1; i < len(lines) && lines[i] != "}"; i++ {
-		first, _, _ := strings.Cut(strings.TrimSpace(lines[i]), " ")
-		if first == "expect" {
-			break
-		}
-		if k := slices.Index(behind[word], first); k >= 0 && k >= rank {
-			at, rank = i, k
-		}
-	}
-	lines = slices.Insert(lines, at+1, "  "+word+" "+arg)
-	text := strings.Join(lines, "\n") + "\n"
-	if f := lang.Parse("text", []byte(text)); !lang.Errors(f.Diagnostics()) {
-		text = f.Format()
-	}
-	for i, l := range strings.Split(text, "\n") { // where it is now
-		if i > start && strings.HasPrefix(strings.TrimSpace(l), word+" ") && strings.HasSuffix(l, arg) {
-			return text, i + 1, nil
-		}
-	}
-	return text, at + 2, nil
 }

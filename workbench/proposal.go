@@ -3,8 +3,6 @@ package workbench
 import (
 	"context"
 	"fmt"
-	"regexp"
-	"slices"
 	"strings"
 	"time"
 
@@ -21,7 +19,7 @@ import (
 // proposeMost is how much of a sample is looked through for proposals, in bytes.
 const proposeMost = 24 << 20
 
-// Propose is part of Lantern. It proposes for the rule at the cursor, where that has no
+// Propose proposes for the rule at the cursor, where that has no
 // recovery yet.
 func (s *Workbench) Propose(ctx context.Context, q api.BenchQuery) (*api.Proposals, error) {
 	settings, r, at := s.benchRule(q)
@@ -86,45 +84,4 @@ func benchCurves(settings *lang.Settings, r *lang.Rule, key []string, said []*tr
 	o.Samples, o.Sample = samples, query.TakeCurves(out, r, key)
 	_, err := trial.TryRule(settings, r, said, o)
 	return out, err
-}
-
-// An atom is what stands for a value that varies in a pattern.
-var atom = regexp.MustCompile(`(?:\\[dwDWsS]|\[(?:\\.|[^\]\\])+\]|\.)(?:[+*]\??|\{\d+(?:,\d*)?\})?`)
-
-// NameValue is part of what Mark does: it makes a field of a value of an entry in the
-// pattern of the rule that the entry fits. The atom that stands for the value gets the
-// name; where none does, the pattern is made anew of the entry.
-func nameValue(r *lang.Rule, body string, e *entry.Entry, from, to int, name string) (string, int, error) {
-	if !lang.IsName(name) {
-		return "", 0, fmt.Errorf("%q is no name: names begin with a letter and go on with letters, digits, -, _ and .", name)
-	}
-	text := e.Text()
-	for _, m := range lang.Matches(r) {
-		if m.Field != "" || m.Neg || !m.Pattern.Re.MatchString(text) {
-			continue
-		}
-		if slices.Contains(m.Pattern.Groups, name) {
-			return "", 0, fmt.Errorf("the pattern has a field %s already", name)
-		}
-		src := m.Pattern.Source
-		for _, at := range atom.FindAllStringIndex(src, -1) {
-			if at[0] > 0 && src[at[0]-1] == '\\' {
-				continue
-			}
-			named := src[:at[0]] + "(?<" + name + ">" + src[at[0]:at[1]] + ")" + src[at[1]:]
-			re, err := regexp.Compile(named)
-			if err != nil {
-				continue
-			}
-			k := re.FindStringSubmatchIndex(text)
-			g := re.SubexpIndex(name)
-			if k == nil || g < 0 || k[2*g] != from || k[2*g+1] != to {
-				continue
-			}
-			if out, ok := lang.ReplacePattern(body, m.Pattern, named); ok {
-				return out, m.Pattern.Pos.Line, nil
-			}
-		}
-	}
-	return "", 0, fmt.Errorf("no pattern of this rule has that value left open: p makes one of the entry, and then n names it")
 }

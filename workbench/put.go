@@ -24,7 +24,7 @@ import (
 // mostPut is how many alerts are named that a change ends.
 const mostPut = 12
 
-// Put is part of Lantern.
+// Put says what a change of the settings would do, and does it where that is asked for.
 func (s *Workbench) Put(ctx context.Context, q api.PutQuery) (*api.Put, error) {
 	p := &api.Put{Files: q.Files, Lines: []api.PutLine{}}
 	if q.Rule != nil {
@@ -60,7 +60,7 @@ func (s *Workbench) Put(ctx context.Context, q api.PutQuery) (*api.Put, error) {
 	return p, err
 }
 
-// foresee says what a change would do.
+// Foresee says what a change would do.
 func (s *Workbench) Foresee(ctx context.Context, p *api.Put) error {
 	sn := s.Window.Now()
 	texts := slices.Clone(sn.Texts)
@@ -290,7 +290,7 @@ func (s *Workbench) writeAll(files []api.BenchSave) error {
 	return nil
 }
 
-// Tests is part of Lantern.
+// Tests says which tests pass, with the text being typed among the settings.
 func (s *Workbench) Tests(_ context.Context, q api.BenchQuery) (*api.Put, error) {
 	settings, _, _ := s.benchRule(q)
 	p := &api.Put{Lines: []api.PutLine{}, Tests: true}

@@ -1,3 +1,7 @@
+// Package workbench answers what is asked while settings are written: what a text means and
+// would have done, how a layout divides, what a new log looks like, what a change would do.
+// It reads logs and the settings folder, and writes settings files where that is asked for;
+// taking them up is the service's.
 package workbench
 
 import (

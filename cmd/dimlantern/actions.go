@@ -6,8 +6,7 @@ import (
 	"strings"
 	"time"
 
-	"dimlantern/folder"
-
+	"dimlantern/api"
 	"dimlantern/core/entry"
 	"dimlantern/store"
 )
@@ -35,7 +34,7 @@ func printActions(s *store.Store, from entry.Instant, asJSON bool) error {
 				line.Until = a.Until.String()
 			}
 			for _, f := range a.Files {
-				line.Files = append(line.Files, file{f.File, strings.Join(folder.Diff(f.Was, f.Now), "\n")})
+				line.Files = append(line.Files, file{f.File, strings.Join(api.Diff(f.Was, f.Now), "\n")})
 			}
 			printJSON(line)
 			continue
@@ -61,7 +60,7 @@ func printActions(s *store.Store, from entry.Instant, asJSON bool) error {
 		fmt.Printf("%s  %s  %s\n", at, shown(who), shown(text))
 		for _, f := range a.Files {
 			fmt.Printf("    %s\n", filepath.Base(f.File))
-			for _, l := range folder.Diff(f.Was, f.Now) {
+			for _, l := range api.Diff(f.Was, f.Now) {
 				fmt.Println("      " + shown(l))
 			}
 		}

@@ -18,7 +18,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"dimlantern/core/entry"
-	"dimlantern/intake"
 )
 
 func handoverCommand() *cobra.Command {
@@ -128,8 +127,8 @@ var shiftFuncs = map[string]any{
 	"at":     func(t entry.Instant) string { return t.Time().Local().Format("2 Jan 15:04") },
 	"lasted": func(a api.ShiftAlert) string { return entry.RoughSpan(a.Cleared.Sub(a.Raised)) },
 	"age":    func(a api.ShiftAlert, to entry.Instant) string { return entry.RoughSpan(to.Sub(a.Raised)) },
-	"key":    func(a api.ShiftAlert) string { return intake.Visible(strings.Join(a.Key, " ")) },
-	"plain":  intake.Visible,
+	"key":    func(a api.ShiftAlert) string { return entry.Visible(strings.Join(a.Key, " ")) },
+	"plain":  entry.Visible,
 	"count":  countOf,
 }
 
@@ -181,9 +180,9 @@ func handoverText(w io.Writer, s *api.Shift, markdown bool) error {
 	}{viewOf(s), "", "", "  ", "      "}
 	if markdown {
 		v.H1, v.H2, v.Dot, v.Sub = "# ", "## ", "- ", "  - "
-		funcs["plain"] = func(s string) string { return escapeMarkdown.Replace(intake.Visible(s)) }
+		funcs["plain"] = func(s string) string { return escapeMarkdown.Replace(entry.Visible(s)) }
 		funcs["key"] = func(a api.ShiftAlert) string {
-			return escapeMarkdown.Replace(intake.Visible(strings.Join(a.Key, " ")))
+			return escapeMarkdown.Replace(entry.Visible(strings.Join(a.Key, " ")))
 		}
 	}
 	var b bytes.Buffer

@@ -16,8 +16,8 @@ import (
 
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
-	"dimlantern/service"
 	"dimlantern/notify/via"
+	"dimlantern/service"
 )
 
 // asked does something with the running service of a data folder.

@@ -149,7 +149,7 @@ func replay(o *replayOptions, files []string) error {
 }
 
 // shown makes control characters of a log visible.
-func shown(s string) string { return intake.Visible(s) }
+func shown(s string) string { return entry.Visible(s) }
 
 func bound(flag, s string) (entry.Instant, error) {
 	if s == "" {

@@ -21,8 +21,8 @@ import (
 	"dimlantern/core/trial"
 	"dimlantern/intake"
 	"dimlantern/intake/regular"
-	"dimlantern/service"
 	"dimlantern/notify/via"
+	"dimlantern/service"
 )
 
 // templateErrors are what is wrong in the templates of messages.

@@ -5,6 +5,8 @@ import (
 	"testing"
 	"time"
 
+	"dimlantern/core/verdict"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -33,8 +35,8 @@ func TestActs(t *testing.T) {
 	}
 	e := engine.New(s.Rules)
 	judged := func(m int, hit bool) []engine.Transition {
-		v := engine.Verdict{At: at(m), Hit: hit, Recovery: !hit, Key: []string{"a"}, RecoveryKey: []string{"a"}}
-		return apply(e, &engine.Judged{Entry: &entry.Entry{Host: "a", Origin: "a:/x", At: at(m), Raw: "low"}, Reached: at(m), Verdicts: []engine.Verdict{v}})
+		v := verdict.Verdict{At: at(m), Hit: hit, Recovery: !hit, Key: []string{"a"}, RecoveryKey: []string{"a"}}
+		return apply(e, engine.Entry{Judged: &verdict.Judged{Entry: &entry.Entry{Host: "a", Origin: "a:/x", At: at(m), Raw: "low"}, Reached: at(m), Verdicts: []verdict.Verdict{v}}})
 	}
 	ts := judged(0, true)
 	require.Len(t, ts, 1)
@@ -77,8 +79,8 @@ func TestActsOutliveARestart(t *testing.T) {
 				}
 				switch what {
 				case "hit", "fine":
-					v := engine.Verdict{At: now, Hit: what == "hit", Recovery: what == "fine", Key: []string{"a"}, RecoveryKey: []string{"a"}}
-					ts = apply(e, &engine.Judged{Entry: &entry.Entry{Host: "a", Origin: "a:/x", At: now, Raw: what}, Reached: now, Verdicts: []engine.Verdict{v}})
+					v := verdict.Verdict{At: now, Hit: what == "hit", Recovery: what == "fine", Key: []string{"a"}, RecoveryKey: []string{"a"}}
+					ts = apply(e, engine.Entry{Judged: &verdict.Judged{Entry: &entry.Entry{Host: "a", Origin: "a:/x", At: now, Raw: what}, Reached: now, Verdicts: []verdict.Verdict{v}}})
 				case "wait":
 					ts = apply(e, engine.Reach{At: now})
 				case "take":

@@ -3,6 +3,8 @@ package engine
 import (
 	"slices"
 
+	"dimlantern/core/verdict"
+
 	"dimlantern/core/entry"
 )
 
@@ -113,7 +115,7 @@ func (r *rule) watchful() bool {
 }
 
 // heard takes an awaited entry.
-func (e *Engine) heard(r *rule, v *Verdict, x *entry.Entry) {
+func (e *Engine) heard(r *rule, v *verdict.Verdict, x *entry.Entry) {
 	if r.Once != nil { // an answer
 		for _, s := range r.agreeing(v.Key) {
 			e.changed(s)
@@ -145,7 +147,7 @@ func (e *Engine) heard(r *rule, v *Verdict, x *entry.Entry) {
 }
 
 // asked takes a question: its key waits for the answer.
-func (e *Engine) asked(r *rule, v *Verdict, x *entry.Entry) {
+func (e *Engine) asked(r *rule, v *verdict.Verdict, x *entry.Entry) {
 	s := e.known(r, v.Key, x.Origin)
 	if s.wait.waits && !s.wait.aged {
 		return

@@ -9,57 +9,11 @@ import (
 	"slices"
 	"time"
 
+	"dimlantern/core/verdict"
+
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 )
-
-// Judged is an entry that is something for at least one rule.
-type Judged struct {
-	Entry *entry.Entry
-	// Reached is the latest own time of the entry's origin so far.
-	Reached entry.Instant
-	// Next is the offset behind the entry in its file.
-	Next int64
-	// Verdicts are in the order of the rules, at most one a rule.
-	Verdicts []Verdict
-}
-
-// Verdict is what an entry may be for a rule. Which of several it is, the state of the
-// rule decides: see take.
-type Verdict struct {
-	Rule     int           // the rule's place in the engine
-	At       entry.Instant // the entry's own time, for this rule
-	Hit      bool
-	Recovery bool
-	Awaited  bool // it is what the rule awaits
-	Question bool // it is what starts the awaiting
-	Counted  bool // it is among the entries that a share is a share of
-	// Key are the values of the rule's key fields; "" is lacking. RecoveryKey are
-	// those that the entry has as a recovery.
-	Key, RecoveryKey []string
-	Follows          []Follow
-	// Where has a bit for each raise whose where holds for the hit.
-	Where uint64
-	// Values are those of the fields that the rule measures, in its order.
-	Values []string
-	// Vars are the fields that the rule's texts name.
-	Vars []entry.Field
-}
-
-// Follow tells that an entry is what is to follow a threshold.
-type Follow struct {
-	Raise int // the raise's place in the rule
-	Key   []string
-}
-
-// Keys are all keys of the verdict.
-func (v *Verdict) Keys() [][]string {
-	out := [][]string{v.Key, v.RecoveryKey}
-	for i := range v.Follows {
-		out = append(out, v.Follows[i].Key)
-	}
-	return out
-}
 
 // idle is the least time after which a key without an open alert is forgotten.
 const idle = 7 * 24 * time.Hour
@@ -200,7 +154,7 @@ func New(rules []*lang.Rule) *Engine {
 }
 
 func newRule(i int, r *lang.Rule) *rule {
-	x := &rule{Rule: r, index: i, forget: idle, keys: map[string]*state{}, vars: Vars(r), began: entry.None, last: entry.None}
+	x := &rule{Rule: r, index: i, forget: idle, keys: map[string]*state{}, vars: r.Vars(), began: entry.None, last: entry.None}
 	measured := r.Measured()
 	for k := range r.Raises {
 		a := &r.Raises[k]
@@ -255,7 +209,7 @@ func (e *Engine) Clock() entry.Instant { return e.clock }
 // Of what an entry may be for a rule, the first counts that is so: it completes a
 // sequence; it is a recovery; a hit or what is awaited; a question. Of a share it is
 // counted besides.
-func (e *Engine) take(j *Judged) {
+func (e *Engine) take(j *verdict.Judged) {
 	e.follow(j)
 	reached := j.Reached
 	for i := range j.Verdicts {
@@ -287,7 +241,7 @@ func (e *Engine) take(j *Judged) {
 }
 
 // judge does what a verdict says.
-func (e *Engine) judge(r *rule, v *Verdict, x *entry.Entry) {
+func (e *Engine) judge(r *rule, v *verdict.Verdict, x *entry.Entry) {
 	if v.Hit || v.Awaited {
 		r.last = entry.Later(r.last, v.At)
 	}
@@ -347,7 +301,7 @@ func (e *Engine) keyWith(alert string) *state {
 
 // recover applies a recovery to every key that agrees with it: each starts from zero. It
 // answers false where that ended nothing.
-func (e *Engine) recover(r *rule, v *Verdict, x *entry.Entry) bool {
+func (e *Engine) recover(r *rule, v *verdict.Verdict, x *entry.Entry) bool {
 	if !r.OnRecovery {
 		return false
 	}
@@ -395,7 +349,7 @@ func (s *state) suffices(at entry.Instant) bool {
 }
 
 // hit counts a hit, and raises or worsens.
-func (e *Engine) hit(r *rule, v *Verdict, x *entry.Entry) {
+func (e *Engine) hit(r *rule, v *verdict.Verdict, x *entry.Entry) {
 	s := e.known(r, v.Key, x.Origin)
 	at := s.add(v.At)
 	s.recovered = nil
@@ -420,7 +374,7 @@ func (e *Engine) hit(r *rule, v *Verdict, x *entry.Entry) {
 }
 
 // counted counts an entry that is no hit among those of a share.
-func (e *Engine) counted(r *rule, v *Verdict, x *entry.Entry) {
+func (e *Engine) counted(r *rule, v *verdict.Verdict, x *entry.Entry) {
 	s := e.known(r, v.Key, x.Origin)
 	entered := e.enters(r, s, v, false)
 	if s.alert != nil && e.eases(s, entered, x) {
@@ -430,7 +384,7 @@ func (e *Engine) counted(r *rule, v *Verdict, x *entry.Entry) {
 }
 
 // enters takes an entry into the windows of a key, and judges those that it entered.
-func (e *Engine) enters(r *rule, s *state, v *Verdict, hit bool) []bool {
+func (e *Engine) enters(r *rule, s *state, v *verdict.Verdict, hit bool) []bool {
 	if len(r.whens) == 0 {
 		return nil
 	}
@@ -444,7 +398,7 @@ func (e *Engine) enters(r *rule, s *state, v *Verdict, hit bool) []bool {
 			continue
 		}
 		if s.enter(k, v.At, e.clock, hit, value) && (r.raiseOf[k] >= 0 || s.alert != nil) {
-			said := r.judge(w, &s.wins[k].tally, r.raiseOf[k] >= 0, e.clock.Add(-w.In) >= s.zero)
+			said := r.weigh(w, &s.wins[k].tally, r.raiseOf[k] >= 0, e.clock.Add(-w.In) >= s.zero)
 			s.say(k, said)
 			s.wins[k].fresh = false
 			entered[k] = said == holds || said == fails

@@ -3,6 +3,8 @@ package engine
 import (
 	"slices"
 
+	"dimlantern/core/verdict"
+
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 )
@@ -29,7 +31,7 @@ const notCounted = -2
 
 // addOwn counts a hit for the raises that keep their own, and returns its place in each:
 // -1 where it is not kept, notCounted where it does not count.
-func (s *state) addOwn(r *rule, v *Verdict) []int {
+func (s *state) addOwn(r *rule, v *verdict.Verdict) []int {
 	if !r.owns {
 		return nil
 	}
@@ -128,7 +130,7 @@ func (e *Engine) begins(s *state, owned []int, at entry.Instant) {
 
 // followed completes the sequences that wait for an entry. It answers false where none
 // does.
-func (e *Engine) followed(r *rule, v *Verdict, x *entry.Entry) bool {
+func (e *Engine) followed(r *rule, v *verdict.Verdict, x *entry.Entry) bool {
 	var all []*state
 	best := map[*state]candidate{}
 	for _, f := range v.Follows {

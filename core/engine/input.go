@@ -6,6 +6,8 @@ import (
 	"maps"
 	"slices"
 
+	"dimlantern/core/verdict"
+
 	"dimlantern/core/entry"
 )
 
@@ -19,6 +21,9 @@ type Input interface {
 	kind() byte
 	write(w *writer)
 }
+
+// Entry is an entry that is something for at least one rule.
+type Entry struct{ *verdict.Judged }
 
 // Advance tells that all entries before At have been taken: timers that are due up to then,
 // and at it, act.
@@ -102,7 +107,7 @@ func (e *Engine) Apply(in Input) (ts []Transition, did bool) {
 	return e.out, did
 }
 
-func (j *Judged) apply(e *Engine) bool  { e.take(j); return true }
+func (in Entry) apply(e *Engine) bool   { e.take(in.Judged); return true }
 func (in Advance) apply(e *Engine) bool { return e.fire(in.At) }
 func (in Reach) apply(e *Engine) bool {
 	e.fire(in.At)
@@ -130,7 +135,7 @@ func (in Act) apply(e *Engine) bool    { return e.act(in) }
 
 // The kinds of inputs as the encoding tells them apart. They are never given to others.
 const (
-	kindJudged byte = iota + 0x21
+	kindEntry byte = iota + 0x21
 	kindAdvance
 	kindReach
 	kindHold
@@ -143,7 +148,7 @@ const (
 	kindAct
 )
 
-func (*Judged) kind() byte { return kindJudged }
+func (Entry) kind() byte   { return kindEntry }
 func (Advance) kind() byte { return kindAdvance }
 func (Reach) kind() byte   { return kindReach }
 func (Hold) kind() byte    { return kindHold }
@@ -173,8 +178,8 @@ func ReadInput(b []byte) (in Input, rest []byte, err error) {
 	}
 	r := &reader{b: b[1:]}
 	switch b[0] {
-	case kindJudged:
-		in = r.judged()
+	case kindEntry:
+		in = Entry{r.judged()}
 	case kindAdvance:
 		in = Advance{r.instant()}
 	case kindReach:
@@ -259,8 +264,8 @@ func (in Act) write(w *writer) {
 	w.bool(in.LetGo)
 }
 
-func (j *Judged) write(w *writer) {
-	x := j.Entry
+func (in Entry) write(w *writer) {
+	j, x := in.Judged, in.Judged.Entry
 	w.str(x.Source)
 	w.str(x.Origin)
 	w.str(x.Host)
@@ -274,7 +279,7 @@ func (j *Judged) write(w *writer) {
 	}
 }
 
-func (w *writer) verdict(v *Verdict, at entry.Instant) {
+func (w *writer) verdict(v *verdict.Verdict, at entry.Instant) {
 	bits := int64(0)
 	for i, b := range []bool{v.Hit, v.Recovery, v.Awaited, v.Question, v.Counted, v.Where != 0 || len(v.Values) > 0 || len(v.Follows) > 0 || v.At != at} {
 		if b {
@@ -305,25 +310,25 @@ func (w *writer) verdict(v *Verdict, at entry.Instant) {
 
 func (r *reader) blind() Blind { return Blind{r.str(), r.instant()} }
 
-func (r *reader) judged() *Judged {
+func (r *reader) judged() *verdict.Judged {
 	x := &entry.Entry{Source: r.str(), Origin: r.str(), Host: r.str(), Offset: r.int(), Raw: r.str(), At: r.instant()}
-	j := &Judged{Entry: x, Reached: r.instant()}
+	j := &verdict.Judged{Entry: x, Reached: r.instant()}
 	for range r.len() {
 		j.Verdicts = append(j.Verdicts, r.verdict(x.At))
 	}
 	return j
 }
 
-func (r *reader) verdict(at entry.Instant) Verdict {
+func (r *reader) verdict(at entry.Instant) verdict.Verdict {
 	n := r.int()
-	v := Verdict{Rule: int(n >> 6), At: at, Hit: n&1 != 0, Recovery: n&2 != 0, Awaited: n&4 != 0, Question: n&8 != 0, Counted: n&16 != 0, Key: r.strs()}
+	v := verdict.Verdict{Rule: int(n >> 6), At: at, Hit: n&1 != 0, Recovery: n&2 != 0, Awaited: n&4 != 0, Question: n&8 != 0, Counted: n&16 != 0, Key: r.strs()}
 	if v.Recovery {
 		v.RecoveryKey = r.strs()
 	}
 	if n&32 != 0 {
 		v.At, v.Where, v.Values = r.instant(), uint64(r.int()), r.strs()
 		for range r.len() {
-			v.Follows = append(v.Follows, Follow{int(r.int()), r.strs()})
+			v.Follows = append(v.Follows, verdict.Follow{Raise: int(r.int()), Key: r.strs()})
 		}
 	}
 	for range r.len() {

@@ -55,7 +55,7 @@ func drawInput(t *rapid.T, rules []*lang.Rule, at int64, alerts []string) engine
 			By: "mira", Words: words, Until: when, LetGo: rapid.Bool().Draw(t, "let go")}
 	}
 	text := rapid.SampledFrom([]string{"pump a low 1", "pump b low 2", "pump a fine", "pump a burst", "pump a beats"}).Draw(t, "text")
-	return judged(rules, refEntry{at, origin[:1], text}, at)
+	return engine.Entry{Judged: judged(rules, refEntry{at, origin[:1], text}, at)}
 }
 
 // seen is a view, and what the engine itself said when it was made.
@@ -138,7 +138,7 @@ func TestJournalIsWhatWasDone(t *testing.T) {
 // Bytes that are no journal are refused, wherever they are cut or changed.
 func FuzzReadInput(f *testing.F) {
 	rules := settings(f, "rule r {\n  problem \"x\"\n  raise error\n  clear after 1m quiet\n}\n").Rules
-	f.Add(engine.AppendInput(nil, judged(rules, refEntry{5 * second, "h", "x"}, 5*second)))
+	f.Add(engine.AppendInput(nil, engine.Entry{Judged: judged(rules, refEntry{5 * second, "h", "x"}, 5*second)}))
 	f.Add(engine.AppendInput(nil, engine.Act{Alert: "a", Change: engine.Taken, By: "mira"}))
 	f.Add(engine.AppendInput(nil, engine.Hold{Bounds: map[int]entry.Instant{1: 2}}))
 	f.Fuzz(func(t *testing.T, b []byte) {

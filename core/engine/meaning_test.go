@@ -196,12 +196,12 @@ func TestAllClausesEqualTheSlowEvaluator(t *testing.T) {
 			fmt.Fprintf(&story, "%v %s %s\n", time.Duration(at-1000*second), x.host, text)
 			j := judged(rules, x, reached)
 			if rapid.Bool().Draw(t, "written down") {
-				again, rest, err := engine.ReadInput(engine.AppendInput(nil, j))
+				again, rest, err := engine.ReadInput(engine.AppendInput(nil, engine.Entry{Judged: j}))
 				require.NoError(t, err)
 				require.Empty(t, rest)
-				j = again.(*engine.Judged)
+				j = again.(engine.Entry).Judged
 			}
-			note(apply(e, j))
+			note(apply(e, engine.Entry{Judged: j}))
 			ref.take(j)
 			if rapid.IntRange(0, 5).Draw(t, "restart") == 0 {
 				saved := e.Encode()

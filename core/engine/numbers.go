@@ -154,11 +154,11 @@ func (t *tally) holds(w *lang.When) bool {
 	return entry.Holds(c, w.Op)
 }
 
-// verdict is what judging a window came to.
-type verdict uint8
+// finding is what judging a window came to.
+type finding uint8
 
 const (
-	unjudged verdict = iota // it cannot be judged yet
+	unjudged finding = iota // it cannot be judged yet
 	neither                 // no change
 	holds
 	fails
@@ -166,13 +166,13 @@ const (
 
 // judge says whether a comparison holds. Wholly tells that what it looks at lies
 // wholly after the key was first seen or last started from zero.
-func (r *rule) judge(w *lang.When, t *tally, raises, wholly bool) verdict {
+func (r *rule) weigh(w *lang.When, t *tally, raises, wholly bool) finding {
 	n := t.hits
 	if w.Agg == "share" {
 		n = t.entries
 	}
 	counts := w.Agg == "count" || w.Agg == "sum" || w.Agg == "different"
-	as := func(b bool) verdict {
+	as := func(b bool) finding {
 		if b {
 			return holds
 		}
@@ -355,7 +355,7 @@ func (s *state) pass(k int, at entry.Instant) {
 	if s.zero.Add(w.In) <= at {
 		x.ripe = true
 	}
-	s.say(k, r.judge(w, &x.tally, r.raiseOf[k] >= 0, at.Add(-w.In) >= s.zero))
+	s.say(k, r.weigh(w, &x.tally, r.raiseOf[k] >= 0, at.Add(-w.In) >= s.zero))
 }
 
 // drop lets the entries leave that have fallen out by an instant.
@@ -396,7 +396,7 @@ func (s *state) skip(k int, clock entry.Instant) {
 }
 
 // say notes what judging came to.
-func (s *state) say(k int, v verdict) {
+func (s *state) say(k int, v finding) {
 	x := &s.wins[k]
 	switch v {
 	case holds:
@@ -418,7 +418,7 @@ func (s *state) close(k int, at entry.Instant) {
 		p = x.periods[0]
 		x.periods = slices.Delete(x.periods, 0, 1)
 	}
-	v := r.judge(w, &p.tally, r.raiseOf[k] >= 0, r.startOf(w, x.next) >= s.zero)
+	v := r.weigh(w, &p.tally, r.raiseOf[k] >= 0, r.startOf(w, x.next) >= s.zero)
 	x.next++
 	if v == holds || v == fails {
 		x.results = append(x.results, result{v == holds, p.tally.hits, p.first, p.last})

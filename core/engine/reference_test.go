@@ -10,6 +10,8 @@ import (
 	"testing"
 	"time"
 
+	"dimlantern/core/verdict"
+
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
@@ -370,9 +372,9 @@ func settings(t require.TestingT, src string) *lang.Settings {
 	return s
 }
 
-func judged(rules []*lang.Rule, e refEntry, reached int64) *engine.Judged {
+func judged(rules []*lang.Rule, e refEntry, reached int64) *verdict.Judged {
 	x := &entry.Entry{Origin: e.host + ":log", Host: e.host, Raw: e.text, At: entry.Instant(e.at), Fits: true}
-	j := &engine.Judged{Entry: x, Reached: entry.Instant(reached)}
+	j := &verdict.Judged{Entry: x, Reached: entry.Instant(reached)}
 	for i, r := range rules {
 		if v, ok := match.Judge(r, x, match.MayAll, nil); ok {
 			v.Rule = i
@@ -411,7 +413,7 @@ func TestEngineEqualsReference(t *testing.T) {
 				}
 				reached = x.at
 			}
-			note(apply(e, judged(rules, x, reached)))
+			note(apply(e, engine.Entry{Judged: judged(rules, x, reached)}))
 			if rapid.IntRange(0, 5).Draw(t, "restart") == 0 {
 				saved := e.Encode()
 				again, err := engine.Decode(rules, saved)
@@ -430,7 +432,7 @@ func TestDecodeRefusesWhatIsNoState(t *testing.T) {
 	src := "rule r {\n  problem \"x\"\n  raise error\n  clear after 1m quiet\n}\n"
 	rules := settings(t, src).Rules
 	e := engine.New(rules)
-	apply(e, judged(rules, refEntry{5 * second, "h", "x"}, 5*second))
+	apply(e, engine.Entry{Judged: judged(rules, refEntry{5 * second, "h", "x"}, 5*second)})
 	good := e.Encode()
 	for n := range good {
 		_, err := engine.Decode(rules, good[:n])

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/core/verdict"
+
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
@@ -734,7 +736,7 @@ func (e *slow) agreeing(rule int, key []string) []*slowKey {
 	return out
 }
 
-func (e *slow) take(j *engine.Judged) {
+func (e *slow) take(j *verdict.Judged) {
 	e.fire(int64(j.Reached))
 	e.clock = max(e.clock, int64(j.Reached))
 	if _, blind := e.blind[j.Entry.Origin]; blind {
@@ -771,7 +773,7 @@ func (e *slow) take(j *engine.Judged) {
 	e.fire(e.clock)
 }
 
-func (e *slow) heard(r *lang.Rule, v *engine.Verdict, j *engine.Judged) {
+func (e *slow) heard(r *lang.Rule, v *verdict.Verdict, j *verdict.Judged) {
 	shortest := never
 	for i := range r.Raises {
 		if d := int64(r.Raises[i].Without); d > 0 {
@@ -789,7 +791,7 @@ func (e *slow) heard(r *lang.Rule, v *engine.Verdict, j *engine.Judged) {
 	}
 }
 
-func (e *slow) follower(r *lang.Rule, v *engine.Verdict) bool {
+func (e *slow) follower(r *lang.Rule, v *verdict.Verdict) bool {
 	type done struct {
 		raise int
 		wait  slowWait
@@ -825,7 +827,7 @@ func (e *slow) follower(r *lang.Rule, v *engine.Verdict) bool {
 	return len(best) > 0
 }
 
-func (e *slow) recovery(r *lang.Rule, v *engine.Verdict) bool {
+func (e *slow) recovery(r *lang.Rule, v *verdict.Verdict) bool {
 	ended := false
 	for _, k := range e.agreeing(v.Rule, v.RecoveryKey) {
 		if r.RecoverAt > 1 {
@@ -854,7 +856,7 @@ func (e *slow) recovery(r *lang.Rule, v *engine.Verdict) bool {
 }
 
 // entry takes a hit, or an entry that a share counts.
-func (e *slow) entry(r *lang.Rule, v *engine.Verdict, j *engine.Judged, hit bool) {
+func (e *slow) entry(r *lang.Rule, v *verdict.Verdict, j *verdict.Judged, hit bool) {
 	k := e.key(v.Rule, v.Key, j.Entry.Origin)
 	e.seq++
 	x := item{at: int64(v.At), seq: int64(e.seq), hit: hit, counted: v.Counted, where: v.Where, values: map[string]string{}}

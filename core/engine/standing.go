@@ -230,7 +230,7 @@ func (e *Engine) whenStands(s *state, k int, clock func(entry.Instant) string) (
 	}
 	now := x.now(w, e.clock)
 	text := now.describe(w)
-	v := r.judge(w, &now, r.raiseOf[k] >= 0, e.clock.Add(-w.In) >= s.zero)
+	v := r.weigh(w, &now, r.raiseOf[k] >= 0, e.clock.Add(-w.In) >= s.zero)
 	n := now.hits
 	if w.Agg == "share" {
 		n = now.entries

@@ -5,6 +5,8 @@ import (
 	"maps"
 	"slices"
 
+	"dimlantern/core/verdict"
+
 	"dimlantern/core/entry"
 )
 
@@ -283,10 +285,10 @@ func (e *Engine) hold(bounds map[int]entry.Instant) {
 func (e *Engine) Held() map[int]entry.Instant { return e.held }
 
 // follow moves the bounds of held rules with the entry that is something for them.
-func (e *Engine) follow(j *Judged) {
+func (e *Engine) follow(j *verdict.Judged) {
 	moved := false
 	for i := range e.held {
-		if at := slices.IndexFunc(j.Verdicts, func(v Verdict) bool { return v.Rule == i }); at >= 0 && j.Reached > e.held[i] {
+		if at := slices.IndexFunc(j.Verdicts, func(v verdict.Verdict) bool { return v.Rule == i }); at >= 0 && j.Reached > e.held[i] {
 			e.held[i] = j.Reached
 			moved = true
 		}

@@ -303,21 +303,3 @@ func Fill(template string, value func(field string) string) string {
 	}
 	return b.String()
 }
-
-// Vars are the fields that a rule's texts name and its key does not hold.
-func Vars(r *lang.Rule) []string {
-	var out []string
-	seen := map[string]bool{"count": true, "span": true, "first": true, "last": true, "severity": true}
-	for _, p := range r.Per {
-		seen[p] = true
-	}
-	for _, t := range []string{r.Say, r.Advise} {
-		for _, p := range lang.Template(t) {
-			if p.Field != "" && !seen[p.Field] {
-				seen[p.Field] = true
-				out = append(out, p.Field)
-			}
-		}
-	}
-	return out
-}

@@ -518,3 +518,21 @@ func (s *Settings) RuleAt(file string, line int) *Rule {
 	}
 	return best
 }
+
+// Vars are the fields that the rule's texts name and its key does not hold.
+func (r *Rule) Vars() []string {
+	var out []string
+	seen := map[string]bool{"count": true, "span": true, "first": true, "last": true, "severity": true}
+	for _, p := range r.Per {
+		seen[p] = true
+	}
+	for _, t := range []string{r.Say, r.Advise} {
+		for _, p := range Template(t) {
+			if p.Field != "" && !seen[p.Field] {
+				seen[p.Field] = true
+				out = append(out, p.Field)
+			}
+		}
+	}
+	return out
+}

@@ -6,10 +6,11 @@ import (
 	"testing"
 	"time"
 
+	"dimlantern/core/verdict"
+
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/layout"
@@ -76,7 +77,7 @@ func TestFormatsEqualEachLine(t *testing.T) {
 			r.Near = entry.Of(at)
 			base := int64(0)
 			for _, slab := range slabs {
-				r.Scan([]byte(slab), base, 0, func(j *engine.Judged) {
+				r.Scan([]byte(slab), base, 0, func(j *verdict.Judged) {
 					for _, v := range j.Verdicts {
 						out = append(out, fmt.Sprintf("%q %d %s %s %s %q", j.Entry.Raw, j.Entry.Offset, j.Entry.At, j.Reached, s.Rules[v.Rule].Name, v.Key))
 					}
@@ -102,11 +103,11 @@ func TestRareLiteralsAreChosen(t *testing.T) {
 	usual := strings.Repeat("pump 7 answered late, station 9 reports all else as usual\n", 100)
 	found := func() int { return len(p.search.search([]byte(usual), nil)) }
 	r := NewReader(p, "h:/x", "h", true)
-	r.Scan([]byte("hello\n"), 0, 0, func(*engine.Judged) {}, nil)
+	r.Scan([]byte("hello\n"), 0, 0, func(*verdict.Judged) {}, nil)
 	require.Positive(t, found(), "nothing told the literals apart yet")
-	r.Scan([]byte(usual), 6, 0, func(*engine.Judged) {}, nil)
+	r.Scan([]byte(usual), 6, 0, func(*verdict.Judged) {}, nil)
 	require.Zero(t, found())
 	hits := 0
-	r.Scan([]byte(usual+"pump: word07 1, station 9 reports all else\n"), 6, 0, func(*engine.Judged) { hits++ }, nil)
+	r.Scan([]byte(usual+"pump: word07 1, station 9 reports all else\n"), 6, 0, func(*verdict.Judged) { hits++ }, nil)
 	require.Equal(t, 1, hits)
 }

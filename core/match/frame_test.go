@@ -7,11 +7,12 @@ import (
 	"time"
 	"unicode/utf16"
 
+	"dimlantern/core/verdict"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"dimlantern/core/engine"
 	"dimlantern/core/match"
 )
 
@@ -45,7 +46,7 @@ func frames(t require.TestingT, p *match.Plan, raw []byte, enc match.Encoding, p
 	var out []string
 	base, have := 0, 0
 	scan := func(end int) {
-		r.Scan(raw[base:end], int64(base), 0, func(j *engine.Judged) {
+		r.Scan(raw[base:end], int64(base), 0, func(j *verdict.Judged) {
 			out = append(out, fmt.Sprintf("%d %d %q", j.Entry.Offset, j.Next, j.Entry.Raw))
 		}, nil)
 		base = end

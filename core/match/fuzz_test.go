@@ -11,9 +11,10 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"dimlantern/core/verdict"
+
 	"github.com/stretchr/testify/require"
 
-	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/layout"
@@ -52,7 +53,7 @@ func FuzzMatcher(f *testing.F) {
 			at += int64(len(l)) + 1
 		}
 		r := match.NewReader(match.NewPlan(s, s.Sources[0], s.Rules, time.UTC), "h:/x", "h", false)
-		r.Scan([]byte(text+"\n"), 0, 0, func(j *engine.Judged) {
+		r.Scan([]byte(text+"\n"), 0, 0, func(j *verdict.Judged) {
 			for _, v := range j.Verdicts {
 				if s.Rules[v.Rule].Name == "a" {
 					got = append(got, j.Entry.Offset)

@@ -5,7 +5,8 @@ import (
 	"strings"
 	"time"
 
-	"dimlantern/core/engine"
+	"dimlantern/core/verdict"
+
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/layout"
@@ -14,8 +15,8 @@ import (
 // oneJudged is what is judged with memory for one verdict, since mostly there is no more,
 // and its key.
 type oneJudged struct {
-	engine.Judged
-	one [1]engine.Verdict
+	verdict.Judged
+	one [1]verdict.Verdict
 	key [2]string
 }
 
@@ -93,7 +94,7 @@ func (s *scan) judge(at, end, stop int) {
 	}
 	both := &r.spare[0]
 	r.spare = r.spare[1:]
-	both.Judged = engine.Judged{Entry: e, Reached: r.Reached, Next: s.offset(stop)}
+	both.Judged = verdict.Judged{Entry: e, Reached: r.Reached, Next: s.offset(stop)}
 	j := &both.Judged
 	j.Verdicts = both.one[:0]
 	room := both.key[:]
@@ -114,7 +115,7 @@ func (s *scan) judge(at, end, stop int) {
 		if timed {
 			began = p.Now()
 		}
-		j.Verdicts = append(j.Verdicts, engine.Verdict{})
+		j.Verdicts = append(j.Verdicts, verdict.Verdict{})
 		v := &j.Verdicts[len(j.Verdicts)-1]
 		ok := judgeInto(v, &p.rules[n], e, may, &s.captures, room)
 		room = nil // it has been used
@@ -145,7 +146,7 @@ func (s *scan) judge(at, end, stop int) {
 // hide masks what a verdict took of an entry, of which text is the whole. The rule has
 // seen it as it is; what is kept of it still differs where it did. Numbers that are summed
 // stay: where something is masked the engine's state is kept sealed.
-func (p *planned) hide(v *engine.Verdict, d *layout.Division, text string) {
+func (p *planned) hide(v *verdict.Verdict, d *layout.Division, text string) {
 	for _, key := range v.Keys() {
 		for i := range key {
 			key[i] = d.Key(key[i], text)
@@ -162,7 +163,7 @@ func (p *planned) hide(v *engine.Verdict, d *layout.Division, text string) {
 }
 
 // shorten bounds what is kept of an entry for each key.
-func (p *planned) shorten(v *engine.Verdict) {
+func (p *planned) shorten(v *verdict.Verdict) {
 	for _, key := range v.Keys() {
 		for i := range key {
 			key[i] = entry.Bounded(key[i])
@@ -199,7 +200,7 @@ const (
 
 // Judge says what an entry is for one rule. May tells what it may be at all. The answer
 // is false where it is nothing. Which of several roles counts is the engine's to say.
-func Judge(r *lang.Rule, e *entry.Entry, may Roles, vars []string) (v engine.Verdict, ok bool) {
+func Judge(r *lang.Rule, e *entry.Entry, may Roles, vars []string) (v verdict.Verdict, ok bool) {
 	p := &planned{rule: r, vars: vars, shares: r.Shares()}
 	if ok = judgeInto(&v, p, e, may, new([]entry.Field), nil); ok {
 		p.shorten(&v)
@@ -209,7 +210,7 @@ func Judge(r *lang.Rule, e *entry.Entry, may Roles, vars []string) (v engine.Ver
 
 // judgeInto is Judge with a place for what comes out, which is empty, memory for captures,
 // which it may replace, and for the key.
-func judgeInto(v *engine.Verdict, p *planned, e *entry.Entry, may Roles, captures *[]entry.Field, room []string) bool {
+func judgeInto(v *verdict.Verdict, p *planned, e *entry.Entry, may Roles, captures *[]entry.Field, room []string) bool {
 	r, shares := p.rule, p.shares
 	v.At = e.At
 	if r.Arrival {
@@ -226,7 +227,7 @@ func judgeInto(v *engine.Verdict, p *planned, e *entry.Entry, may Roles, capture
 			if x := r.Raises[i].Then; x != nil {
 				s := Subject{Entry: e}
 				if Eval(x, &s) {
-					v.Follows = append(v.Follows, engine.Follow{Raise: i, Key: keyOf(r, &s)})
+					v.Follows = append(v.Follows, verdict.Follow{Raise: i, Key: keyOf(r, &s)})
 					some = true
 				}
 			}

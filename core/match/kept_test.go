@@ -5,11 +5,12 @@ import (
 	"testing"
 	"time"
 
+	"dimlantern/core/verdict"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/layout"
 	"dimlantern/core/match"
@@ -64,7 +65,7 @@ func TestKeptIsJudgedAsItCame(t *testing.T) {
 	}
 	var got []string
 	r := match.NewReader(plan, "lock-3:192.0.2.7", "lock-3", true)
-	r.Scan(log, 0, arrived.Add(time.Second), func(j *engine.Judged) {
+	r.Scan(log, 0, arrived.Add(time.Second), func(j *verdict.Judged) {
 		require.Len(t, j.Verdicts, 1)
 		got = append(got, strings.Join(j.Verdicts[0].Key, " ")+" "+time.Duration(j.Entry.At.Sub(arrived)).String()+" "+j.Entry.Raw[:4])
 		assert.Equal(t, arrived, j.Entry.Arrived)
@@ -82,6 +83,6 @@ func TestNamesOfValues(t *testing.T) {
 		"rule r {\n problem code-name == \"gate refused\"\n per nothing\n raise error\n clear by hand\n}\n")
 	plan := match.NewPlan(s, s.Sources[0], s.Rules, time.UTC)
 	n := 0
-	match.NewReader(plan, "h:/x", "h", false).Scan([]byte("4310 at gate 3\n4311 gate refused\n4310 at gate 4\n"), 0, 0, func(*engine.Judged) { n++ }, nil)
+	match.NewReader(plan, "h:/x", "h", false).Scan([]byte("4310 at gate 3\n4311 gate refused\n4310 at gate 4\n"), 0, 0, func(*verdict.Judged) { n++ }, nil)
 	assert.Equal(t, 2, n)
 }

@@ -6,10 +6,11 @@ import (
 	"testing"
 	"time"
 
+	"dimlantern/core/verdict"
+
 	"github.com/stretchr/testify/assert"
 	"pgregory.net/rapid"
 
-	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/layout"
@@ -92,7 +93,7 @@ func TestKnownTimesChangeNothing(t *testing.T) {
 					within = append(within, all)
 				}
 				sure = append(sure, r.Within(data[base:end], int64(base), from, to))
-				n := r.Scan(data[base:end], int64(base), 0, func(j *engine.Judged) {
+				n := r.Scan(data[base:end], int64(base), 0, func(j *verdict.Judged) {
 					out = append(out, fmt.Sprint(j.Entry.Offset, j.Entry.At, j.Reached, j.Entry.Raw))
 				}, nil)
 				out = append(out, fmt.Sprint(n, r.Reached, r.Last))

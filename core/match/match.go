@@ -14,7 +14,8 @@ import (
 	"strings"
 	"time"
 
-	"dimlantern/core/engine"
+	"dimlantern/core/verdict"
+
 	"dimlantern/core/entry"
 	"dimlantern/core/layout"
 )
@@ -108,7 +109,7 @@ type Tick struct {
 // lack its line end, and returns how many there were. Base is the offset of its
 // first byte in the file, now the instant of its arrival. Judged entries go to
 // emit in their order. Tick, where it is not nil, gets some 500 stretches of a slab.
-func (r *Reader) Scan(raw []byte, base int64, now entry.Instant, emit func(*engine.Judged), tick func(Tick)) int64 {
+func (r *Reader) Scan(raw []byte, base int64, now entry.Instant, emit func(*verdict.Judged), tick func(Tick)) int64 {
 	slab, marks, skipped := r.framed(raw, base)
 	if len(slab) == 0 {
 		return 0
@@ -134,7 +135,7 @@ type scan struct {
 	marks  []lineMark
 	base   int64
 	now    entry.Instant
-	emit   func(*engine.Judged)
+	emit   func(*verdict.Judged)
 	tick   func(Tick)
 	synced int // up to here Reached is exact
 	known  int // up to here Last and LastHost are what they are

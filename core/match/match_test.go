@@ -7,11 +7,12 @@ import (
 	"testing"
 	"time"
 
+	"dimlantern/core/verdict"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/layout"
@@ -119,13 +120,13 @@ func read(s *lang.Settings, slabs []string) []string {
 	var out []string
 	base := int64(0)
 	for _, slab := range slabs {
-		r.Scan([]byte(slab), base, 0, func(j *engine.Judged) { out = append(out, words(s, j)) }, nil)
+		r.Scan([]byte(slab), base, 0, func(j *verdict.Judged) { out = append(out, words(s, j)) }, nil)
 		base += int64(len(slab))
 	}
 	return append(out, fmt.Sprint(r.Reached))
 }
 
-func words(s *lang.Settings, j *engine.Judged) string {
+func words(s *lang.Settings, j *verdict.Judged) string {
 	out := fmt.Sprintf("%q %d %d %d %s %v", j.Entry.Raw, j.Entry.Offset, j.Entry.At, j.Reached, j.Entry.Host, j.Entry.Fits)
 	for _, v := range j.Verdicts {
 		out += fmt.Sprintf(" %s %v %q", s.Rules[v.Rule].Name, v.Recovery, v.Key)
@@ -191,7 +192,7 @@ func plain(s *lang.Settings, lines []string) []string {
 		}
 		e.At = at
 		reached = entry.Later(reached, at)
-		j := &engine.Judged{Entry: e, Reached: reached}
+		j := &verdict.Judged{Entry: e, Reached: reached}
 		for k, r := range s.Rules {
 			if v, ok := match.Judge(r, e, match.MayAll, nil); ok {
 				v.Rule = k
@@ -217,7 +218,7 @@ func TestManyLiterals(t *testing.T) {
 	p := match.NewPlan(s, nil, s.Rules, time.UTC)
 	r := match.NewReader(p, "h:/x", "h", false)
 	seen := map[int]int{}
-	r.Scan([]byte(log.String()), 0, 0, func(j *engine.Judged) {
+	r.Scan([]byte(log.String()), 0, 0, func(j *verdict.Judged) {
 		for _, v := range j.Verdicts {
 			seen[v.Rule]++
 		}

@@ -5,7 +5,6 @@ import (
 	"slices"
 	"time"
 
-	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/layout"
@@ -114,7 +113,7 @@ func NewPlan(s *lang.Settings, source *lang.Source, rules []*lang.Rule, zone *ti
 		if r.Off || name != "" && !r.LooksAt(name) {
 			continue
 		}
-		p.rules = append(p.rules, planned{rule: r, index: i, vars: engine.Vars(r), shares: r.Shares(), summed: summed(r)})
+		p.rules = append(p.rules, planned{rule: r, index: i, vars: r.Vars(), shares: r.Shares(), summed: summed(r)})
 		p.costs = append(p.costs, Cost{Rule: i})
 	}
 	if len(rules) > 0 {

@@ -6,6 +6,8 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/core/verdict"
+
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
@@ -78,7 +80,7 @@ func TryRule(s *lang.Settings, r *lang.Rule, sample []*Said, o Options) (*Tried,
 			out.Hits++
 		}
 	}
-	o.Saw = func(rule string, v *engine.Verdict, _ *entry.Entry) {
+	o.Saw = func(rule string, v *verdict.Verdict, _ *entry.Entry) {
 		if rule == r.Name && v.Recovery {
 			out.Recoveries++
 			out.OverKey = engine.Written(v.RecoveryKey)

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/core/verdict"
+
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
@@ -241,12 +243,12 @@ func (st *stage) feed(s lang.Step, at entry.Instant) {
 	st.offset += int64(len(s.Text)) + 1
 	reached := entry.Later(st.engine.Clock(), at)
 	e.Arrived = reached
-	j := &engine.Judged{Entry: e, Reached: reached}
-	if v, ok := match.Judge(st.rule, e, match.MayAll, engine.Vars(st.rule)); ok {
-		j.Verdicts = []engine.Verdict{v}
+	j := &verdict.Judged{Entry: e, Reached: reached}
+	if v, ok := match.Judge(st.rule, e, match.MayAll, st.rule.Vars()); ok {
+		j.Verdicts = []verdict.Verdict{v}
 	}
 	st.begin(at)
-	st.apply(j)
+	st.apply(engine.Entry{Judged: j})
 }
 
 // begin lets watching begin with the first step, and makes hosts known as they speak.
@@ -289,7 +291,7 @@ func (st *stage) line(s lang.Step) {
 	}
 	st.seen(h)
 	st.begin(first)
-	r.Scan([]byte(s.Text), st.offset, now, func(j *engine.Judged) { st.apply(j) }, nil)
+	r.Scan([]byte(s.Text), st.offset, now, func(j *verdict.Judged) { st.apply(engine.Entry{Judged: j}) }, nil)
 	st.offset += int64(len(s.Text)) + 1
 	st.apply(engine.Reach{At: r.Reached})
 	st.at = r.Last

@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 
+	"dimlantern/core/verdict"
+
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
@@ -60,7 +62,7 @@ func WhyAt(s *lang.Settings, q MomentQuery, inputs []*Input, o Options) (Moment,
 	}
 	out := Moment{Rule: q.Rule.Name}
 	beside := map[string]bool{}
-	o.Saw = func(rule string, v *engine.Verdict, x *entry.Entry) {
+	o.Saw = func(rule string, v *verdict.Verdict, x *entry.Entry) {
 		if rule != q.Rule.Name {
 			return
 		}
@@ -147,7 +149,7 @@ func shadowing(s *lang.Settings, r *lang.Rule) []*lang.Rule {
 }
 
 // is says what a verdict is, in the order in which the engine asks.
-func is(v *engine.Verdict) string {
+func is(v *verdict.Verdict) string {
 	switch {
 	case v.Recovery:
 		return "recovery"

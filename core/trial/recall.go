@@ -4,7 +4,8 @@ import (
 	"fmt"
 	"strings"
 
-	"dimlantern/core/engine"
+	"dimlantern/core/verdict"
+
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 )
@@ -14,11 +15,11 @@ import (
 // one sample, and for one goroutine at once.
 type Recall struct {
 	sign  string
-	steps []*engine.Judged // merged, in their order
-	first entry.Instant    // the own time of the first entry of all
-	from  entry.Instant    // of each stream's first entry, the earliest
-	count int64            // entries
-	full  bool             // there were too many to keep
+	steps []*verdict.Judged // merged, in their order
+	first entry.Instant     // the own time of the first entry of all
+	from  entry.Instant     // of each stream's first entry, the earliest
+	count int64             // entries
+	full  bool              // there were too many to keep
 }
 
 // mostRecalled is how many judged entries are kept.
@@ -30,7 +31,7 @@ func signOf(of string, rules []*lang.Rule, o *Options) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "%s %d %d", of, o.From, o.To)
 	for _, r := range rules {
-		fmt.Fprintf(&b, "\n%s %q %q %q %v %v %v %v %d %q %q", r.Name, r.On, r.Per, r.From, r.During, r.Arrival, r.OnRecovery, r.Shares(), len(r.Raises), r.Measured(), engine.Vars(r))
+		fmt.Fprintf(&b, "\n%s %q %q %q %v %v %v %v %d %q %q", r.Name, r.On, r.Per, r.From, r.During, r.Arrival, r.OnRecovery, r.Shares(), len(r.Raises), r.Measured(), r.Vars())
 		for _, c := range r.Exprs() {
 			if c.Word != "raise" {
 				b.WriteString("\x00" + c.Word + " " + c.Expr.String())

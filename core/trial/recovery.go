@@ -6,7 +6,8 @@ import (
 	"strings"
 	"time"
 
-	"dimlantern/core/engine"
+	"dimlantern/core/verdict"
+
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/layout"
@@ -52,7 +53,7 @@ func ProposeRecovery(s *lang.Settings, r *lang.Rule, sample []*Said, o Options) 
 	hits := &lang.Rule{Name: "hits", On: r.On, Problem: r.Problem, Ignore: r.Ignore, Per: r.Per, During: r.During, Zone: r.Zone, ByHand: true, Raises: never}
 	all := &lang.Rule{Name: "all", On: r.On, Problem: everything, Ignore: r.Ignore, Per: r.Per, During: r.During, Zone: r.Zone, ByHand: true, Raises: never}
 	var hit *entry.Entry
-	o.Saw = func(rule string, v *engine.Verdict, x *entry.Entry) {
+	o.Saw = func(rule string, v *verdict.Verdict, x *entry.Entry) {
 		switch {
 		case rule == "hits":
 			hit = x

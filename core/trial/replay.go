@@ -7,6 +7,8 @@ import (
 	"slices"
 	"time"
 
+	"dimlantern/core/verdict"
+
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
@@ -63,7 +65,7 @@ type Options struct {
 	Recall   *Recall
 	RecallOf string
 	// Saw gets each verdict, before the engine takes it.
-	Saw func(rule string, v *engine.Verdict, x *entry.Entry)
+	Saw func(rule string, v *verdict.Verdict, x *entry.Entry)
 	// Engine is gone on with, where it is not nil; it must be of the same rules.
 	Engine *engine.Engine
 }
@@ -193,13 +195,13 @@ type stream struct {
 	in     *Input
 	reader *match.Reader
 	buf    []byte
-	rest   int              // bytes at the start of buf that belong to an unfinished line
-	ahead  blocks           // nil where nothing reads ahead
-	file   int              // which member is being read
-	base   int64            // offset of buf's first byte in it
-	some   bool             // something has been read
-	first  entry.Instant    // the own time of its first entry; None before it is read
-	queue  []*engine.Judged // an item without verdicts only says how far it is
+	rest   int               // bytes at the start of buf that belong to an unfinished line
+	ahead  blocks            // nil where nothing reads ahead
+	file   int               // which member is being read
+	base   int64             // offset of buf's first byte in it
+	some   bool              // something has been read
+	first  entry.Instant     // the own time of its first entry; None before it is read
+	queue  []*verdict.Judged // an item without verdicts only says how far it is
 	head   int
 }
 
@@ -288,11 +290,11 @@ func (r *replay) apply(in engine.Input) {
 }
 
 // step gives the engine one entry, or how far it is.
-func (r *replay) step(j *engine.Judged) {
+func (r *replay) step(j *verdict.Judged) {
 	r.sample(j.Reached)
 	if len(j.Verdicts) > 0 {
 		r.hits(j)
-		r.apply(j)
+		r.apply(engine.Entry{Judged: j})
 	} else {
 		r.apply(engine.Reach{At: j.Reached})
 	}
@@ -300,7 +302,7 @@ func (r *replay) step(j *engine.Judged) {
 
 // end lets the timers fire that are due at the end.
 func (r *replay) end() {
-	if first := r.first(&engine.Judged{Reached: entry.None}); !r.began && first != entry.None {
+	if first := r.first(&verdict.Judged{Reached: entry.None}); !r.began && first != entry.None {
 		r.starts(first) // no entry lies within the bounds
 	}
 	r.sample(entry.Instant(1<<63 - 1))
@@ -319,7 +321,7 @@ func (r *replay) sample(reached entry.Instant) {
 }
 
 // first is the own time of the first entry of all.
-func (r *replay) first(j *engine.Judged) entry.Instant {
+func (r *replay) first(j *verdict.Judged) entry.Instant {
 	if r.began {
 		return 0
 	}
@@ -358,7 +360,7 @@ func (r *replay) begin(at entry.Instant) {
 }
 
 // hits tells of the verdicts on an entry.
-func (r *replay) hits(j *engine.Judged) {
+func (r *replay) hits(j *verdict.Judged) {
 	for i := range j.Verdicts {
 		v := &j.Verdicts[i]
 		if r.o.Saw != nil {
@@ -477,8 +479,8 @@ func (s *stream) scan(slab []byte) {
 		s.scanBounded(slab)
 		return
 	}
-	s.r.sum.Entries += s.reader.Scan(slab, s.base, s.in.Arrived, func(j *engine.Judged) { s.queue = append(s.queue, j) }, nil)
-	s.queue = append(s.queue, &engine.Judged{Reached: s.reader.Reached})
+	s.r.sum.Entries += s.reader.Scan(slab, s.base, s.in.Arrived, func(j *verdict.Judged) { s.queue = append(s.queue, j) }, nil)
+	s.queue = append(s.queue, &verdict.Judged{Reached: s.reader.Reached})
 }
 
 // scanBounded scans line by line, and passes over those outside of the bounds.
@@ -499,15 +501,15 @@ func (s *stream) scanBounded(slab []byte) {
 		within = at >= o.From && at < to
 	}
 	if !lineByLine && within {
-		s.r.sum.Entries += s.reader.Scan(slab, base, s.in.Arrived, func(j *engine.Judged) { s.queue = append(s.queue, j) }, nil)
-		s.queue = append(s.queue, &engine.Judged{Reached: s.reader.Reached})
+		s.r.sum.Entries += s.reader.Scan(slab, base, s.in.Arrived, func(j *verdict.Judged) { s.queue = append(s.queue, j) }, nil)
+		s.queue = append(s.queue, &verdict.Judged{Reached: s.reader.Reached})
 		return
 	}
 	for len(slab) > 0 {
 		n := s.reader.Plan.First(slab, s.reader.Encoding)
 		reached := s.reader.Reached
-		var found *engine.Judged
-		s.reader.Scan(slab[:n], base, s.in.Arrived, func(j *engine.Judged) { found = j }, nil)
+		var found *verdict.Judged
+		s.reader.Scan(slab[:n], base, s.in.Arrived, func(j *verdict.Judged) { found = j }, nil)
 		at := s.reader.Last
 		switch {
 		case o.From != 0 && at < o.From, o.To != 0 && at >= o.To:
@@ -518,7 +520,7 @@ func (s *stream) scanBounded(slab []byte) {
 			if found != nil {
 				s.queue = append(s.queue, found)
 			} else {
-				s.queue = append(s.queue, &engine.Judged{Reached: s.reader.Reached})
+				s.queue = append(s.queue, &verdict.Judged{Reached: s.reader.Reached})
 			}
 		}
 		slab, base = slab[n:], base+int64(n)

@@ -8,7 +8,6 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/layout"
@@ -91,7 +90,7 @@ func why(s *lang.Settings, r *lang.Rule, src *lang.Source, host, origin, line st
 		out.Clauses = append(out.Clauses, says(c.Word, c.Expr, e))
 	}
 	out.Verdict = "nothing"
-	v, ok := match.Judge(r, e, match.MayAll, engine.Vars(r))
+	v, ok := match.Judge(r, e, match.MayAll, r.Vars())
 	switch {
 	case len(r.On) > 0 && src != nil && !slices.Contains(r.On, src.Name):
 		out.Because = fmt.Sprintf("the rule does not look at %s: it is on %s", src.Name, strings.Join(r.On, ", "))

@@ -1,4 +1,4 @@
-// Package tell knows the ways to tell people: mail, webhook, syslog and a command. A
+// Package via knows the ways to tell people: mail, webhook, syslog and a command. A
 // message comes in that says all there is to say, bytes go out to one receiver, and what
 // went wrong comes back in words. It decides nothing, keeps nothing and tries once.
 package via
@@ -7,7 +7,6 @@ import (
 	"context"
 	"crypto/tls"
 	"crypto/x509"
-	"dimlantern/intake/regular"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -18,6 +17,8 @@ import (
 	"strings"
 	"syscall"
 	"time"
+
+	"dimlantern/intake/regular"
 )
 
 // Message is what a receiver is told.

@@ -167,10 +167,9 @@ func (r *Room) Saved(file, body string) { r.file, r.was, r.fresh = file, body, f
 
 // Name is the name of the first rule of the text; "" where there is none.
 func (r *Room) Name() string {
-	for _, l := range strings.Split(r.Body(), "\n") {
-		if rest, ok := strings.CutPrefix(l, "rule "); ok {
-			name, _, _ := strings.Cut(strings.TrimSpace(rest), " ")
-			return strings.Trim(name, "{")
+	for _, p := range lang.Parse(r.file, []byte(r.Body())).Places() {
+		if p.Kind == "rule" {
+			return p.Name
 		}
 	}
 	return ""

@@ -13,6 +13,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"dimlantern/core/entry"
+	"dimlantern/core/lang"
 	"dimlantern/screens/paint"
 	"dimlantern/screens/watch"
 )
@@ -191,6 +192,7 @@ func (r *Room) text(c *paint.Canvas, x0, top, width, bottom int, p paint.Palette
 	y := top + 1
 	r.geo.textX, r.geo.textY, r.geo.textW = x0, y, width
 	drawn := func(line int) { r.geo.lines = append(r.geo.lines, line) }
+	rule, _ := lang.Parse(r.file, []byte(r.Body())).RuleBefore(cursor + 1)
 	for i := r.textTop; i < len(lines) && y < bottom; i++ {
 		drawn(i)
 		number := fmt.Sprintf("%4d ", i+1)
@@ -201,7 +203,7 @@ func (r *Room) text(c *paint.Canvas, x0, top, width, bottom int, p paint.Palette
 		if i == cursor && r.Pane == Text { // a long line moves along with the cursor
 			shift = max(r.area.Column()-room+2, 0)
 		}
-		drawCode(c, x, y, room, lines[i], shift, r.rule(i), p, base)
+		drawCode(c, x, y, room, lines[i], shift, i+1 >= rule.First && i+1 <= rule.Last, p, base)
 		if i == cursor && r.Pane == Text {
 			under := " "
 			if runes := []rune(lines[i]); r.area.Column() < len(runes) {
@@ -248,27 +250,6 @@ type note struct {
 	text           string
 	indent         int
 	first, isError bool
-}
-
-// rule tells whether a line belongs to the rule at the cursor.
-func (r *Room) rule(i int) bool {
-	lines := strings.Split(r.Body(), "\n")
-	start := -1
-	for k := min(r.area.Line(), len(lines)-1); k >= 0; k-- {
-		if strings.HasPrefix(lines[k], "rule ") {
-			start = k
-			break
-		}
-	}
-	if start < 0 || i < start {
-		return false
-	}
-	for k := start; k < i; k++ {
-		if lines[k] == "}" {
-			return false
-		}
-	}
-	return true
 }
 
 // drawCode draws a line of a settings file: the word of its clause, texts and patterns, and

@@ -11,7 +11,6 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"dimlantern/core/entry"
-	"dimlantern/intake"
 	"dimlantern/screens/paint"
 )
 
@@ -137,7 +136,7 @@ func (w *Work) lines(c *paint.Canvas, top, bottom int, p paint.Palette, base pai
 // width is how much of a line is shown at once, and from where on the chosen one is.
 func (w *Work) offset(line string, width int) int {
 	_, _, end := w.Selected()
-	at := ansi.StringWidth(intake.Visible(line[:min(end, len(line))]))
+	at := ansi.StringWidth(entry.Visible(line[:min(end, len(line))]))
 	if at < width-4 {
 		return 0
 	}
@@ -194,7 +193,7 @@ func (w *Work) draw(c *paint.Canvas, y, i int, p paint.Palette, base paint.Style
 				style = base.Strong()
 			}
 		}
-		text := intake.Visible(l.Raw[k:next])
+		text := entry.Visible(l.Raw[k:next])
 		if p.Mono && chosen && k == start {
 			text = "[" + text
 		}
@@ -221,7 +220,7 @@ func (w *Work) draw(c *paint.Canvas, y, i int, p paint.Palette, base paint.Style
 // fit.
 func (w *Work) under(c *paint.Canvas, y int, l *api.FieldLine, p paint.Palette, base paint.Style) {
 	if l.Misfit != "" {
-		c.Cut(2, y, c.W-3, base.With(p.Severity[entry.Warning]), "why not: "+intake.Visible(l.Misfit))
+		c.Cut(2, y, c.W-3, base.With(p.Severity[entry.Warning]), "why not: "+entry.Visible(l.Misfit))
 		return
 	}
 	off := w.offset(l.Raw, c.W-4)
@@ -230,7 +229,7 @@ func (w *Work) under(c *paint.Canvas, y int, l *api.FieldLine, p paint.Palette, 
 	spans := slices.Clone(l.Spans)
 	slices.SortStableFunc(spans, func(a, b api.FieldSpan) int { return cmp.Or(a.Start-b.Start, b.End-a.End) })
 	for _, s := range spans {
-		x := 2 - off + ansi.StringWidth(intake.Visible(l.Raw[:s.Start]))
+		x := 2 - off + ansi.StringWidth(entry.Visible(l.Raw[:s.Start]))
 		if x < free {
 			continue
 		}
@@ -363,7 +362,7 @@ func (w *Work) drawArea(c *paint.Canvas, top, bottom, width int, p paint.Palette
 		if i == row {
 			under := " "
 			if col < len(r) {
-				under = intake.Visible(string(r[col]))
+				under = entry.Visible(string(r[col]))
 			}
 			style := paint.Style{Fg: p.Ground, Bg: p.Text}
 			if p.Mono {
@@ -416,7 +415,7 @@ func (w *Work) values(c *paint.Canvas, x, top, bottom int, p paint.Palette, base
 				break
 			}
 			share := float64(t.Count) / float64(max(f.Entries, 1))
-			c.Cut(x, y, width-bar-18, base, intake.Visible(t.Value))
+			c.Cut(x, y, width-bar-18, base, entry.Visible(t.Value))
 			c.Put(c.W-bar-18, y, dim, fmt.Sprintf("%8s %5.1f %%", commas(t.Count), 100*share))
 			for k := range max(1, int(share*float64(bar)+0.5)) {
 				c.Put(c.W-bar-1+k, y, base.With(p.Tide), "▇")
@@ -426,9 +425,9 @@ func (w *Work) values(c *paint.Canvas, x, top, bottom int, p paint.Palette, base
 		if rare > 0 {
 			c.Put(x, bottom-rare-1, dim, "rare")
 			for i, t := range f.Rare[:rare] {
-				at := c.Cut(x+2, bottom-rare+i, width/3, base, intake.Visible(t.Value))
+				at := c.Cut(x+2, bottom-rare+i, width/3, base, entry.Visible(t.Value))
 				if len(t.Lines) > 0 {
-					c.Cut(max(at+2, x+width/4), bottom-rare+i, c.W-max(at+2, x+width/4)-1, dim, intake.Visible(t.Lines[0].Text))
+					c.Cut(max(at+2, x+width/4), bottom-rare+i, c.W-max(at+2, x+width/4)-1, dim, entry.Visible(t.Lines[0].Text))
 				}
 			}
 		}
@@ -454,7 +453,7 @@ func (w *Work) values(c *paint.Canvas, x, top, bottom int, p paint.Palette, base
 		if y >= bottom {
 			break
 		}
-		for i, part := range strings.Split(ansi.Wrap(fmt.Sprintf("%s of %s: %s: %s", commas(m.Count), commas(v.Looked), m.Reason, intake.Visible(m.Example)), width-2, ""), "\n") {
+		for i, part := range strings.Split(ansi.Wrap(fmt.Sprintf("%s of %s: %s: %s", commas(m.Count), commas(v.Looked), m.Reason, entry.Visible(m.Example)), width-2, ""), "\n") {
 			if i < 3 && y < bottom {
 				c.Cut(x+min(2*i, 2), y, width, base.With(p.Severity[entry.Warning]), part)
 				y++
@@ -509,8 +508,8 @@ func (w *Work) Click(x, y, top int, extend bool) (ask bool) {
 	w.line = i
 	col := x - 2 + off
 	for k, t := range tokens(l.Raw) {
-		from := ansi.StringWidth(intake.Visible(l.Raw[:t.start]))
-		to := ansi.StringWidth(intake.Visible(l.Raw[:t.end]))
+		from := ansi.StringWidth(entry.Visible(l.Raw[:t.start]))
+		to := ansi.StringWidth(entry.Visible(l.Raw[:t.end]))
 		if col >= from && col < to {
 			if extend && k >= w.from {
 				w.to = k + 1
@@ -549,7 +548,7 @@ func (w *Work) Asking() (what, input, hint string) {
 	switch w.Mode {
 	case Naming:
 		line, start, end := w.Selected()
-		what = "call " + intake.Visible(line[start:min(end, start+40)])
+		what = "call " + entry.Visible(line[start:min(end, start+40)])
 	case Typing:
 		what = w.field + " is"
 	case Finding:

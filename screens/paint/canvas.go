@@ -8,9 +8,9 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/charmbracelet/x/ansi"
+	"dimlantern/core/entry"
 
-	"dimlantern/intake"
+	"github.com/charmbracelet/x/ansi"
 )
 
 // Color is a colour by its red, green and blue; the zero value is the terminal's
@@ -79,7 +79,7 @@ func (c *Canvas) Put(x, y int, s Style, text string) int {
 
 // Cut is Put with a limit to the width; where text is longer, it ends with "…".
 func (c *Canvas) Cut(x, y, width int, s Style, text string) int {
-	text = intake.Visible(text)
+	text = entry.Visible(text)
 	if y < 0 || y >= c.H || width <= 0 {
 		return x
 	}

@@ -19,7 +19,6 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"dimlantern/core/entry"
-	"dimlantern/intake"
 	"dimlantern/screens/paint"
 	"dimlantern/screens/watch"
 )
@@ -439,7 +438,7 @@ func (r *Room) facts(c *paint.Canvas, y, bottom, middle int, s *api.SourceView, 
 
 // named draws an entry with all that it says by name, and returns the next line.
 func named(c *paint.Canvas, x, y, width, bottom int, l *api.EntryView, p paint.Palette, base paint.Style) int {
-	for i, part := range strings.Split(ansi.Wrap(watch.Clock(l.At)+"  "+intake.Visible(l.Text), max(width-2, 10), ""), "\n") {
+	for i, part := range strings.Split(ansi.Wrap(watch.Clock(l.At)+"  "+entry.Visible(l.Text), max(width-2, 10), ""), "\n") {
 		if y >= bottom {
 			return y
 		}
@@ -451,7 +450,7 @@ func named(c *paint.Canvas, x, y, width, bottom int, l *api.EntryView, p paint.P
 	}
 	at := x + 4
 	for _, f := range l.Fields {
-		value := intake.Visible(f.Value)
+		value := entry.Visible(f.Value)
 		if f.Name == "text" || f.Name == "at" || value == "" {
 			continue
 		}
@@ -555,7 +554,7 @@ func (r *Room) entries(c *paint.Canvas, x, y, width, bottom int, e *api.Entries,
 			continue
 		}
 		if r.Full {
-			for i, part := range strings.Split(ansi.Hardwrap(intake.Visible(l.Raw), max(width-2, 10), true), "\n") {
+			for i, part := range strings.Split(ansi.Hardwrap(entry.Visible(l.Raw), max(width-2, 10), true), "\n") {
 				if y >= bottom {
 					return
 				}

@@ -1,4 +1,4 @@
-package store
+package spool
 
 import (
 	"bytes"
@@ -22,13 +22,13 @@ const capacity = 1 << 30
 
 func nothing(string) bool { return false }
 
-var quay = KeptOrigin{"boxes", "lock-3", "192.0.2.7"}
+var quay = Origin{"boxes", "lock-3", "192.0.2.7"}
 
-func keep(t *testing.T, k *Kept, now time.Time, texts ...string) string {
+func keep(t *testing.T, k *Spool, now time.Time, texts ...string) string {
 	t.Helper()
-	var es []KeptEntry
+	var es []Entry
 	for _, s := range texts {
-		es = append(es, KeptEntry{entry.Of(now), "192.0.2.7:514", []byte(s)})
+		es = append(es, Entry{entry.Of(now), "192.0.2.7:514", []byte(s)})
 	}
 	path, err := k.Write(quay, es, now)
 	require.NoError(t, err)
@@ -39,7 +39,7 @@ func keep(t *testing.T, k *Kept, now time.Time, texts ...string) string {
 // taken away; the compressed ones are read by everybody's tools.
 func TestKept(t *testing.T) {
 	dir := t.TempDir()
-	k := OpenKept(dir)
+	k := Open(dir)
 	now := time.Date(2026, 11, 24, 5, 33, 10, 114_208_000, time.UTC)
 	first := keep(t, k, now, "one", "two\nwith a second line")
 	assert.Equal(t, first, keep(t, k, now.Add(time.Second), "three"))
@@ -51,7 +51,7 @@ func TestKept(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "2026-11-24T05:33:10.114208Z 192.0.2.7:514 one\n2026-11-24T05:33:10.114208Z 192.0.2.7:514 two\vwith a second line\n2026-11-24T05:33:11.114208Z 192.0.2.7:514 three\n", string(b))
 	require.NoError(t, os.WriteFile(first, append(b, "2026-11-24T05:33:12"...), 0o600))
-	k = OpenKept(dir)
+	k = Open(dir)
 	assert.Equal(t, first, keep(t, k, now.Add(2*time.Second), "four"), "a segment is gone on with")
 	last, ok := k.Last(quay)
 	require.True(t, ok)
@@ -78,7 +78,7 @@ func TestKept(t *testing.T) {
 // The oldest segments go first where there is no room, and those that are older
 // than their source keeps them.
 func TestKeptRoom(t *testing.T) {
-	k := OpenKept(t.TempDir())
+	k := Open(t.TempDir())
 	start := time.Now().Add(-5 * time.Hour).Truncate(time.Hour).UTC()
 	var paths []string
 	for h := range 4 {
@@ -109,9 +109,9 @@ func TestKeptRoom(t *testing.T) {
 // Where nothing can be written, nothing is there by half, and it goes on afterwards.
 func TestKeptDiskFull(t *testing.T) {
 	dir := t.TempDir()
-	k := OpenKept(dir)
+	k := Open(dir)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "kept"), nil, 0o600)) // a file in the way
-	_, err := k.Write(quay, []KeptEntry{{Text: []byte("x")}}, time.Now())
+	_, err := k.Write(quay, []Entry{{Text: []byte("x")}}, time.Now())
 	require.Error(t, err)
 	assert.Error(t, k.Failed())
 	require.NoError(t, os.Remove(filepath.Join(dir, "kept")))
@@ -124,14 +124,14 @@ func TestKeptDiskFull(t *testing.T) {
 // within the capacity, but for what is being written.
 func TestTidyBesideWriting(t *testing.T) {
 	dir := t.TempDir()
-	k := OpenKept(dir)
-	o := KeptOrigin{"boxes", "lock-3", "192.0.2.7"}
+	k := Open(dir)
+	o := Origin{"boxes", "lock-3", "192.0.2.7"}
 	const n = 3000
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
 		for i := range n {
-			_, err := k.Write(o, []KeptEntry{{entry.Of(time.Now()), "-", []byte(fmt.Sprintf("entry %d", i))}}, time.Now())
+			_, err := k.Write(o, []Entry{{entry.Of(time.Now()), "-", []byte(fmt.Sprintf("entry %d", i))}}, time.Now())
 			assert.NoError(t, err)
 		}
 	}()
@@ -141,13 +141,13 @@ func TestTidyBesideWriting(t *testing.T) {
 			tidying = false
 		default:
 		}
-		k.closeAll()
+		k.CloseAll()
 		_, err := k.Tidy(nil, capacity, nothing, time.Now().Add(3*time.Minute)) // everything counts as settled
 		require.NoError(t, err)
 	}
 	require.NoError(t, k.Close())
 	seen := 0
-	for _, path := range segments(k.Folder(o)) {
+	for _, path := range Segments(k.Folder(o)) {
 		b, err := os.ReadFile(path)
 		require.NoError(t, err)
 		if strings.HasSuffix(path, ".zst") {
@@ -166,7 +166,7 @@ func TestTidyBesideWriting(t *testing.T) {
 
 // What all origins write takes no more than the capacity, also within an hour.
 func TestCapacityWithinAnHour(t *testing.T) {
-	k := OpenKept(t.TempDir())
+	k := Open(t.TempDir())
 	defer k.Close()
 	now := time.Date(2026, 11, 24, 5, 10, 0, 0, time.UTC)
 	const most = 4 << 20
@@ -174,8 +174,8 @@ func TestCapacityWithinAnHour(t *testing.T) {
 	for i := range 200 {
 		now = now.Add(time.Second)
 		for h := range 8 {
-			o := KeptOrigin{"boxes", fmt.Sprint("host-", h), "192.0.2.7"}
-			_, err := k.Write(o, []KeptEntry{{entry.Of(now), "-", bytes.Repeat([]byte{'x'}, 10_000)}}, now)
+			o := Origin{"boxes", fmt.Sprint("host-", h), "192.0.2.7"}
+			_, err := k.Write(o, []Entry{{entry.Of(now), "-", bytes.Repeat([]byte{'x'}, 10_000)}}, now)
 			require.NoError(t, err)
 		}
 		if i%10 == 9 {
@@ -186,7 +186,7 @@ func TestCapacityWithinAnHour(t *testing.T) {
 	}
 	total := int64(0)
 	for h := range 8 {
-		for _, path := range segments(k.Folder(KeptOrigin{"boxes", fmt.Sprint("host-", h), "192.0.2.7"})) {
+		for _, path := range Segments(k.Folder(Origin{"boxes", fmt.Sprint("host-", h), "192.0.2.7"})) {
 			info, err := os.Stat(path)
 			require.NoError(t, err)
 			total += info.Size()
@@ -206,13 +206,13 @@ func FuzzSegment(f *testing.F) {
 	f.Fuzz(func(t *testing.T, left []byte) {
 		dir := t.TempDir()
 		now := time.Date(2026, 11, 24, 5, 40, 0, 0, time.UTC)
-		o := KeptOrigin{"boxes", "lock-3", "192.0.2.7"}
-		k := OpenKept(dir)
+		o := Origin{"boxes", "lock-3", "192.0.2.7"}
+		k := Open(dir)
 		defer k.Close()
-		path := filepath.Join(k.Folder(o), KeptBase+"-2026-11-24T053300.log")
+		path := filepath.Join(k.Folder(o), Base+"-2026-11-24T053300.log")
 		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o700))
 		require.NoError(t, os.WriteFile(path, left, 0o600))
-		written, err := k.Write(o, []KeptEntry{{entry.Of(now), "-", []byte("new")}}, now)
+		written, err := k.Write(o, []Entry{{entry.Of(now), "-", []byte("new")}}, now)
 		require.NoError(t, err)
 		require.Equal(t, path, written)
 		b, err := os.ReadFile(path)

@@ -1,4 +1,4 @@
-package workbench
+package author
 
 import (
 	"slices"
@@ -12,7 +12,7 @@ import (
 // mostComplete is how many words are proposed.
 const mostComplete = 12
 
-// complete proposes words for what is being typed at a column of a line: those that begin
+// Complete proposes words for what is being typed at a column of a line: those that begin
 // as it does, and how long that beginning is.
 func Complete(s *lang.Settings, r *lang.Rule, kinds []trial.KindSays, body string, line, col int) (words []string, typed int) {
 	lines := strings.Split(body, "\n")
@@ -36,7 +36,7 @@ func Complete(s *lang.Settings, r *lang.Rule, kinds []trial.KindSays, body strin
 	var from []string
 	switch {
 	case len(head) == 0:
-		if kind := blockAt(lines, line-1); kind != "" {
+		if kind := lang.Parse("text", []byte(body)).Within(line); kind != "" {
 			from = lang.ClauseNames(kind)
 		} else {
 			from = []string{"rule", "source", "layout", "contact", "hush", "settings"}
@@ -139,25 +139,4 @@ func fieldsOf(s *lang.Settings, r *lang.Rule, kinds []trial.KindSays) []string {
 		}
 	}
 	return out
-}
-
-// blockAt is the kind of the block in which a line lies; "" where it lies in none.
-func blockAt(lines []string, at int) string {
-	for i := at - 1; i >= 0; i-- {
-		l := lines[i]
-		switch {
-		case l == "}":
-			return ""
-		case strings.HasPrefix(l, "  expect ") && strings.HasSuffix(strings.TrimSpace(l), "{"):
-			return "expect"
-		case strings.HasPrefix(l, "  }"):
-			for i > 0 && !strings.HasPrefix(lines[i], "  expect ") {
-				i--
-			}
-		}
-		if word, _, ok := strings.Cut(l, " "); ok && slices.Contains([]string{"rule", "source", "layout", "contact", "hush", "settings"}, word) {
-			return word
-		}
-	}
-	return ""
 }

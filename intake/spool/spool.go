@@ -1,4 +1,8 @@
-package store
+// Package spool keeps entries that exist nowhere else, before they are judged: what came by
+// syslog, channels and pipes. Each origin has a folder with segments of plain text, one entry
+// a line as core/match writes it; full ones are compressed, old ones go by a source's
+// retention or when there are too many. What an entry means is never decided here.
+package spool
 
 import (
 	"bytes"
@@ -22,11 +26,11 @@ import (
 	"dimlantern/core/match"
 )
 
-// Kept keeps entries that exist nowhere else: one folder an origin, in it segments
+// Spool keeps entries that exist nowhere else: one folder an origin, in it segments
 // of plain text, one entry a line, of at most an hour; those that are full are
 // compressed, so that zstdcat reads them. It may be used by several goroutines at
 // once.
-type Kept struct {
+type Spool struct {
 	dir  string
 	mu   sync.Mutex
 	open map[string]*segment // by the origin's folder
@@ -48,15 +52,15 @@ type segment struct {
 	written time.Time
 }
 
-// KeptOrigin is an origin whose entries are kept.
-type KeptOrigin struct {
+// Origin is an origin whose entries are kept.
+type Origin struct {
 	Source string
 	Host   string
 	Way    string // as its writer is reached: a peer's address, a channel's name
 }
 
-// KeptEntry is an entry to keep.
-type KeptEntry struct {
+// Entry is an entry to keep.
+type Entry struct {
 	Arrived entry.Instant
 	Peer    string
 	Text    []byte
@@ -70,50 +74,50 @@ const (
 	mostOpen = 64
 )
 
-// KeptBase is how the segments of an origin are called, but for their time.
-const KeptBase = "entries"
+// Base is how the segments of an origin are called, but for their time.
+const Base = "entries"
 
 // segmentStamp is the time in a segment's name, in UTC. It is that at which it began, so
 // that none is called by a time that is still to come.
 const segmentStamp = "2006-01-02T150405.000000"
 
-// OpenKept opens the kept entries of a data folder.
-func OpenKept(data string) *Kept {
-	return &Kept{dir: filepath.Join(data, "kept"), open: map[string]*segment{}, sealed: map[string]bool{}, most: segmentSize}
+// Open opens the kept entries of a data folder.
+func Open(data string) *Spool {
+	return &Spool{dir: filepath.Join(data, "kept"), open: map[string]*segment{}, sealed: map[string]bool{}, most: segmentSize}
 }
 
 // Globs are what fits the segments of a source; none fits one that is being compressed.
-func (k *Kept) Globs(source string) []string {
-	base := filepath.Join(k.dir, source, "*", KeptBase+"-*.log")
+func (k *Spool) Globs(source string) []string {
+	base := filepath.Join(k.dir, source, "*", Base+"-*.log")
 	return []string{base, base + ".zst"}
 }
 
 // Dir is the folder in which everything is kept.
-func (k *Kept) Dir() string { return k.dir }
+func (k *Spool) Dir() string { return k.dir }
 
 // Folder is the folder of an origin's segments.
-func (k *Kept) Folder(o KeptOrigin) string {
+func (k *Spool) Folder(o Origin) string {
 	return filepath.Join(k.dir, o.Source, match.KeptFolder(o.Host, o.Way))
 }
 
 // OriginOf is the origin whose folder that is, or in whose folder that path lies;
 // false where it is none.
-func (k *Kept) OriginOf(path string) (KeptOrigin, bool) {
+func (k *Spool) OriginOf(path string) (Origin, bool) {
 	rel, err := filepath.Rel(k.dir, path)
 	if err != nil || strings.HasPrefix(rel, "..") {
-		return KeptOrigin{}, false
+		return Origin{}, false
 	}
 	parts := strings.Split(rel, string(filepath.Separator))
 	if len(parts) < 2 {
-		return KeptOrigin{}, false
+		return Origin{}, false
 	}
 	host, way, ok := match.KeptIn(parts[0] + "/" + parts[1] + "/")
-	return KeptOrigin{parts[0], host, way}, ok
+	return Origin{parts[0], host, way}, ok
 }
 
 // Write keeps entries of an origin, and returns the segment that they are in. They
 // are there as a whole, or, with an error, not at all.
-func (k *Kept) Write(o KeptOrigin, entries []KeptEntry, now time.Time) (string, error) {
+func (k *Spool) Write(o Origin, entries []Entry, now time.Time) (string, error) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	dir := k.Folder(o)
@@ -131,7 +135,7 @@ func (k *Kept) Write(o KeptOrigin, entries []KeptEntry, now time.Time) (string, 
 
 // Failed is why entries could not be kept when that was last tried; nil where they
 // could.
-func (k *Kept) Failed() error {
+func (k *Spool) Failed() error {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	return k.failed
@@ -146,7 +150,7 @@ func unwrapped(err error) error {
 	return err
 }
 
-func (s *segment) write(entries []KeptEntry, now time.Time) error {
+func (s *segment) write(entries []Entry, now time.Time) error {
 	var b []byte
 	for _, e := range entries {
 		b = append(match.AppendKept(b, e.Arrived, e.Peer, e.Text), '\n')
@@ -162,7 +166,7 @@ func (s *segment) write(entries []KeptEntry, now time.Time) error {
 }
 
 // segment is the one that entries of an origin go to.
-func (k *Kept) segment(dir string, now time.Time) (*segment, error) {
+func (k *Spool) segment(dir string, now time.Time) (*segment, error) {
 	s := k.open[dir]
 	if s != nil && s.size > 0 && (now.Sub(s.began) >= segmentTime || now.UTC().Truncate(segmentTime).After(s.began) || s.size >= k.most) {
 		s.file.Close()
@@ -193,7 +197,7 @@ func (k *Kept) segment(dir string, now time.Time) (*segment, error) {
 			}
 		}
 	}
-	s.path = filepath.Join(dir, KeptBase+"-"+s.began.Format(segmentStamp)+".log")
+	s.path = filepath.Join(dir, Base+"-"+s.began.Format(segmentStamp)+".log")
 	k.closeOldest()
 	var err error
 	if s.file, err = os.OpenFile(s.path, os.O_WRONLY|os.O_CREATE|os.O_EXCL|os.O_APPEND, 0o600); err != nil {
@@ -240,9 +244,9 @@ func wholeSize(f *os.File) (int64, error) {
 	return 0, nil
 }
 
-// segments lists the segments of an origin's folder, oldest first.
-func segments(dir string) []string {
-	list, _ := filepath.Glob(filepath.Join(globless(dir), KeptBase+"-*.log*"))
+// Segments lists the segments of an origin's folder, oldest first.
+func Segments(dir string) []string {
+	list, _ := filepath.Glob(filepath.Join(globless(dir), Base+"-*.log*"))
 	list = slices.DeleteFunc(list, func(p string) bool { return strings.HasSuffix(p, ".part") })
 	slices.SortFunc(list, func(a, b string) int {
 		x, _ := beganOf(a)
@@ -258,13 +262,13 @@ func globless(p string) string {
 
 // beganOf is the time in a segment's name.
 func beganOf(path string) (time.Time, bool) {
-	name, _, _ := strings.Cut(strings.TrimPrefix(filepath.Base(path), KeptBase+"-"), ".log")
+	name, _, _ := strings.Cut(strings.TrimPrefix(filepath.Base(path), Base+"-"), ".log")
 	t, err := time.Parse("2006-01-02T150405", name) // parts of a second may follow
 	return t, err == nil
 }
 
 func newest(dir string) (string, time.Time, bool) {
-	list := segments(dir)
+	list := Segments(dir)
 	for i := len(list) - 1; i >= 0; i-- {
 		if t, ok := beganOf(list[i]); ok {
 			return list[i], t, true
@@ -274,18 +278,18 @@ func newest(dir string) (string, time.Time, bool) {
 }
 
 // Last is the newest entry that is kept of an origin; false where none is.
-func (k *Kept) Last(o KeptOrigin) (KeptEntry, bool) {
+func (k *Spool) Last(o Origin) (Entry, bool) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	list := segments(k.Folder(o))
+	list := Segments(k.Folder(o))
 	for i := len(list) - 1; i >= 0; i-- {
 		if line := lastLine(list[i]); len(line) > 0 {
 			if at, peer, text, ok := match.CutKept(line); ok {
-				return KeptEntry{at, string(peer), match.Unkept(text)}, true
+				return Entry{at, string(peer), match.Unkept(text)}, true
 			}
 		}
 	}
-	return KeptEntry{}, false
+	return Entry{}, false
 }
 
 // lastLine is the last whole line of a segment.
@@ -342,7 +346,7 @@ const settledAfter = 2 * time.Minute
 // their source keeps them, and of the oldest ones of all beyond a capacity in bytes.
 // It returns how many bytes went because of the capacity.
 // A segment that holds tells of has not been judged to its end, and stays.
-func (k *Kept) Tidy(keep map[string]Retention, capacity int64, holds func(path string) bool, now time.Time) (over int64, err error) {
+func (k *Spool) Tidy(keep map[string]Retention, capacity int64, holds func(path string) bool, now time.Time) (over int64, err error) {
 	k.mu.Lock()
 	k.most = min(max(capacity/32, 64<<10), segmentSize) // so that what is being written is no great part of all
 	k.mu.Unlock()
@@ -380,7 +384,7 @@ func (k *Kept) Tidy(keep map[string]Retention, capacity int64, holds func(path s
 	}
 	sort.Slice(all, func(i, j int) bool { return all[i].began.Before(all[j].began) })
 	if total > capacity {
-		k.closeAll() // what is being written may be what has to go
+		k.CloseAll() // what is being written may be what has to go
 	}
 	for _, p := range all {
 		o, _ := k.OriginOf(p.path)
@@ -416,7 +420,7 @@ func (k *Kept) Tidy(keep map[string]Retention, capacity int64, holds func(path s
 
 // seal lets nothing be written to a segment any more; it answers false where something
 // is being written to it.
-func (k *Kept) seal(path string) bool {
+func (k *Spool) seal(path string) bool {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	if s := k.open[filepath.Dir(path)]; s != nil && s.path == path {
@@ -426,14 +430,14 @@ func (k *Kept) seal(path string) bool {
 	return true
 }
 
-func (k *Kept) unseal(path string) {
+func (k *Spool) unseal(path string) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	delete(k.sealed, path)
 }
 
-// closeAll lets the next entry of each origin begin a segment of its own.
-func (k *Kept) closeAll() {
+// CloseAll lets the next entry of each origin begin a segment of its own.
+func (k *Spool) CloseAll() {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	for dir, s := range k.open {
@@ -443,7 +447,7 @@ func (k *Kept) closeAll() {
 }
 
 // closeIdle closes segments that are full, or have been idle for a while.
-func (k *Kept) closeIdle(now time.Time) {
+func (k *Spool) closeIdle(now time.Time) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	for dir, s := range k.open {
@@ -456,7 +460,7 @@ func (k *Kept) closeIdle(now time.Time) {
 
 // closeOldest closes the segment that was longest not written to, where as many are open
 // as may be.
-func (k *Kept) closeOldest() {
+func (k *Spool) closeOldest() {
 	if len(k.open) < mostOpen {
 		return
 	}
@@ -522,7 +526,7 @@ type Positions struct {
 }
 
 // SetPositions remembers positions.
-func (k *Kept) SetPositions(source string, p Positions) error {
+func (k *Spool) SetPositions(source string, p Positions) error {
 	b, err := json.Marshal(p)
 	if err != nil {
 		return err
@@ -538,7 +542,7 @@ func (k *Kept) SetPositions(source string, p Positions) error {
 }
 
 // Positions are those that SetPositions was given last.
-func (k *Kept) Positions(source string) Positions {
+func (k *Spool) Positions(source string) Positions {
 	var p Positions
 	if b, err := os.ReadFile(k.positionsPath(source)); err == nil {
 		json.Unmarshal(b, &p) // a damaged file is as good as none: the way begins anew
@@ -549,24 +553,24 @@ func (k *Kept) Positions(source string) Positions {
 	return p
 }
 
-func (k *Kept) positionsPath(source string) string {
+func (k *Spool) positionsPath(source string) string {
 	return filepath.Join(k.dir, source, "positions.json")
 }
 
 // Origins are the origins of a source of which something is kept.
-func (k *Kept) Origins(source string) []KeptOrigin {
+func (k *Spool) Origins(source string) []Origin {
 	list, _ := os.ReadDir(filepath.Join(k.dir, source))
-	var out []KeptOrigin
+	var out []Origin
 	for _, e := range list {
 		if host, way, ok := match.KeptIn(e.Name() + "/"); ok && e.IsDir() {
-			out = append(out, KeptOrigin{source, host, way})
+			out = append(out, Origin{source, host, way})
 		}
 	}
 	return out
 }
 
 // Close closes all segments.
-func (k *Kept) Close() error {
+func (k *Spool) Close() error {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	var err error

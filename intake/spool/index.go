@@ -1,4 +1,4 @@
-package store
+package spool
 
 import (
 	"bufio"
@@ -18,25 +18,25 @@ import (
 // Segment is what the index knows of a segment.
 type Segment struct {
 	Path        string
-	Origin      KeptOrigin
+	Origin      Origin
 	First, Last entry.Instant // arrivals
 	Entries     int64
 	Bytes       int64 // as it lies on the disk
 }
 
-// KeptIndex is what has changed of the segments.
-type KeptIndex struct {
+// Index is what has changed of the segments.
+type Index struct {
 	Changed []Segment
 	Gone    []string
 }
 
 // Index looks what has changed of the segments since it was last asked; nil where
 // nothing has.
-func (k *Kept) Index() *KeptIndex {
+func (k *Spool) Index() *Index {
 	if k.list == nil {
 		k.list = map[string]Segment{}
 	}
-	x := &KeptIndex{}
+	x := &Index{}
 	seen := map[string]bool{}
 	filepath.WalkDir(k.dir, func(path string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() || strings.HasSuffix(path, ".part") {
