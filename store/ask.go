@@ -193,6 +193,10 @@ type Mark struct {
 
 // Marks returns the hits of all keys in the buckets [from, to].
 func (s *Store) Marks(from, to int64) ([]Mark, error) {
+	return s.marks.in(from, to)
+}
+
+func (s *Store) readMarks(from, to int64) ([]Mark, error) {
 	return rows(s.ask, func(r *sql.Rows) (m Mark, err error) {
 		return m, r.Scan(&m.KeyID, &m.Bucket, &m.N)
 	}, "SELECT key, bucket, n FROM marks WHERE bucket BETWEEN ? AND ? LIMIT 500000", from, to)
@@ -207,13 +211,53 @@ type Key struct {
 
 // Keys returns the keys that had a hit in the buckets [from, to].
 func (s *Store) Keys(from, to int64) ([]Key, error) {
-	return rows(s.ask, func(r *sql.Rows) (Key, error) {
+	marks, err := s.Marks(from, to)
+	if err != nil {
+		return nil, err
+	}
+	s.names.mu.Lock()
+	defer s.names.mu.Unlock()
+	var out []Key
+	seen := map[int64]bool{}
+	for _, m := range marks {
+		if seen[m.KeyID] {
+			continue
+		}
+		seen[m.KeyID] = true
+		k, known := s.names.by[m.KeyID]
+		if !known { // all of them are read at once
+			if err := s.readNames(); err != nil {
+				return nil, err
+			}
+			if k, known = s.names.by[m.KeyID]; !known {
+				continue
+			}
+		}
+		out = append(out, k)
+	}
+	return out, nil
+}
+
+// readNames reads the keys that are not known yet. The caller holds the lock.
+func (s *Store) readNames() error {
+	list, err := rows(s.ask, func(r *sql.Rows) (Key, error) {
 		var k Key
 		var key string
 		err := r.Scan(&k.ID, &k.Rule, &key)
 		json.Unmarshal([]byte(key), &k.Key)
 		return k, err
-	}, "SELECT id, rule, key FROM keys WHERE id IN (SELECT DISTINCT key FROM marks WHERE bucket BETWEEN ? AND ?)", from, to)
+	}, "SELECT id, rule, key FROM keys WHERE id > ?", s.names.upTo)
+	if err != nil {
+		return err
+	}
+	if s.names.by == nil {
+		s.names.by = map[int64]Key{}
+	}
+	for _, k := range list {
+		s.names.by[k.ID] = k
+		s.names.upTo = max(s.names.upTo, k.ID)
+	}
+	return nil
 }
 
 // KeyID returns the id of a key, or 0.
@@ -243,23 +287,31 @@ func (s *Store) SlotsOf(rule string, from entry.Instant, width time.Duration) ([
 // Flow returns how many entries arrived in the buckets [from, to].
 func (s *Store) Flow(from, to int64) (map[int64]int64, error) {
 	out := map[int64]int64{}
-	list, err := rows(s.ask, func(r *sql.Rows) (t Tick, err error) { return t, r.Scan(&t.Bucket, &t.N) },
-		"SELECT bucket, sum(n) FROM tide WHERE bucket BETWEEN ? AND ? GROUP BY bucket", from, to)
+	list, err := s.flow.in(from, to)
 	for _, t := range list {
-		out[t.Bucket] = t.N
+		out[t.Bucket] += t.N
 	}
 	return out, err
+}
+
+func (s *Store) readFlow(from, to int64) ([]Tick, error) {
+	return rows(s.ask, func(r *sql.Rows) (t Tick, err error) { return t, r.Scan(&t.Bucket, &t.N) },
+		"SELECT bucket, sum(n) FROM tide WHERE bucket BETWEEN ? AND ? GROUP BY bucket", from, to)
 }
 
 // Flows returns how many entries of each origin arrived in the buckets [from, to].
 func (s *Store) Flows(from, to int64) (map[string][]Tick, error) {
 	out := map[string][]Tick{}
-	list, err := rows(s.ask, func(r *sql.Rows) (t Tick, err error) { return t, r.Scan(&t.Origin, &t.Bucket, &t.N) },
-		"SELECT o.name, bucket, n FROM tide t JOIN origins o ON o.id = t.origin WHERE bucket BETWEEN ? AND ?", from, to)
+	list, err := s.flows.in(from, to)
 	for _, t := range list {
 		out[t.Origin] = append(out[t.Origin], t)
 	}
 	return out, err
+}
+
+func (s *Store) readFlows(from, to int64) ([]Tick, error) {
+	return rows(s.ask, func(r *sql.Rows) (t Tick, err error) { return t, r.Scan(&t.Origin, &t.Bucket, &t.N) },
+		"SELECT o.name, bucket, n FROM tide t JOIN origins o ON o.id = t.origin WHERE bucket BETWEEN ? AND ?", from, to)
 }
 
 // Dark is a time in which an origin could not be seen.

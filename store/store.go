@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"dimlantern/intake/spool"
@@ -68,11 +69,19 @@ CREATE TABLE IF NOT EXISTS blind(origin INTEGER, since INTEGER, until INTEGER, w
 
 // Store is an open database. One goroutine writes; any may ask.
 type Store struct {
-	Path    string
-	db      *sql.DB // the writer's, one connection
-	ask     *sql.DB
-	points  *sql.DB         // makes checkpoints
-	known   map[string]bool // sources that have been seen
+	Path   string
+	db     *sql.DB // the writer's, one connection
+	ask    *sql.DB
+	points *sql.DB         // makes checkpoints
+	known  map[string]bool // sources that have been seen
+	marks  recent[Mark]
+	flow   recent[Tick] // of all origins together
+	flows  recent[Tick]
+	names  struct {
+		mu   sync.Mutex
+		by   map[int64]Key
+		upTo int64
+	}
 	keys    map[string]int64
 	origins map[string]int64
 	seq     int64
@@ -119,6 +128,9 @@ func Open(dir string) (*Store, error) {
 
 func openAt(path string) (*Store, error) {
 	s := &Store{Path: path, keys: map[string]int64{}, origins: map[string]int64{}, known: map[string]bool{}}
+	s.marks = recent[Mark]{load: s.readMarks, bucketOf: func(m *Mark) int64 { return m.Bucket }}
+	s.flow = recent[Tick]{load: s.readFlow, bucketOf: func(t *Tick) int64 { return t.Bucket }}
+	s.flows = recent[Tick]{load: s.readFlows, bucketOf: func(t *Tick) int64 { return t.Bucket }}
 	// Nobody else may read it: what is beside it gets the same rights.
 	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {
@@ -319,8 +331,29 @@ func (b *Batch) Empty() bool {
 // perKey is how many hits of a key are kept as evidence.
 const perKey = 400
 
+// bucketsOf returns what notes which buckets a batch changes.
+func (s *Store) bucketsOf(b *Batch) (changes func()) {
+	marks, ticks := map[int64]bool{}, map[int64]bool{}
+	for i := range b.Hits {
+		if !b.Hits[i].Recovery {
+			marks[BucketOf(b.Hits[i].At)] = true
+		}
+	}
+	for _, t := range b.Ticks {
+		ticks[t.Bucket] = true
+	}
+	return func() {
+		s.marks.changes(marks)
+		s.flow.changes(ticks)
+		s.flows.changes(ticks)
+	}
+}
+
 // Commit keeps a batch in one transaction.
 func (s *Store) Commit(b *Batch) (err error) {
+	changes := s.bucketsOf(b)
+	changes()
+	defer changes()
 	tx, err := s.db.Begin()
 	if err != nil {
 		return err
@@ -430,10 +463,19 @@ func (s *Store) Trim(keys map[int64]int, before entry.Instant) error {
 			return err
 		}
 	}
+	went := int64(0)
 	for _, q := range []string{"DELETE FROM tide WHERE bucket < ?", "DELETE FROM marks WHERE bucket < ?"} {
-		if _, err := tx.Exec(q, BucketOf(before)); err != nil {
+		r, err := tx.Exec(q, BucketOf(before))
+		if err != nil {
 			return err
 		}
+		n, _ := r.RowsAffected() // the driver knows it always
+		went += n
+	}
+	if went > 0 {
+		defer s.marks.forget()
+		defer s.flow.forget()
+		defer s.flows.forget()
 	}
 	return tx.Commit()
 }
