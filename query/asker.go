@@ -6,11 +6,41 @@ package query
 
 import (
 	"context"
+	"sync"
+	"time"
 
 	"dimlantern/core/engine"
 	"dimlantern/snapshot"
 	"dimlantern/store"
 )
+
+// keyOrigins remembers which origins gave keys their hits, of keys that are not live: that
+// hardly changes.
+type keyOrigins struct {
+	mu   sync.Mutex
+	at   time.Time // when it was begun
+	list map[int64][]string
+}
+
+// originsFresh is how long that is remembered.
+const originsFresh = time.Minute
+
+func (s *Asker) originsOf(key int64) ([]string, error) {
+	x := &s.from
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if time.Since(x.at) > originsFresh {
+		x.at, x.list = time.Now(), map[int64][]string{}
+	}
+	if list, known := x.list[key]; known {
+		return list, nil
+	}
+	list, err := s.Store.OriginsOf(key)
+	if err == nil {
+		x.list[key] = list
+	}
+	return list, err
+}
 
 // Asker answers from the newest snapshot and the store. It may be asked concurrently.
 type Asker struct {
@@ -21,4 +51,5 @@ type Asker struct {
 	// Busy is what the workbench does just now, in words; "" is nothing.
 	Busy func() string
 	day  dayHits
+	from keyOrigins
 }

@@ -59,6 +59,7 @@ type looking struct {
 	zone     *time.Location // in which days begin
 	counts   map[string]int // open alert → hits
 	exact    map[string]stirring
+	origins  map[string][]string // of live keys
 	rows     map[int64]*api.Row
 	stirring []*api.Row
 }
@@ -73,7 +74,7 @@ type stirring struct {
 func (x *looking) live() {
 	s, v := x.sn, x.v
 	v.Settings, v.Where, v.Reading = s.House.Settings, s.Where, s.Reading
-	x.rules, x.counts, x.exact = map[string]*lang.Rule{}, map[string]int{}, map[string]stirring{}
+	x.rules, x.counts, x.exact, x.origins = map[string]*lang.Rule{}, map[string]int{}, map[string]stirring{}, map[string][]string{}
 	x.hushes, x.byHand, x.taken = s.Settings.Hushes, s.Hushes, s.Taken
 	for _, r := range s.Settings.Rules {
 		x.rules[r.Name] = r
@@ -116,6 +117,7 @@ func (x *looking) live() {
 		return
 	}
 	s.Engine.Keys(func(k *engine.KeyView) bool {
+		x.origins[keyName(k.Rule, k.Key)] = k.Origins
 		if k.Alert != "" {
 			x.counts[k.Alert] = k.Count
 			return true
@@ -446,9 +448,11 @@ func (x *looking) dark() error {
 		return nil
 	}
 	for id, r := range x.rows {
-		origins, err := x.s.Store.OriginsOf(id)
-		if err != nil {
-			return err
+		origins, known := x.origins[keyName(r.Rule, r.Key)]
+		if !known {
+			if origins, err = x.s.originsOf(id); err != nil {
+				return err
+			}
 		}
 		if len(origins) == 1 {
 			r.Life.Dark = byOrigin[origins[0]]

@@ -39,21 +39,22 @@ type Options struct {
 // Run shows the screens until the user leaves them.
 func Run(o Options) error {
 	m := newModel(o)
-	_, err := tea.NewProgram(m).Run()
+	_, err := tea.NewProgram(m, tea.WithFPS(30)).Run()
 	return err
 }
 
 // Model is the whole application.
 type Model struct {
-	o       Options
-	w, h    int
-	palette paint.Palette
-	mono    bool
-	plain   bool
-	room    watch.Room
-	view    *api.View
-	detail  *api.Detail
-	asked   string // which detail was asked for last
+	o        Options
+	w, h     int
+	palette  paint.Palette
+	mono     bool
+	plain    bool
+	room     watch.Room
+	view     *api.View
+	detail   *api.Detail
+	detailOf detailOf
+	asked    string // which detail was asked for last
 	// curveAsked is which numbers were asked for last.
 	curveAsked string
 	failed     string        // why the service could not be asked
@@ -316,6 +317,12 @@ func (m *Model) askCurve() tea.Cmd {
 	}
 }
 
+// detailOf is what the detail that is shown was asked about, and when.
+type detailOf struct {
+	sign string
+	at   time.Time
+}
+
 // askDetail asks for what is known of the chosen row.
 func (m *Model) askDetail() tea.Cmd {
 	x := m.room.Chosen()
@@ -325,7 +332,11 @@ func (m *Model) askDetail() tea.Cmd {
 	}
 	q := api.DetailQuery{At: m.held, Rule: x.Rule, Key: x.Key, Alert: x.Alert, Origin: x.Origin, Lines: 300}
 	asked := fmt.Sprint(q)
-	m.asked = asked
+	sign := fmt.Sprint(q, x.Count, x.Severity, x.Cleared, x.Have, x.Taken, x.Untold)
+	if m.detail != nil && sign == m.detailOf.sign && time.Since(m.detailOf.at) < restless {
+		return nil // nothing of it has changed
+	}
+	m.asked, m.detailOf = asked, detailOf{sign, time.Now()}
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(context.Background(), patience)
 		defer cancel()
@@ -409,7 +420,7 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		m.busy = false
 		m.failed = msg.err.Error()
 	case doneMsg:
-		m.note, m.noted = msg.text, time.Now()
+		m.note, m.noted, m.detailOf = msg.text, time.Now(), detailOf{}
 		if msg.err != nil {
 			m.note = msg.err.Error()
 		}

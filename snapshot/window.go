@@ -39,12 +39,12 @@ func (w *Window) Publish(s *Snapshot) {
 // How long a question for news is held back: for more entries, so that not each of them is
 // told, and at most.
 const (
-	newsFlow = time.Second
+	newsFlow = 2 * time.Second
 	newsMost = 10 * time.Second
 )
 
 // News answers once something is new, or nothing has been for a while. That entries have
-// come alone is told once a second at most.
+// come alone is told every two seconds at most.
 func (w *Window) News(ctx context.Context, q api.NewsQuery) (*api.News, error) {
 	most, flow := time.NewTimer(newsMost), time.NewTimer(newsFlow)
 	defer most.Stop()

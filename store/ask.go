@@ -3,6 +3,7 @@ package store
 import (
 	"database/sql"
 	"encoding/json"
+	"sync"
 	"time"
 
 	"dimlantern/intake/spool"
@@ -55,9 +56,49 @@ func column[T any](db *sql.DB, query string, args ...any) ([]T, error) {
 	return rows(db, func(r *sql.Rows) (v T, err error) { return v, r.Scan(&v) }, query, args...)
 }
 
+// statement is a query of a database, prepared once.
+type statement struct {
+	db    *sql.DB
+	query string
+}
+
+// statements are all that were prepared; there are few different ones.
+var statements sync.Map // statement → *sql.Stmt
+
+func prepared(db *sql.DB, query string) (*sql.Stmt, error) {
+	key := statement{db, query}
+	if s, known := statements.Load(key); known {
+		return s.(*sql.Stmt), nil
+	}
+	s, err := db.Prepare(query)
+	if err != nil {
+		return nil, err
+	}
+	if had, known := statements.LoadOrStore(key, s); known {
+		s.Close()
+		return had.(*sql.Stmt), nil
+	}
+	return s, nil
+}
+
+// forgetStatements lets go of the statements of a database that is closed.
+func forgetStatements(db *sql.DB) {
+	statements.Range(func(k, s any) bool {
+		if k.(statement).db == db {
+			s.(*sql.Stmt).Close()
+			statements.Delete(k)
+		}
+		return true
+	})
+}
+
 // rows reads all rows of a query.
 func rows[T any](db *sql.DB, scan func(*sql.Rows) (T, error), query string, args ...any) ([]T, error) {
-	r, err := db.Query(query, args...)
+	stmt, err := prepared(db, query)
+	if err != nil {
+		return nil, err
+	}
+	r, err := stmt.Query(args...)
 	if err != nil {
 		return nil, err
 	}

@@ -258,6 +258,7 @@ func (s *Store) Close() error {
 	if s.db != nil {
 		err = errors.Join(err, s.db.Close())
 	}
+	forgetStatements(s.ask)
 	return errors.Join(err, s.ask.Close())
 }
 
