@@ -28,6 +28,7 @@ import (
 // one that cannot be reached; after giveUpAfter it is given up.
 const (
 	tellEvery   = 300 * time.Millisecond
+	tellSeldom  = 2 * time.Second // where nothing waits: it is woken when something does
 	mostPause   = 5 * time.Minute
 	giveUpAfter = 24 * time.Hour
 	tellAtOnce  = 20_000 // tellings that are looked at together
@@ -143,8 +144,10 @@ func (o *Outbox) Run(ctx context.Context) {
 		case <-timer.C:
 		case <-o.wakes:
 		}
-		timer.Reset(tellEvery)
 		names, err := o.Store.WaitingContacts()
+		if timer.Reset(tellEvery); err == nil && len(names) == 0 {
+			timer.Reset(tellSeldom)
+		}
 		if err != nil {
 			if ctx.Err() == nil {
 				o.Log.Warn("what is to be told cannot be read", "reason", err)

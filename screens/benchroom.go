@@ -67,20 +67,30 @@ func (m *Model) askBench() tea.Cmd {
 		return nil
 	}
 	m.benchAsked = asked
-	if m.stopBench != nil {
-		m.stopBench()
-	}
 	if m.stopOthers != nil {
 		m.stopOthers()
+	}
+	if m.stopBench != nil { // one at a time; the newest text follows once it has stopped
+		m.stopBench()
+		m.benchLater = true
+		return nil
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), benchPatience)
 	m.stopBench = cancel
 	return func() tea.Msg {
 		defer cancel()
+		select { // what is being typed stands on the screen first, and is tried when it pauses
+		case <-time.After(benchPause):
+		case <-ctx.Done():
+			return benchMsg{asked: asked, q: q, err: ctx.Err()}
+		}
 		v, err := api.TryText.Call(ctx, m.o.Lantern, q)
 		return benchMsg{asked, q, v, err}
 	}
 }
+
+// benchPause is how long a text must not have changed before it is tried.
+const benchPause = 40 * time.Millisecond
 
 // benchQuery is the text as it is, and the sample that it is tried on.
 func (m *Model) benchQuery() api.BenchQuery {
@@ -95,6 +105,11 @@ func (m *Model) benchQuery() api.BenchQuery {
 }
 
 func (m *Model) benchAnswered(msg benchMsg) tea.Cmd {
+	m.stopBench = nil
+	if m.benchLater {
+		m.benchLater, m.benchAsked = false, ""
+		return m.askBench()
+	}
 	if msg.asked != m.benchAsked {
 		return nil
 	}
@@ -133,7 +148,7 @@ func (m *Model) askOthers(q api.BenchQuery) tea.Cmd {
 func (m *Model) openedRule(msg benchFileMsg) tea.Cmd {
 	m.benchAsked, m.proposed = "", ""
 	m.inRoom = inBench
-	cmd := m.bench.Open(msg.file.File, msg.file.Body, msg.line, msg.fresh)
+	m.bench.Open(msg.file.File, msg.file.Body, msg.line, msg.fresh)
 	if msg.instead != "" {
 		m.bench.Replace(msg.instead, 1)
 		m.say("the text from before; ^p shows what putting it to work changes")
@@ -141,9 +156,9 @@ func (m *Model) openedRule(msg benchFileMsg) tea.Cmd {
 	if msg.mark != nil {
 		q := *msg.mark
 		q.File, q.Body, q.Line = msg.file.File, msg.file.Body, msg.line
-		return tea.Batch(cmd, m.markCmd(q))
+		return m.markCmd(q)
 	}
-	return tea.Batch(cmd, m.askBench())
+	return m.askBench()
 }
 
 func (m *Model) say(text string) { m.note, m.noted = text, time.Now() }
@@ -269,16 +284,16 @@ func (m *Model) benchKey(k tea.KeyPressMsg) (cmd tea.Cmd, done bool) {
 			b.ToKinds()
 			return nil, true
 		}
-		changed, cmd := b.Type(k)
-		if changed {
-			return tea.Batch(cmd, m.askBench()), true
+		if b.Type(k) {
+			return m.askBench(), true
 		}
-		return cmd, true
+		return nil, true
 	}
 	if b.Pane == bench.Lives {
 		switch key {
 		case "tab", "enter":
-			return b.ToText(), true
+			b.ToText()
+			return nil, true
 		case "esc":
 			b.ToKinds()
 			return nil, true
@@ -297,9 +312,11 @@ func (m *Model) benchKey(k tea.KeyPressMsg) (cmd tea.Cmd, done bool) {
 		if b.ToLives() {
 			return nil, true
 		}
-		return b.ToText(), true
+		b.ToText()
+		return nil, true
 	case "enter":
-		return b.ToText(), true
+		b.ToText()
+		return nil, true
 	case "esc":
 		if b.Changed() && !m.leaving {
 			m.leaving = true

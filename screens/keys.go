@@ -445,8 +445,8 @@ func (m *Model) click(at tea.Mouse) tea.Cmd {
 		return nil
 	}
 	if m.inRoom == inBench {
-		if done, cmd := m.bench.Click(at.X, at.Y); done {
-			return tea.Batch(cmd, m.askBench())
+		if m.bench.Click(at.X, at.Y) {
+			return m.askBench()
 		}
 		return nil
 	}

@@ -39,7 +39,7 @@ type Options struct {
 // Run shows the screens until the user leaves them.
 func Run(o Options) error {
 	m := newModel(o)
-	_, err := tea.NewProgram(m, tea.WithFPS(30)).Run()
+	_, err := tea.NewProgram(m, tea.WithFPS(60)).Run()
 	return err
 }
 
@@ -88,6 +88,7 @@ type Model struct {
 	// benchAsked is which trial was asked for last, stopBench ends it.
 	benchAsked string
 	stopBench  context.CancelFunc
+	benchLater bool // the text has changed since, and is tried next
 	stopOthers context.CancelFunc
 	leaving    bool // esc was pressed once with a text that is not saved
 	srcView    *api.SourcesView

@@ -12,7 +12,6 @@ import (
 
 	"dimlantern/api"
 
-	"charm.land/bubbles/v2/textarea"
 	tea "charm.land/bubbletea/v2"
 
 	"dimlantern/core/lang"
@@ -47,20 +46,24 @@ type Room struct {
 
 	file, was string // that is open, and what stood in it
 	fresh     bool   // it is not there yet
-	area      textarea.Model
-	undo      []draft
-	redo      []draft
-	chosen    string // the rule, in the list
-	top       int
-	textTop   int
-	kind      string // the chosen one's ID
-	kindTop   int
-	life      string // the chosen lifeline's key
-	lifeTop   int
-	geo       geometry
-	only      int // which kinds are shown: see onlyNames
-	picked    map[string]bool
-	fed       []string
+	area      editor
+	placed    struct { // where the blocks of a text stand
+		text   string
+		places []lang.Place
+	}
+	undo    []draft
+	redo    []draft
+	chosen  string // the rule, in the list
+	top     int
+	textTop int
+	kind    string // the chosen one's ID
+	kindTop int
+	life    string // the chosen lifeline's key
+	lifeTop int
+	geo     geometry
+	only    int // which kinds are shown: see onlyNames
+	picked  map[string]bool
+	fed     []string
 }
 
 type draft struct {
@@ -76,19 +79,13 @@ var onlyNames = []string{"all", "caught", "near", "usual", "odd", "newest"}
 const usualShare = 100
 
 // Open takes a file in, with the cursor on a line of it, from 1.
-func (r *Room) Open(file, body string, line int, fresh bool) tea.Cmd {
+func (r *Room) Open(file, body string, line int, fresh bool) {
 	r.file, r.was, r.fresh = file, body, fresh
 	r.undo, r.redo, r.View, r.Stale = nil, nil, nil, false
 	r.fed = nil
 	r.kind, r.picked, r.textTop, r.kindTop, r.only = "", map[string]bool{}, max(line-2, 0), 0, 0
-	r.area = textarea.New()
-	r.area.ShowLineNumbers, r.area.Prompt, r.area.CharLimit = false, "", 0
-	r.area.MaxHeight = 0
-	r.area.SetWidth(4000) // lines are cut where they are drawn, and never wrapped
-	r.area.SetHeight(2000)
 	r.set(draft{body, line - 1, 0})
 	r.Pane = Text
-	return r.area.Focus()
 }
 
 // File is the open file, what is typed, and what stood in it.
@@ -98,8 +95,8 @@ func (r *Room) File() (file, body, was string) { return r.file, r.Body(), r.was 
 func (r *Room) Body() string { return r.area.Value() }
 
 // Line is where the cursor stands, from 1, and Column how many characters stand before it.
-func (r *Room) Line() int   { return r.area.Line() + 1 }
-func (r *Room) Column() int { return r.area.Column() }
+func (r *Room) Line() int   { return r.area.line + 1 }
+func (r *Room) Column() int { return r.area.col }
 
 // Complete puts the first of the proposed words in the place of what is being typed; false
 // where none is proposed for it.
@@ -109,7 +106,7 @@ func (r *Room) Complete() bool {
 		return false
 	}
 	r.remember(r.now())
-	r.area.InsertString(string([]rune(words[0])[r.View.Typed:]))
+	r.area.Insert(string([]rune(words[0])[r.View.Typed:]))
 	return true
 }
 
@@ -118,8 +115,8 @@ func (r *Room) proposed() []string {
 	if r.View == nil || r.Pane != Text || r.View.Typed == 0 {
 		return nil
 	}
-	col := r.area.Column()
-	line := []rune(lineOf(r.Body(), r.area.Line()))
+	col := r.area.col
+	line := []rune(lineOf(r.Body(), r.area.line))
 	if col > len(line) || col < r.View.Typed {
 		return nil
 	}
@@ -175,15 +172,11 @@ func (r *Room) Name() string {
 	return ""
 }
 
-func (r *Room) now() draft { return draft{r.Body(), r.area.Line(), r.area.Column()} }
+func (r *Room) now() draft { return draft{r.Body(), r.area.line, r.area.col} }
 
 func (r *Room) set(d draft) {
 	r.area.SetValue(strings.TrimRight(d.text, "\n") + "\n")
-	r.area.MoveToBegin()
-	for range min(d.line, r.area.LineCount()-1) {
-		r.area.CursorDown()
-	}
-	r.area.SetCursorColumn(d.col)
+	r.area.MoveTo(d.line, d.col)
 }
 
 // Replace puts a text in the place of what is there; it can be undone.
@@ -200,22 +193,22 @@ func (r *Room) remember(d draft) {
 }
 
 // Type takes a key into the text; it answers whether the text or the cursor has changed.
-func (r *Room) Type(k tea.KeyPressMsg) (changed bool, cmd tea.Cmd) {
+func (r *Room) Type(k tea.KeyPressMsg) (changed bool) {
 	before := r.now()
 	switch k.String() {
 	case "ctrl+z":
-		return r.back(&r.undo, &r.redo), nil
+		return r.back(&r.undo, &r.redo)
 	case "ctrl+r":
-		return r.back(&r.redo, &r.undo), nil
+		return r.back(&r.redo, &r.undo)
 	case "alt+up", "alt+down":
 		if text, col, ok := lang.Stepped(lineOf(before.text, before.line), before.col, k.String() == "alt+up"); ok {
 			lines := strings.Split(before.text, "\n")
 			lines[before.line] = text
 			r.remember(before)
 			r.set(draft{strings.Join(lines, "\n"), before.line, col})
-			return true, nil
+			return true
 		}
-		return false, nil
+		return false
 	case "enter": // the next line begins as deep as this one
 		line := lineOf(before.text, before.line)
 		indent := line[:len(line)-len(strings.TrimLeft(line, " "))]
@@ -223,21 +216,21 @@ func (r *Room) Type(k tea.KeyPressMsg) (changed bool, cmd tea.Cmd) {
 			indent += "  "
 		}
 		r.remember(before)
-		r.area.InsertString("\n" + indent)
-		return true, nil
+		r.area.Insert("\n" + indent)
+		return true
 	}
-	r.area, cmd = r.area.Update(k)
+	r.area.Press(k)
 	after := r.now()
 	if after.text != before.text {
 		r.remember(before)
 	}
-	return after != before, cmd
+	return after != before
 }
 
 // Paste takes a text of several lines.
 func (r *Room) Paste(s string) {
 	r.remember(r.now())
-	r.area.InsertString(s)
+	r.area.Insert(s)
 }
 
 func (r *Room) back(from, to *[]draft) bool {
@@ -446,18 +439,17 @@ func (r *Room) Search(words string) bool {
 	if words == "" {
 		return true
 	}
-	at := r.area.Line()
+	at := r.area.line
 	for n := 0; n <= len(lines); n++ {
 		i := (at + n) % len(lines)
 		from := 0
 		if n == 0 {
-			from = min(r.area.Column()+1, len([]rune(lines[i])))
+			from = min(r.area.col+1, len([]rune(lines[i])))
 		}
 		rest := string([]rune(lines[i])[from:])
 		if k := strings.Index(rest, words); k >= 0 {
 			r.set(draft{r.Body(), i, from + len([]rune(rest[:k]))})
 			r.Pane = Text
-			r.area.Focus()
 			return true
 		}
 	}
@@ -500,7 +492,6 @@ func (r *Room) Only() { r.only = (r.only + 1) % len(onlyNames) }
 // ToKinds moves the keys to the kinds.
 func (r *Room) ToKinds() {
 	r.Pane = Kinds
-	r.area.Blur()
 	if r.Kind() == nil {
 		if kinds := r.kinds(); len(kinds) > 0 {
 			r.kind = kinds[0].ID + kinds[0].Source
@@ -544,14 +535,12 @@ func (r *Room) Life() *api.Row {
 }
 
 // ToText moves the keys to the text.
-func (r *Room) ToText() tea.Cmd {
+func (r *Room) ToText() {
 	r.Pane = Text
-	return r.area.Focus()
 }
 
 // Close leaves the text.
 func (r *Room) Close() {
-	r.area.Blur()
 	r.Pane, r.View = List, nil
 }
 
@@ -566,27 +555,28 @@ type geometry struct {
 }
 
 // Click does what a click at a cell stands for; false where nothing is there.
-func (r *Room) Click(x, y int) (bool, tea.Cmd) {
+func (r *Room) Click(x, y int) bool {
 	g := &r.geo
 	if r.Pane == List {
 		if i := y - g.listY; i >= 0 && i < len(g.list) {
 			r.chosen = g.list[i]
-			return true, nil
+			return true
 		}
-		return false, nil
+		return false
 	}
 	if i := y - g.textY; i >= 0 && i < len(g.lines) && x >= g.textX && x < g.textX+g.textW {
 		line := g.lines[i]
 		if line < 0 {
-			return false, nil
+			return false
 		}
 		r.set(draft{r.Body(), line, max(x-g.textX-5, 0)})
-		return true, r.ToText()
+		r.ToText()
+		return true
 	}
 	if i := y - g.kindsY; i >= 0 && i < len(g.kinds) {
 		r.ToKinds()
 		r.kind = g.kinds[i]
-		return true, nil
+		return true
 	}
-	return false, nil
+	return false
 }

@@ -159,7 +159,7 @@ func (r *Room) text(c *paint.Canvas, x0, top, width, bottom int, p paint.Palette
 	}
 	c.Cut(at, top, x0+width-at, base.With(p.Dim), name+", "+state)
 	lines := strings.Split(strings.TrimRight(r.Body(), "\n"), "\n")
-	cursor := r.area.Line()
+	cursor := r.area.line
 	if cursor >= len(lines) {
 		lines = append(lines, make([]string, cursor-len(lines)+1)...)
 	}
@@ -192,7 +192,7 @@ func (r *Room) text(c *paint.Canvas, x0, top, width, bottom int, p paint.Palette
 	y := top + 1
 	r.geo.textX, r.geo.textY, r.geo.textW = x0, y, width
 	drawn := func(line int) { r.geo.lines = append(r.geo.lines, line) }
-	rule, _ := lang.Parse(r.file, []byte(r.Body())).RuleBefore(cursor + 1)
+	rule := r.ruleAt(cursor + 1)
 	for i := r.textTop; i < len(lines) && y < bottom; i++ {
 		drawn(i)
 		number := fmt.Sprintf("%4d ", i+1)
@@ -201,19 +201,19 @@ func (r *Room) text(c *paint.Canvas, x0, top, width, bottom int, p paint.Palette
 		room := x0 + width - x
 		shift := 0
 		if i == cursor && r.Pane == Text { // a long line moves along with the cursor
-			shift = max(r.area.Column()-room+2, 0)
+			shift = max(r.area.col-room+2, 0)
 		}
 		drawCode(c, x, y, room, lines[i], shift, i+1 >= rule.First && i+1 <= rule.Last, p, base)
 		if i == cursor && r.Pane == Text {
 			under := " "
-			if runes := []rune(lines[i]); r.area.Column() < len(runes) {
-				under = string(runes[r.area.Column()])
+			if runes := []rune(lines[i]); r.area.col < len(runes) {
+				under = string(runes[r.area.col])
 			}
 			style := paint.Style{Fg: p.Ground, Bg: p.Text}
 			if p.Mono {
 				under, style = "▏", base.Strong()
 			}
-			c.Put(x+r.area.Column()-shift, y, style, under)
+			c.Put(x+r.area.col-shift, y, style, under)
 		}
 		if i == cursor && i == r.OthersAt && r.Others != "" {
 			from := x + ansi.StringWidth(lines[i]) + 4
@@ -222,7 +222,7 @@ func (r *Room) text(c *paint.Canvas, x0, top, width, bottom int, p paint.Palette
 		y++
 		if words := r.proposed(); i == cursor && len(words) > 0 && y < bottom {
 			drawn(-1)
-			from := x + max(r.area.Column()-shift-r.View.Typed, 0)
+			from := x + max(r.area.col-shift-r.View.Typed, 0)
 			end := c.Put(from, y, base.With(p.Strong), words[0])
 			c.Cut(end+2, y, x0+width-end-2, base.With(p.Dim), strings.Join(words[1:], "  ")+"   tab takes the first")
 			y++
@@ -632,4 +632,18 @@ func (r *Room) lifelines(c *paint.Canvas, top, bottom int, a paint.Axis, p paint
 		}
 		y++
 	}
+}
+
+// ruleAt is where the rule stands in which a line lies, or the one before it.
+func (r *Room) ruleAt(line int) lang.Place {
+	if body := r.Body(); body != r.placed.text || r.placed.places == nil {
+		r.placed.text, r.placed.places = body, lang.Parse(r.file, []byte(body)).Places()
+	}
+	var out lang.Place
+	for _, p := range r.placed.places {
+		if p.Kind == "rule" && p.First <= line {
+			out = p
+		}
+	}
+	return out
 }

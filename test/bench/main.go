@@ -34,6 +34,7 @@ var (
 	profile  = flag.String("profile", "", "write a CPU profile of the last replay there")
 	onlyLag  = flag.Bool("only-lag", false, "measure the latency alone")
 	onlyType = flag.Bool("only-keystrokes", false, "measure the keystrokes of the bench alone")
+	onlyEcho = flag.Bool("only-echo", false, "measure the screens alone")
 	onlyKeys = flag.Bool("only-keys", false, "measure many keys alone")
 	onlyTold = flag.Bool("only-told", false, "measure the telling of many alerts alone")
 	alone    = flag.Bool("alone", false, "measure nothing to compare with")
@@ -251,6 +252,10 @@ func main() {
 		storm()
 		return
 	}
+	if *onlyEcho {
+		echo()
+		return
+	}
 	runtime.GOMAXPROCS(1)
 	dir := "/dev/shm"
 	if info, err := os.Stat(dir); err != nil || !info.IsDir() {
@@ -311,6 +316,7 @@ func main() {
 		storm()
 		keystrokes()
 		latencies()
+		echo()
 	}
 }
 
