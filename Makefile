@@ -12,7 +12,7 @@ UNRACED := 'TestRestartGoesOnExactly|TestGauntlet|TestDatabase|TestHundredMegaby
 
 export CGO_ENABLED = 0
 
-.PHONY: build demo test race race-short long bench shots fmt clean tools
+.PHONY: build demo test lint race race-short long bench shots fmt clean tools
 
 build:
 	$(GO) build -trimpath -o $(BIN) ./cmd/dimlantern
@@ -29,7 +29,12 @@ tools:
 	    echo "installing$$missing"; apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$missing >/dev/null; \
 	  else echo "some tests are left out without: apt-get install$$missing"; command -v tmux >/dev/null || exit 1; fi; fi
 
-test: tools build
+# What nobody calls, and what looks wrong.
+lint:
+	$(GO) tool staticcheck ./...
+	@dead=$$($(GO) tool deadcode -test ./...); if [ -n "$$dead" ]; then echo "nobody calls: $$dead"; exit 1; fi
+
+test: tools build lint
 	$(GO) vet ./...
 	GOOS=windows $(GO) vet ./...
 	GOARCH=arm64 $(GO) vet ./core/...

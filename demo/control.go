@@ -31,7 +31,7 @@ func (h *Harbour) ServeControl(ctx context.Context) error {
 	}
 	l, err := channel.ListenAt(h.Control())
 	if err != nil {
-		return fmt.Errorf("Gullhaven's control system cannot be asked: %w", err)
+		return fmt.Errorf("the control system of Gullhaven cannot be asked: %w", err)
 	}
 	return h.host.Serve(ctx, l)
 }

@@ -216,7 +216,7 @@ func (f *logFile) line(format string, args ...any) {
 func (h *Harbour) flush() error {
 	for _, f := range h.files {
 		if err := f.flush(); err != nil {
-			return fmt.Errorf("Gullhaven cannot write its logs: %w", err)
+			return fmt.Errorf("the logs of Gullhaven cannot be written: %w", err)
 		}
 	}
 	return nil

@@ -45,7 +45,6 @@ type writer struct {
 	opened *os.File // of who does not append
 	lost   []line   // that nobody can read any more
 	all    []line
-	fresh  bool // the live file has been there before the reader
 }
 
 type line struct {
@@ -189,7 +188,6 @@ func (w *writer) rotate() {
 	case "dated":
 		to = fmt.Sprintf("%s.log-%s", base, w.day.Format("20060102"))
 	case "dated number":
-		to = fmt.Sprintf("%s-%s.%d.log", base, w.day.Add(-time.Duration(w.parts/3*24)*time.Hour).Format("2006-01-02"), w.parts)
 		to = fmt.Sprintf("%s-%s.%d.log", base, "2026-11-02", w.parts)
 	case "odd name":
 		to = fmt.Sprintf("%s-was-%d.log", base, w.parts)

@@ -31,7 +31,7 @@ func Sample(ctx context.Context, series string, plan *match.Plan, all bool, each
 	}
 	for i, f := range files[first:] {
 		last := first+i == len(files)-1
-		if err := sampleFile(ctx, f, plan, all || f.size <= wholeFile && f.zip == false || last && f.size <= wholeFile, each); err != nil {
+		if err := sampleFile(ctx, f, plan, all || f.size <= wholeFile && !f.zip || last && f.size <= wholeFile, each); err != nil {
 			return err
 		}
 	}

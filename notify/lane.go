@@ -8,8 +8,8 @@ import (
 	"time"
 
 	"dimlantern/core/entry"
-	"dimlantern/store"
 	"dimlantern/notify/via"
+	"dimlantern/store"
 )
 
 // lane is one way of one contact, as it is told. It belongs to one goroutine at a time.

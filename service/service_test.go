@@ -317,7 +317,7 @@ func TestBringProposes(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, b.Words, "begins with /")
 	for range 2 {
-		b, err = p.s.bench.Bring(context.Background(), api.BringQuery{Path: filepath.Join(p.dir, "logs/*.log"), Layout: "plain", Write: true})
+		_, err = p.s.bench.Bring(context.Background(), api.BringQuery{Path: filepath.Join(p.dir, "logs/*.log"), Layout: "plain", Write: true})
 	}
 	assert.ErrorContains(t, err, "cannot be written", "what is there is not overwritten")
 	texts, err := folder.Read(filepath.Join(p.dir, "settings"))

@@ -29,7 +29,6 @@ import (
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/match"
-	"dimlantern/core/origin"
 	"dimlantern/intake/channel"
 	"dimlantern/intake/feed"
 	"dimlantern/store"
@@ -216,12 +215,8 @@ func TestJoinedIsTheSame(t *testing.T) {
 // fakeFeed brings numbered messages of several hosts, from its position on.
 type fakeFeed struct {
 	at, most int
-	begun    bool
 }
 
-func (f *fakeFeed) Run(ctx context.Context) { <-ctx.Done() }
-func (f *fakeFeed) Ready() <-chan struct{}  { return nil }
-func (f *fakeFeed) State() origin.Way       { return origin.Way{} }
 func (f *fakeFeed) Take(n int) []feed.Message {
 	var out []feed.Message
 	for ; len(out) < n && f.at < f.most; f.at++ {

@@ -211,7 +211,7 @@ func (s *Workbench) changeRule(c *api.RuleChange) ([]api.BenchSave, error) {
 	}
 	if c.What == "copy" || c.What == "rename" {
 		if !lang.IsName(c.Name) {
-			return nil, fmt.Errorf("%q is no name: names begin with a letter and go on with letters, digits, -, _ and .", c.Name)
+			return nil, lang.NotAName(c.Name)
 		}
 		if settings.Rule(c.Name) != nil {
 			return nil, fmt.Errorf("there is a rule %s already", c.Name)

@@ -171,9 +171,6 @@ func reason(err error) error {
 	return err
 }
 
-// member is a file of a series.
-type member struct{ path, order string }
-
 // openInputs opens the files, those of one series as one origin, oldest first.
 func openInputs(s *lang.Settings, as string, files []string) ([]*trial.Input, []io.Closer, error) {
 	var inputs []*trial.Input

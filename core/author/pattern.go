@@ -160,7 +160,7 @@ var atom = regexp.MustCompile(`(?:\\[dwDWsS]|\[(?:\\.|[^\]\\])+\]|\.)(?:[+*]\??|
 // name; where none does, the pattern is made anew of the entry.
 func NameValue(r *lang.Rule, body string, e *entry.Entry, from, to int, name string) (string, int, error) {
 	if !lang.IsName(name) {
-		return "", 0, fmt.Errorf("%q is no name: names begin with a letter and go on with letters, digits, -, _ and .", name)
+		return "", 0, lang.NotAName(name)
 	}
 	text := e.Text()
 	for _, m := range lang.Matches(r) {

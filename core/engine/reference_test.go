@@ -44,13 +44,10 @@ type refRaise struct {
 type refHit struct{ at int64 }
 
 type refAlert struct {
-	sev           int
-	raised, told  int64
-	count         int
-	first, last   int64
-	entryOfRaise  int
-	quietShift    int64
-	openedAtInput int
+	sev          int
+	raised, told int64
+	count        int
+	first, last  int64
 }
 
 type refKey struct {

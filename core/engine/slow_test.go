@@ -25,7 +25,6 @@ type slow struct {
 	rules   []*lang.Rule
 	keys    []map[string]*slowKey
 	clock   int64
-	began   bool
 	watched int64 // when watching began
 	blind   map[string]int64
 	out     []string
@@ -77,7 +76,6 @@ type slowAlert struct {
 	first, last   int64 // never: absent
 	blind         bool
 	darks         [][2]int64
-	why           string
 }
 
 func newSlow(rules []*lang.Rule, watched int64) *slow {

@@ -339,3 +339,8 @@ func (h *Hush) When() string {
 	}
 	return strings.Join(out, " and ")
 }
+
+// NotAName says that something is no name of a block or field, and what one looks like.
+func NotAName(s string) error {
+	return fmt.Errorf("%q is no name: names begin with a letter and go on with letters, digits, the marks - and _, and dots", s)
+}

@@ -57,9 +57,6 @@ func Detect(lines []string, near entry.Instant) []Proposal {
 	return append(x.out, Proposal{What: "plain", Name: "plain", Fits: len(some), Of: len(some)})
 }
 
-// Best is the first proposal where it fits most lines, else plain.
-func Best(all []Proposal) Proposal { return all[0] }
-
 type detection struct {
 	lines []string
 	near  entry.Instant

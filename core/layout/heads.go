@@ -20,10 +20,8 @@ func (x *detection) patterns() {
 		w    Written
 	}
 	bySig := map[string][]spot{}
-	var found []Written
 	for i, l := range x.lines {
 		w, ok := FindTime(l)
-		found = append(found, w)
 		if ok {
 			sig := w.Format.signature()
 			bySig[sig] = append(bySig[sig], spot{i, w})

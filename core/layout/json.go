@@ -351,29 +351,26 @@ func (s *jsonScan) pass(depth int) bool {
 // str reads a string, without its quotes and with its escapes.
 func (s *jsonScan) str() (v []byte, escaped, ok bool) {
 	from := s.i + 1
-	for at := from; ; {
-		k := bytes.IndexByte(s.b[at:], '"')
-		if k < 0 {
-			return nil, false, false
-		}
-		if s.bare || bytes.IndexByte(s.b[at:at+k], '\\') < 0 {
-			s.i = at + k + 1
-			return s.b[from : at+k], escaped, true
-		}
-		escaped = true
-		// The quote may be escaped: walk.
-		for at < len(s.b) && s.b[at] != '"' {
-			if s.b[at] == '\\' {
-				at++
-			}
+	k := bytes.IndexByte(s.b[from:], '"')
+	if k < 0 {
+		return nil, false, false
+	}
+	if s.bare || bytes.IndexByte(s.b[from:from+k], '\\') < 0 {
+		s.i = from + k + 1
+		return s.b[from : from+k], false, true
+	}
+	at := from // the quote may be escaped: walk
+	for at < len(s.b) && s.b[at] != '"' {
+		if s.b[at] == '\\' {
 			at++
 		}
-		if at >= len(s.b) {
-			return nil, false, false
-		}
-		s.i = at + 1
-		return s.b[from:at], true, true
+		at++
 	}
+	if at >= len(s.b) {
+		return nil, false, false
+	}
+	s.i = at + 1
+	return s.b[from:at], true, true
 }
 
 // unescape resolves the escapes of a string, RFC 8259, section 7. An escape that

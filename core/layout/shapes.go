@@ -18,10 +18,9 @@ type Shape struct {
 	Last    int      // of its newest one
 	Samples []Sample // spread over all that came, the newest last
 
-	key    string // its template
-	every  int    // each so many-th line is kept as a sample
-	newest Sample
-	into   *Shape // it became part of another
+	key   string // its template
+	every int    // each so many-th line is kept as a sample
+	into  *Shape // it became part of another
 }
 
 // Sample is a line with its number.

@@ -24,7 +24,6 @@ type Values struct {
 	numbers []float64
 	every   int
 	types   map[string]int
-	sum     float64
 	numeric int
 	min     float64
 	max     float64

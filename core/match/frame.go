@@ -7,8 +7,6 @@ import (
 	"sort"
 	"unicode/utf16"
 	"unicode/utf8"
-
-	"dimlantern/core/lang"
 )
 
 // Encoding is how the bytes of a file are text.
@@ -54,12 +52,6 @@ func EncodingOf(word string, head []byte) Encoding {
 		return UTF16LE
 	}
 	return UTF8
-}
-
-// frame says where entries end in the bytes of a file.
-type frame struct {
-	enc   Encoding
-	entry *lang.EntrySpec
 }
 
 // joint stands for a line end inside an entry while a slab is searched. No UTF-8

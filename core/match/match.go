@@ -142,7 +142,6 @@ type scan struct {
 	top    entry.Instant
 	topAt  int // start of the line with the latest glanced time, or -1
 	topEnd int
-	sure   bool
 	conds  []int
 	lines  int64 // that were walked over, and are entries
 	// captures is memory for what expressions capture.
