@@ -31,7 +31,8 @@ func served(t *testing.T, d *api.Desk) *api.Client {
 // Whoever asks gets the same answer and the same problem, at the desk and over the wire.
 func TestDeskAndWireAreTheSame(t *testing.T) {
 	d := api.NewDesk()
-	changed := &api.Problem{Code: api.Changed, What: "it is not what it was", Where: "a.lantern", Mend: "open it again"}
+	changed := &api.Problem{Code: api.Changed, What: "it is not what it was", Where: "a.lantern",
+		Mend: "open it again"}
 	api.OpenText.Answer(d, func(_ context.Context, q api.BenchFile) (*api.BenchFile, error) {
 		switch q.File {
 		case "changed":

@@ -39,7 +39,8 @@ func (h *ByHand) Covers(r *lang.Rule, alert, rule string, fields, key []string) 
 		return r != nil && slices.Contains(r.About, h.About)
 	case h.Host != "":
 		for i, f := range fields {
-			if i < len(key) && (f == "host" && key[i] == h.Host || f == "origin" && strings.HasPrefix(key[i], h.Host+":")) {
+			if i < len(key) && (f == "host" && key[i] == h.Host || f == "origin" &&
+				strings.HasPrefix(key[i], h.Host+":")) {
 				return true
 			}
 		}

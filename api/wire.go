@@ -25,7 +25,8 @@ func (d *Desk) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	q := h.question()
 	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, mostAsked)).Decode(q); err != nil {
-		writeProblem(w, http.StatusBadRequest, &Problem{Code: BadQuestion, What: "this is no question: " + err.Error()})
+		writeProblem(w, http.StatusBadRequest, &Problem{Code: BadQuestion, What: "this is no question: " +
+			err.Error()})
 		return
 	}
 	a, err := h.answer(r.Context(), q)
@@ -45,7 +46,8 @@ func writeProblem(w http.ResponseWriter, status int, p *Problem) {
 
 // Serve answers at a listener until the context ends, and closes it.
 func (d *Desk) Serve(ctx context.Context, l net.Listener) error {
-	srv := &http.Server{Handler: d, ReadHeaderTimeout: 10 * time.Second, BaseContext: func(net.Listener) context.Context { return ctx }}
+	srv := &http.Server{Handler: d, ReadHeaderTimeout: 10 * time.Second,
+		BaseContext: func(net.Listener) context.Context { return ctx }}
 	go func() {
 		<-ctx.Done()
 		stop, cancel := context.WithTimeout(context.Background(), time.Second)

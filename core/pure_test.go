@@ -23,7 +23,8 @@ func TestCoreIsPure(t *testing.T) {
 		cmp hash/fnv crypto/aes crypto/cipher crypto/hmac encoding/base64 encoding/csv math math/big math/bits net/netip regexp regexp/syntax slices sort strconv strings time unicode unicode/utf16 unicode/utf8 golang.org/x/sys/cpu`) {
 		allowed[p] = true
 	}
-	clock := map[string]bool{"Now": true, "Since": true, "Until": true, "After": true, "AfterFunc": true, "Tick": true,
+	clock := map[string]bool{"Now": true, "Since": true, "Until": true, "After": true, "AfterFunc": true,
+		"Tick":     true,
 		"NewTimer": true, "NewTicker": true, "Sleep": true, "LoadLocation": true, "Local": true}
 	files := 0
 	require.NoError(t, filepath.WalkDir(".", func(path string, _ fs.DirEntry, err error) error {

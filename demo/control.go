@@ -59,7 +59,8 @@ func (e happening) xml(computer string, at time.Time, record int64) string {
 	if e.account != "" {
 		user = fmt.Sprintf("G-1-%d", 1000+len(e.account)*7)
 	}
-	fmt.Fprintf(&b, `<Event><System><Provider Name="%s"/><EventID>%s</EventID><Level>%d</Level><Task>%s</Task>`, provider, e.id, e.level, e.task)
+	fmt.Fprintf(&b, `<Event><System><Provider Name="%s"/><EventID>%s</EventID><Level>%d</Level><Task>%s</Task>`,
+		provider, e.id, e.level, e.task)
 	fmt.Fprintf(&b, `<TimeCreated SystemTime="%s"/><EventRecordID>%d</EventRecordID><Channel>%s</Channel><Computer>%s</Computer>`,
 		at.UTC().Format("2006-01-02T15:04:05.000000Z"), record, e.channel, computer)
 	if user != "" {
@@ -92,13 +93,15 @@ func (h *Harbour) control(begin time.Duration) {
 	crew := []string{"mira", "tolan", "night-crew", "pilot-2", "dredger", "office"}
 	h.add(begin, func(at time.Duration) time.Duration {
 		n := 1 + r.IntN(6)
-		h.event(at, happening{operational, "1020", 4, "Scan", "", [][2]string{{"Controller", fmt.Sprint(n)}, {"Took", fmt.Sprint(18 + r.IntN(40))}},
+		h.event(at, happening{operational, "1020", 4, "Scan", "",
+			[][2]string{{"Controller", fmt.Sprint(n)}, {"Took", fmt.Sprint(18 + r.IntN(40))}},
 			fmt.Sprintf("Controller %d has scanned its gates. Nothing needs to be done.", n)})
 		return jitter(r, 12*time.Second)
 	})
 	h.add(begin, func(at time.Duration) time.Duration {
 		who := crew[r.IntN(len(crew))]
-		e := happening{access, "5100", 4, "Sign-in", who, [][2]string{{"Panel", fmt.Sprint(1 + r.IntN(4))}}, "The account " + who + " has signed in. This is written whenever someone signs in at a panel."}
+		e := happening{access, "5100", 4, "Sign-in", who, [][2]string{{"Panel", fmt.Sprint(1 + r.IntN(4))}},
+			"The account " + who + " has signed in. This is written whenever someone signs in at a panel."}
 		if r.IntN(9) == 0 {
 			e.id, e.level, e.text = "5120", 3, "A sign-in of "+who+" was refused. The words did not agree."
 		}
@@ -106,17 +109,21 @@ func (h *Harbour) control(begin time.Duration) {
 		return jitter(r, 25*time.Second)
 	})
 	h.add(begin, func(at time.Duration) time.Duration {
-		h.event(at, happening{fenders, "301", 4, "Load", "", [][2]string{{"Berth", fmt.Sprint(1 + r.IntN(9))}, {"Kilonewtons", fmt.Sprint(40 + r.IntN(300))}}, "Fender load was measured."})
+		h.event(at, happening{fenders, "301", 4, "Load", "",
+			[][2]string{{"Berth", fmt.Sprint(1 + r.IntN(9))}, {"Kilonewtons", fmt.Sprint(40 + r.IntN(300))}},
+			"Fender load was measured."})
 		return jitter(r, 40*time.Second)
 	})
 	for _, s := range forced {
 		h.add(s.from, func(at time.Duration) time.Duration {
 			who, panel := "night-crew", [2]string{"Panel", "4"}
 			if at >= s.to {
-				h.event(at, happening{access, "5121", 2, "Sign-in", who, [][2]string{panel}, "The account night-crew has signed in after several refusals."})
+				h.event(at, happening{access, "5121", 2, "Sign-in", who, [][2]string{panel},
+					"The account night-crew has signed in after several refusals."})
 				return 0
 			}
-			h.event(at, happening{access, "5120", 3, "Sign-in", who, [][2]string{panel}, "A sign-in of night-crew was refused. The words did not agree."})
+			h.event(at, happening{access, "5120", 3, "Sign-in", who, [][2]string{panel},
+				"A sign-in of night-crew was refused. The words did not agree."})
 			return jitter(r, 30*time.Second)
 		})
 	}
@@ -124,10 +131,12 @@ func (h *Harbour) control(begin time.Duration) {
 		gate := [2]string{"Gate", fmt.Sprint(3 - i%2)}
 		h.add(s.from, func(at time.Duration) time.Duration {
 			if at >= s.to {
-				h.event(at, happening{operational, "2311", 4, "Gate", "", [][2]string{gate}, "The position of gate " + gate[1] + " is known again."})
+				h.event(at, happening{operational, "2311", 4, "Gate", "", [][2]string{gate}, "The position of gate " +
+					gate[1] + " is known again."})
 				return 0
 			}
-			h.event(at, happening{operational, "2310", 2, "Gate", "", [][2]string{gate, {"Sensor", "upper"}}, "The position of gate " + gate[1] + " is not known. Move it by hand until the sensor is back."})
+			h.event(at, happening{operational, "2310", 2, "Gate", "", [][2]string{gate, {"Sensor", "upper"}},
+				"The position of gate " + gate[1] + " is not known. Move it by hand until the sensor is back."})
 			return max(s.to-at, time.Second)
 		})
 	}
@@ -137,5 +146,6 @@ func (h *Harbour) control(begin time.Duration) {
 // stands.
 var (
 	forced   = []spell{{-35 * minute, -31 * minute}, {14 * minute, 18 * minute}}
-	unplaced = []spell{{-95 * minute, -83 * minute}, {-22 * minute, -17 * minute}, {40 * time.Second, 100 * time.Second}, {33 * minute, 41 * minute}}
+	unplaced = []spell{{-95 * minute, -83 * minute}, {-22 * minute, -17 * minute},
+		{40 * time.Second, 100 * time.Second}, {33 * minute, 41 * minute}}
 )

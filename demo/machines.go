@@ -34,7 +34,8 @@ func (h *Harbour) machines() {
 			case n == 0:
 				text = fmt.Sprintf("pump %d: self test passed", pump)
 			case n < 3:
-				text = fmt.Sprintf("pump %d: valve %d%s answered late (%d ms)", pump, pump, pick(r, "a", "b"), 400+r.IntN(900))
+				text = fmt.Sprintf("pump %d: valve %d%s answered late (%d ms)", pump, pump, pick(r, "a", "b"),
+					400+r.IntN(900))
 			case n < 9:
 				text = fmt.Sprintf("pump %d: flow %d l/min, %d rpm", pump, 380+r.IntN(90), 1420+r.IntN(40))
 			case n == 9:
@@ -122,7 +123,8 @@ func (h *Harbour) ferries(begin time.Duration) {
 		h.add(begin, func(at time.Duration) time.Duration {
 			switch r.IntN(5) {
 			case 0:
-				h.desk(at, desk, fmt.Sprintf("boarding gull-%02d: %d of 260 places taken", 1+r.IntN(20), 40+r.IntN(220)))
+				h.desk(at, desk, fmt.Sprintf("boarding gull-%02d: %d of 260 places taken", 1+r.IntN(20),
+					40+r.IntN(220)))
 			case 1:
 				h.desk(at, desk, fmt.Sprintf("gate held, tide %.1f m", 1+3*r.Float64()))
 			default:
@@ -182,7 +184,8 @@ func (h *Harbour) water(begin time.Duration) {
 				}
 			}
 			f.absent(i == 2 && away.holds(at)) // its card comes loose in a swell
-			f.line("%s level %.2f m ok", h.when(at).Format("2006-01-02T15:04:05-07:00"), h.tide(at)+0.1*float64(i)+0.02*r.Float64())
+			f.line("%s level %.2f m ok", h.when(at).Format("2006-01-02T15:04:05-07:00"), h.tide(at)+0.1*float64(i)+
+				0.02*r.Float64())
 			return 30 * time.Second
 		})
 	}
@@ -195,7 +198,8 @@ func (h *Harbour) water(begin time.Duration) {
 		}
 		f.absent(gone) // the barge casts off, and its log goes with it
 		t := h.when(at)
-		f.line("%d.%03d bilge %s", t.Unix(), t.Nanosecond()/1e6, pick(r, "pump idle", "level 2 cm", "level 3 cm", "hatch shut"))
+		f.line("%d.%03d bilge %s", t.Unix(), t.Nanosecond()/1e6,
+			pick(r, "pump idle", "level 2 cm", "level 3 cm", "hatch shut"))
 		return jitter(r, 15*time.Second)
 	})
 }
@@ -233,7 +237,8 @@ func (h *Harbour) incidents() {
 		long := spell{at, at + jitter(r, 15*minute)}
 		switch r.IntN(7) {
 		case 0, 1:
-			h.labour(pick(r, "pump-01", "pump-02", "pump-03"), 1+r.IntN(8), long, jitter(r, 50*time.Second), r.IntN(4) > 0)
+			h.labour(pick(r, "pump-01", "pump-02", "pump-03"), 1+r.IntN(8), long, jitter(r, 50*time.Second),
+				r.IntN(4) > 0)
 		case 2:
 			h.refuse(pick(r, "gate-a1", "gate-a2", "gate-b1"), long)
 		case 3:
@@ -308,7 +313,8 @@ func (h *Harbour) queueAt(boat string, s spell, n int) {
 			h.desk(at, 1, fmt.Sprintf("boarding %s complete: %d of 260 places taken", boat, 150+r.IntN(110)))
 			return 0
 		}
-		h.desk(at, 1+r.IntN(2), fmt.Sprintf("card reader %d: refused %s (%s)", 1+r.IntN(6), boat, pick(r, "no ticket", "expired", "other boat")))
+		h.desk(at, 1+r.IntN(2), fmt.Sprintf("card reader %d: refused %s (%s)", 1+r.IntN(6), boat,
+			pick(r, "no ticket", "expired", "other boat")))
 		return every
 	})
 }

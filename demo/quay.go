@@ -27,7 +27,8 @@ func (h *Harbour) quay(begin time.Duration) {
 				tickets(at, "INFO", "seats are back, 260 of 260")
 				return 0
 			}
-			tickets(at, "ERROR", fmt.Sprintf("seat %d is lost\n  at harbour.tickets.Seats.find(Seats:88)\n  at harbour.tickets.Desk.sell(Desk:%d)\n  because: no answer from berth %d",
+			tickets(at, "ERROR", fmt.Sprintf("seat %d is lost\n  at harbour.tickets.Seats.find(Seats:88)\n  at "+
+				"harbour.tickets.Desk.sell(Desk:%d)\n  because: no answer from berth %d",
 				1+r.IntN(260), 20+r.IntN(30), 1+r.IntN(9)))
 			return jitter(r, 70*time.Second)
 		})
@@ -43,7 +44,8 @@ func (h *Harbour) quay(begin time.Duration) {
 	h.add(begin, func(at time.Duration) time.Duration { // it keeps a minute's lines back
 		kept++
 		crane.kept = kept%12 != 0
-		crane.line("%s crane-2 hoist[77]: load %d t, boom %d degrees", h.when(at).Format("2006-01-02 15:04:05.000"), r.IntN(30), r.IntN(80))
+		crane.line("%s crane-2 hoist[77]: load %d t, boom %d degrees", h.when(at).Format("2006-01-02 15:04:05.000"),
+			r.IntN(30), r.IntN(80))
 		return jitter(r, 4*time.Second)
 	})
 	for n, off := range map[int]time.Duration{7: 11 * time.Minute, 8: -25 * time.Minute} { // their clocks are wrong

@@ -119,7 +119,8 @@ var (
 	pale     = color.RGBA{R: 0x7d, G: 0x72, B: 0x5f, A: 255}
 	faint    = color.RGBA{R: 0xd8, G: 0xce, B: 0xbb, A: 255}
 	over     = color.RGBA{R: 0x1f, G: 0x75, B: 0x6c, A: 255}
-	severity = [5]color.RGBA{pale, {R: 0xd9, G: 0xbd, B: 0x86, A: 255}, {R: 0xc4, G: 0x85, B: 0x3a, A: 255}, {R: 0x8a, G: 0x4b, B: 0x06, A: 255}, {R: 0x2b, G: 0x15, B: 0, A: 255}}
+	severity = [5]color.RGBA{pale, {R: 0xd9, G: 0xbd, B: 0x86, A: 255}, {R: 0xc4, G: 0x85, B: 0x3a, A: 255},
+		{R: 0x8a, G: 0x4b, B: 0x06, A: 255}, {R: 0x2b, G: 0x15, B: 0, A: 255}}
 )
 
 // painter draws on a canvas whose y grows upwards.
@@ -140,7 +141,8 @@ func (c *Chart) paint(v vg.CanvasSizer, rows []Row, number string, encode func(s
 	p.rect(0, 0, w, h, color.White)
 	small := face(8)
 	p.text(margin, h-28, face(13), ink, fit(face(13), c.Title, w-2*margin-small.Width(number)-8))
-	p.text(margin, h-44, small, pale, fmt.Sprintf("%s to %s, %s", c.stamp(c.From), c.stamp(c.To), c.To.Time().In(c.zone()).Format("MST")))
+	p.text(margin, h-44, small, pale, fmt.Sprintf("%s to %s, %s", c.stamp(c.From), c.stamp(c.To),
+		c.To.Time().In(c.zone()).Format("MST")))
 	p.text(w-margin-small.Width(number), h-28, small, pale, number)
 	p.bottom = max(p.bottom, h-headed-vg.Length(rowHigh*max(len(rows), 1)))
 	p.axis()
@@ -227,8 +229,10 @@ func fit(f font.Face, s string, room vg.Length) string {
 	return string(r[:n]) + "…"
 }
 
-var steps = []time.Duration{time.Second, 5 * time.Second, 15 * time.Second, time.Minute, 5 * time.Minute, 10 * time.Minute, 30 * time.Minute,
-	time.Hour, 2 * time.Hour, 6 * time.Hour, 12 * time.Hour, 24 * time.Hour, 7 * 24 * time.Hour, 28 * 24 * time.Hour, 364 * 24 * time.Hour}
+var steps = []time.Duration{time.Second, 5 * time.Second, 15 * time.Second, time.Minute, 5 * time.Minute,
+	10 * time.Minute, 30 * time.Minute,
+	time.Hour, 2 * time.Hour, 6 * time.Hour, 12 * time.Hour, 24 * time.Hour, 7 * 24 * time.Hour, 28 * 24 * time.Hour,
+	364 * 24 * time.Hour}
 
 // axis draws the labels and fine lines of the time axis.
 func (p *painter) axis() {
@@ -338,7 +342,8 @@ func (p *painter) legend() {
 // PNG writes the chart as a picture for a screen, narrower than a page, at so many dots an
 // inch.
 func (c *Chart) PNG(w io.Writer, dpi int) error {
-	v := vgimg.NewWith(vgimg.UseWH(narrow, vg.Length(headed+footed+rowHigh*max(len(c.Rows), 1))), vgimg.UseDPI(dpi), vgimg.UseBackgroundColor(color.RGBA{R: 0xfb, G: 0xf7, B: 0xee, A: 255}))
+	v := vgimg.NewWith(vgimg.UseWH(narrow, vg.Length(headed+footed+rowHigh*max(len(c.Rows), 1))), vgimg.UseDPI(dpi),
+		vgimg.UseBackgroundColor(color.RGBA{R: 0xfb, G: 0xf7, B: 0xee, A: 255}))
 	c.paint(v, c.Rows, "", func(s string) string { return s })
 	_, err := vgimg.PngCanvas{Canvas: v}.WriteTo(w)
 	return err

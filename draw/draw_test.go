@@ -18,9 +18,12 @@ import (
 func chart() *Chart {
 	at := func(m int) entry.Instant { return entry.Of(time.Date(2026, 11, 24, 5, m, 0, 0, time.UTC)) }
 	return &Chart{Title: "pumps & <gates>", From: at(0), To: at(59), Rows: []Row{
-		{Rule: "pump-pressure-low", Key: "pump-03 7 \x1b[31m \u202e" + strings.Repeat("long ", 40), Hits: []entry.Instant{at(3), at(4), at(5)},
-			Alerts: []Alert{{From: at(5), To: at(20), Why: "recovery", Steps: []Step{{at(5), entry.Warning}, {at(9), entry.Critical}}}}},
-		{Rule: "gate-refused", Key: "gate-a1", Alerts: []Alert{{From: at(30), To: entry.None, Steps: []Step{{at(30), entry.Error}}}}},
+		{Rule: "pump-pressure-low", Key: "pump-03 7 \x1b[31m \u202e" + strings.Repeat("long ", 40),
+			Hits: []entry.Instant{at(3), at(4), at(5)},
+			Alerts: []Alert{{From: at(5), To: at(20), Why: "recovery",
+				Steps: []Step{{at(5), entry.Warning}, {at(9), entry.Critical}}}}},
+		{Rule: "gate-refused", Key: "gate-a1", Alerts: []Alert{{From: at(30), To: entry.None,
+			Steps: []Step{{at(30), entry.Error}}}}},
 	}}
 }
 
@@ -53,5 +56,6 @@ func TestPDF(t *testing.T) {
 	}
 	b.Reset()
 	require.NoError(t, long.PDF(&b))
-	assert.Contains(t, b.String(), fmt.Sprintf("/Count %d", (len(long.Rows)+pageRows-1)/pageRows), "as many pages as its rows need")
+	assert.Contains(t, b.String(), fmt.Sprintf("/Count %d", (len(long.Rows)+pageRows-1)/pageRows),
+		"as many pages as its rows need")
 }

@@ -134,9 +134,11 @@ func Read(paths ...string) ([]Text, error) {
 			b, err := regular.Read(n, MaxFile)
 			switch {
 			case errors.Is(err, regular.ErrTooLong):
-				bad = append(bad, fmt.Errorf("%s is longer than %d MiB, and settings files are no longer: is it a log?", n, MaxFile>>20))
+				bad = append(bad, fmt.Errorf("%s is longer than %d MiB, and settings files are no longer: is it "+
+					"a log?", n, MaxFile>>20))
 			case errors.Is(err, regular.ErrNoFile):
-				bad = append(bad, fmt.Errorf("%s cannot be read: %w; take it away, or call it otherwise than *.lantern", n, Reason(err)))
+				bad = append(bad, fmt.Errorf("%s cannot be read: %w; take it away, or call it otherwise than "+
+					"*.lantern", n, Reason(err)))
 			case err != nil:
 				bad = append(bad, fmt.Errorf("%s cannot be read: %w", n, Reason(err)))
 			default:

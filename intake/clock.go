@@ -9,8 +9,9 @@ import (
 // How a wrong clock is told from a late writer: over some time, everything that
 // was written while the log was being read at its end lies equally far back.
 const (
-	clockOff     = 5 * time.Minute // less than that is no wrong clock
-	clockEqual   = 5 * time.Second // how much the differences may differ: whole seconds, and the time until a log is read
+	clockOff = 5 * time.Minute // less than that is no wrong clock
+	// how much the differences may differ: whole seconds, and the time until a log is read
+	clockEqual   = 5 * time.Second
 	clockSamples = 5
 	clockSpan    = 30 * time.Second
 	clockMemory  = 10 * time.Minute

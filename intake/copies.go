@@ -80,7 +80,8 @@ func (o *Origin) copyIn(files []found, m *member) (found, []byte) {
 			continue
 		}
 		p, ok := f.print()
-		if !ok || !alike(p, m.Print) || int64(len(p)) < min(int64(len(m.Print)), m.Offset) || !f.zip && f.size < m.Offset {
+		if !ok || !alike(p, m.Print) || int64(len(p)) < min(int64(len(m.Print)), m.Offset) || !f.zip &&
+			f.size < m.Offset {
 			continue
 		}
 		if d := o.finished(f); d != nil && alike(d.Print, p) {
@@ -182,7 +183,8 @@ func (o *Origin) packedFile(f found, files []found, first bool) {
 // file from its start.
 func (o *Origin) wasCut(m *member, now []byte) {
 	if f, print := o.copyOf(m); print != nil {
-		c := &member{ID: f.id, Print: print, Path: f.path, Offset: m.Offset, read: m.Offset, Size: f.size, Limit: f.size, Cut: m.Cut, Start: m.Start}
+		c := &member{ID: f.id, Print: print, Path: f.path, Offset: m.Offset, read: m.Offset, Size: f.size,
+			Limit: f.size, Cut: m.Cut, Start: m.Start}
 		if f.zip { // how long it was is only known at its end
 			c.Zip, c.Limit, c.Size = true, 0, m.Size
 		} else {

@@ -20,8 +20,10 @@ func TestBeginNowAnywhere(t *testing.T) {
 	for _, c := range []struct{ name, there, more, want string }{
 		{"an odd size over a block", strings.Repeat("x", 65_536) + "\nhalf", " line\nline b\n", "half line|line b"},
 		{"an odd size under a block", strings.Repeat("line\n", 13_107), "line b\n", "line b"},
-		{"a long line that is not finished", "line\nline " + strings.Repeat("y", 300_001), "z\nline b\n", "line " + strings.Repeat("y", 300_001) + "z|line b"},
-		{"in a line that is longer than an entry may be", "line\n" + strings.Repeat("y", 3<<20), "line\nline b\n", "line b"},
+		{"a long line that is not finished", "line\nline " + strings.Repeat("y", 300_001), "z\nline b\n",
+			"line " + strings.Repeat("y", 300_001) + "z|line b"},
+		{"in a line that is longer than an entry may be", "line\n" + strings.Repeat("y", 3<<20), "line\nline b\n",
+			"line b"},
 		{"room that was made", "line\nline a\n" + strings.Repeat("\x00", 200_001), "", ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -127,7 +129,8 @@ func TestLinksThatLeadBack(t *testing.T) {
 
 // A file keeps its log whatever it is renamed to, and whoever compresses it then.
 func TestRenamedToAnything(t *testing.T) {
-	for _, name := range []string{"app.1.log", "app-2026-11-28.1.log", "app_2026-11-28_20.0.log", "app.log.bak", "old-app.log", "app-1795911182.log"} {
+	for _, name := range []string{"app.1.log", "app-2026-11-28.1.log", "app_2026-11-28_20.0.log", "app.log.bak",
+		"old-app.log", "app-1795911182.log"} {
 		t.Run(name, func(t *testing.T) {
 			dir := t.TempDir()
 			m := &fileModel{dir: dir, name: "app.log"}

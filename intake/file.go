@@ -46,17 +46,18 @@ func statOf(path string, info fs.FileInfo) found {
 
 // member is one file of a series that is being read, or still has to be.
 type member struct {
-	ID      Identity `json:"id"`
-	Print   []byte   `json:"print"` // its first bytes, as far as they were there
-	Path    string   `json:"path"`
-	Offset  int64    `json:"offset"`          // up to here its entries have been judged
-	Start   int64    `json:"start,omitempty"` // what lies before was there at first sight, and was not read
-	Cut     bool     `json:"cut,omitempty"`
-	Limit   int64    `json:"limit,omitempty"` // of a copy: read no further
-	Zip     bool     `json:"zip,omitempty"`   // it is compressed; places are those before
-	Size    int64    `json:"size,omitempty"`  // as far as it had been written when it was last looked at
-	Wrote   int64    `json:"wrote,omitempty"` // when it had last been written to, as far as that was seen; nanoseconds
-	Retired bool     `json:"-"`
+	ID     Identity `json:"id"`
+	Print  []byte   `json:"print"` // its first bytes, as far as they were there
+	Path   string   `json:"path"`
+	Offset int64    `json:"offset"`          // up to here its entries have been judged
+	Start  int64    `json:"start,omitempty"` // what lies before was there at first sight, and was not read
+	Cut    bool     `json:"cut,omitempty"`
+	Limit  int64    `json:"limit,omitempty"` // of a copy: read no further
+	Zip    bool     `json:"zip,omitempty"`   // it is compressed; places are those before
+	Size   int64    `json:"size,omitempty"`  // as far as it had been written when it was last looked at
+	// when it had last been written to, as far as that was seen; nanoseconds
+	Wrote   int64 `json:"wrote,omitempty"`
+	Retired bool  `json:"-"`
 
 	file        *os.File
 	zip         *packed
@@ -277,7 +278,8 @@ func denied(path string, err error) (words, mend string) {
 			owner = u.Username
 		}
 	}
-	return fmt.Sprintf("its owner is %s, and %s may not read it (%s)", owner, me, strings.TrimPrefix(info.Mode().Perm().String(), "-")),
+	return fmt.Sprintf("its owner is %s, and %s may not read it (%s)", owner, me,
+			strings.TrimPrefix(info.Mode().Perm().String(), "-")),
 		mendRight(me, "r", path)
 }
 

@@ -57,7 +57,8 @@ type rig struct {
 }
 
 func newRig(t require.TestingT, glob, begin string) *rig {
-	src := fmt.Sprintf("source s {\n files %s\n begin %s\n}\nrule r {\n problem \"line\"\n per nothing\n raise error\n clear by hand\n}\n", lang.Quote(glob), begin)
+	src := fmt.Sprintf("source s {\n files %s\n begin %s\n}\nrule r {\n problem \"line\"\n per nothing\n raise "+
+		"error\n clear by hand\n}\n", lang.Quote(glob), begin)
 	s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte(src))}, lang.Env{Time: layout.CheckTime})
 	require.False(t, lang.Errors(ds), "%v", ds)
 	r := &rig{t: t, s: s, places: map[string][]byte{}, now: time.Now()}
@@ -271,7 +272,8 @@ func TestFollowerEqualsModel(t *testing.T) {
 			switch rapid.IntRange(0, 12).Draw(t, "what") {
 			case 0, 1, 2:
 				m.finish()
-				m.lines(t, rapid.IntRange(1, 40).Draw(t, "lines"), rapid.SampledFrom([]string{"\n", "\r\n"}).Draw(t, "ending"))
+				m.lines(t, rapid.IntRange(1, 40).Draw(t, "lines"),
+					rapid.SampledFrom([]string{"\n", "\r\n"}).Draw(t, "ending"))
 			case 3:
 				m.finish()
 				m.begin(t)
@@ -297,7 +299,8 @@ func TestFollowerEqualsModel(t *testing.T) {
 				}
 			case 12:
 				if m.rotated > 0 {
-					m.compress(t, rapid.IntRange(1, m.rotated).Draw(t, "which"), rapid.SampledFrom([]string{".gz", ".zst"}).Draw(t, "how"))
+					m.compress(t, rapid.IntRange(1, m.rotated).Draw(t, "which"),
+						rapid.SampledFrom([]string{".gz", ".zst"}).Draw(t, "how"))
 				}
 			}
 		}
@@ -333,7 +336,8 @@ func TestBegin(t *testing.T) {
 	require.NoError(t, err)
 	f.Close()
 	now.step(time.Second)
-	assert.ElementsMatch(t, []string{"line half done", "line b", "line x"}, now.sink.lines, "a file that appears later is read from its start")
+	assert.ElementsMatch(t, []string{"line half done", "line b", "line x"}, now.sink.lines,
+		"a file that appears later is read from its start")
 	oldest := newRig(t, filepath.Join(dir, "a.log"), "oldest")
 	oldest.step(time.Second)
 	assert.Equal(t, []string{"line 0", "line 1", "line 2", "line half done"}, oldest.sink.lines)
@@ -352,7 +356,9 @@ func TestBeginAtATime(t *testing.T) {
 		}
 	}
 	write(t, path, b.String())
-	src := fmt.Sprintf("source s {\n files %s\n begin %s\n layout l\n}\nlayout l {\n pattern /^(?<at>\\S+T\\S+) (?<text>.*)$/\n time at rfc3339\n}\nrule r {\n problem /line \\d/\n per nothing\n raise error\n clear by hand\n}\n",
+	src := fmt.Sprintf("source s {\n files %s\n begin %s\n layout l\n}\nlayout l {\n pattern /^(?<at>\\S+T\\S+) "+
+		"(?<text>.*)$/\n time at rfc3339\n}\nrule r {\n problem /line \\d/\n per nothing\n raise error\n clear by "+
+		"hand\n}\n",
 		lang.Quote(path), start.Add(50*time.Hour).Format(time.RFC3339))
 	s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte(src))}, lang.Env{Time: layout.CheckTime})
 	require.False(t, lang.Errors(ds), "%v", ds)
@@ -443,14 +449,20 @@ func TestOddLines(t *testing.T) {
 
 func TestSeries(t *testing.T) {
 	for path, want := range map[string]string{
-		"/v/x.log": "/v/x.log 0 ", "/v/x.log.3": "/v/x.log 4 ", "/v/x.log.12.gz": "/v/x.log 13  gz", "/v/x-20261124": "/v/x 0 20261124",
-		"/v/x.log-20261124": "/v/x.log 0 20261124", "/v/x.log.2026-11-24": "/v/x.log 0 20261124", "/v/pump-01.log": "/v/pump-01.log 0 ",
-		"/v/desk-3": "/v/desk-3 0 ", "/v/a.b.c": "/v/a.b.c 0 ", "/v/web-2026-11-24.log": "/v/web.log 0 20261124",
-		"/v/web.20261124.log.gz": "/v/web.log 0 20261124 gz", "/v/20261124.log": "/v/.log 0 20261124", "/v/web_2026-11-24_05.log": "/v/web.log 0 2026112405",
-		"/v/app-2026-11-28.1.log": "/v/app.log 0 20261128            000002", "/v/app_2026-11-28_20.0.log": "/v/app.log 0 2026112820          000001",
-		"/v/app.1.log": "/v/app.1.log 0 ", "/v/pg-Sat.log": "/v/pg.log 0 ", "/v/x.log.0": "/v/x.log 1 ",
+		"/v/x.log": "/v/x.log 0 ", "/v/x.log.3": "/v/x.log 4 ", "/v/x.log.12.gz": "/v/x.log 13  gz",
+		"/v/x-20261124":     "/v/x 0 20261124",
+		"/v/x.log-20261124": "/v/x.log 0 20261124", "/v/x.log.2026-11-24": "/v/x.log 0 20261124",
+		"/v/pump-01.log": "/v/pump-01.log 0 ",
+		"/v/desk-3":      "/v/desk-3 0 ", "/v/a.b.c": "/v/a.b.c 0 ", "/v/web-2026-11-24.log": "/v/web.log 0 20261124",
+		"/v/web.20261124.log.gz": "/v/web.log 0 20261124 gz", "/v/20261124.log": "/v/.log 0 20261124",
+		"/v/web_2026-11-24_05.log":   "/v/web.log 0 2026112405",
+		"/v/app-2026-11-28.1.log":    "/v/app.log 0 20261128            000002",
+		"/v/app_2026-11-28_20.0.log": "/v/app.log 0 2026112820          000001",
+		"/v/app.1.log":               "/v/app.1.log 0 ", "/v/pg-Sat.log": "/v/pg.log 0 ", "/v/x.log.0": "/v/x.log 1 ",
 		"/v/entries-2026-11-28T101112.000123.log": "/v/entries.log 0 20261128101112000123",
-		"/v/order-120261124.log":                  "/v/order-120261124.log 0 ", "/v/web-20261399.log": "/v/web-20261399.log 0 ", "/v/x.log-20261124.2": "/v/x.log 3 20261124",
+		"/v/order-120261124.log":                  "/v/order-120261124.log 0 ",
+		"/v/web-20261399.log":                     "/v/web-20261399.log 0 ",
+		"/v/x.log-20261124.2":                     "/v/x.log 3 20261124",
 	} {
 		n := readName(path)
 		got := fmt.Sprintf("%s %d %s", n.series, n.number, strings.TrimRight(n.date, "0 "))
@@ -471,12 +483,14 @@ func TestSeriesInFolders(t *testing.T) {
 		{"u_ex" + day + ".log", "u_ex.log: u_ex" + day + ".log"},
 		{"web_" + day + "05.log web_" + day + "14.log", "web.log: web_" + day + "05.log web_" + day + "14.log"},
 		{"job-991399.log job-120115.log", "job-120115.log: job-120115.log; job-991399.log: job-991399.log"},
-		{"app.log app-" + fmt.Sprint(time.Now().Unix()-5) + ".log.gz", "app.log: app-" + fmt.Sprint(time.Now().Unix()-5) + ".log.gz app.log"},
+		{"app.log app-" + fmt.Sprint(time.Now().Unix()-5) + ".log.gz", "app.log: app-" +
+			fmt.Sprint(time.Now().Unix()-5) + ".log.gz app.log"},
 		{"id-1000000001.log", "id-1000000001.log: id-1000000001.log"},
 		{"pg-1000.log pg-1010.log pg-1020.log", "pg.log: pg-1000.log pg-1010.log pg-1020.log"},
 		{"port-8080.log port-8443.log", "port-8080.log: port-8080.log; port-8443.log: port-8443.log"},
 		{"pg-Sat.log pg-Sun.log", "pg.log: pg-Sat.log pg-Sun.log"},
-		{"up.log.1 up.log.2 up.log", "up.log: up.log.1 up.log.2 up.log"}, // written in this order: the greater number is the newer
+		// written in this order: the greater number is the newer
+		{"up.log.1 up.log.2 up.log", "up.log: up.log.1 up.log.2 up.log"},
 	} {
 		var paths []string
 		for i, name := range strings.Fields(c.names) {
@@ -543,7 +557,9 @@ func TestEntriesOfManyLines(t *testing.T) {
 	dir := t.TempDir()
 	path := filepath.Join(dir, "a.log")
 	write(t, path, "")
-	src := fmt.Sprintf("source s {\n files %s\n begin oldest\n entry starts /^\\d+ / at most 4 lines closed after 3s\n layout l\n}\nlayout l {\n pattern /^(?<n>\\d+) (?<text>.*)$/\n}\nrule r {\n problem \"line\"\n per n\n raise error\n clear by hand\n}\n", lang.Quote(path))
+	src := fmt.Sprintf("source s {\n files %s\n begin oldest\n entry starts /^\\d+ / at most 4 lines closed after "+
+		"3s\n layout l\n}\nlayout l {\n pattern /^(?<n>\\d+) (?<text>.*)$/\n}\nrule r {\n problem \"line\"\n per "+
+		"n\n raise error\n clear by hand\n}\n", lang.Quote(path))
 	s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte(src))}, lang.Env{Time: layout.CheckTime})
 	require.False(t, lang.Errors(ds), "%v", ds)
 	r := &rig{t: t, s: s, places: map[string][]byte{}, now: time.Now()}
@@ -587,7 +603,9 @@ func TestEncodings(t *testing.T) {
 	} {
 		path := filepath.Join(t.TempDir(), "a.log")
 		require.NoError(t, os.WriteFile(path, c.bytes, 0o644))
-		s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte(fmt.Sprintf("source s {\n files %s\n begin oldest\n encoding %s\n}\nrule r {\n problem \"line\"\n raise error\n clear by hand\n}\n", lang.Quote(path), c.word)))}, lang.Env{Time: layout.CheckTime})
+		s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte(fmt.Sprintf("source s {\n files %s\n begin "+
+			"oldest\n encoding %s\n}\nrule r {\n problem \"line\"\n raise error\n clear by hand\n}\n",
+			lang.Quote(path), c.word)))}, lang.Env{Time: layout.CheckTime})
 		require.False(t, lang.Errors(ds), "%v", ds)
 		r := &rig{t: t, s: s, places: map[string][]byte{}, now: time.Now()}
 		r.start()
@@ -626,7 +644,9 @@ func TestRoomMadeBefore(t *testing.T) {
 func TestClockThatLiesBack(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "a.log")
 	write(t, path, "")
-	src := fmt.Sprintf("source s {\n files %s\n begin oldest\n layout l\n}\nlayout l {\n pattern /^(?<at>\\S+T\\S+) (?<text>.*)$/\n time at rfc3339\n}\nrule r {\n problem \"line\"\n per nothing\n raise error\n clear by hand\n}\n", lang.Quote(path))
+	src := fmt.Sprintf("source s {\n files %s\n begin oldest\n layout l\n}\nlayout l {\n pattern "+
+		"/^(?<at>\\S+T\\S+) (?<text>.*)$/\n time at rfc3339\n}\nrule r {\n problem \"line\"\n per nothing\n raise "+
+		"error\n clear by hand\n}\n", lang.Quote(path))
 	s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte(src))}, lang.Env{Time: layout.CheckTime})
 	require.False(t, lang.Errors(ds), "%v", ds)
 	r := &rig{t: t, s: s, places: map[string][]byte{}, now: time.Now().Truncate(time.Second)}
@@ -701,7 +721,8 @@ func TestGapIsTold(t *testing.T) {
 func TestNoLongerFits(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "a.log")
 	write(t, path, strings.Repeat("7: fine\n", 40))
-	src := fmt.Sprintf("source s {\n files %s\n begin oldest\n layout l\n}\nlayout l {\n pattern /^(?<n>\\d+): (?<text>.*)$/\n}\n", lang.Quote(path))
+	src := fmt.Sprintf("source s {\n files %s\n begin oldest\n layout l\n}\nlayout l {\n pattern /^(?<n>\\d+): "+
+		"(?<text>.*)$/\n}\n", lang.Quote(path))
 	s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte(src))}, lang.Env{Time: layout.CheckTime})
 	require.False(t, lang.Errors(ds), "%v", ds)
 	r := &rig{t: t, s: s, places: map[string][]byte{}, now: time.Now()}

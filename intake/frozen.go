@@ -26,7 +26,8 @@ func (o *Origin) Frozen() *Origin {
 		c.place.Members[i] = &x
 	}
 	c.fit.divider.Layout = nil
-	c.reader = &match.Reader{Plan: o.reader.Plan, Origin: o.Name, Host: o.Host, Reached: o.reader.Reached, Future: o.reader.Future, Ahead: o.reader.Ahead}
+	c.reader = &match.Reader{Plan: o.reader.Plan, Origin: o.Name, Host: o.Host, Reached: o.reader.Reached,
+		Future: o.reader.Future, Ahead: o.reader.Ahead}
 	c.reader.SetHeader(o.reader.Header())
 	o.frozen = &c
 	return o.frozen

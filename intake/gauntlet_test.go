@@ -52,11 +52,14 @@ type line struct {
 	bytes int
 }
 
-var habits = []string{"down", "up", "number before", "dated", "dated number", "new day", "six", "copy and cut", "cut under", "odd name"}
+var habits = []string{"down", "up", "number before", "dated", "dated number", "new day", "six", "copy and cut",
+	"cut under", "odd name"}
 
 func newWriter(t *rapid.T, dir, name string) *writer {
-	w := &writer{t: t, dir: dir, name: name, habit: rapid.SampledFrom(habits).Draw(t, "habit"), keep: rapid.IntRange(1, 4).Draw(t, "keep"),
-		ending: rapid.SampledFrom([]string{"\n", "\r\n"}).Draw(t, "ending"), lines: map[string][]line{}, day: time.Now().AddDate(0, 0, -40)}
+	w := &writer{t: t, dir: dir, name: name, habit: rapid.SampledFrom(habits).Draw(t, "habit"),
+		keep:   rapid.IntRange(1, 4).Draw(t, "keep"),
+		ending: rapid.SampledFrom([]string{"\n", "\r\n"}).Draw(t, "ending"), lines: map[string][]line{},
+		day: time.Now().AddDate(0, 0, -40)}
 	w.pack = rapid.SampledFrom([]string{"", "", ".gz", ".zst"}).Draw(t, "pack")
 	if w.habit == "cut under" {
 		w.pack = "" // what begins with a hole has no first bytes by which its copy is known
@@ -281,7 +284,8 @@ func TestGauntlet(t *testing.T) {
 			require.NoError(t, os.Symlink(".", filepath.Join(dir, "self")))
 			require.NoError(t, os.WriteFile(filepath.Join(dir, "empty.log"), nil, 0o644))
 		}
-		glob := rapid.SampledFrom([]string{filepath.Join(dir, "*.log"), filepath.Join(top, "**", "*.log")}).Draw(t, "glob")
+		glob := rapid.SampledFrom([]string{filepath.Join(dir, "*.log"), filepath.Join(top, "**", "*.log")}).Draw(t,
+			"glob")
 		r := newRig(t, glob, start)
 		defer func() { r.f.Close() }()
 		var before [2]int // lines that were there at first sight
@@ -302,7 +306,8 @@ func TestGauntlet(t *testing.T) {
 			case 3:
 				w.begin()
 			case 4, 5:
-				if w.habit == "odd name" || w.habit == "number before" { // what was never seen under its own name is another log
+				// what was never seen under its own name is another log
+				if w.habit == "odd name" || w.habit == "number before" {
 					if slices.ContainsFunc(r.f.Origins(), func(o *Origin) bool { return o.peek() != nil }) {
 						r.step(0)
 					}
@@ -349,10 +354,13 @@ func TestGauntlet(t *testing.T) {
 func (r *rig) note(what string) {
 	for _, o := range r.f.Origins() {
 		for _, m := range o.place.Members {
-			r.trace = append(r.trace, fmt.Sprintf("    %s %s inode %d at %d of %d zip %v limit %d open %v vanished %d print %.20q", filepath.Base(o.Series), filepath.Base(m.Path), m.ID.Ino, m.Offset, m.Size, m.Zip, m.Limit, m.file != nil, m.vanished, m.Print))
+			r.trace = append(r.trace, fmt.Sprintf("    %s %s inode %d at %d of %d zip %v limit %d open %v "+
+				"vanished %d print %.20q", filepath.Base(o.Series), filepath.Base(m.Path), m.ID.Ino, m.Offset, m.Size,
+				m.Zip, m.Limit, m.file != nil, m.vanished, m.Print))
 		}
 		for _, d := range o.place.Finished {
-			r.trace = append(r.trace, fmt.Sprintf("    %s finished inode %d of %d print %.20q", filepath.Base(o.Series), d.ID.Ino, d.Size, d.Print))
+			r.trace = append(r.trace, fmt.Sprintf("    %s finished inode %d of %d print %.20q",
+				filepath.Base(o.Series), d.ID.Ino, d.Size, d.Print))
 		}
 	}
 	r.trace = append(r.trace, fmt.Sprintf("%s, %d lines so far, told %q", what, len(r.sink.lines), r.told))
@@ -381,10 +389,13 @@ func (w *writer) check(r *rig, start string, before int) {
 			at++
 			continue
 		}
-		require.True(w.t, gone[x.text], "%s, %s, %s: of %d lines %d were read; %.60q is missing and still there; %.60q came in its place\n%s", w.name, w.habit, w.pack, len(want), len(got), x.text, append(got, "nothing")[at], strings.Join(r.trace, "\n"))
+		require.True(w.t, gone[x.text], "%s, %s, %s: of %d lines %d were read; %.60q is missing and still there; "+
+			"%.60q came in its place\n%s", w.name, w.habit, w.pack, len(want), len(got), x.text,
+			append(got, "nothing")[at], strings.Join(r.trace, "\n"))
 		missing += x.bytes
 	}
-	require.Equal(w.t, len(got), at, "%s, %s: read and not wanted, or twice, or in another order: %.60q\n%s", w.name, w.habit, append(got, "")[at], strings.Join(r.trace, "\n"))
+	require.Equal(w.t, len(got), at, "%s, %s: read and not wanted, or twice, or in another order: %.60q\n%s", w.name,
+		w.habit, append(got, "")[at], strings.Join(r.trace, "\n"))
 	told := int64(0)
 	for _, o := range r.f.Origins() {
 		if strings.Contains(filepath.Base(o.Series), w.name) {
@@ -394,5 +405,6 @@ func (w *writer) check(r *rig, start string, before int) {
 	if w.habit == "cut under" {
 		return // what is gone is counted with the holes before it
 	}
-	require.LessOrEqual(w.t, told, int64(missing), "%s, %s, %s: told as lost: %s\n%s", w.name, w.habit, w.pack, r.told, strings.Join(r.trace, "\n"))
+	require.LessOrEqual(w.t, told, int64(missing), "%s, %s, %s: told as lost: %s\n%s", w.name, w.habit, w.pack,
+		r.told, strings.Join(r.trace, "\n"))
 }

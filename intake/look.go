@@ -91,11 +91,13 @@ const justNow = time.Minute
 func (l *look) rotatedUnseen(s *lang.Source, series map[string]bool) {
 	for _, x := range l.folders {
 		for name, paths := range x.series {
-			if series[name] || len(paths) == 0 || !Fits(s, name) || x.of[name].series == name || inside.MatchString(filepath.Base(name)) {
+			if series[name] || len(paths) == 0 || !Fits(s, name) || x.of[name].series == name ||
+				inside.MatchString(filepath.Base(name)) {
 				continue // that may be a copy itself
 			}
 			for _, p := range paths {
-				if info, err := os.Stat(p); err == nil && info.Mode().IsRegular() && l.now.Sub(info.ModTime()) < justNow {
+				if info, err := os.Stat(p); err == nil && info.Mode().IsRegular() &&
+					l.now.Sub(info.ModTime()) < justNow {
 					series[name] = true
 				}
 			}
@@ -191,7 +193,8 @@ func (l *look) readable(o *Origin, files []found) bool {
 	info, err := os.Stat(name)
 	switch {
 	case err == nil && !info.Mode().IsRegular():
-		o.set(origin.Folder, fmt.Sprintf("%s is no file, but %s", name, kindOf(info.Mode())), fmt.Sprintf("name files in it: files %s", lang.Quote(name+"/*.log")), l.now)
+		o.set(origin.Folder, fmt.Sprintf("%s is no file, but %s", name, kindOf(info.Mode())),
+			fmt.Sprintf("name files in it: files %s", lang.Quote(name+"/*.log")), l.now)
 		return false
 	case len(files) == 0 && errors.Is(err, fs.ErrPermission):
 		words, mend := denied(name, err)
@@ -363,7 +366,8 @@ func (f *Follower) restore(s *lang.Source, now time.Time) {
 		for _, m := range o.place.Members {
 			fits = fits || Fits(s, m.Path)
 		}
-		if n := sorted([]string{name}, nil).of[name]; !fits || n.series != name || o.place.Wrote > 0 && now.UnixNano()-o.place.Wrote > int64(goneFor) {
+		if n := sorted([]string{name}, nil).of[name]; !fits || n.series != name || o.place.Wrote > 0 &&
+			now.UnixNano()-o.place.Wrote > int64(goneFor) {
 			continue
 		}
 		o.set(origin.Seen, "", "", now)

@@ -87,8 +87,10 @@ func parseName(path string) named {
 		}
 		if before+after != "" && (after == "" || !isDigit(after[0])) && (x[2] == 0 || !isDigit(base[x[2]-1])) {
 			n.date = strings.ReplaceAll(part(1), "-", "")
-			if rest := strings.TrimLeft(part(2), "-_.T") + strings.TrimLeft(part(3), "."); rest != "" || part(4) != "" {
-				n.date += fmt.Sprintf("%-12s%06d", strings.ReplaceAll(rest, " ", "0"), number(strings.TrimLeft(part(4), "-_.")))
+			if rest := strings.TrimLeft(part(2), "-_.T") + strings.TrimLeft(part(3), "."); rest != "" ||
+				part(4) != "" {
+				n.date += fmt.Sprintf("%-12s%06d", strings.ReplaceAll(rest, " ", "0"),
+					number(strings.TrimLeft(part(4), "-_.")))
 			}
 			n.series = dir + before + after
 			return n
@@ -209,7 +211,8 @@ func epochs(base, path string) (date, rest string, ok bool) {
 	if at := time.Unix(n, 0); err != nil || info.ModTime().Sub(at).Abs() > 366*24*time.Hour {
 		return "", "", false
 	}
-	return fmt.Sprintf("%s%-12s%06d", time.Unix(n, 0).UTC().Format("20060102"), time.Unix(n, 0).UTC().Format("150405"), 0), base[:m[0]] + base[m[3]:], true
+	return fmt.Sprintf("%s%-12s%06d", time.Unix(n, 0).UTC().Format("20060102"),
+		time.Unix(n, 0).UTC().Format("150405"), 0), base[:m[0]] + base[m[3]:], true
 }
 
 // clocks takes times of the day for what they are where at least three names differ by

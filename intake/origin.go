@@ -196,7 +196,8 @@ func (o *Origin) finished(f found) *finished {
 // finish remembers a file that was read to its end, from a place on.
 func (o *Origin) finish(id Identity, print []byte, size, start int64) {
 	for i := range o.place.Finished {
-		if d := o.place.Finished[i]; d.ID == id && (alike(d.Print, print) || len(d.Print) == 0) { // else its number was given to another
+		// else its number was given to another
+		if d := o.place.Finished[i]; d.ID == id && (alike(d.Print, print) || len(d.Print) == 0) {
 			o.place.Finished = slices.Delete(o.place.Finished, i, i+1)
 			break
 		}
@@ -265,7 +266,10 @@ func (o *Origin) own(files []found) []found {
 	at := func(f found) int {
 		return slices.IndexFunc(o.place.Members, func(m *member) bool { return m.ID == f.id && !m.Zip })
 	}
-	slices.SortStableFunc(moved, func(a, b found) int { return cmp.Or(cmp.Compare(at(a), at(b)), cmp.Compare(a.mod, b.mod)) })
+	slices.SortStableFunc(moved, func(a, b found) int {
+		return cmp.Or(cmp.Compare(at(a), at(b)),
+			cmp.Compare(a.mod, b.mod))
+	})
 	return append(moved, files...)
 }
 
@@ -328,7 +332,8 @@ func (o *Origin) takeUp(s survey, first bool, now time.Time) {
 		}
 		if d := o.finished(f); d != nil && (len(d.Print) == 0 || alike(print, d.Print)) {
 			if f.size > d.Size {
-				o.insert(&member{ID: f.id, Print: print, Path: f.path, Offset: d.Size, read: d.Size, Start: d.Start, Size: f.size})
+				o.insert(&member{ID: f.id, Print: print, Path: f.path, Offset: d.Size, read: d.Size, Start: d.Start,
+					Size: f.size})
 			}
 			continue
 		}
@@ -344,7 +349,8 @@ func (o *Origin) takeUp(s survey, first bool, now time.Time) {
 		if o.Condition == "" {
 			o.set(origin.Seen, "", "", now)
 		}
-	case newest >= 0 && (o.Condition.Blind() && o.Condition != origin.Unreadable || o.Condition == origin.Resting), newest >= 0 && o.Condition == origin.Waiting, o.Condition == "" && newest >= 0:
+	case newest >= 0 && (o.Condition.Blind() && o.Condition != origin.Unreadable || o.Condition == origin.Resting),
+		newest >= 0 && o.Condition == origin.Waiting, o.Condition == "" && newest >= 0:
 		o.base = files[newest].path
 		o.absent = time.Time{}
 		o.set(origin.Seen, "", "", now)
@@ -357,7 +363,8 @@ func (o *Origin) takeUp(s survey, first bool, now time.Time) {
 			o.set(origin.NoFile, fmt.Sprintf("%s is not there yet", o.Series), Missing(o.Series), now)
 		}
 	case now.Sub(o.absent) >= newestGone && o.Condition != origin.NoFile && o.rests(files, now):
-		o.set(origin.Resting, fmt.Sprintf("it was rotated, and not begun anew since %s", time.Unix(0, o.place.Wrote).Format("15:04")), "", now)
+		o.set(origin.Resting, fmt.Sprintf("it was rotated, and not begun anew since %s",
+			time.Unix(0, o.place.Wrote).Format("15:04")), "", now)
 	case now.Sub(o.absent) >= newestGone && o.Condition != origin.NoFile:
 		words, mend := fmt.Sprintf("the file %s is gone", o.Series), "it is taken up again when it comes back"
 		if dir := filepath.Dir(o.Series); !isFolder(dir) {
@@ -380,7 +387,8 @@ func (o *Origin) rests(files []found, now time.Time) bool {
 // missed counts in how many looks in a row nothing was found of a member.
 func (o *Origin) missed(files []found) {
 	for _, m := range o.place.Members {
-		if m.file != nil || m.zip != nil || slices.ContainsFunc(files, func(f found) bool { return f.id == m.ID && f.zip == m.Zip }) {
+		if m.file != nil || m.zip != nil || slices.ContainsFunc(files,
+			func(f found) bool { return f.id == m.ID && f.zip == m.Zip }) {
 			m.vanished = 0
 		} else if m.vanished++; m.vanished == 1 {
 			o.relook = true // a listing may miss what is being renamed

@@ -65,7 +65,8 @@ func Probe(s *lang.Source, plan *match.Plan, host string, now time.Time) []Reach
 		}
 	}
 	if len(series) == 0 {
-		return []Reach{{Source: s.Name, Words: "no file fits " + strings.Join(s.Files, ", "), Mend: Missing(s.Files[0])}}
+		return []Reach{{Source: s.Name, Words: "no file fits " + strings.Join(s.Files, ", "),
+			Mend: Missing(s.Files[0])}}
 	}
 	var out []Reach
 	for name := range series {
@@ -194,7 +195,8 @@ func (r *Reach) say(plan *match.Plan) {
 		r.OK, r.Words = false, fmt.Sprintf("%d of %d lines do not fit the layout", r.Lines-r.Fits, r.Lines)
 		r.Mend = "such as: " + r.Misfit
 	case plan.Layout.Timed() && (r.Off > 5*time.Minute || r.Off < -5*time.Minute):
-		r.Words = fmt.Sprintf("it can be read; its newest entry says %s, and the file was last written at %s: does its clock agree, or its zone?",
+		r.Words = fmt.Sprintf("it can be read; its newest entry says %s, and the file was last written at %s: "+
+			"does its clock agree, or its zone?",
 			r.Newest, entry.Instant(int64(r.Newest)-int64(r.Off)))
 	default:
 		r.Words = "it can be read"

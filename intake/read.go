@@ -36,7 +36,8 @@ func (o *Origin) fill(buf []byte, now time.Time) (bool, error) {
 			continue
 		}
 		if m.Zip {
-			if info, err := os.Stat(m.Path); err == nil && now.Sub(info.ModTime()) < settled && now.After(info.ModTime()) {
+			if info, err := os.Stat(m.Path); err == nil && now.Sub(info.ModTime()) < settled &&
+				now.After(info.ModTime()) {
 				o.unread, o.pending = false, true
 				return false, nil // it may still be written, and what is younger waits
 			}
@@ -89,7 +90,8 @@ func (o *Origin) lost(m *member, err error, now time.Time) {
 		o.set(origin.Unreadable, words, mend, now)
 		return
 	case errors.Is(err, errNotAFile):
-		o.set(origin.Folder, fmt.Sprintf("%s is no file, but a folder, a pipe or a device", m.Path), "name the files in it, such as "+m.Path+"/*.log", now)
+		o.set(origin.Folder, fmt.Sprintf("%s is no file, but a folder, a pipe or a device", m.Path),
+			"name the files in it, such as "+m.Path+"/*.log", now)
 		return
 	case errors.Is(err, errOther), errors.Is(err, fs.ErrNotExist):
 		// The look that comes finds it under another name, if it has one still.
@@ -280,7 +282,8 @@ func (o *Origin) atEnd(m *member, newest bool, now time.Time) bool {
 	}
 	if m.Limit > 0 || now.UnixNano()-m.idle > int64(late) {
 		m.Retired = true
-		o.queue = append(o.queue, item{m: m, next: m.read, reached: o.reader.Reached, last: o.reader.Last, host: o.reader.LastHost, header: o.reader.Header(), skew: o.reader.Skew})
+		o.queue = append(o.queue, item{m: m, next: m.read, reached: o.reader.Reached, last: o.reader.Last,
+			host: o.reader.LastHost, header: o.reader.Header(), skew: o.reader.Skew})
 		return true
 	}
 	return false
@@ -425,7 +428,8 @@ func (o *Origin) scan(m *member, slab []byte, base int64, now time.Time) {
 				host = h
 			}
 		}
-		o.queue = append(o.queue, item{j: j, m: m, next: j.Next, reached: j.Reached, last: j.Entry.At, host: host, header: o.reader.Header(), skew: o.reader.Skew})
+		o.queue = append(o.queue, item{j: j, m: m, next: j.Next, reached: j.Reached, last: j.Entry.At, host: host,
+			header: o.reader.Header(), skew: o.reader.Skew})
 	}, func(t match.Tick) { ticks = append(ticks, t) })
 	o.reader.Plan.Scanned += time.Since(began)
 	m.read = base + int64(len(slab))
@@ -513,7 +517,8 @@ func (o *Origin) pop() {
 	if x.j == nil {
 		x.m.Cut = x.m.cut
 	}
-	o.place.Last, o.place.Reached, o.place.Host, o.place.Header, o.place.Skew = x.last, x.reached, x.host, x.header, x.skew
+	o.place.Last, o.place.Reached, o.place.Host, o.place.Header, o.place.Skew = x.last, x.reached, x.host, x.header,
+		x.skew
 	o.place.Entries += x.lines
 	o.dirty = true
 	if x.m.Retired && (x.j == nil && o.head == len(o.queue)) {

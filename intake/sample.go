@@ -22,7 +22,8 @@ const (
 // were written: all of it where it is short, else spread over the whole span; the
 // newest lines are always among them. With all set it gives everything. Header is the
 // line that names the columns of a piece. It ends with the context.
-func Sample(ctx context.Context, series string, plan *match.Plan, all bool, each func(text []byte, header string)) error {
+func Sample(ctx context.Context, series string, plan *match.Plan, all bool,
+	each func(text []byte, header string)) error {
 	files := members(series)
 	first, left := len(files), int64(sampleSize)
 	for first > 0 && (all || left > 0) {
@@ -31,14 +32,16 @@ func Sample(ctx context.Context, series string, plan *match.Plan, all bool, each
 	}
 	for i, f := range files[first:] {
 		last := first+i == len(files)-1
-		if err := sampleFile(ctx, f, plan, all || f.size <= wholeFile && !f.zip || last && f.size <= wholeFile, each); err != nil {
+		if err := sampleFile(ctx, f, plan, all || f.size <= wholeFile && !f.zip || last && f.size <= wholeFile,
+			each); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func sampleFile(ctx context.Context, f found, plan *match.Plan, whole bool, each func(text []byte, header string)) error {
+func sampleFile(ctx context.Context, f found, plan *match.Plan, whole bool,
+	each func(text []byte, header string)) error {
 	if f.zip || whole {
 		return eachPiece(ctx, f, plan, whole, each)
 	}
@@ -70,7 +73,8 @@ func sampleFile(ctx context.Context, f found, plan *match.Plan, whole bool, each
 }
 
 // eachPiece reads a file from its start, to its end or as far as a sample goes.
-func eachPiece(ctx context.Context, f found, plan *match.Plan, whole bool, each func(text []byte, header string)) error {
+func eachPiece(ctx context.Context, f found, plan *match.Plan, whole bool,
+	each func(text []byte, header string)) error {
 	var r io.ReadCloser
 	var err error
 	if f.zip {

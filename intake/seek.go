@@ -108,7 +108,8 @@ func place(file *os.File, p *match.Plan, size int64, at, near entry.Instant) int
 
 // timeAfter finds the first line that begins at or after a place (the line in
 // which the place lies is passed over, unless it begins there) and has a time.
-func timeAfter(f *os.File, p *match.Plan, d *layout.Divider, from, to int64, near entry.Instant) (entry.Instant, int64, bool) {
+func timeAfter(f *os.File, p *match.Plan, d *layout.Divider, from, to int64, near entry.Instant) (entry.Instant,
+	int64, bool) {
 	buf := make([]byte, 32<<10)
 	place := from
 	if from > 0 {

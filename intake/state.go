@@ -83,8 +83,10 @@ func (p *pace) left(n int64, now time.Time) time.Duration {
 // State says in words how the origin can be seen. Of what is the matter, the worst
 // comes first.
 func (o *Origin) State(now time.Time) origin.State {
-	s := origin.State{Condition: o.Condition, Words: o.Words, Mend: o.Mend, Since: o.Since, Behind: o.Behind(), Lag: o.lag.last, Skew: o.place.Skew,
-		Worst: o.lag.worst, WorstAt: o.lag.worstAt, Misfits: int64(o.fit.misfits), Looked: int64(o.fit.n), Misfit: o.fit.example, Gaps: o.place.Gaps, Cut: o.CutLines}
+	s := origin.State{Condition: o.Condition, Words: o.Words, Mend: o.Mend, Since: o.Since, Behind: o.Behind(),
+		Lag: o.lag.last, Skew: o.place.Skew,
+		Worst: o.lag.worst, WorstAt: o.lag.worstAt, Misfits: int64(o.fit.misfits), Looked: int64(o.fit.n),
+		Misfit: o.fit.example, Gaps: o.place.Gaps, Cut: o.CutLines}
 	timed := o.reader.Plan.Timed()
 	switch {
 	case o.Condition != origin.Seen:
@@ -99,16 +101,19 @@ func (o *Origin) State(now time.Time) origin.State {
 		s.Condition, s.Words = origin.WrongClock, clockWords(o.place.Skew)
 		s.Mend = "set the clock of that host, or the zone of the source"
 	case o.reader.Future > 0:
-		s.Condition, s.Words = origin.WrongClock, fmt.Sprintf("its clock is %s ahead: its entries are judged by their arrival", entry.RoughSpan(o.reader.Ahead))
+		s.Condition, s.Words = origin.WrongClock, fmt.Sprintf("its clock is %s ahead: its entries are judged by "+
+			"their arrival", entry.RoughSpan(o.reader.Ahead))
 		s.Mend = "set the clock of that host"
 	case o.fit.no():
-		s.Condition, s.Words = origin.NoFit, fmt.Sprintf("it no longer fits: %d of its newest %d entries do not, such as: %s", o.fit.misfits, o.fit.n, o.fit.example)
+		s.Condition, s.Words = origin.NoFit, fmt.Sprintf("it no longer fits: %d of its newest %d entries do not, "+
+			"such as: %s", o.fit.misfits, o.fit.n, o.fit.example)
 		s.Mend = "look at the layout's pattern, or give the source another layout"
 	case o.lag.bursts():
 		s.Condition, s.Words = origin.Bursts, "it writes in bursts: its writer keeps lines back"
 		s.Mend = "let the program flush each line"
 	case timed && s.Lag > 10*time.Second && now.Sub(o.lag.arrivals[len(o.lag.arrivals)-1]) < time.Minute:
-		s.Condition, s.Words = origin.Late, fmt.Sprintf("late: %s from written to read, %s at worst", entry.RoughSpan(s.Lag.Truncate(time.Second)), entry.RoughSpan(s.Worst.Truncate(time.Second)))
+		s.Condition, s.Words = origin.Late, fmt.Sprintf("late: %s from written to read, %s at worst",
+			entry.RoughSpan(s.Lag.Truncate(time.Second)), entry.RoughSpan(s.Worst.Truncate(time.Second)))
 	}
 	return s
 }

@@ -101,7 +101,8 @@ func (s *Decider) putCaught(by map[string]*caughtUp, f *fate, first bool) {
 	if r == nil || line == nil || !open && first {
 		return
 	}
-	t := &engine.Transition{At: entry.Of(time.Now()), Change: engine.Raised, Rule: f.Rule, Fields: r.Per, Key: f.key, Alert: f.Alert, Severity: f.Severity}
+	t := &engine.Transition{At: entry.Of(time.Now()), Change: engine.Raised, Rule: f.Rule, Fields: r.Per, Key: f.key,
+		Alert: f.Alert, Severity: f.Severity}
 	if open {
 		t.Severity = k.Severity
 		why := s.quietBecause(t)
@@ -120,7 +121,9 @@ func (s *Decider) putCaught(by map[string]*caughtUp, f *fate, first bool) {
 		switch {
 		case x.only == store.OnlyUntaken:
 			if open {
-				s.Batch.Tellings = append(s.Batch.Tellings, store.Telling{Contact: x.contact, Alert: f.Alert, Change: engine.Raised, Severity: t.Severity, Made: t.At, Due: x.due, Only: x.only, Line: string(line)})
+				s.Batch.Tellings = append(s.Batch.Tellings,
+					store.Telling{Contact: x.contact, Alert: f.Alert, Change: engine.Raised, Severity: t.Severity,
+						Made: t.At, Due: x.due, Only: x.only, Line: string(line)})
 			}
 			continue
 		case u == nil:
@@ -145,9 +148,13 @@ func (s *Decider) tellAllCaught(by map[string]*caughtUp) error {
 			return err
 		}
 		due := s.opensAt(s.Settings.Contact(name), now)
-		s.Batch.Tellings = append(s.Batch.Tellings, store.Telling{Contact: name, Change: "caught up", Severity: entry.Error, Made: now, Due: due, Line: string(line)})
+		s.Batch.Tellings = append(s.Batch.Tellings,
+			store.Telling{Contact: name, Change: "caught up", Severity: entry.Error, Made: now, Due: due,
+				Line: string(line)})
 		for _, alert := range by[name].open { // who knows that it is open is told its end
-			s.Batch.Tellings = append(s.Batch.Tellings, store.Telling{Contact: name, Alert: alert, Change: "caught up", Severity: entry.Error, Made: now, Due: due, Line: "{}"})
+			s.Batch.Tellings = append(s.Batch.Tellings,
+				store.Telling{Contact: name, Alert: alert, Change: "caught up", Severity: entry.Error, Made: now,
+					Due: due, Line: "{}"})
 		}
 	}
 	return nil

@@ -179,7 +179,8 @@ type recipient struct {
 func (s *Decider) recipients(r *lang.Rule, t *engine.Transition, now entry.Instant) (out []recipient) {
 	add := func(name, only string, due entry.Instant) {
 		c := s.Settings.Contact(name)
-		if c == nil || c.Off || t.Severity < c.From || len(c.On) > 0 && !slices.Contains(c.On, t.Change) || slices.ContainsFunc(out, func(x recipient) bool { return x.contact == name }) {
+		if c == nil || c.Off || t.Severity < c.From || len(c.On) > 0 && !slices.Contains(c.On, t.Change) ||
+			slices.ContainsFunc(out, func(x recipient) bool { return x.contact == name }) {
 			return
 		}
 		if at := s.opensAt(c, now); at > due {
@@ -236,7 +237,9 @@ func (s *Decider) decide(t *engine.Transition) {
 		return
 	}
 	for _, x := range who {
-		s.Batch.Tellings = append(s.Batch.Tellings, store.Telling{Contact: x.contact, Alert: t.Alert, Change: t.Change, Severity: t.Severity, Made: now, Due: x.due, Only: x.only, Line: string(line)})
+		s.Batch.Tellings = append(s.Batch.Tellings,
+			store.Telling{Contact: x.contact, Alert: t.Alert, Change: t.Change, Severity: t.Severity, Made: now,
+				Due: x.due, Only: x.only, Line: string(line)})
 	}
 	s.Wake()
 }
@@ -325,7 +328,8 @@ func (s *Decider) asItIs(k *engine.KeyView, now time.Time) (*engine.Transition, 
 	if r == nil {
 		return nil, false
 	}
-	t := &engine.Transition{At: entry.Of(now), Change: engine.Raised, Rule: k.Rule, Fields: r.Per, Key: k.Key, Severity: k.Severity, Alert: k.Alert, Count: k.Count,
+	t := &engine.Transition{At: entry.Of(now), Change: engine.Raised, Rule: k.Rule, Fields: r.Per, Key: k.Key,
+		Severity: k.Severity, Alert: k.Alert, Count: k.Count,
 		First: entry.None, Last: k.Last, Why: k.Why}
 	if last, ok := s.Store.LastRaise(k.Alert); ok {
 		t.Say, t.First = last.Say, last.First
@@ -344,7 +348,9 @@ func (s *Decider) Blind(origin, words string, blind bool) {
 			continue
 		}
 		line, _ := json.Marshal(blindNews{origin, words, blind})
-		s.Batch.Tellings = append(s.Batch.Tellings, store.Telling{Contact: c.Name, Change: "blind", Severity: entry.Warning, Made: now, Due: s.opensAt(c, now), Line: string(line)})
+		s.Batch.Tellings = append(s.Batch.Tellings,
+			store.Telling{Contact: c.Name, Change: "blind", Severity: entry.Warning, Made: now,
+				Due: s.opensAt(c, now), Line: string(line)})
 	}
 	s.Wake()
 }

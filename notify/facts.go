@@ -48,7 +48,8 @@ func (f *facts) still(k *engine.KeyView, why engine.Untold, now time.Time) bool 
 	if rule, shadowed := why.Shadow(); shadowed && f.inShadow(k, rule) {
 		return true
 	}
-	return f.because(&engine.Transition{At: entry.Of(now), Change: engine.Raised, Rule: k.Rule, Fields: r.Per, Key: k.Key, Severity: k.Severity, Alert: k.Alert}) != ""
+	return f.because(&engine.Transition{At: entry.Of(now), Change: engine.Raised, Rule: k.Rule, Fields: r.Per,
+		Key: k.Key, Severity: k.Severity, Alert: k.Alert}) != ""
 }
 
 // inShadow tells whether an alert of a bigger rule is open with the fields that they share.
@@ -58,7 +59,8 @@ func (f *facts) inShadow(k *engine.KeyView, bigger string) bool {
 		return false
 	}
 	for _, u := range a.Unless {
-		if u.Rule == bigger && slices.ContainsFunc(f.openOf(bigger), func(key []string) bool { return lang.SameValues(u.Same, a, k.Key, b, key) }) {
+		if u.Rule == bigger && slices.ContainsFunc(f.openOf(bigger),
+			func(key []string) bool { return lang.SameValues(u.Same, a, k.Key, b, key) }) {
 			return true
 		}
 	}

@@ -259,7 +259,8 @@ func (o *Outbox) noteAll(name string, way via.Way, l *lane, list []*outgoing) bo
 	for _, m := range list {
 		o.notice(name, way, m.Message, m.err, entry.Of(time.Now()).Sub(m.Made))
 		if m.err != nil && m.State == store.Waiting {
-			o.Log.Warn("a contact could not be told", "contact", name, "way", way.String(), "tries", m.Tries, "reason", m.err)
+			o.Log.Warn("a contact could not be told", "contact", name, "way", way.String(), "tries", m.Tries,
+				"reason", m.err)
 		}
 	}
 	return true

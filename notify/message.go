@@ -21,7 +21,8 @@ import (
 )
 
 // make makes a message of tellings, one for each way of the contact; brief in a storm.
-func (o *Outbox) make(ctx context.Context, name string, c *lang.Contact, kind string, about []store.Telling, brief bool) (out store.Made, err error) {
+func (o *Outbox) make(ctx context.Context, name string, c *lang.Contact, kind string, about []store.Telling,
+	brief bool) (out store.Made, err error) {
 	sn := o.Window.Now()
 	mail, host := sn.Settings.Mail, sn.Host
 	o.mu.Lock()
@@ -102,7 +103,8 @@ func (o *Outbox) make(ctx context.Context, name string, c *lang.Contact, kind st
 		if err != nil {
 			return out, err
 		}
-		out.Messages = append(out.Messages, store.Message{ID: x.ID, Group: group, Contact: name, Way: i, Alert: alert, Severity: turn, Made: at, Body: body})
+		out.Messages = append(out.Messages, store.Message{ID: x.ID, Group: group, Contact: name, Way: i, Alert: alert,
+			Severity: turn, Made: at, Body: body})
 	}
 	if len(out.Messages) == 0 {
 		return out, o.Store.Drop(out.Tellings, "the contact has no way to be told")
@@ -137,7 +139,8 @@ func (o *Outbox) wordsNow() (*via.Words, error) {
 func (o *Outbox) news(ctx context.Context, line string, full, brief bool) via.News {
 	var t engine.Transition
 	json.Unmarshal([]byte(line), &t) // of our own making; what is lacking is left out
-	n := via.News{Change: t.Change, Rule: t.Rule, Key: map[string]string{}, Severity: t.Severity.String(), Alert: t.Alert, Count: t.Count, Why: entry.Visible(t.Why), Say: entry.Visible(t.Say),
+	n := via.News{Change: t.Change, Rule: t.Rule, Key: map[string]string{}, Severity: t.Severity.String(),
+		Alert: t.Alert, Count: t.Count, Why: entry.Visible(t.Why), Say: entry.Visible(t.Say),
 		By: entry.Visible(t.By), Words: entry.Visible(t.Words)}
 	for i, f := range t.Fields {
 		n.Key[f] = entry.Visible(t.Key[i])
@@ -211,7 +214,8 @@ func (o *Outbox) picture(n *via.News) []byte {
 	}
 	row.Alerts = []draw.Alert{bar}
 	span := max(to.Sub(from), 10*time.Minute)
-	chart := &draw.Chart{Title: n.Say, From: from.Add(-span / 8), To: to.Add(span / 20), Zone: o.Window.Now().Zone(), Rows: []draw.Row{row}}
+	chart := &draw.Chart{Title: n.Say, From: from.Add(-span / 8), To: to.Add(span / 20), Zone: o.Window.Now().Zone(),
+		Rows: []draw.Row{row}}
 	slices.Sort(row.Hits)
 	row.Hits = slices.DeleteFunc(row.Hits, func(h entry.Instant) bool { return h < chart.From })
 	chart.Rows[0] = row

@@ -97,7 +97,8 @@ type OutboxState struct {
 
 // NewOutbox returns an outbox that sends once it runs.
 func NewOutbox(o OutboxOptions) *Outbox {
-	x := &Outbox{OutboxOptions: o, wakes: make(chan struct{}, 1), busy: map[string]bool{}, missed: map[string]bool{}, held: map[string]bool{},
+	x := &Outbox{OutboxOptions: o, wakes: make(chan struct{}, 1), busy: map[string]bool{}, missed: map[string]bool{},
+		held:  map[string]bool{},
 		lanes: map[string]*lane{}, ways: map[string]waysMade{}}
 	x.state.Store(&OutboxState{})
 	return x
@@ -252,7 +253,8 @@ func (o *Outbox) form(ctx context.Context, name string, c *lang.Contact) (more b
 		waits, err = o.Store.Waits(name, tellAtOnce)
 	} else {
 		waits, err = o.Store.Urgent(name, now, formAtOnce)
-		if more = len(waits) == formAtOnce; err == nil && slices.ContainsFunc(waits, func(t store.Telling) bool { return t.Change == "caught up" }) {
+		if more = len(waits) == formAtOnce; err == nil &&
+			slices.ContainsFunc(waits, func(t store.Telling) bool { return t.Change == "caught up" }) {
 			waits, err = o.Store.Waits(name, tellAtOnce)
 		}
 	}
@@ -269,7 +271,8 @@ func (o *Outbox) form(ctx context.Context, name string, c *lang.Contact) (more b
 	var ready []store.Telling
 	drops := map[string][]int64{}
 	for _, t := range waits {
-		if t.Due > now || t.Only != "" && t.Made > entry.Of(o.Window.Now().At) { // else what it goes by is not known yet
+		// else what it goes by is not known yet
+		if t.Due > now || t.Only != "" && t.Made > entry.Of(o.Window.Now().At) {
 			continue
 		}
 		if why := o.dropped(&t); why != "" {
@@ -335,7 +338,8 @@ func (o *Outbox) heldWords(settings *lang.Settings) []string {
 	var out []string
 	for _, c := range settings.Contacts {
 		if o.held[c.Name] && c.Most > 0 {
-			out = append(out, fmt.Sprintf("contact %s has been told %d times in %s, which is its limit: the rest waits for a summary", c.Name, c.Most, entry.Span(c.MostIn)))
+			out = append(out, fmt.Sprintf("contact %s has been told %d times in %s, which is its limit: the rest "+
+				"waits for a summary", c.Name, c.Most, entry.Span(c.MostIn)))
 		}
 	}
 	return out

@@ -31,7 +31,9 @@ func (s *Asker) Curve(ctx context.Context, q api.CurveQuery) (*api.Curves, error
 	inputs, done := sn.Again(settings, from, []*lang.Rule{r}, intake.MostAgain, true)
 	defer done()
 	out, samples := CurvesOf(r, q.Key, q)
-	_, err := trial.Rebuild(settings, []*lang.Rule{r}, inputs, trial.Options{Zone: time.Local, From: max(from, 1), To: q.At + 1, Stop: ctx.Err, Samples: samples, Sample: TakeCurves(out, r, q.Key)})
+	_, err := trial.Rebuild(settings, []*lang.Rule{r}, inputs,
+		trial.Options{Zone: time.Local, From: max(from, 1), To: q.At + 1, Stop: ctx.Err, Samples: samples,
+			Sample: TakeCurves(out, r, q.Key)})
 	if err != nil {
 		return nil, err
 	}
@@ -43,7 +45,8 @@ func (s *Asker) Curve(ctx context.Context, q api.CurveQuery) (*api.Curves, error
 func CurvesOf(r *lang.Rule, key []string, q api.CurveQuery) (*api.Curves, []entry.Instant) {
 	out := &api.Curves{Rule: r.Name, Key: key}
 	add := func(w *lang.When, severity entry.Severity) {
-		c := api.Curve{Clause: w.String(), Name: w.Agg, Op: w.Op, Severity: severity, Values: make([]*float64, q.Columns)}
+		c := api.Curve{Clause: w.String(), Name: w.Agg, Op: w.Op, Severity: severity,
+			Values: make([]*float64, q.Columns)}
 		if w.Field != "" {
 			c.Name += "(" + w.Field + ")"
 		}

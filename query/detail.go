@@ -97,7 +97,8 @@ func (s *Asker) Detail(ctx context.Context, q api.DetailQuery) (*api.Detail, err
 
 // lastWords shows what the origin of a key said last, of one that has no hits: what was
 // to come did not.
-func (s *Asker) lastWords(ctx context.Context, d *api.Detail, q api.DetailQuery, key engine.KeyView, at entry.Instant) {
+func (s *Asker) lastWords(ctx context.Context, d *api.Detail, q api.DetailQuery, key engine.KeyView,
+	at entry.Instant) {
 	if key.Heard != entry.None && key.Heard <= at && key.Heard != 0 {
 		d.Story = append(d.Story, api.Event{At: key.Heard, Text: "heard"})
 		sort.SliceStable(d.Story, func(i, j int) bool { return d.Story[i].At > d.Story[j].At })
@@ -106,7 +107,8 @@ func (s *Asker) lastWords(ctx context.Context, d *api.Detail, q api.DetailQuery,
 		d.Unread = "nothing was ever heard of it"
 		return
 	}
-	said, err := s.Entries(ctx, api.EntriesQuery{Origin: key.Origins[len(key.Origins)-1], At: q.At, Lines: max(q.Lines, 1)})
+	said, err := s.Entries(ctx, api.EntriesQuery{Origin: key.Origins[len(key.Origins)-1], At: q.At,
+		Lines: max(q.Lines, 1)})
 	if err != nil {
 		d.Unread = err.Error()
 		return
@@ -143,7 +145,8 @@ func (s *Asker) varsOf(settings *lang.Settings, r *lang.Rule, hits []store.Hit, 
 	}
 	plan := match.NewPlan(settings, src, nil, time.Local)
 	x, line := plan.Divide(&layout.Divider{Layout: plan.Layout}, []byte(hits[i].Text), at)
-	v, ok := match.Judge(r, &entry.Entry{Raw: string(line), At: hits[i].At, Origin: hits[i].Origin, Fields: x.Fields, Fits: x.Fits}, match.MayProblem, want)
+	v, ok := match.Judge(r, &entry.Entry{Raw: string(line), At: hits[i].At, Origin: hits[i].Origin, Fields: x.Fields,
+		Fits: x.Fits}, match.MayProblem, want)
 	if !ok {
 		return nil
 	}
@@ -269,7 +272,8 @@ func endWords(why string) string {
 
 // clears says what will clear the alert, and when at the earliest; or how it
 // ended.
-func clears(r *lang.Rule, view engine.KeyView, open bool, changes []engine.Transition, hits []store.Hit, at entry.Instant) []string {
+func clears(r *lang.Rule, view engine.KeyView, open bool, changes []engine.Transition, hits []store.Hit,
+	at entry.Instant) []string {
 	for _, c := range changes {
 		if c.Change == engine.Cleared && c.At <= at {
 			return []string{"it is over since " + api.Clock(c.At)}
@@ -349,7 +353,8 @@ const (
 )
 
 // evidence puts the hits into the stream that they came from.
-func (s *Asker) evidence(d *api.Detail, q api.DetailQuery, settings *lang.Settings, r *lang.Rule, hits []store.Hit, at entry.Instant) {
+func (s *Asker) evidence(d *api.Detail, q api.DetailQuery, settings *lang.Settings, r *lang.Rule, hits []store.Hit,
+	at entry.Instant) {
 	if len(hits) == 0 {
 		return
 	}
@@ -389,7 +394,8 @@ func (s *Asker) evidence(d *api.Detail, q api.DetailQuery, settings *lang.Settin
 }
 
 // readAround reads the lines around the newest hit from its file.
-func (s *Asker) readAround(d *api.Detail, settings *lang.Settings, newest store.Hit, hits []store.Hit, at entry.Instant) []api.Evidence {
+func (s *Asker) readAround(d *api.Detail, settings *lang.Settings, newest store.Hit, hits []store.Hit,
+	at entry.Instant) []api.Evidence {
 	src, path := Holding(s.Window.Now().Origins, newest)
 	if path == "" {
 		d.Unread = "the lines around are not there any more"
@@ -414,7 +420,8 @@ func Holding(origins []*intake.Origin, h store.Hit) (*lang.Source, string) {
 
 // Around reads the lines around the newest hit from a file, so many bytes before and
 // behind it.
-func Around(settings *lang.Settings, src *lang.Source, path string, newest store.Hit, hits []store.Hit, at entry.Instant, before, after int64) ([]api.Evidence, error) {
+func Around(settings *lang.Settings, src *lang.Source, path string, newest store.Hit, hits []store.Hit,
+	at entry.Instant, before, after int64) ([]api.Evidence, error) {
 	from := max(0, newest.Offset-before)
 	buf := make([]byte, newest.Offset-from+after)
 	n, err := intake.ReadAt(path, buf, from)
@@ -587,7 +594,9 @@ func (s *Asker) originDetail(q api.DetailQuery, at entry.Instant) (*api.Detail, 
 			d.Clears = append(d.Clears, "to mend it: "+o.Mend)
 		}
 		if o.Reached() != entry.None {
-			d.Story = append(d.Story, api.Event{At: o.Reached(), Text: fmt.Sprintf("newest entry; %s read in all", english.Plural(int(o.Entries()), "entry", "entries"))})
+			d.Story = append(d.Story, api.Event{At: o.Reached(),
+				Text: fmt.Sprintf("newest entry; %s read in all",
+					english.Plural(int(o.Entries()), "entry", "entries"))})
 		}
 	}
 	darks, err := s.Store.Darks(0, at)

@@ -21,7 +21,8 @@ func (s *Asker) Hushes(context.Context, api.None) (*api.HushList, error) {
 	now := entry.Of(time.Now())
 	for i := range sn.Hushes {
 		h := &sn.Hushes[i]
-		v := api.HushView{ID: h.ID, What: h.What(), By: h.By, Since: h.Since, Until: h.Until, Why: h.Why, Holds: h.Holds(now), Hand: true, Keeps: []string{}}
+		v := api.HushView{ID: h.ID, What: h.What(), By: h.By, Since: h.Since, Until: h.Until, Why: h.Why,
+			Holds: h.Holds(now), Hand: true, Keeps: []string{}}
 		v.When = "since " + api.Moment(h.Since) + ", until somebody ends it"
 		if h.Until != 0 {
 			v.When = "since " + api.Moment(h.Since) + ", until " + api.Moment(h.Until)
@@ -35,7 +36,8 @@ func (s *Asker) Hushes(context.Context, api.None) (*api.HushList, error) {
 		if h.Off {
 			continue
 		}
-		v := api.HushView{ID: h.Name, What: h.Name, By: fmt.Sprintf("%s:%d", filepath.Base(h.Pos.File), h.Pos.Line), Why: h.Why, Keeps: []string{}, When: h.When()}
+		v := api.HushView{ID: h.Name, What: h.Name, By: fmt.Sprintf("%s:%d", filepath.Base(h.Pos.File), h.Pos.Line),
+			Why: h.Why, Keeps: []string{}, When: h.When()}
 		if h.From != 0 {
 			v.Since, v.Until = h.From, h.To
 		}
@@ -61,7 +63,8 @@ func (s *Asker) Past(_ context.Context, q api.PastQuery) (*api.PastPuts, error) 
 	out := &api.PastPuts{List: []api.PastPut{}}
 	for _, a := range slices.Backward(list) {
 		for _, f := range a.Files {
-			out.List = append(out.List, api.PastPut{At: a.At, By: a.By, From: a.From, What: a.Words, Did: a.Did, File: f.File, Was: f.Was, Now: f.Now})
+			out.List = append(out.List, api.PastPut{At: a.At, By: a.By, From: a.From, What: a.Words, Did: a.Did,
+				File: f.File, Was: f.Was, Now: f.Now})
 		}
 	}
 	return out, nil

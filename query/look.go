@@ -74,7 +74,8 @@ type stirring struct {
 func (x *looking) live() {
 	s, v := x.sn, x.v
 	v.Settings, v.Where, v.Reading = s.House.Settings, s.Where, s.Reading
-	x.rules, x.counts, x.exact, x.origins = map[string]*lang.Rule{}, map[string]int{}, map[string]stirring{}, map[string][]string{}
+	x.rules, x.counts, x.exact, x.origins = map[string]*lang.Rule{}, map[string]int{}, map[string]stirring{},
+		map[string][]string{}
 	x.hushes, x.byHand, x.taken = s.Settings.Hushes, s.Hushes, s.Taken
 	for _, r := range s.Settings.Rules {
 		x.rules[r.Name] = r
@@ -97,7 +98,8 @@ func (x *looking) live() {
 		}
 	}
 	for _, src := range s.Settings.Sources {
-		if src.Kept() && !src.Off && s.Empty[src.Name] != "" && !slices.ContainsFunc(s.Unseen, func(u snapshot.Unseen) bool { return u.Source == src }) {
+		if src.Kept() && !src.Off && s.Empty[src.Name] != "" &&
+			!slices.ContainsFunc(s.Unseen, func(u snapshot.Unseen) bool { return u.Source == src }) {
 			v.Waiting = append(v.Waiting, src.Name+": nothing has come yet")
 		}
 	}
@@ -109,8 +111,9 @@ func (x *looking) live() {
 		v.Origins++
 		v.Behind += o.Behind()
 		if o.Condition.Blind() && v.Live {
-			v.Blind = append(v.Blind, api.Row{Rule: o.Source.Name, Key: []string{shortName(o.Name, o.Host)}, Origin: o.Name,
-				Words: o.Words, Mend: o.Mend, Note: string(o.Condition), Since: entry.Of(o.Since)})
+			v.Blind = append(v.Blind, api.Row{Rule: o.Source.Name, Key: []string{shortName(o.Name, o.Host)},
+				Origin: o.Name,
+				Words:  o.Words, Mend: o.Mend, Note: string(o.Condition), Since: entry.Of(o.Since)})
 		}
 	}
 	if !v.Live {
@@ -281,7 +284,8 @@ func (x *looking) stir(r *api.Row, marks map[int64]int) {
 		if !x.v.Live { // what had been counted by then
 			n := 0
 			for b, c := range marks {
-				if t := entry.Instant(b * int64(store.Bucket)); t.Add(store.Bucket) > r.Raised.Add(-time.Minute) && t <= x.v.At {
+				if t := entry.Instant(b * int64(store.Bucket)); t.Add(store.Bucket) > r.Raised.Add(-time.Minute) &&
+					t <= x.v.At {
 					n += c
 				}
 			}
@@ -340,7 +344,8 @@ func (x *looking) shadows() {
 					continue
 				}
 				for _, a := range b.Life.Alerts {
-					r.Life.Untold = append(r.Life.Untold, api.Span{From: a.From, To: a.To, Why: "in the shadow of " + u.Rule})
+					r.Life.Untold = append(r.Life.Untold,
+						api.Span{From: a.From, To: a.To, Why: "in the shadow of " + u.Rule})
 					if a.To == entry.None && r.Alert != "" && r.Cleared == entry.None {
 						r.Untold = "shadowed"
 					}
@@ -432,7 +437,8 @@ func (x *looking) dark() error {
 		byOrigin[d.Origin] = append(byOrigin[d.Origin], api.Span{From: d.Since, To: d.Until, Why: d.Words})
 		if !v.Live && (d.Until == entry.None || d.Until > v.At) {
 			host, _, _ := strings.Cut(d.Origin, ":")
-			v.Blind = append(v.Blind, api.Row{Rule: "", Key: []string{shortName(d.Origin, host)}, Origin: d.Origin, Note: d.Words, Since: d.Since})
+			v.Blind = append(v.Blind, api.Row{Rule: "", Key: []string{shortName(d.Origin, host)}, Origin: d.Origin,
+				Note: d.Words, Since: d.Since})
 		}
 	}
 	for i := range v.Blind {

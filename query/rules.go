@@ -52,8 +52,10 @@ func (s *Asker) Rules(_ context.Context, _ api.None) (*api.RulesView, error) {
 		if snapshot.BuiltIn(r) && quiet {
 			continue
 		}
-		c := api.RuleCost{Rule: r.Name, Off: r.Off, File: r.Pos.File, Line: r.Pos.Line, Last: entry.None, Sources: []string{}, Judged: spent.Judged[r.Name],
-			Took: spent.Took[r.Name], P95: spent.P95[r.Name], Most: spent.Most[r.Name], Day: day[r.Name], Findings: sn.Findings[r.Name]}
+		c := api.RuleCost{Rule: r.Name, Off: r.Off, File: r.Pos.File, Line: r.Pos.Line, Last: entry.None,
+			Sources: []string{}, Judged: spent.Judged[r.Name],
+			Took: spent.Took[r.Name], P95: spent.P95[r.Name], Most: spent.Most[r.Name], Day: day[r.Name],
+			Findings: sn.Findings[r.Name]}
 		for _, src := range sn.Settings.Sources {
 			if r.LooksAt(src.Name) {
 				c.Sources = append(c.Sources, src.Name)

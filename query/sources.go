@@ -55,7 +55,8 @@ func (s *Asker) Sources(_ context.Context, q api.ViewQuery) (*api.SourcesView, e
 			}
 			if o.Way != "" {
 				k := api.KeptView{}
-				k.Entries, k.Bytes, k.First = s.Store.KeptOf(spool.Origin{Source: v.Sources[i].Name, Host: o.Host, Way: o.Way})
+				k.Entries, k.Bytes, k.First = s.Store.KeptOf(spool.Origin{Source: v.Sources[i].Name, Host: o.Host,
+					Way: o.Way})
 				o.Kept = &k
 			}
 			for _, d := range darks {
@@ -76,7 +77,8 @@ func (s *Asker) listSources(v *api.SourcesView, now time.Time) {
 		if src.Name == lang.Itself && empty[src.Name] != "" {
 			continue
 		}
-		x := api.SourceView{Name: src.Name, Off: src.Off, Where: src.Where(), Files: src.Files, Layout: src.LayoutName(), Begin: beginWords(src.Begin), Words: empty[src.Name]}
+		x := api.SourceView{Name: src.Name, Off: src.Off, Where: src.Where(), Files: src.Files,
+			Layout: src.LayoutName(), Begin: beginWords(src.Begin), Words: empty[src.Name]}
 		if w, ok := sn.Ways[src.Name]; ok {
 			x.Way, x.Words, x.Mend = &w, w.State.Words, w.State.Mend
 		}
@@ -97,7 +99,8 @@ func (s *Asker) listSources(v *api.SourcesView, now time.Time) {
 		for _, o := range sn.Origins {
 			if o.Source.Name == src.Name {
 				st := sn.OriginState(o, now)
-				x.Origins = append(x.Origins, api.OriginView{Name: o.Name, Host: o.Host, Path: o.Series, Way: o.Way, State: st, Blind: st.Condition.Blind(),
+				x.Origins = append(x.Origins, api.OriginView{Name: o.Name, Host: o.Host, Path: o.Series, Way: o.Way,
+					State: st, Blind: st.Condition.Blind(),
 					Entries: o.Entries(), Newest: o.Reached(), Began: o.Began(), Read: o.Read()})
 			}
 		}
@@ -177,7 +180,8 @@ func (s *Asker) Entries(_ context.Context, q api.EntriesQuery) (*api.Entries, er
 
 // shownFields are the fields of a layout, those first that say most.
 func shownFields(l *lang.Layout) []string {
-	first := map[string][]string{"syslog": {"host", "program", "level"}, "journal": {"host", "program", "level"}, "event-xml": {"event", "level", "host"}}[l.Format]
+	first := map[string][]string{"syslog": {"host", "program", "level"}, "journal": {"host", "program", "level"},
+		"event-xml": {"event", "level", "host"}}[l.Format]
 	out := slices.Clone(first)
 	for _, f := range l.Fields() {
 		if !slices.Contains(first, f) && !(l.Format != "" && f == "at") {
@@ -187,7 +191,8 @@ func shownFields(l *lang.Layout) []string {
 	return out
 }
 
-func fillEntries(e *api.Entries, text []byte, header string, plan *match.Plan, at entry.Instant, skew time.Duration, q api.EntriesQuery) {
+func fillEntries(e *api.Entries, text []byte, header string, plan *match.Plan, at entry.Instant, skew time.Duration,
+	q api.EntriesQuery) {
 	d := &layout.Divider{Layout: plan.Layout, Header: header}
 	last := entry.None
 	different := map[string]map[string]bool{}
@@ -198,7 +203,8 @@ func fillEntries(e *api.Entries, text []byte, header string, plan *match.Plan, a
 			return
 		}
 		x, shown := plan.Shown(d, line, at)
-		v := api.EntryView{At: last, Raw: strings.ToValidUTF8(shown[:min(len(shown), 8192)], "\uFFFD"), Fits: x.Fits || plan.Layout.Plain(), Fields: x.Fields}
+		v := api.EntryView{At: last, Raw: strings.ToValidUTF8(shown[:min(len(shown), 8192)], "\uFFFD"),
+			Fits: x.Fits || plan.Layout.Plain(), Fields: x.Fields}
 		if x.Timed {
 			v.At = x.At.Add(skew)
 		}

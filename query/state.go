@@ -23,7 +23,8 @@ func (s *Asker) Status(ctx context.Context, _ api.None) (*api.Status, error) {
 		return nil, err
 	}
 	sn := s.Window.Now()
-	out := &api.Status{Host: sn.Host, Started: sn.Began.String(), Since: sn.Began, Settings: sn.House.Settings, Open: map[string]int{}, Blind: []string{},
+	out := &api.Status{Host: sn.Host, Started: sn.Began.String(), Since: sn.Began, Settings: sn.House.Settings,
+		Open: map[string]int{}, Blind: []string{},
 		Trouble: sn.Troubles(), Reading: sn.Reading, Taken: len(sn.Taken)}
 	for _, h := range hushes.List {
 		if h.Holds {
@@ -71,7 +72,8 @@ func (s *Asker) Handover(ctx context.Context, q api.ShiftQuery) (*api.Shift, err
 		return nil, err
 	}
 	for _, a := range alerts {
-		x := api.ShiftAlert{Alert: a.Alert, Rule: a.Rule, Key: a.Key, Severity: a.Severity, Raised: a.Raised, Cleared: a.Cleared, Why: a.Why, Count: a.Count, Before: a.Raised < q.From}
+		x := api.ShiftAlert{Alert: a.Alert, Rule: a.Rule, Key: a.Key, Severity: a.Severity, Raised: a.Raised,
+			Cleared: a.Cleared, Why: a.Why, Count: a.Count, Before: a.Raised < q.From}
 		if a.Cleared != entry.None && a.Cleared > q.To {
 			x.Cleared, x.Why = entry.None, ""
 		}
@@ -127,7 +129,8 @@ func (s *Asker) Handover(ctx context.Context, q api.ShiftQuery) (*api.Shift, err
 		return nil, err
 	}
 	for _, a := range actions {
-		x := api.Action{At: a.At, By: a.By, From: a.From, What: a.What, Alert: a.Alert, Words: a.Words, Until: a.Until, Did: a.Did}
+		x := api.Action{At: a.At, By: a.By, From: a.From, What: a.What, Alert: a.Alert, Words: a.Words,
+			Until: a.Until, Did: a.Did}
 		for _, f := range a.Files {
 			x.Files = append(x.Files, api.FileChange(f))
 		}

@@ -68,7 +68,8 @@ func (s *Asker) WhyEntry(q api.WhyQuery, settings *lang.Settings, typed *lang.Ru
 		case 1:
 			out.Add(api.WhyHead, "", "it is nothing for the one rule that looks at "+src.Name)
 		default:
-			out.Add(api.WhyHead, "", fmt.Sprintf("it is nothing for any of the %d rules that look at %s", len(not), src.Name))
+			out.Add(api.WhyHead, "", fmt.Sprintf("it is nothing for any of the %d rules that look at %s", len(not),
+				src.Name))
 		}
 		out.Add(api.WhyText, "", q.Text)
 	}
@@ -177,7 +178,8 @@ func (s *Asker) whyKey(ctx context.Context, q api.WhyQuery) (*api.Why, error) {
 }
 
 // whyThen runs the rule over what its logs said up to an instant.
-func (s *Asker) whyThen(ctx context.Context, r *lang.Rule, q api.WhyQuery, clock func(entry.Instant) string) (*trial.Moment, error) {
+func (s *Asker) whyThen(ctx context.Context, r *lang.Rule, q api.WhyQuery,
+	clock func(entry.Instant) string) (*trial.Moment, error) {
 	from := q.At.Add(-max(2*r.Longest(), time.Hour))
 	if changes, err := s.Store.Changes(q.Alert); err == nil && len(changes) > 0 {
 		from = min(from, changes[0].At.Add(-r.Longest()))
@@ -186,12 +188,14 @@ func (s *Asker) whyThen(ctx context.Context, r *lang.Rule, q api.WhyQuery, clock
 	settings := sn.Settings
 	inputs, done := sn.Again(settings, from, []*lang.Rule{r}, intake.MostAgain, true)
 	defer done()
-	m, err := trial.WhyAt(settings, trial.MomentQuery{Rule: r, Key: q.Key, At: q.At, Clock: clock}, inputs, trial.Options{Zone: time.Local, From: max(from, 1), Stop: ctx.Err})
+	m, err := trial.WhyAt(settings, trial.MomentQuery{Rule: r, Key: q.Key, At: q.At, Clock: clock}, inputs,
+		trial.Options{Zone: time.Local, From: max(from, 1), Stop: ctx.Err})
 	return &m, err
 }
 
 // moment adds what is known of a key besides: its newest hits and its transitions.
-func (s *Asker) moment(ctx context.Context, m *trial.Moment, q api.WhyQuery, clock func(entry.Instant) string, at entry.Instant) (*api.Why, error) {
+func (s *Asker) moment(ctx context.Context, m *trial.Moment, q api.WhyQuery, clock func(entry.Instant) string,
+	at entry.Instant) (*api.Why, error) {
 	out := &Answer{Title: "why, for " + strings.TrimSpace(q.Rule+" "+strings.Join(q.Key, " ")) + " at " + clock(at)}
 	out.Standings(m, clock)
 	d, err := s.Detail(ctx, api.DetailQuery{At: q.At, Rule: q.Rule, Key: q.Key, Alert: q.Alert, Lines: 500})

@@ -192,7 +192,8 @@ func (m *Model) drawBegin(c *paint.Canvas, top, bottom int, p paint.Palette, bas
 		}
 	}
 	if y++; y < bottom {
-		c.Cut(10, y, m.w-11, dim, fmt.Sprintf("It would hit %s of the newest %s entries, and raise %s.", commas(f.begun.Hits), commas(f.begun.Looked), timesOf(f.begun.Raised)))
+		c.Cut(10, y, m.w-11, dim, fmt.Sprintf("It would hit %s of the newest %s entries, and raise %s.",
+			commas(f.begun.Hits), commas(f.begun.Looked), timesOf(f.begun.Raised)))
 	}
 }
 

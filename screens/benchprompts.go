@@ -73,13 +73,14 @@ func (m *Model) askProposals(q api.BenchQuery) tea.Cmd {
 
 // feedByHand asks for a line that is given to the rule.
 func (m *Model) feedByHand() {
-	m.prompted(prompt{label: "feed", hint: "+5m before it: so much later; +5m alone: time passes   esc leaves it", then: func(text string) tea.Cmd {
-		if strings.TrimSpace(text) == "" {
-			return nil
-		}
-		m.bench.FeedText(text)
-		return m.askBench()
-	}}, "")
+	m.prompted(prompt{label: "feed", hint: "+5m before it: so much later; +5m alone: time passes   esc leaves it",
+		then: func(text string) tea.Cmd {
+			if strings.TrimSpace(text) == "" {
+				return nil
+			}
+			m.bench.FeedText(text)
+			return m.askBench()
+		}}, "")
 }
 
 // nameValue asks which value of the chosen entry gets which name.
@@ -106,24 +107,27 @@ func (m *Model) nameValue() {
 		then: func(name string) tea.Cmd {
 			m.bench.Pointed = nil
 			file, body, _ := m.bench.File()
-			return m.markCmd(api.MarkQuery{File: file, Body: body, Line: m.bench.Line(), Is: "name", Source: k.Source, Texts: []string{k.Example},
-				From: values[at][0], To: values[at][1], Name: strings.TrimSpace(name)})
+			return m.markCmd(api.MarkQuery{File: file, Body: body, Line: m.bench.Line(), Is: "name", Source: k.Source,
+				Texts: []string{k.Example},
+				From:  values[at][0], To: values[at][1], Name: strings.TrimSpace(name)})
 		}}, "")
 }
 
 // searchText asks for words to go to in the text.
 func (m *Model) searchText() {
-	m.prompted(prompt{label: "search", hint: "enter goes to the next   esc leaves it", then: func(text string) tea.Cmd {
-		if !m.bench.Search(text) {
-			m.say("nothing says " + text)
-		}
-		return m.askBench()
-	}}, m.bench.Sought)
+	m.prompted(prompt{label: "search", hint: "enter goes to the next   esc leaves it",
+		then: func(text string) tea.Cmd {
+			if !m.bench.Search(text) {
+				m.say("nothing says " + text)
+			}
+			return m.askBench()
+		}}, m.bench.Sought)
 }
 
 // sampleFiles asks for files to try the rule on.
 func (m *Model) sampleFiles() {
-	m.prompted(prompt{label: "try it on the files", hint: "a path, * stands for any; empty: what its sources say   esc leaves it", then: func(text string) tea.Cmd {
+	m.prompted(prompt{label: "try it on the files", hint: "a path, * stands for any; empty: what its sources say  " +
+		" esc leaves it", then: func(text string) tea.Cmd {
 		if m.files = strings.Fields(text); len(m.files) == 0 {
 			m.files, m.held, m.until = nil, 0, 0
 			return tea.Batch(m.ask(), m.askBench())

@@ -59,7 +59,8 @@ func (m *Model) askBench() tea.Cmd {
 		return nil
 	}
 	q := m.benchQuery()
-	asked := fmt.Sprint(m.sampleFrom, q.File, q.Line, q.Col, len(q.Fed), m.held, q.Column, q.Columns, q.Files, q.Filter, q.Body)
+	asked := fmt.Sprint(m.sampleFrom, q.File, q.Line, q.Col, len(q.Fed), m.held, q.Column, q.Columns, q.Files,
+		q.Filter, q.Body)
 	if m.held == 0 {
 		asked += fmt.Sprint(time.Now().Truncate(benchFresh))
 	}
@@ -95,7 +96,8 @@ const benchPause = 40 * time.Millisecond
 // benchQuery is the text as it is, and the sample that it is tried on.
 func (m *Model) benchQuery() api.BenchQuery {
 	file, body, _ := m.bench.File()
-	q := api.BenchQuery{File: file, Body: body, Line: m.bench.Line(), Col: m.bench.Column(), At: m.held, From: m.view.From, Column: m.view.Column,
+	q := api.BenchQuery{File: file, Body: body, Line: m.bench.Line(), Col: m.bench.Column(), At: m.held,
+		From: m.view.From, Column: m.view.Column,
 		Columns: watch.ColumnsOf(m.w).LifeWidth, Fed: m.bench.Fed(), Files: m.files, Filter: m.words}
 	q.Span = m.view.At.Sub(q.From)
 	if m.sampleFrom != 0 && m.sampleFrom < m.view.At {
@@ -118,7 +120,8 @@ func (m *Model) benchAnswered(msg benchMsg) tea.Cmd {
 		return nil
 	}
 	m.bench.Take(msg.view)
-	if len(msg.q.Files) > 0 && m.toSample && msg.view.Ends != entry.None && msg.view.Tried != nil { // the axis goes to where they are
+	// the axis goes to where they are
+	if len(msg.q.Files) > 0 && m.toSample && msg.view.Ends != entry.None && msg.view.Tried != nil {
 		m.toSample = false
 		m.held, m.until = msg.view.Ends, msg.view.Ends
 		return tea.Batch(m.askProposals(msg.q), m.ask())
@@ -300,7 +303,8 @@ func (m *Model) benchKey(k tea.KeyPressMsg) (cmd tea.Cmd, done bool) {
 		case "y":
 			return m.whyLife(), true
 		case "up", "down", "shift+up", "shift+down", "pgup", "pgdown":
-			b.Move(map[string]int{"up": -1, "down": 1, "shift+up": -10, "shift+down": 10, "pgup": -10, "pgdown": 10}[key])
+			b.Move(map[string]int{"up": -1, "down": 1, "shift+up": -10, "shift+down": 10, "pgup": -10,
+				"pgdown": 10}[key])
 			return nil, true
 		case "left", "right", "shift+left", "shift+right", "space", "+", "-", "?", "q", "1", "3":
 			return nil, false
@@ -362,7 +366,8 @@ func (m *Model) benchKey(k tea.KeyPressMsg) (cmd tea.Cmd, done bool) {
 		m.sampleFiles()
 		return nil, true
 	case "/":
-		m.prompted(prompt{label: "only entries with", hint: "enter tries it on those alone; empty on all   esc leaves it", then: func(text string) tea.Cmd {
+		m.prompted(prompt{label: "only entries with", hint: "enter tries it on those alone; empty on all   esc " +
+			"leaves it", then: func(text string) tea.Cmd {
 			m.words = strings.TrimSpace(text)
 			return m.askBench()
 		}}, m.words)
@@ -404,7 +409,8 @@ func (m *Model) mark(is string) tea.Cmd {
 
 func (m *Model) markTexts(is, source string, texts, kinds []string) tea.Cmd {
 	file, body, _ := m.bench.File()
-	return m.markCmd(api.MarkQuery{File: file, Body: body, Line: m.bench.Line(), Is: is, Source: source, Texts: texts, Kinds: kinds})
+	return m.markCmd(api.MarkQuery{File: file, Body: body, Line: m.bench.Line(), Is: is, Source: source, Texts: texts,
+		Kinds: kinds})
 }
 
 func (m *Model) markCmd(q api.MarkQuery) tea.Cmd {
@@ -509,9 +515,11 @@ func (m *Model) askTheirs(err error) tea.Cmd {
 		if err != nil {
 			return nil
 		}
-		p := &api.Put{Title: filepath.Base(file) + " was changed by somebody else meanwhile; nothing is written, and what you typed is still here", Tests: true}
+		p := &api.Put{Title: filepath.Base(file) + " was changed by somebody else meanwhile; nothing is written, " +
+			"and what you typed is still here", Tests: true}
 		for _, l := range api.Diff(was, f.Body) {
-			p.Lines = append(p.Lines, api.PutLine{Word: map[byte]string{'+': "theirs", '-': "was"}[l[0]], Text: strings.TrimRight(l[2:], " "), Bad: l[0] == '+'})
+			p.Lines = append(p.Lines, api.PutLine{Word: map[byte]string{'+': "theirs", '-': "was"}[l[0]],
+				Text: strings.TrimRight(l[2:], " "), Bad: l[0] == '+'})
 		}
 		return putMsg{put: p}
 	}
@@ -523,19 +531,29 @@ func (m *Model) benchKeys() (string, [][2]string) {
 	switch m.bench.Pane {
 	case bench.Text:
 		if narrow {
-			return "", [][2]string{{"esc", "kinds"}, {"alt ↑↓", "number"}, {"^z", "undo"}, {"^s", "save"}, {"^p", "to work"}}
+			return "", [][2]string{{"esc", "kinds"}, {"alt ↑↓", "number"}, {"^z", "undo"}, {"^s", "save"},
+				{"^p", "to work"}}
 		}
-		return "typing a rule", [][2]string{{"esc", "to the kinds"}, {"tab", "complete"}, {"alt ↑↓", "change a number"}, {"^z ^r", "undo, redo"}, {"^f", "search"}, {"^t", "tests"}, {"^s", "save"}, {"^p", "put to work"}}
+		return "typing a rule", [][2]string{{"esc", "to the kinds"}, {"tab", "complete"},
+			{"alt ↑↓", "change a number"}, {"^z ^r", "undo, redo"}, {"^f", "search"}, {"^t", "tests"}, {"^s", "save"},
+			{"^p", "put to work"}}
 	case bench.Lives:
-		return "choosing lifelines", [][2]string{{"↑↓", "which"}, {"y", "why, at the lamp"}, {"←→", "back in time"}, {"space", "live"}, {"tab", "text"}, {"esc", "to the kinds"}}
+		return "choosing lifelines", [][2]string{{"↑↓", "which"}, {"y", "why, at the lamp"}, {"←→", "back in time"},
+			{"space", "live"}, {"tab", "text"}, {"esc", "to the kinds"}}
 	case bench.Kinds:
 		if narrow {
-			return "", [][2]string{{"p", "problem"}, {"o", "over"}, {"x", "not"}, {"n", "name"}, {"y", "why"}, {"u", "undo"}, {"enter", "text"}, {"^p", "to work"}, {"?", "help"}, {"esc", "rules"}}
+			return "", [][2]string{{"p", "problem"}, {"o", "over"}, {"x", "not"}, {"n", "name"}, {"y", "why"},
+				{"u", "undo"}, {"enter", "text"}, {"^p", "to work"}, {"?", "help"}, {"esc", "rules"}}
 		}
-		return "choosing kinds", [][2]string{{"p", "problem"}, {"o", "over"}, {"x", "not this"}, {"n", "name a value"}, {"space", "several"}, {"a i", "feed"}, {"k", "keep"}, {"f", "which"}, {"y", "why"}, {"u", "undo"}, {"^p", "put to work"}, {"?", "all keys"}, {"esc", "rules"}}
+		return "choosing kinds", [][2]string{{"p", "problem"}, {"o", "over"}, {"x", "not this"},
+			{"n", "name a value"}, {"space", "several"}, {"a i", "feed"}, {"k", "keep"}, {"f", "which"}, {"y", "why"},
+			{"u", "undo"}, {"^p", "put to work"}, {"?", "all keys"}, {"esc", "rules"}}
 	}
 	if narrow {
-		return "", [][2]string{{"enter", "open"}, {"n", "new"}, {"c", "copy"}, {"r", "rename"}, {"o", "off, on"}, {"D", "delete"}, {"b", "before"}, {"/", "find"}, {"?", "help"}, {"q", "leave"}}
+		return "", [][2]string{{"enter", "open"}, {"n", "new"}, {"c", "copy"}, {"r", "rename"}, {"o", "off, on"},
+			{"D", "delete"}, {"b", "before"}, {"/", "find"}, {"?", "help"}, {"q", "leave"}}
 	}
-	return "choosing rules", [][2]string{{"↑↓", "which"}, {"enter", "open it"}, {"n", "a new one"}, {"c", "copy"}, {"r", "rename"}, {"o", "off, on"}, {"D", "delete"}, {"b", "what was before"}, {"/", "find"}, {"?", "help"}, {"q", "leave"}}
+	return "choosing rules", [][2]string{{"↑↓", "which"}, {"enter", "open it"}, {"n", "a new one"}, {"c", "copy"},
+		{"r", "rename"}, {"o", "off, on"}, {"D", "delete"}, {"b", "what was before"}, {"/", "find"}, {"?", "help"},
+		{"q", "leave"}}
 }

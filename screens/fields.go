@@ -62,10 +62,12 @@ func (m *Model) fieldsAnswered(msg fieldsMsg) tea.Cmd {
 	had := m.divide.Query(0)
 	if m.divide.Take(msg.view, msg.err) {
 		m.mode = choosing
-		m.note, m.noted = fmt.Sprintf("layout %s is written into %s, and taken up", msg.view.Layout, msg.view.File), time.Now()
+		m.note, m.noted = fmt.Sprintf("layout %s is written into %s, and taken up", msg.view.Layout, msg.view.File),
+			time.Now()
 		return m.ask()
 	}
-	if now := m.divide.Query(0); msg.err == nil && (len(now.Marks) != len(had.Marks) || now.Text != had.Text && had.Detect == 0) {
+	if now := m.divide.Query(0); msg.err == nil && (len(now.Marks) != len(had.Marks) || now.Text != had.Text &&
+		had.Detect == 0) {
 		words := m.divide.Note
 		cmd := m.askFields() // what could not be taken is not asked for again
 		m.divide.Note = words

@@ -158,7 +158,8 @@ func (m *Model) drawFirst(c *paint.Canvas, top, bottom int, p paint.Palette, bas
 	if m.mode != bringing {
 		lines := []string{
 			"Press + and type the path of a log, such as /var/log/syslog: its first settings file is written for you.",
-			"Or write one yourself, in " + m.settingsFolder() + ": whatever ends in .lantern there is taken up at once.",
+			"Or write one yourself, in " + m.settingsFolder() +
+				": whatever ends in .lantern there is taken up at once.",
 			"Press d to see what it can look like: Gullhaven, a made-up harbour, opens until you leave it.",
 		}
 		for _, l := range lines {
@@ -195,8 +196,10 @@ func (m *Model) drawBring(c *paint.Canvas, y, bottom int, p paint.Palette, base 
 		c.Cut(10, y, m.w-11, warn, f.err)
 		return
 	case b == nil || f.path == "":
-		c.Cut(10, y, m.w-11, dim, "a path that begins with /, in which * stands for any part of a name and ** for any folders")
-		for i, w := range [][2]string{{"channel", "an event channel: those that there are are listed"}, {"journal", "the system's journal"}, {"syslog udp 514", "a port to which others send"}} {
+		c.Cut(10, y, m.w-11, dim, "a path that begins with /, in which * stands for any part of a name and ** for "+
+			"any folders")
+		for i, w := range [][2]string{{"channel", "an event channel: those that there are are listed"},
+			{"journal", "the system's journal"}, {"syslog udp 514", "a port to which others send"}} {
 			if i == 0 {
 				c.Put(10, y+1+i, dim, "or")
 			}
@@ -291,7 +294,8 @@ func (m *Model) drawBring(c *paint.Canvas, y, bottom int, p paint.Palette, base 
 }
 
 // drawBeginAt draws where reading can begin.
-func (m *Model) drawBeginAt(c *paint.Canvas, y int, label func(y, field int, text string), p paint.Palette, base paint.Style) {
+func (m *Model) drawBeginAt(c *paint.Canvas, y int, label func(y, field int, text string), p paint.Palette,
+	base paint.Style) {
 	f, dim, strong := &m.first, base.With(p.Dim), base.With(p.Strong)
 	label(y, 1, "begin")
 	x := 10
@@ -339,7 +343,8 @@ func (m *Model) drawFile(c *paint.Canvas, y int, x api.BroughtFile, p paint.Pale
 	}
 	at := c.Cut(12, y, max(m.w/2-14, 20), name, x.Path)
 	if x.Words == "" {
-		c.Cut(at+2, y, m.w-at-3, base.With(p.Dim), fmt.Sprintf("%s, written %s ago", size(x.Size), ago(time.Since(x.Mod))))
+		c.Cut(at+2, y, m.w-at-3, base.With(p.Dim),
+			fmt.Sprintf("%s, written %s ago", size(x.Size), ago(time.Since(x.Mod))))
 		return y + 1
 	}
 	c.Cut(at+2, y, m.w-at-3, base.With(p.Severity[entry.Warning]), x.Words)

@@ -181,7 +181,8 @@ func (m *Model) body(c *paint.Canvas, p paint.Palette, base paint.Style) {
 		return
 	}
 	if m.view.Reading && m.view.Behind > 1<<20 {
-		c.Cut(3, top, m.w-4, base.With(p.Dim), fmt.Sprintf("reading what is there: %d MB still to go", m.view.Behind/1e6))
+		c.Cut(3, top, m.w-4, base.With(p.Dim), fmt.Sprintf("reading what is there: %d MB still to go",
+			m.view.Behind/1e6))
 		top++
 	}
 	if m.inRoom == inSources {
@@ -312,11 +313,13 @@ func (m *Model) keys(c *paint.Canvas, y int, p paint.Palette, base paint.Style) 
 			return
 		}
 	case recalling:
-		where, keys = "what was before", [][2]string{{"↑↓", "which"}, {"enter", "open the text from before it"}, {"esc", "back"}}
+		where, keys = "what was before", [][2]string{{"↑↓", "which"}, {"enter", "open the text from before it"},
+			{"esc", "back"}}
 	case whying:
 		where, keys = "reading why", [][2]string{{"↑↓", "further"}, {"esc", "back"}, {"q", "leave"}}
 	case bringing:
-		where, keys = "typing a path", [][2]string{{"tab", "next"}, {"→", "complete"}, {"←→", "choose"}, {"enter", "write it and begin"}, {"esc", "leave it"}}
+		where, keys = "typing a path", [][2]string{{"tab", "next"}, {"→", "complete"}, {"←→", "choose"},
+			{"enter", "write it and begin"}, {"esc", "leave it"}}
 		if m.w < 110 {
 			keys[3][1], keys[4][1] = "write it", "leave"
 		}
@@ -324,13 +327,17 @@ func (m *Model) keys(c *paint.Canvas, y int, p paint.Palette, base paint.Style) 
 			where, keys = "choosing", append([][2]string{{"tab", "next"}}, keys[2:]...)
 		}
 	case beginning:
-		where, keys = "choosing an entry", [][2]string{{"↑↓", "which"}, {"←→", "how bad"}, {"enter", "write it and begin"}, {"esc", "leave it"}}
+		where, keys = "choosing an entry", [][2]string{{"↑↓", "which"}, {"←→", "how bad"},
+			{"enter", "write it and begin"}, {"esc", "leave it"}}
 	default:
 		where = "choosing alerts"
-		keys = [][2]string{{"↑↓", "which"}, {"←→", "back in time"}, {"t", "take"}, {"h H", "hush, all hushes"}, {"m", "note"}, {"c", "clear"}, {"y", "why"}, {"b", "its rule"}, {"+ -", "span"}, {"?", "help"}, {"q", "leave"}}
+		keys = [][2]string{{"↑↓", "which"}, {"←→", "back in time"}, {"t", "take"}, {"h H", "hush, all hushes"},
+			{"m", "note"}, {"c", "clear"}, {"y", "why"}, {"b", "its rule"}, {"+ -", "span"}, {"?", "help"},
+			{"q", "leave"}}
 		if m.w < 110 {
 			where = ""
-			keys = [][2]string{{"enter", "story"}, {"←→", "back"}, {"t", "take"}, {"h", "hush"}, {"m", "note"}, {"c", "clear"}, {"y", "why"}, {"/", "find"}, {"?", "help"}, {"q", "leave"}}
+			keys = [][2]string{{"enter", "story"}, {"←→", "back"}, {"t", "take"}, {"h", "hush"}, {"m", "note"},
+				{"c", "clear"}, {"y", "why"}, {"/", "find"}, {"?", "help"}, {"q", "leave"}}
 		}
 		switch {
 		case m.inRoom == inBench && !m.empty():
@@ -338,12 +345,15 @@ func (m *Model) keys(c *paint.Canvas, y int, p paint.Palette, base paint.Style) 
 		case m.inRoom == inSources && !m.empty():
 			where, keys = m.sourcesKeys()
 		case m.empty():
-			where, keys = "nothing is watched yet", [][2]string{{"+", "bring in a log"}, {"d", "the demo"}, {"?", "help"}, {"q", "leave"}}
+			where, keys = "nothing is watched yet",
+				[][2]string{{"+", "bring in a log"}, {"d", "the demo"}, {"?", "help"}, {"q", "leave"}}
 		case m.room.Drawer && (m.w < 110 || !m.tall()):
-			where, keys = "reading a story", [][2]string{{"pgup pgdn", "evidence"}, {"↑↓", "which"}, {"y", "why"}, {"c", "clear"}, {"esc", "back"}}
+			where, keys = "reading a story", [][2]string{{"pgup pgdn", "evidence"}, {"↑↓", "which"}, {"y", "why"},
+				{"c", "clear"}, {"esc", "back"}}
 		case m.held != 0:
 			where = "looking back"
-			keys = [][2]string{{"space", "live again"}, {"←→", "earlier, later"}, {"[ ]", "transitions"}, {"↑↓", "which"}, {"y", "why"}, {"+ -", "span"}, {"/", "find"}, {"?", "help"}}
+			keys = [][2]string{{"space", "live again"}, {"←→", "earlier, later"}, {"[ ]", "transitions"},
+				{"↑↓", "which"}, {"y", "why"}, {"+ -", "span"}, {"/", "find"}, {"?", "help"}}
 		}
 		if m.filter() != "" && (m.inRoom != inBench || m.bench.Pane == bench.List) {
 			where = "found " + m.filter()
@@ -384,11 +394,17 @@ func (m *Model) sourcesKeys() (string, [][2]string) {
 			form = "divided"
 		}
 		if m.w < 110 {
-			return "", [][2]string{{"↑↓", "older"}, {"f", form}, {"y", "why"}, {"m", "misfits"}, {"l", "fields"}, {"r", "rule"}, {"/", "find"}, {"←→", "back"}, {"esc", "leave"}, {"?", "help"}}
+			return "", [][2]string{{"↑↓", "older"}, {"f", form}, {"y", "why"}, {"m", "misfits"}, {"l", "fields"},
+				{"r", "rule"}, {"/", "find"}, {"←→", "back"}, {"esc", "leave"}, {"?", "help"}}
 		}
-		return "reading entries", [][2]string{{"↑↓", "older, newer"}, {"y", "why"}, {"f", form}, {"m", "misfits"}, {"l", "its fields"}, {"r", "begin a rule"}, {"/", "find"}, {"←→", "back in time"}, {"space", "live"}, {"esc", "back"}, {"?", "help"}}
+		return "reading entries", [][2]string{{"↑↓", "older, newer"}, {"y", "why"}, {"f", form}, {"m", "misfits"},
+			{"l", "its fields"}, {"r", "begin a rule"}, {"/", "find"}, {"←→", "back in time"}, {"space", "live"},
+			{"esc", "back"}, {"?", "help"}}
 	case m.w < 110:
-		return "", [][2]string{{"↑↓", "which"}, {"enter", "entries"}, {"+", "bring in"}, {"l", "fields"}, {"r", "rule"}, {"←→", "back"}, {"/", "find"}, {"?", "help"}, {"q", "leave"}}
+		return "", [][2]string{{"↑↓", "which"}, {"enter", "entries"}, {"+", "bring in"}, {"l", "fields"},
+			{"r", "rule"}, {"←→", "back"}, {"/", "find"}, {"?", "help"}, {"q", "leave"}}
 	}
-	return "choosing origins", [][2]string{{"↑↓", "which"}, {"enter", "its entries"}, {"+", "bring in another log"}, {"l", "its fields"}, {"r", "begin a rule"}, {"m", "misfits"}, {"←→", "back in time"}, {"/", "find"}, {"?", "help"}, {"q", "leave"}}
+	return "choosing origins", [][2]string{{"↑↓", "which"}, {"enter", "its entries"}, {"+", "bring in another log"},
+		{"l", "its fields"}, {"r", "begin a rule"}, {"m", "misfits"}, {"←→", "back in time"}, {"/", "find"},
+		{"?", "help"}, {"q", "leave"}}
 }

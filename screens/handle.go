@@ -83,22 +83,26 @@ func (m *Model) handleKey(key string) (cmd tea.Cmd, done bool) {
 	switch key {
 	case "t":
 		if x := m.canAct("taken"); x != nil {
-			m.prompted(prompt{label: "take " + watch.Headline(x) + ", a word to it", hint: "enter takes it   esc leaves it", then: func(words string) tea.Cmd {
-				return m.act(api.ActQuery{What: "take", Alert: x.Alert, Words: words})
-			}}, "")
+			m.prompted(prompt{label: "take " + watch.Headline(x) + ", a word to it",
+				hint: "enter takes it   esc leaves it", then: func(words string) tea.Cmd {
+					return m.act(api.ActQuery{What: "take", Alert: x.Alert, Words: words})
+				}}, "")
 		}
 	case "T":
 		if x := m.canAct("handed over"); x != nil {
-			m.prompted(prompt{label: "hand " + watch.Headline(x) + " over to", hint: "a name, then a word to it   enter   esc", then: func(words string) tea.Cmd {
-				to, rest, _ := strings.Cut(strings.TrimSpace(words), " ")
-				return m.act(api.ActQuery{What: "hand over", Alert: x.Alert, To: to, Words: strings.TrimSpace(rest)})
-			}}, "")
+			m.prompted(prompt{label: "hand " + watch.Headline(x) + " over to",
+				hint: "a name, then a word to it   enter   esc", then: func(words string) tea.Cmd {
+					to, rest, _ := strings.Cut(strings.TrimSpace(words), " ")
+					return m.act(api.ActQuery{What: "hand over", Alert: x.Alert, To: to,
+						Words: strings.TrimSpace(rest)})
+				}}, "")
 		}
 	case "m":
 		if x := m.canAct("noted about"); x != nil {
-			m.prompted(prompt{label: "note to " + watch.Headline(x), hint: "enter keeps it   esc leaves it", then: func(words string) tea.Cmd {
-				return m.act(api.ActQuery{What: "note", Alert: x.Alert, Words: words})
-			}}, "")
+			m.prompted(prompt{label: "note to " + watch.Headline(x), hint: "enter keeps it   esc leaves it",
+				then: func(words string) tea.Cmd {
+					return m.act(api.ActQuery{What: "note", Alert: x.Alert, Words: words})
+				}}, "")
 		}
 	case "h":
 		m.hush()

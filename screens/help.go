@@ -11,12 +11,15 @@ func (m *Model) help(c *paint.Canvas, top, bottom int, p paint.Palette) {
 	dim := base.With(p.Dim)
 	switch {
 	case m.back == dividing:
-		explain(c, top, bottom, p, base, "fields", "what the entries of a source divide into: above its lines, below the layout as it will be written, and the values",
+		explain(c, top, bottom, p, base, "fields", "what the entries of a source divide into: above its lines, "+
+			"below the layout as it will be written, and the values",
 			fieldsKeys, "bright is what a field has, dim what belongs to none; what does not fit is amber")
 		return
 	case m.inRoom == inBench:
-		explain(c, top, bottom, p, base, "bench", "where rules are made: the text, what it means, what it would have done over what the axis shows, and the shapes of entries",
-			benchKeyWords, "bright lines belong to the rule at the cursor, which is the one that is tried; with errors in it the last one that had none is shown dim")
+		explain(c, top, bottom, p, base, "bench", "where rules are made: the text, what it means, what it would "+
+			"have done over what the axis shows, and the shapes of entries",
+			benchKeyWords, "bright lines belong to the rule at the cursor, which is the one that is tried; with "+
+				"errors in it the last one that had none is shown dim")
 		return
 	}
 	y := top
@@ -97,7 +100,8 @@ func (m *Model) help(c *paint.Canvas, top, bottom int, p paint.Palette) {
 }
 
 // explain lists the keys of a room, with what they stand for.
-func explain(c *paint.Canvas, top, bottom int, p paint.Palette, base paint.Style, room, about string, keys [][2]string, last string) {
+func explain(c *paint.Canvas, top, bottom int, p paint.Palette, base paint.Style, room, about string,
+	keys [][2]string, last string) {
 	y := top
 	x := c.Put(1, y, base.With(p.Strong).Strong(), room)
 	c.Cut(x+2, y, c.W-x-3, base.With(p.Dim), about)
@@ -118,8 +122,10 @@ func explain(c *paint.Canvas, top, bottom int, p paint.Palette, base paint.Style
 
 // benchKeyWords are the keys of the bench.
 var benchKeyWords = [][2]string{
-	{"↑ ↓ enter", "of the rules: choose one, and open the file that it stands in; n begins a new one in a file of its own"},
-	{"c r o D", "of the rules: copy, rename wherever it is named, switch off or on, delete; what that changes is shown first"},
+	{"↑ ↓ enter", "of the rules: choose one, and open the file that it stands in; n begins a new one in a file of " +
+		"its own"},
+	{"c r o D", "of the rules: copy, rename wherever it is named, switch off or on, delete; what that changes is " +
+		"shown first"},
 	{"b", "what was put to work before, by whom, with a way back"},
 	{"", "in the text, all keys type; esc leads to the shapes, enter back to the text; a click puts the cursor"},
 	{"alt ↑ ↓", "the number or the duration at the cursor, by a sensible step; tab completes"},
@@ -129,12 +135,14 @@ var benchKeyWords = [][2]string{
 	{"^t", "the tests of all rules"},
 	{"E", "the text in your own editor; it comes back changed, and not saved"},
 	{"", "on a shape:"},
-	{"p o x", "this is the problem; this means over; not this: a pattern that is as tight as its entries, with its numbers left open"},
+	{"p o x", "this is the problem; this means over; not this: a pattern that is as tight as its entries, with " +
+		"its numbers left open"},
 	{"n", "name a value of the entry, tab goes to the next: a field for per, say and where"},
 	{"space", "pick several, and let p, o or x speak of all"},
 	{"a i A", "feed the entry to the rule, type a line to feed (+5m before it lets time pass), take all back"},
 	{"k", "keep what was fed, with what it brought, as an expect of the rule"},
-	{"f /", "which shapes: all, taken, nearly taken, the usual and the odd ones of the others, the newest; / only entries with some words"},
+	{"f /", "which shapes: all, taken, nearly taken, the usual and the odd ones of the others, the newest; / only " +
+		"entries with some words"},
 	{"s", "the sample begins where the lamp is held, and ends where it goes then"},
 	{"F", "try it on files that you name, instead of what its sources say"},
 	{"y u", "why: what the entry is for the rule as it is typed, part by part, and for the others; undo"},
@@ -151,7 +159,8 @@ var fieldsKeys = [][2]string{
 	{"enter", "name what is pointed at: a pattern is built that finds it on all lines of its kind"},
 	{"", "the same name on a further line makes the pattern fit both; two names on one line give one pattern"},
 	{"x", "this is not one: the pattern is narrowed until it does not find it"},
-	{"t", "the type of the field: integer, decimal, duration in ms, address; time makes this value the example of the entry's time"},
+	{"t", "the type of the field: integer, decimal, duration in ms, address; time makes this value the example of " +
+		"the entry's time"},
 	{"d", "detect: what fits these lines, the best first; again for the next"},
 	{"e", "write the layout by hand; esc comes back"},
 	{"u", "undo, as often as you like"},

@@ -40,9 +40,11 @@ func (m *Model) pastKey(k tea.KeyPressMsg) tea.Cmd {
 	case "esc", "q":
 		m.mode = choosing
 	case "up", "shift+up", "pgup":
-		m.pastAt = max(m.pastAt-map[string]int{"up": 1}[k.String()]-map[string]int{"shift+up": 10, "pgup": 10}[k.String()], 0)
+		m.pastAt = max(m.pastAt-map[string]int{"up": 1}[k.String()]-map[string]int{"shift+up": 10,
+			"pgup": 10}[k.String()], 0)
 	case "down", "shift+down", "pgdown":
-		m.pastAt = min(m.pastAt+map[string]int{"down": 1}[k.String()]+map[string]int{"shift+down": 10, "pgdown": 10}[k.String()], n-1)
+		m.pastAt = min(m.pastAt+map[string]int{"down": 1}[k.String()]+
+			map[string]int{"shift+down": 10, "pgdown": 10}[k.String()], n-1)
 	case "enter": // the way back: the text from before, with what putting it to work would do
 		x := m.past.List[m.pastAt]
 		m.mode = choosing

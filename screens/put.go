@@ -99,10 +99,11 @@ func (m *Model) changeRule(what string) tea.Cmd {
 		change.What = "on"
 	case what == "copy" || what == "rename":
 		label := what + " " + x.Rule + " to"
-		m.prompted(prompt{label: label, hint: "enter shows what that changes   esc leaves it", then: func(name string) tea.Cmd {
-			change.Name = strings.TrimSpace(name)
-			return m.askPut(api.PutQuery{Rule: &change})
-		}}, x.Rule)
+		m.prompted(prompt{label: label, hint: "enter shows what that changes   esc leaves it",
+			then: func(name string) tea.Cmd {
+				change.Name = strings.TrimSpace(name)
+				return m.askPut(api.PutQuery{Rule: &change})
+			}}, x.Rule)
 		return nil
 	}
 	return m.askPut(api.PutQuery{Rule: &change})
@@ -197,7 +198,8 @@ func (m *Model) drawPut(c *paint.Canvas, top, bottom int, p paint.Palette, base 
 		}
 	}
 	if w.put.Refused != "" {
-		c.Cut(2, min(y+1, bottom-1), c.W-3, base.With(p.Severity[entry.Error]), "It cannot be put to work: "+w.put.Refused)
+		c.Cut(2, min(y+1, bottom-1), c.W-3, base.With(p.Severity[entry.Error]), "It cannot be put to work: "+
+			w.put.Refused)
 	}
 }
 

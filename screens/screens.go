@@ -132,7 +132,8 @@ const (
 )
 
 // widths are the widths of a column of the axis.
-var widths = []time.Duration{10 * time.Second, 20 * time.Second, 30 * time.Second, time.Minute, 2 * time.Minute, 5 * time.Minute,
+var widths = []time.Duration{10 * time.Second, 20 * time.Second, 30 * time.Second, time.Minute, 2 * time.Minute,
+	5 * time.Minute,
 	10 * time.Minute, 30 * time.Minute, time.Hour, 3 * time.Hour, 12 * time.Hour, 24 * time.Hour}
 
 const startWidth = 3
@@ -298,7 +299,8 @@ func (m *Model) askCurve() tea.Cmd {
 	if !m.room.Opened || x == nil || !x.Numbers || m.room.Folded() || m.view == nil {
 		return nil
 	}
-	q := api.CurveQuery{Rule: x.Rule, Key: x.Key, At: m.held, From: m.view.From, Column: m.view.Column, Columns: watch.ColumnsOf(m.w).LifeWidth}
+	q := api.CurveQuery{Rule: x.Rule, Key: x.Key, At: m.held, From: m.view.From, Column: m.view.Column,
+		Columns: watch.ColumnsOf(m.w).LifeWidth}
 	asked := fmt.Sprint(q)
 	if m.held == 0 {
 		asked += fmt.Sprint(time.Now().Truncate(freshCurve))
@@ -363,7 +365,8 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		m.mono = msg.Profile <= colorprofile.ASCII
 	case tickMsg: // the clock goes on, whatever comes
 		next := tick(time.Until(time.Time(msg).Truncate(time.Second).Add(time.Second)))
-		if m.mode == bringing && strings.HasPrefix(m.first.path, "syslog") && time.Since(m.first.again) > time.Second {
+		if m.mode == bringing && strings.HasPrefix(m.first.path, "syslog") &&
+			time.Since(m.first.again) > time.Second {
 			m.first.again = time.Now()
 			return m, tea.Batch(m.ask(), m.bring(false), next) // who is sending now
 		}
@@ -483,7 +486,8 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case tea.MouseClickMsg:
 		return m, m.click(msg.Mouse())
 	case tea.MouseMotionMsg:
-		if at := msg.Mouse(); m.mode == dividing && at.Button == tea.MouseLeft && m.divide.Click(at.X, at.Y, 2, true) {
+		if at := msg.Mouse(); m.mode == dividing && at.Button == tea.MouseLeft &&
+			m.divide.Click(at.X, at.Y, 2, true) {
 			return m, m.askFields()
 		}
 	case tea.MouseWheelMsg:

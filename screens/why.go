@@ -90,7 +90,8 @@ func (m *Model) whyAnswered(msg whyMsg) {
 }
 
 func (m *Model) whyKey(k tea.KeyPressMsg) tea.Cmd {
-	by := map[string]int{"up": -1, "down": 1, "pgup": -m.why.height, "pgdown": m.why.height, "home": -m.why.rows, "end": m.why.rows}[k.String()]
+	by := map[string]int{"up": -1, "down": 1, "pgup": -m.why.height, "pgdown": m.why.height, "home": -m.why.rows,
+		"end": m.why.rows}[k.String()]
 	switch k.String() {
 	case "q":
 		return tea.Quit
@@ -163,7 +164,8 @@ func (m *Model) drawWhy(c *paint.Canvas, top, bottom int, p paint.Palette, base 
 	}
 	for i := range f.why.Lines {
 		l := &f.why.Lines[i]
-		if slices.Contains([]string{api.WhyText, api.WhyHit, api.WhyOver}, l.Kind) && (len(l.Lit) > 0 || l.Kind != api.WhyText) {
+		if slices.Contains([]string{api.WhyText, api.WhyHit, api.WhyOver}, l.Kind) &&
+			(len(l.Lit) > 0 || l.Kind != api.WhyText) {
 			put(l, l.Word, l.Text)
 			continue
 		}

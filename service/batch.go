@@ -30,12 +30,15 @@ func (s *Service) Take(o *intake.Origin, j *verdict.Judged) {
 		if !v.Hit {
 			continue
 		}
-		s.batch.Hits = append(s.batch.Hits, store.Hit{Rule: s.engine.Name(v.Rule), Key: engine.Written(v.Key), At: j.Entry.At, Origin: o.Name, Offset: j.Entry.Offset, Text: entry.Evidence(j.Entry.Raw), Skew: j.Entry.Skew})
+		s.batch.Hits = append(s.batch.Hits, store.Hit{Rule: s.engine.Name(v.Rule), Key: engine.Written(v.Key),
+			At: j.Entry.At, Origin: o.Name, Offset: j.Entry.Offset, Text: entry.Evidence(j.Entry.Raw),
+			Skew: j.Entry.Skew})
 	}
 	ts, _ := s.apply(engine.Entry{Judged: j})
 	for _, t := range ts {
 		if t.Change == engine.Cleared && t.Entry != nil {
-			s.batch.Hits = append(s.batch.Hits, store.Hit{Rule: t.Rule, Key: t.Key, At: j.Entry.At, Recovery: true, Origin: o.Name, Offset: j.Entry.Offset, Text: entry.Evidence(j.Entry.Raw), Skew: j.Entry.Skew})
+			s.batch.Hits = append(s.batch.Hits, store.Hit{Rule: t.Rule, Key: t.Key, At: j.Entry.At, Recovery: true,
+				Origin: o.Name, Offset: j.Entry.Offset, Text: entry.Evidence(j.Entry.Raw), Skew: j.Entry.Skew})
 		}
 	}
 }
@@ -71,7 +74,8 @@ func (s *Service) commit() error {
 	s.flushReach()
 	places := s.batch.Places
 	for _, o := range s.follower.Dirty() {
-		places = append(places, store.Place{Source: o.Source.Name, Series: o.Series, Origin: o.Name, Data: o.MarshalPlace()})
+		places = append(places, store.Place{Source: o.Source.Name, Series: o.Series, Origin: o.Name,
+			Data: o.MarshalPlace()})
 	}
 	s.batch.Places = places
 	for k, n := range s.ticks {
@@ -84,7 +88,8 @@ func (s *Service) commit() error {
 	}
 	if n := s.engine.Dropped; n > 0 && n != s.dropped {
 		s.dropped, s.seq = n, s.seq+1
-		s.trouble["keys"] = fmt.Sprintf("rules keep %d keys each; the longest idle went, %d so far: settings { most N keys a rule } keeps more, fewer fields in per need fewer", s.engine.MostKeys, n)
+		s.trouble["keys"] = fmt.Sprintf("rules keep %d keys each; the longest idle went, %d so far: settings { "+
+			"most N keys a rule } keeps more, fewer fields in per need fewer", s.engine.MostKeys, n)
 	}
 	if s.batch.Empty() {
 		return nil
@@ -95,7 +100,8 @@ func (s *Service) commit() error {
 		if s.trouble["store"] == "" {
 			s.stuck = time.Now()
 		}
-		s.trouble["store"] = fmt.Sprintf("%s cannot be written (%v); reading waits, and nothing is lost", s.store.Path, err)
+		s.trouble["store"] = fmt.Sprintf("%s cannot be written (%v); reading waits, and nothing is lost",
+			s.store.Path, err)
 		s.o.Log.Error("the database cannot be written", "reason", err)
 		s.seq++
 		return err

@@ -22,7 +22,8 @@ import (
 func TestBench(t *testing.T) {
 	p := newPlace(t, t.TempDir())
 	start := time.Now().UTC().Add(-50 * time.Minute).Truncate(time.Minute)
-	for i, text := range []string{"pump 7 low", "pump 7 low", "pump 7 LOW", "pump 7 fine", "pump 8 low", "valve 3 late", "pump 7 low"} {
+	for i, text := range []string{"pump 7 low", "pump 7 low", "pump 7 LOW", "pump 7 fine", "pump 8 low",
+		"valve 3 late", "pump 7 low"} {
 		p.append(start.Add(time.Duration(i)*time.Minute).Format(time.RFC3339) + " a " + text + "\n")
 	}
 	p.open()
@@ -33,7 +34,9 @@ func TestBench(t *testing.T) {
 	require.NoError(t, err)
 	line := strings.Count(opened.Body[:strings.Index(opened.Body, "raise    warning")], "\n") + 1
 	ask := func(body string) *api.BenchView {
-		v, err := p.s.bench.Bench(context.Background(), api.BenchQuery{File: file, Body: body, Line: line, Span: time.Hour, From: entry.Of(start), Column: time.Minute, Columns: 60})
+		v, err := p.s.bench.Bench(context.Background(),
+			api.BenchQuery{File: file, Body: body, Line: line, Span: time.Hour, From: entry.Of(start),
+				Column: time.Minute, Columns: 60})
 		require.NoError(t, err)
 		return v
 	}
@@ -44,13 +47,15 @@ func TestBench(t *testing.T) {
 	assert.Equal(t, map[string]int{"recovery": 1}, v.Tried.Ends)
 	others := func(of string) string {
 		at := strings.Split(opened.Body, "\n")[line-1]
-		x, err := p.s.bench.Others(context.Background(), api.BenchQuery{File: file, Body: opened.Body, Line: line, Col: strings.Index(at, of), Span: time.Hour})
+		x, err := p.s.bench.Others(context.Background(),
+			api.BenchQuery{File: file, Body: opened.Body, Line: line, Col: strings.Index(at, of), Span: time.Hour})
 		require.NoError(t, err)
 		return x.Words
 	}
 	assert.Equal(t, "1 gives 3 alerts, 3 gives 0 alerts, 4 gives 0 alerts", others("2 in"))
 	bareBody := strings.Replace(opened.Body, "warning at 2 in 5m", "warning", 1)
-	x, err := p.s.bench.Others(context.Background(), api.BenchQuery{File: file, Body: bareBody, Line: line, Span: time.Hour})
+	x, err := p.s.bench.Others(context.Background(),
+		api.BenchQuery{File: file, Body: bareBody, Line: line, Span: time.Hour})
 	require.NoError(t, err)
 	assert.Equal(t, "at 2 in 5m gives 1 alert, at 3 in 5m gives 0 alerts, at 5 in 10m gives 0 alerts", x.Words)
 	assert.Equal(t, "2m gives 1 alert, 3m gives 1 alert, 10m gives 1 alert, 15m gives 1 alert", others("5m"))
@@ -59,7 +64,8 @@ func TestBench(t *testing.T) {
 	for _, k := range v.Kinds {
 		is[strings.TrimSpace(k.Text[strings.Index(k.Text, " a ")+3:])] = k.Is
 	}
-	assert.Equal(t, map[string]string{"pump <number> low": "problem", "pump <number> LOW": "near", "pump <number> fine": "over", "valve <number> late": ""}, is)
+	assert.Equal(t, map[string]string{"pump <number> low": "problem", "pump <number> LOW": "near",
+		"pump <number> fine": "over", "valve <number> late": ""}, is)
 
 	// An error is told with its place, and nothing is tried.
 	broken := ask(strings.Replace(opened.Body, "at 2 in 5m", "at two in 5m", 1))
@@ -69,20 +75,28 @@ func TestBench(t *testing.T) {
 	assert.Equal(t, line, broken.Findings[0].Line)
 
 	// This is the problem as well: the clause is written where it belongs.
-	m, err := p.s.bench.Mark(context.Background(), api.MarkQuery{File: file, Body: opened.Body, Line: line, Is: "problem", Source: "app", Texts: []string{start.Format(time.RFC3339) + " a pump 7 LOW"}})
+	m, err := p.s.bench.Mark(context.Background(),
+		api.MarkQuery{File: file, Body: opened.Body, Line: line, Is: "problem", Source: "app",
+			Texts: []string{start.Format(time.RFC3339) + " a pump 7 LOW"}})
 	require.NoError(t, err)
 	assert.Equal(t, `problem /pump (?<pump>\d+) LOW/`, m.Clause)
 	assert.Equal(t, int64(5), ask(m.Body).Tried.Hits)
-	m, err = p.s.bench.Mark(context.Background(), api.MarkQuery{File: file, Body: m.Body, Line: line, Is: "ignore", Source: "app", Texts: []string{start.Format(time.RFC3339) + " a pump 8 low"}})
+	m, err = p.s.bench.Mark(context.Background(), api.MarkQuery{File: file, Body: m.Body, Line: line, Is: "ignore",
+		Source: "app", Texts: []string{start.Format(time.RFC3339) + " a pump 8 low"}})
 	require.NoError(t, err)
 	assert.Equal(t, int64(1), ask(m.Body).Tried.Hits, "its numbers are left open, so all of that kind are ignored")
 
 	// What was fed by hand brings what it would, and is kept as an expect that passes.
-	fed := []string{"2026-11-24T05:00:00Z a pump 7 low", "2026-11-24T05:01:00Z a pump 7 low", "2026-11-24T05:02:00Z a pump 7 fine"}
-	v, err = p.s.bench.Bench(context.Background(), api.BenchQuery{File: file, Body: opened.Body, Line: line, Span: time.Hour, From: entry.Of(start), Column: time.Minute, Columns: 60, Fed: fed})
+	fed := []string{"2026-11-24T05:00:00Z a pump 7 low", "2026-11-24T05:01:00Z a pump 7 low",
+		"2026-11-24T05:02:00Z a pump 7 fine"}
+	v, err = p.s.bench.Bench(context.Background(),
+		api.BenchQuery{File: file, Body: opened.Body, Line: line, Span: time.Hour, From: entry.Of(start),
+			Column: time.Minute, Columns: 60, Fed: fed})
 	require.NoError(t, err)
-	assert.Equal(t, [][]string{{}, {`raised warning host "a" pump "7"`}, {`cleared warning host "a" pump "7"`}}, v.Fed)
-	kept, err := p.s.bench.Mark(context.Background(), api.MarkQuery{File: file, Body: opened.Body, Line: line, Is: "expect", Texts: fed})
+	assert.Equal(t, [][]string{{}, {`raised warning host "a" pump "7"`}, {`cleared warning host "a" pump "7"`}},
+		v.Fed)
+	kept, err := p.s.bench.Mark(context.Background(),
+		api.MarkQuery{File: file, Body: opened.Body, Line: line, Is: "expect", Texts: fed})
 	require.NoError(t, err)
 	tested := ask(kept.Body)
 	assert.Equal(t, []any{1, 0}, []any{tested.Passed, len(tested.Failed)}, kept.Body)
@@ -104,6 +118,7 @@ func TestBench(t *testing.T) {
 	info, err := os.Stat(file)
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o640), info.Mode().Perm())
-	_, err = p.s.bench.BenchWrite(context.Background(), api.BenchSave{File: filepath.Join(p.dir, "elsewhere.lantern"), New: true})
+	_, err = p.s.bench.BenchWrite(context.Background(), api.BenchSave{File: filepath.Join(p.dir, "elsewhere.lantern"),
+		New: true})
 	assert.ErrorContains(t, err, "no settings file")
 }

@@ -173,7 +173,8 @@ func (c *collector) keep(batch []feed.Message) bool {
 		if groups[o] == nil {
 			order = append(order, o)
 		}
-		groups[o] = append(groups[o], spool.Entry{Arrived: m.Arrived, Peer: m.Peer, Text: plan.Conceal(d, m.Arrived, m.Text)})
+		groups[o] = append(groups[o], spool.Entry{Arrived: m.Arrived, Peer: m.Peer,
+			Text: plan.Conceal(d, m.Arrived, m.Text)})
 		members[o] = append(members[o], m)
 	}
 	now := time.Now()

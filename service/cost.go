@@ -31,7 +31,8 @@ type metered struct {
 const mostMinutes = 24 * 60
 
 func newMeter() meter {
-	return meter{began: time.Now(), minute: time.Now(), plans: map[string]*match.Plan{}, rules: map[string]*metered{}, sources: map[string]time.Duration{}}
+	return meter{began: time.Now(), minute: time.Now(), plans: map[string]*match.Plan{}, rules: map[string]*metered{},
+		sources: map[string]time.Duration{}}
 }
 
 func (m *meter) now() time.Duration { return time.Since(m.began) }
@@ -105,7 +106,8 @@ func (s *Service) tickMeter(now time.Time) {
 
 // spentNow is what rules and sources have cost until now.
 func (s *Service) spentNow() *snapshot.Spent {
-	x := &snapshot.Spent{Since: entry.Of(s.meter.began), Sources: map[string]time.Duration{}, P95: map[string]time.Duration{}, Most: map[string]time.Duration{}}
+	x := &snapshot.Spent{Since: entry.Of(s.meter.began), Sources: map[string]time.Duration{},
+		P95: map[string]time.Duration{}, Most: map[string]time.Duration{}}
 	x.Judged, x.Took = s.spent()
 	for name, m := range s.meter.rules {
 		if len(m.minutes) > 0 {

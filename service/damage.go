@@ -56,7 +56,8 @@ func (s *Service) checks(ctx context.Context) {
 			was = false
 			continue
 		}
-		words := "the database " + found.What + "; what is open and how far everything was read is kept in " + rescueFile + ": start Dim Lantern anew, and it goes on from there"
+		words := "the database " + found.What + "; what is open and how far everything was read is kept in " +
+			rescueFile + ": start Dim Lantern anew, and it goes on from there"
 		if err := s.saveRescue(ctx); err != nil {
 			words = "the database " + found.What + ", and what is known cannot be kept beside it: " + err.Error()
 		}
@@ -79,9 +80,11 @@ func (s *Service) saveRescue(ctx context.Context) error {
 
 // known is what is known without the database.
 func (s *Service) known() *rescue {
-	x := &rescue{At: entry.Of(time.Now()), Settings: s.texts, Snapshot: s.seal(s.engine.Encode()), Meta: map[string][]byte{}}
+	x := &rescue{At: entry.Of(time.Now()), Settings: s.texts, Snapshot: s.seal(s.engine.Encode()),
+		Meta: map[string][]byte{}}
 	for _, o := range s.follower.Origins() {
-		x.Places = append(x.Places, store.Place{Source: o.Source.Name, Series: o.Series, Origin: o.Name, Data: o.MarshalPlace()})
+		x.Places = append(x.Places, store.Place{Source: o.Source.Name, Series: o.Series, Origin: o.Name,
+			Data: o.MarshalPlace()})
 	}
 	for _, src := range s.settings.Sources {
 		if s.store.Knows(src.Name) {
@@ -145,7 +148,8 @@ func (s *Service) takeRescue() error {
 const confirm = "; dimlantern apply confirms that you know"
 
 // ours are the names of what Dim Lantern writes into its data folder.
-var ours = []string{"lantern.", "lock", "masks.key", "socket", "kept", rescueFile, snapshot.ItselfFolder, snapshot.ItselfFile}
+var ours = []string{"lantern.", "lock", "masks.key", "socket", "kept", rescueFile, snapshot.ItselfFolder,
+	snapshot.ItselfFile}
 
 // tighten lets nobody else read what is in the data folder, whoever made it. A folder that
 // holds what is not Dim Lantern's keeps its own rights.

@@ -25,7 +25,10 @@ func TestDatabaseThatIsNotAsItWasLeft(t *testing.T) {
 	}{
 		{"gone", os.Remove, "is gone", false},
 		{"emptied", func(p string) error { return os.Truncate(p, 0) }, "was emptied", false},
-		{"no database", func(p string) error { return os.WriteFile(p, []byte(strings.Repeat("what is this? ", 1000)), 0o600) }, "is damaged", false},
+		{"no database", func(p string) error {
+			return os.WriteFile(p, []byte(strings.Repeat("what is this? ", 1000)),
+				0o600)
+		}, "is damaged", false},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			p, _, now := ofThePast(t)

@@ -55,7 +55,8 @@ func socketPath(data string) string { return filepath.Join(data, "socket") }
 func (s *Service) Serve(ctx context.Context) error {
 	path := socketPath(s.o.Data)
 	if len(path) > longestSocket {
-		return fmt.Errorf("the name of the data folder %s is too long for a socket; others cannot join this service", s.o.Data)
+		return fmt.Errorf("the name of the data folder %s is too long for a socket; others cannot join this service",
+			s.o.Data)
 	}
 	os.Remove(path) // the lock is ours, so whoever left it has gone
 	l, err := net.Listen("unix", path)

@@ -162,7 +162,8 @@ func (s *Service) takeUpDraft(ctx context.Context, d *draft) error {
 	before := s.texts
 	s.use(d)
 	s.whole = true
-	did := fmt.Sprintf("%s, %d added, %d removed", english.Plural(changed, "rule changed", "rules changed"), added, removed)
+	did := fmt.Sprintf("%s, %d added, %d removed", english.Plural(changed, "rule changed", "rules changed"), added,
+		removed)
 	s.notice("new settings: " + did)
 	var by *store.Action
 	for _, a := range d.asked {
@@ -265,7 +266,8 @@ func (s *Service) sayErrors(ds []lang.Diagnostic, then string) {
 		if n > 1 {
 			more = fmt.Sprintf(" (and %d more)", n-1)
 		}
-		s.trouble["settings"] = fmt.Sprintf("%s:%d: %s%s; Dim Lantern %s", filepath.Base(first.Pos.File), first.Pos.Line, first.What, more, then)
+		s.trouble["settings"] = fmt.Sprintf("%s:%d: %s%s; Dim Lantern %s", filepath.Base(first.Pos.File),
+			first.Pos.Line, first.What, more, then)
 	}
 }
 

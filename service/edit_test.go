@@ -59,7 +59,8 @@ func TestEditReadsAgain(t *testing.T) {
 		var ends []time.Time
 		for range 10 + r.IntN(40) {
 			now = now.Add([]time.Duration{0, 1, 30, 60, 100}[r.IntN(5)] * time.Second)
-			lines = append(lines, fmt.Sprintf("%s %s pump %d %s\n", now.Format(time.RFC3339), []string{"a", "b"}[r.IntN(2)], 1+r.IntN(2),
+			lines = append(lines, fmt.Sprintf("%s %s pump %d %s\n", now.Format(time.RFC3339),
+				[]string{"a", "b"}[r.IntN(2)], 1+r.IntN(2),
 				[]string{"low", "low", "low test", "fine", "idle"}[r.IntN(5)]))
 			ends = append(ends, now)
 		}
@@ -79,7 +80,8 @@ func TestEditReadsAgain(t *testing.T) {
 			p.append(l)
 			p.step(ends[i])
 			if r.IntN(12) == 0 {
-				require.NoError(t, os.Rename(filepath.Join(p.dir, "app.log"), fmt.Sprintf("%s/app.log.%d", p.dir, 100-i)))
+				require.NoError(t, os.Rename(filepath.Join(p.dir, "app.log"),
+					fmt.Sprintf("%s/app.log.%d", p.dir, 100-i)))
 			}
 		}
 		before := map[string]string{}
@@ -113,7 +115,8 @@ func TestEditReadsAgain(t *testing.T) {
 			}
 			return list
 		}
-		require.Equal(t, severities(fresh.alerts()), severities(p.alerts()), "seed %d, %v, at %s\n%s", seed, c, entry.Of(ends[at-1]), strings.Join(lines[:at], ""))
+		require.Equal(t, severities(fresh.alerts()), severities(p.alerts()), "seed %d, %v, at %s\n%s", seed, c,
+			entry.Of(ends[at-1]), strings.Join(lines[:at], ""))
 		p.crash()
 		fresh.crash()
 	}

@@ -33,7 +33,8 @@ func TestFieldsByPointing(t *testing.T) {
 	}
 	b.WriteString("2026-11-24 06:00:00 door of bay 3 opened\nno time here\n")
 	require.NoError(t, os.WriteFile(log, []byte(b.String()), 0o644))
-	s, data, _ := running(t, "# the stores\nsource cold { # north\n files "+lang.Quote(log)+"\n begin oldest\n layout plain\n}\n", nil)
+	s, data, _ := running(t, "# the stores\nsource cold { # north\n files "+lang.Quote(log)+
+		"\n begin oldest\n layout plain\n}\n", nil)
 	ctx := context.Background()
 	require.Eventually(t, func() bool {
 		_, err := s.bench.Fields(ctx, api.FieldsQuery{Origin: s.house.Host + ":" + log})
@@ -47,7 +48,8 @@ func TestFieldsByPointing(t *testing.T) {
 		return v
 	}
 	v := ask(api.FieldsQuery{Which: "usual"})
-	assert.Equal(t, []any{302, 302, 0, "cold", "layout cold {\n  plain\n}\n"}, []any{v.Looked, v.Fits, v.Timed, v.Layout, v.Text})
+	assert.Equal(t, []any{302, 302, 0, "cold", "layout cold {\n  plain\n}\n"},
+		[]any{v.Looked, v.Fits, v.Timed, v.Layout, v.Text})
 	mark := func(line, value, name string) api.Mark {
 		i := strings.Index(line, value)
 		require.GreaterOrEqual(t, i, 0)
@@ -60,13 +62,15 @@ func TestFieldsByPointing(t *testing.T) {
 	require.Empty(t, v.Words)
 	assert.Contains(t, v.Text, `find in text /`)
 	assert.Contains(t, v.Text, `time at like "2026-11-24 05:`)
-	assert.Equal(t, []any{300, "decimal", true}, []any{v.Values.Entries, v.Values.Type, v.Values.Numbers.Min >= -20}, v.Text)
+	assert.Equal(t, []any{300, "decimal", true}, []any{v.Values.Entries, v.Values.Type, v.Values.Numbers.Min >= -20},
+		v.Text)
 	assert.GreaterOrEqual(t, v.Timed, 300)
 	assert.Len(t, v.Lines, 2, "the odd ones")
 	require.NotEmpty(t, v.Parts)
 
 	// What contradicts itself is told, and the text stays.
-	bad := ask(api.FieldsQuery{Which: "odd", Marks: append(marks, api.Mark{Line: "no time here", Start: 0, End: 2, Name: "temp"})})
+	bad := ask(api.FieldsQuery{Which: "odd", Marks: append(marks,
+		api.Mark{Line: "no time here", Start: 0, End: 2, Name: "temp"})})
 	assert.Contains(t, bad.Words, "temp")
 	assert.Equal(t, "layout cold {\n  plain\n}\n", bad.Text)
 
@@ -93,6 +97,7 @@ func TestFieldsByPointing(t *testing.T) {
 	// What was read before has the new fields as well.
 	require.Eventually(t, func() bool {
 		e, err := s.query.Entries(ctx, api.EntriesQuery{Origin: s.house.Host + ":" + log, Lines: 400})
-		return err == nil && len(e.Lines) == 302 && slices.ContainsFunc(e.Lines[301].Fields, func(f entry.Field) bool { return f.Name == "temp" })
+		return err == nil && len(e.Lines) == 302 &&
+			slices.ContainsFunc(e.Lines[301].Fields, func(f entry.Field) bool { return f.Name == "temp" })
 	}, 10*time.Second, 20*time.Millisecond)
 }

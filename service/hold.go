@@ -83,7 +83,8 @@ func (s *Service) conditions(now time.Time) {
 			continue
 		}
 		s.decider.Blind(o.Name, string(o.Condition), blind)
-		s.batch.Blind = append(s.batch.Blind, store.Blind{Origin: o.Name, At: at, Seen: !blind, Words: string(o.Condition)})
+		s.batch.Blind = append(s.batch.Blind, store.Blind{Origin: o.Name, At: at, Seen: !blind,
+			Words: string(o.Condition)})
 	}
 }
 

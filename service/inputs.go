@@ -90,7 +90,8 @@ func lockFolder(dir string) (*os.File, error) {
 		return nil, &InUse{dir, n, fmt.Sprintf("process %s, since %s", pid, since)}
 	}
 	f.Truncate(0)
-	if _, err := f.WriteAt([]byte(fmt.Sprintf("%d %s\n", os.Getpid(), time.Now().Format("2006-01-02 15:04:05"))), 0); err != nil {
+	if _, err := f.WriteAt([]byte(fmt.Sprintf("%d %s\n", os.Getpid(), time.Now().Format("2006-01-02 15:04:05"))),
+		0); err != nil {
 		f.Close()
 		return nil, fmt.Errorf("the data folder %s cannot be written: %w", dir, folder.Reason(err))
 	}

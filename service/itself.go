@@ -69,10 +69,13 @@ func (s *Service) noticeSilent(sn *snapshot.Snapshot, now time.Time) {
 		is := ok && silent > silentTimes*usual && silent >= silentLeast
 		switch {
 		case is && !open:
-			s.writeItself(now, map[string]any{"event": "rule-silent", "rule": c.Rule, "since": c.Last.String(), "usual": entry.RoughSpan(usual),
-				"text": fmt.Sprintf("rule %s has had no hit since %s; usually one comes within %s", c.Rule, c.Last, entry.RoughSpan(usual))})
+			s.writeItself(now, map[string]any{"event": "rule-silent", "rule": c.Rule, "since": c.Last.String(),
+				"usual": entry.RoughSpan(usual),
+				"text": fmt.Sprintf("rule %s has had no hit since %s; usually one comes within %s", c.Rule, c.Last,
+					entry.RoughSpan(usual))})
 		case open && c.Last > key.Raised:
-			s.writeItself(now, map[string]any{"event": "rule-heard", "rule": c.Rule, "text": fmt.Sprintf("rule %s has had a hit at %s", c.Rule, c.Last)})
+			s.writeItself(now, map[string]any{"event": "rule-heard", "rule": c.Rule,
+				"text": fmt.Sprintf("rule %s has had a hit at %s", c.Rule, c.Last)})
 		}
 	}
 }
@@ -130,11 +133,14 @@ func (s *Service) noticeFits(sn *snapshot.Snapshot, now time.Time) {
 		open := key.Alert != ""
 		switch {
 		case !open && looked > 2*st.Looked && share >= fitsLessLeast && share > fitsLessTimes*before:
-			s.writeItself(now, map[string]any{"event": "layout-misfits", "log": o.Name, "layout": o.Source.LayoutName(), "misfits": st.Misfits, "looked": st.Looked,
+			s.writeItself(now, map[string]any{"event": "layout-misfits", "log": o.Name,
+				"layout": o.Source.LayoutName(), "misfits": st.Misfits, "looked": st.Looked,
 				"before": fmt.Sprintf("%.1f %%", 100*before), "such": st.Misfit,
-				"text": fmt.Sprintf("%d of the newest %d entries of %s do not fit the layout %s", st.Misfits, st.Looked, o.Name, o.Source.LayoutName())})
+				"text": fmt.Sprintf("%d of the newest %d entries of %s do not fit the layout %s", st.Misfits,
+					st.Looked, o.Name, o.Source.LayoutName())})
 		case open && share < fitsLessLeast/2:
-			s.writeItself(now, map[string]any{"event": "layout-fits", "log": o.Name, "text": fmt.Sprintf("the entries of %s fit the layout %s again", o.Name, o.Source.LayoutName())})
+			s.writeItself(now, map[string]any{"event": "layout-fits", "log": o.Name,
+				"text": fmt.Sprintf("the entries of %s fit the layout %s again", o.Name, o.Source.LayoutName())})
 		}
 	}
 }

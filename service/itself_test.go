@@ -83,7 +83,8 @@ func TestItself(t *testing.T) {
 		{"", []string{"contact-unreachable", "layout-fits-less", "rule-silent"}},
 		{"settings {\n  built-in off rule-silent\n}\n", []string{"contact-unreachable", "layout-fits-less"}},
 		{"settings {\n  built-in off\n}\n", nil},
-		{"rule rule-silent {\n  on dim-lantern\n  problem has rule\n  per rule\n  raise error\n  clear by hand\n}\n", []string{"contact-unreachable", "layout-fits-less", "rule-silent"}},
+		{"rule rule-silent {\n  on dim-lantern\n  problem has rule\n  per rule\n  raise error\n  clear by hand\n}\n",
+			[]string{"contact-unreachable", "layout-fits-less", "rule-silent"}},
 	} {
 		q := newPlace(t, t.TempDir())
 		q.write("settings/app.lantern", fmt.Sprintf(rules, q.dir)+c.add)

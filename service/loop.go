@@ -23,7 +23,8 @@ func (s *Service) Run(ctx context.Context) error {
 		s.watcher.Add(s.o.Settings)
 	}
 	s.lastRound.Store(time.Now().UnixNano())
-	for _, f := range []func(context.Context){s.checkpoints, s.outbox.Run, s.beats, s.watchdog, s.checks, s.noticeItself} {
+	for _, f := range []func(context.Context){s.checkpoints, s.outbox.Run, s.beats, s.watchdog, s.checks,
+		s.noticeItself} {
 		s.beside.start(f)
 	}
 	timer := time.NewTimer(0)
@@ -241,7 +242,8 @@ func (s *Service) read(now time.Time) bool {
 // urgent tells whether the batch has something that must not wait.
 func (s *Service) urgent() bool {
 	b := &s.batch
-	return len(b.Tellings) > 0 || len(b.Actions) > 0 || len(b.Hits) > 0 || len(b.Transitions) > 0 || len(b.Blind) > 0 || len(b.Sources) > 0 || len(b.Meta) > 0 || s.whole
+	return len(b.Tellings) > 0 || len(b.Actions) > 0 || len(b.Hits) > 0 || len(b.Transitions) > 0 ||
+		len(b.Blind) > 0 || len(b.Sources) > 0 || len(b.Meta) > 0 || s.whole
 }
 
 // keep commits, and now and then lets go of what is old.
@@ -313,8 +315,10 @@ func (s *Service) look(now time.Time) *snapshot.Snapshot {
 		House: s.house, At: now, Settings: s.settings, Texts: s.texts, Findings: s.findings, Engine: s.engine.View(),
 		Origins: s.follower.Frozen(), Empty: maps.Clone(s.follower.Empty()), Ways: s.wayViews(now), Unseen: s.unseen,
 		Hushes: slices.Clone(s.decider.Hushes), Taken: maps.Clone(s.decider.Taken), Quiet: s.decider.Quiet(),
-		Notices: slices.Clone(s.notices), Spent: spent, Trouble: maps.Clone(s.trouble), Stuck: s.stuck, Kept: s.ways.kept.Dir(),
-		Reading: s.reading, Catching: s.catching, Waiting: outbox.Waiting, Limits: outbox.Limits, Seq: s.seq, Flow: s.flow,
+		Notices: slices.Clone(s.notices), Spent: spent, Trouble: maps.Clone(s.trouble), Stuck: s.stuck,
+		Kept:    s.ways.kept.Dir(),
+		Reading: s.reading, Catching: s.catching, Waiting: outbox.Waiting, Limits: outbox.Limits, Seq: s.seq,
+		Flow: s.flow,
 	}
 }
 
@@ -348,7 +352,8 @@ func (s *Service) checkpoints(ctx context.Context) {
 		}
 		words := ""
 		if err != nil {
-			words = fmt.Sprintf("what was committed cannot be moved from %s-wal into the database (%v): make room on its disk, or nothing more can be kept soon", s.store.Path, err)
+			words = fmt.Sprintf("what was committed cannot be moved from %s-wal into the database (%v): make room "+
+				"on its disk, or nothing more can be kept soon", s.store.Path, err)
 			if !was {
 				s.o.Log.Warn("the database's log of writes stays long", "reason", err)
 			}

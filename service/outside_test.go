@@ -71,7 +71,12 @@ func TestGauntletOutside(t *testing.T) {
 		defer srv.Close()
 		p := &place{t: rt, dir: t.TempDir()}
 		program := rapid.SampledFrom([]string{"/usr/bin/yes", "/bin/cat", "/bin/false"}).Draw(rt, "program")
-		p.write("settings/app.lantern", fmt.Sprintf("source app {\n files %q\n begin oldest\n layout l\n}\nlayout l {\n pattern /^(?<at>\\S+) (?<text>.*)$/\n time at rfc3339\n}\nrule long {\n problem /pump (?<pump>.*): low/\n per pump\n raise error\n say \"{pump} is low {count} times\"\n clear by hand\n}\nsettings {\n tell duty, door\n mail server \"127.0.0.1:1\" from \"lantern@gullhaven.example\"\n}\ncontact duty {\n webhook %q\n mail \"duty@gullhaven.example\"\n}\ncontact door {\n command %q \"{pump}\"\n}\n",
+		p.write("settings/app.lantern", fmt.Sprintf("source app {\n files %q\n begin oldest\n layout l\n}\nlayout "+
+			"l {\n pattern /^(?<at>\\S+) (?<text>.*)$/\n time at rfc3339\n}\nrule long {\n problem /pump "+
+			"(?<pump>.*): low/\n per pump\n raise error\n say \"{pump} is low {count} times\"\n clear by "+
+			"hand\n}\nsettings {\n tell duty, door\n mail server \"127.0.0.1:1\" from "+
+			"\"lantern@gullhaven.example\"\n}\ncontact duty {\n webhook %q\n mail "+
+			"\"duty@gullhaven.example\"\n}\ncontact door {\n command %q \"{pump}\"\n}\n",
 			filepath.Join(p.dir, "app.log"), srv.URL, program))
 		p.write("settings/note.txt", "no settings")
 		require.NoError(rt, syscall.Mkfifo(filepath.Join(p.dir, "settings", "pipe.lantern"), 0o644))
@@ -86,11 +91,13 @@ func TestGauntletOutside(t *testing.T) {
 			caught := false
 			return s.do(context.Background(), func() error { caught = s.decider.Caught; return nil }) == nil && caught
 		}, patience, 10*time.Millisecond)
-		piece := rapid.SampledFrom([]string{"x", "é", "\u202e", "\x1b[2J", "\x00", "\xff", "👩‍🚒", "a b", "{pump}", "%s", "\"]", "'; rm -rf /", "<b>", "=?utf-8?q?"}).Draw(rt, "piece")
+		piece := rapid.SampledFrom([]string{"x", "é", "\u202e", "\x1b[2J", "\x00", "\xff", "👩‍🚒", "a b", "{pump}",
+			"%s", "\"]", "'; rm -rf /", "<b>", "=?utf-8?q?"}).Draw(rt, "piece")
 		size := rapid.SampledFrom([]int{1, 100, 4095, 4096, 4097, 100_000, 1 << 20, 3 << 20}).Draw(rt, "size")
 		many := rapid.IntRange(1, 8).Draw(rt, "many")
 		for i := range many {
-			p.append(fmt.Sprintf("%s pump %d%s: low\n", time.Now().UTC().Format("2006-01-02T15:04:05.000Z"), i, strings.Repeat(piece, max(1, size/len(piece)))))
+			p.append(fmt.Sprintf("%s pump %d%s: low\n", time.Now().UTC().Format("2006-01-02T15:04:05.000Z"), i,
+				strings.Repeat(piece, max(1, size/len(piece)))))
 		}
 		p.append(time.Now().UTC().Format("2006-01-02T15:04:05.000Z") + " pump last: low\n")
 		require.Eventually(rt, func() bool {
@@ -125,8 +132,10 @@ func TestGauntletOutside(t *testing.T) {
 // bounded over all, the others share one, and the port goes on.
 func TestForgedSenders(t *testing.T) {
 	port := "127.0.0.1:" + freeUDP(t)
-	s, data, stop := running(t, fmt.Sprintf("source boxes {\n listen syslog udp %q\n}\nrule low {\n problem /low (?<n>\\d+)/\n per host, n\n raise error\n clear by hand\n}\n", port), nil)
-	require.Eventually(t, func() bool { v, ok := s.ways.view("boxes"); return ok && v.State.Words == "" }, patience, 10*time.Millisecond)
+	s, data, stop := running(t, fmt.Sprintf("source boxes {\n listen syslog udp %q\n}\nrule low {\n problem /low "+
+		"(?<n>\\d+)/\n per host, n\n raise error\n clear by hand\n}\n", port), nil)
+	require.Eventually(t, func() bool { v, ok := s.ways.view("boxes"); return ok && v.State.Words == "" }, patience,
+		10*time.Millisecond)
 	send := func(from, text string) {
 		c, err := (&net.Dialer{LocalAddr: &net.UDPAddr{IP: net.ParseIP(from)}}).Dial("udp", port)
 		require.NoError(t, err)
@@ -138,7 +147,8 @@ func TestForgedSenders(t *testing.T) {
 		for k := range 60 {
 			send(fmt.Sprintf("127.0.1.%d", i+1), fmt.Sprintf("<12>1 - box-%d-%d gated - - - all is well", i, k))
 		}
-		require.Eventually(t, func() bool { v, _ := s.ways.view("boxes"); return !v.State.Behind }, patience, time.Millisecond)
+		require.Eventually(t, func() bool { v, _ := s.ways.view("boxes"); return !v.State.Behind }, patience,
+			time.Millisecond)
 	}
 	send("127.0.2.1", "<12>1 - "+strings.Repeat("%C3%A9", 40)+" gated - - - a name longer than a file's may be")
 	send("127.0.2.2", "<12>1 - lock-9 gated - - - low 7")

@@ -18,11 +18,14 @@ import (
 // ofThePast is a place whose log has twenty problems of before it is first seen.
 func ofThePast(t *testing.T) (*place, string, time.Time) {
 	p := &place{t: t, dir: t.TempDir()}
-	text := fmt.Sprintf("source app {\n files %q\n begin now\n layout l\n}\nlayout l {\n pattern /^(?<at>\\S+) (?<text>.*)$/\n time at rfc3339\n}\nrule low {\n problem /pump (?<pump>\\d+): low/\n recovery /pump (?<pump>\\d+): well/\n per pump\n raise warning at 1\n}\n", filepath.Join(p.dir, "app.log"))
+	text := fmt.Sprintf("source app {\n files %q\n begin now\n layout l\n}\nlayout l {\n pattern /^(?<at>\\S+) "+
+		"(?<text>.*)$/\n time at rfc3339\n}\nrule low {\n problem /pump (?<pump>\\d+): low/\n recovery /pump "+
+		"(?<pump>\\d+): well/\n per pump\n raise warning at 1\n}\n", filepath.Join(p.dir, "app.log"))
 	p.write("settings/app.lantern", text)
 	now := time.Now().Add(-time.Minute).Truncate(time.Second)
 	for i := range 20 {
-		p.append(fmt.Sprintf("%s pump %d: low\n", now.Add(-time.Minute+time.Duration(i)*time.Second).UTC().Format(time.RFC3339), i))
+		p.append(fmt.Sprintf("%s pump %d: low\n", now.Add(-time.Minute+
+			time.Duration(i)*time.Second).UTC().Format(time.RFC3339), i))
 	}
 	p.open()
 	p.step(now)
@@ -57,7 +60,8 @@ func TestEditTellsThePastOnce(t *testing.T) {
 		p.at(now.Add(time.Second), fmt.Sprintf("pump %d: idle", i))
 	}
 	edited := strings.ReplaceAll(text, `(?<pump>\d+): low`, `(?<pump>\d+): (low|idle)`)
-	put := &api.Put{Files: []api.BenchSave{{File: filepath.Join(p.dir, "settings", "app.lantern"), Body: edited, Was: text}}}
+	put := &api.Put{Files: []api.BenchSave{{File: filepath.Join(p.dir, "settings", "app.lantern"), Body: edited,
+		Was: text}}}
 	p.loop(func() { require.NoError(t, p.s.bench.Foresee(context.Background(), put)) })
 	opens := 0
 	for _, l := range put.Lines {

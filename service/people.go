@@ -50,7 +50,8 @@ func (s *Service) Act(ctx context.Context, q api.ActQuery) (*api.ActDone, error)
 			if q.Words != "" {
 				words += ": " + q.Words
 			}
-			err = s.actOn(engine.Act{Alert: q.Alert, Change: engine.Noted, By: q.Name(), Words: words, LetGo: true}, at)
+			err = s.actOn(engine.Act{Alert: q.Alert, Change: engine.Noted, By: q.Name(), Words: words, LetGo: true},
+				at)
 			done.Words = "nobody has it now"
 		case "note":
 			if strings.TrimSpace(q.Words) == "" {
@@ -104,12 +105,14 @@ func (s *Service) hush(q api.ActQuery, a *store.Action, at entry.Instant) (words
 	}
 	switch {
 	case given != 1:
-		return "", "", fmt.Errorf("a hush is of an alert, of a rule, of what rules are about, or of a host: of one of them")
+		return "", "", fmt.Errorf("a hush is of an alert, of a rule, of what rules are about, or of a host: of " +
+			"one of them")
 	case h.Until != 0 && h.Until <= at:
 		return "", "", fmt.Errorf("the hush would end before it begins")
 	case h.Rule != "" && s.settings.Rule(h.Rule) == nil:
 		return "", "", fmt.Errorf("there is no rule %s", h.Rule)
-	case h.About != "" && !slices.ContainsFunc(s.settings.Rules, func(r *lang.Rule) bool { return slices.Contains(r.About, h.About) }):
+	case h.About != "" && !slices.ContainsFunc(s.settings.Rules,
+		func(r *lang.Rule) bool { return slices.Contains(r.About, h.About) }):
 		return "", "", fmt.Errorf("no rule is about %s", h.About)
 	}
 	if h.Alert != "" {
@@ -124,7 +127,8 @@ func (s *Service) hush(q api.ActQuery, a *store.Action, at entry.Instant) (words
 	h.ID = "h-" + strings.ToLower(base32.HexEncoding.EncodeToString(random[:]))
 	h.By, h.From, h.Since, h.Why = q.Name(), q.Person.From, at, q.Words
 	for _, k := range s.hushedBy(&h) {
-		if err := s.actOn(engine.Act{Alert: k.Alert, Change: engine.Hushed, By: h.By, Words: h.Why, Until: h.Until}, at); err != nil {
+		if err := s.actOn(engine.Act{Alert: k.Alert, Change: engine.Hushed, By: h.By, Words: h.Why, Until: h.Until},
+			at); err != nil {
 			return "", "", err
 		}
 	}
@@ -159,7 +163,8 @@ func (s *Service) unhush(q api.ActQuery, a *store.Action, at entry.Instant) (str
 	if i < 0 {
 		for _, h := range s.settings.Hushes {
 			if h.Name == q.Hush.ID {
-				return "", fmt.Errorf("the hush %s stands in the settings: it ends there, %s:%d", h.Name, h.Pos.File, h.Pos.Line)
+				return "", fmt.Errorf("the hush %s stands in the settings: it ends there, %s:%d", h.Name, h.Pos.File,
+					h.Pos.Line)
 			}
 		}
 		return "", fmt.Errorf("there is no hush %s: it may have ended already", q.Hush.ID)
@@ -198,7 +203,8 @@ func (s *Service) Clear(ctx context.Context, q api.ClearQuery) (*api.None, error
 		if _, ok := s.apply(engine.Clear{Alert: q.Alert, At: at, By: q.Name(), Words: q.Words}); !ok {
 			return notOpen(q.Alert)
 		}
-		s.batch.Actions = append(s.batch.Actions, store.Action{At: at, By: q.Name(), From: q.Person.From, What: "clear", Alert: q.Alert, Words: q.Words})
+		s.batch.Actions = append(s.batch.Actions, store.Action{At: at, By: q.Name(), From: q.Person.From,
+			What: "clear", Alert: q.Alert, Words: q.Words})
 		return s.commitAt(at)
 	})
 }

@@ -31,8 +31,11 @@ func (p *place) put(q api.PutQuery) (out *api.Put, err error) {
 func TestWhatAChangeWouldDo(t *testing.T) {
 	p := newPlace(t, t.TempDir())
 	now := time.Now().UTC().Truncate(time.Second)
-	p.append(now.Add(-2*time.Minute).Format(time.RFC3339) + " a pump 7 low\n" + now.Add(-time.Minute).Format(time.RFC3339) + " a pump 7 low\n")
-	p.write("settings/other.lantern", "# about floods\n\nrule flood {\n  on      app\n  problem \"flood\"\n  raise   warning\n  clear   by hand\n  unless  low open\n}\n\nhush low-quietly {\n  rules low\n  sun 02:00-04:00\n}\n")
+	p.append(now.Add(-2*time.Minute).Format(time.RFC3339) + " a pump 7 low\n" +
+		now.Add(-time.Minute).Format(time.RFC3339) + " a pump 7 low\n")
+	p.write("settings/other.lantern", "# about floods\n\nrule flood {\n  on      app\n  problem \"flood\"\n  "+
+		"raise   warning\n  clear   by hand\n  unless  low open\n}\n\nhush low-quietly {\n  rules low\n  sun "+
+		"02:00-04:00\n}\n")
 	p.open()
 	defer p.crash()
 	p.step(time.Now())
@@ -52,7 +55,8 @@ func TestWhatAChangeWouldDo(t *testing.T) {
 		return strings.Join(out, "\n")
 	}
 	save := func(from, to string) api.PutQuery {
-		return api.PutQuery{Files: []api.BenchSave{{File: file, Body: strings.Replace(string(b), from, to, 1), Was: string(b)}}}
+		return api.PutQuery{Files: []api.BenchSave{{File: file, Body: strings.Replace(string(b), from, to, 1),
+			Was: string(b)}}}
 	}
 	said := put(save(`pump (?<pump>\d+) low`, `pump (?<pump>\d+) LOW`))
 	assert.Contains(t, said, "changed low matches or counts by something else")
@@ -63,7 +67,8 @@ func TestWhatAChangeWouldDo(t *testing.T) {
 	said = put(save(`low/`+"\n", `l(ow|ack)/`+"\n"))
 	assert.Contains(t, said, "alerts none that is open ends by this", "the logs still say that it is open")
 	assert.Contains(t, put(save("at 2 in 5m", "at two in 5m")), "refused errors come first: app.lantern:")
-	assert.Contains(t, put(save(`say      "Pump {pump}"`, "expect \"x\" {\n at 10:00 \"pump 7 low\"\n then raised critical\n }")), "test fails low: x: ")
+	assert.Contains(t, put(save(`say      "Pump {pump}"`, "expect \"x\" {\n at 10:00 \"pump 7 low\"\n then raised "+
+		"critical\n }")), "test fails low: x: ")
 
 	change := func(what, name string) *api.Put {
 		x, err := p.put(api.PutQuery{Rule: &api.RuleChange{What: what, Rule: "low", Name: name}})
@@ -114,7 +119,8 @@ func TestNamedAndOpenValues(t *testing.T) {
 		if i > 0 {
 			who = strings.Repeat(string(rune('a'+i)), 3)
 		}
-		p.append(now.Add(time.Duration(i)*time.Minute).Format(time.RFC3339) + " a pump 7 told (" + who + ") of 12 bar\n")
+		p.append(now.Add(time.Duration(i)*time.Minute).Format(time.RFC3339) + " a pump 7 told (" + who +
+			") of 12 bar\n")
 	}
 	p.open()
 	defer p.crash()
@@ -127,7 +133,8 @@ func TestNamedAndOpenValues(t *testing.T) {
 	raw := now.Format(time.RFC3339) + " a pump 7 told (anna) of 12 bar"
 	at := strings.Index(raw, "12 bar")
 	name := func(from, to int, name string) (*api.Marked, error) {
-		return p.s.bench.Mark(context.Background(), api.MarkQuery{File: file, Body: body, Line: line, Is: "name", Source: "app", Texts: []string{raw}, From: from, To: to, Name: name})
+		return p.s.bench.Mark(context.Background(), api.MarkQuery{File: file, Body: body, Line: line, Is: "name",
+			Source: "app", Texts: []string{raw}, From: from, To: to, Name: name})
 	}
 	m, err := name(at, at+2, "bar")
 	require.NoError(t, err)
@@ -139,10 +146,13 @@ func TestNamedAndOpenValues(t *testing.T) {
 	_, err = name(0, 10, "day")
 	assert.ErrorContains(t, err, "the layout gives that value already")
 
-	v, err := p.s.bench.Bench(context.Background(), api.BenchQuery{File: file, Body: body, Line: line, Span: time.Hour, From: entry.Of(now), Column: time.Minute, Columns: 40})
+	v, err := p.s.bench.Bench(context.Background(),
+		api.BenchQuery{File: file, Body: body, Line: line, Span: time.Hour, From: entry.Of(now), Column: time.Minute,
+			Columns: 40})
 	require.NoError(t, err)
 	require.NotEmpty(t, v.Kinds)
-	m, err = p.s.bench.Mark(context.Background(), api.MarkQuery{File: file, Body: string(b), Line: line, Is: "problem", Source: "app", Texts: []string{raw}, Kinds: []string{v.Kinds[0].ID}})
+	m, err = p.s.bench.Mark(context.Background(), api.MarkQuery{File: file, Body: string(b), Line: line,
+		Is: "problem", Source: "app", Texts: []string{raw}, Kinds: []string{v.Kinds[0].ID}})
 	require.NoError(t, err)
 	assert.Equal(t, `problem /pump (?<pump>\d+) told \(\S+\) of \d+ bar/`, m.Clause)
 

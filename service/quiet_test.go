@@ -44,7 +44,8 @@ func heardOf(t *testing.T, b *box) (out []string) {
 // comes waits until a receiver has been told exactly these, and shortly nothing else.
 func comes(t *testing.T, b *box, want ...string) {
 	t.Helper()
-	require.Eventually(t, func() bool { return len(heardOf(t, b)) >= len(want) }, patience, 20*time.Millisecond, "%v", want)
+	require.Eventually(t, func() bool { return len(heardOf(t, b)) >= len(want) }, patience, 20*time.Millisecond, "%v",
+		want)
 	time.Sleep(700 * time.Millisecond) // what must not come has no sign by which to await it
 	assert.Equal(t, want, heardOf(t, b))
 }
@@ -119,11 +120,13 @@ hush works {
 		return len(v.Open) == 6
 	}, patience, 20*time.Millisecond)
 	p.write("settings/who2.lantern", "")
-	_, err = p.s.bench.Put(context.Background(), api.PutQuery{Rule: &api.RuleChange{What: "off", Rule: "flood"}, Do: true})
+	_, err = p.s.bench.Put(context.Background(), api.PutQuery{Rule: &api.RuleChange{What: "off", Rule: "flood"},
+		Do: true})
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		got := strings.Join(heardOf(t, b), "\n")
-		return strings.Contains(got, "raised leak h1") && strings.Contains(got, "raised leak h3") && !strings.Contains(got, "h9")
+		return strings.Contains(got, "raised leak h1") && strings.Contains(got, "raised leak h3") &&
+			!strings.Contains(got, "h9")
 	}, patience, 20*time.Millisecond)
 	actions, err := p.s.store.Actions("", 0, 1<<62, 100)
 	require.NoError(t, err)
@@ -191,9 +194,15 @@ rule flood {
 	assert.Equal(t, entry.Warning, k.Severity)
 	p.act(t, api.ActQuery{What: "hand over", Alert: id, To: "tolan"})
 	p.act(t, api.ActQuery{What: "let go", Alert: id})
-	require.Eventually(t, func() bool { return strings.Contains(strings.Join(heardOf(t, b), "\n"), "worsened flood h1") }, patience, 20*time.Millisecond)
+	require.Eventually(t, func() bool {
+		return strings.Contains(strings.Join(heardOf(t, b), "\n"),
+			"worsened flood h1")
+	}, patience, 20*time.Millisecond)
 	p.say("h1 dry")
-	require.Eventually(t, func() bool { return strings.Contains(strings.Join(heardOf(t, b), "\n"), "cleared flood h1") }, patience, 20*time.Millisecond)
+	require.Eventually(t, func() bool {
+		return strings.Contains(strings.Join(heardOf(t, b), "\n"),
+			"cleared flood h1")
+	}, patience, 20*time.Millisecond)
 	p.say("h2 flood")
 	require.Eventually(t, func() bool {
 		for _, body := range b.all() {
@@ -278,7 +287,8 @@ func TestTemplates(t *testing.T) {
 	p.say("a pump 7 low")
 	p.say("a pump 7 low")
 	assert.Equal(t, "HARBOUR low warning", read(t, b.await(t, 1)[0]).Data.Subject)
-	require.NoError(t, os.WriteFile(filepath.Join(p.dir, "settings", "message-subject.tmpl"), []byte(`{{.Nothing}}`), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(p.dir, "settings", "message-subject.tmpl"), []byte(`{{.Nothing}}`),
+		0o644))
 	p.say("a pump 7 fine")
 	assert.Contains(t, read(t, b.await(t, 2)[1]).Data.Subject, "over: ")
 }
@@ -288,7 +298,8 @@ func TestHandlingOutlivesARestart(t *testing.T) {
 	t.Parallel()
 	srv, b, _ := hook(t)
 	p := newPlace(t, t.TempDir())
-	p.write("settings/who.lantern", fmt.Sprintf("settings { tell duty }\ncontact duty { webhook %q }\nrule flood {\n  problem \"flood\"\n  per host\n  raise error\n  clear by hand\n}\n", srv.URL))
+	p.write("settings/who.lantern", fmt.Sprintf("settings { tell duty }\ncontact duty { webhook %q }\nrule flood "+
+		"{\n  problem \"flood\"\n  per host\n  raise error\n  clear by hand\n}\n", srv.URL))
 	p.append("")
 	stop := runs(t, p, nil)
 	p.say("h1 flood")

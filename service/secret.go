@@ -28,7 +28,8 @@ func Secret(data string) ([]byte, error) {
 	case err == nil && len(b) == secretSize:
 		return b, nil
 	case err == nil:
-		return nil, fmt.Errorf("%s is no key: take it away, and a new one is made; what it masked then has other stand-ins", path)
+		return nil, fmt.Errorf("%s is no key: take it away, and a new one is made; what it masked then has other "+
+			"stand-ins", path)
 	case !errors.Is(err, fs.ErrNotExist):
 		return nil, fmt.Errorf("%s cannot be read: %w", path, folder.Reason(err))
 	}
@@ -64,7 +65,8 @@ const sealMark = 0xfe
 // seal is the engine's state, or its inputs, as they are kept: sealed where something in
 // the logs is masked, since rules see it as it is.
 func (s *Service) seal(b []byte) []byte {
-	if len(b) == 0 || !slices.ContainsFunc(s.settings.Layouts, func(l *lang.Layout) bool { return len(l.Masks) > 0 }) {
+	if len(b) == 0 || !slices.ContainsFunc(s.settings.Layouts,
+		func(l *lang.Layout) bool { return len(l.Masks) > 0 }) {
 		return b
 	}
 	return append([]byte{sealMark}, match.Sealed(s.house.Secret, b)...)

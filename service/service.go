@@ -147,11 +147,14 @@ func Open(o Options) (*Service, error) {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	s := &Service{o: o, trouble: map[string]string{}, ticks: map[tickKey]int64{}, reach: entry.None, commands: make(chan func()),
-		reload: make(chan struct{}, 1), catching: true, told: make(chan string, 100), meter: newMeter(), settings: &lang.Settings{}, engine: engine.New(nil)}
+	s := &Service{o: o, trouble: map[string]string{}, ticks: map[tickKey]int64{}, reach: entry.None,
+		commands: make(chan func()),
+		reload:   make(chan struct{}, 1), catching: true, told: make(chan string, 100), meter: newMeter(),
+		settings: &lang.Settings{}, engine: engine.New(nil)}
 	s.edits.ready = make(chan *draft, 1)
 	s.beside.ctx, s.beside.stop = context.WithCancel(context.Background())
-	s.house = &snapshot.House{Settings: o.Settings, Data: o.Data, Where: o.Where, Channels: o.Channels, Began: entry.Of(time.Now())}
+	s.house = &snapshot.House{Settings: o.Settings, Data: o.Data, Where: o.Where, Channels: o.Channels,
+		Began: entry.Of(time.Now())}
 	s.house.Host, _ = os.Hostname()
 	var err error
 	if s.lock, err = lockFolder(o.Data); err != nil {
@@ -191,11 +194,14 @@ func (s *Service) open() (err error) {
 		default: // so many at once say nothing more
 		}
 	})
-	s.window = snapshot.NewWindow(&snapshot.Snapshot{House: s.house, Settings: s.settings, Engine: &engine.View{}, Spent: &snapshot.Spent{}})
+	s.window = snapshot.NewWindow(&snapshot.Snapshot{House: s.house, Settings: s.settings, Engine: &engine.View{},
+		Spent: &snapshot.Spent{}})
 	s.query = &query.Asker{Window: s.window, Store: s.store, Do: s.doWithEngine}
-	s.bench = &workbench.Workbench{Window: s.window, Store: s.store, Query: s.query, Reload: s.Reload, TakeUp: s.takeUpNow, State: s.state}
+	s.bench = &workbench.Workbench{Window: s.window, Store: s.store, Query: s.query, Reload: s.Reload,
+		TakeUp: s.takeUpNow, State: s.state}
 	s.query.Busy = s.bench.Busy
-	s.outbox = notify.NewOutbox(notify.OutboxOptions{Window: s.window, Store: s.store, Log: o.Log, Roots: o.Roots, Detail: s.query.Detail,
+	s.outbox = notify.NewOutbox(notify.OutboxOptions{Window: s.window, Store: s.store, Log: o.Log, Roots: o.Roots,
+		Detail: s.query.Detail,
 		Notice: func(fields map[string]any) { s.writeItself(time.Now(), fields) }})
 	s.decider = &notify.Decider{Store: s.store, Batch: &s.batch, Log: o.Log, Wake: s.outbox.Wake}
 	return s.start()
@@ -207,7 +213,8 @@ func (s *Service) start() error {
 	if _, e := os.Stat(s.o.Settings); errors.Is(e, os.ErrNotExist) {
 		unread = nil
 	}
-	s.follower = intake.NewFollower(intake.Options{Host: s.house.Host, Place: s.store.PlaceOf, Series: s.store.SeriesOf, Known: s.store.Knows, NoEvents: s.o.NoEvents})
+	s.follower = intake.NewFollower(intake.Options{Host: s.house.Host, Place: s.store.PlaceOf,
+		Series: s.store.SeriesOf, Known: s.store.Knows, NoEvents: s.o.NoEvents})
 	if err := s.recover(); err != nil {
 		s.o.Log.Warn("the kept state cannot be used", "reason", err)
 		s.trouble["state"] = fmt.Sprintf("the kept state could not be used, so counting starts anew: %v", err)

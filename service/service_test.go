@@ -77,7 +77,8 @@ func (p *place) append(text string) {
 
 func (p *place) open() {
 	var err error
-	p.s, err = Open(Options{Settings: filepath.Join(p.dir, "settings"), Data: filepath.Join(p.dir, "data"), NoEvents: true})
+	p.s, err = Open(Options{Settings: filepath.Join(p.dir, "settings"), Data: filepath.Join(p.dir, "data"),
+		NoEvents: true})
 	require.NoError(p.t, err)
 	p.take()
 }
@@ -141,7 +142,8 @@ func TestRestartGoesOnExactly(t *testing.T) {
 			var b strings.Builder
 			for range 1 + r.IntN(12) {
 				now = now.Add([]time.Duration{0, 1, 30, 60, 200, 700}[r.IntN(6)] * time.Second)
-				fmt.Fprintf(&b, "%s %s pump %d %s\n", now.Format(time.RFC3339), []string{"a", "b"}[r.IntN(2)], 1+r.IntN(2),
+				fmt.Fprintf(&b, "%s %s pump %d %s\n", now.Format(time.RFC3339), []string{"a", "b"}[r.IntN(2)],
+					1+r.IntN(2),
 					[]string{"low", "low", "low", "fine", "idle"}[r.IntN(5)])
 			}
 			chunks, ends = append(chunks, b.String()), append(ends, now)
@@ -176,7 +178,10 @@ func TestRestartGoesOnExactly(t *testing.T) {
 // nothing behind it says that it has ended.
 func TestEntriesEndWithTheirFile(t *testing.T) {
 	p := newPlace(t, t.TempDir())
-	p.write("settings/app.lantern", "source app {\n files \""+p.dir+"/app.log\"\n begin oldest\n layout line\n entry starts /^2026-/ closed after 3s\n}\nlayout line {\n pattern /^(?<at>\\S+) (?<text>.*)$/\n time at rfc3339\n}\nrule r {\n problem \"lost\"\n per nothing\n raise error at 3\n clear by hand\n}\n")
+	p.write("settings/app.lantern", "source app {\n files \""+p.dir+
+		"/app.log\"\n begin oldest\n layout line\n entry starts /^2026-/ closed after 3s\n}\nlayout line {\n "+
+		"pattern /^(?<at>\\S+) (?<text>.*)$/\n time at rfc3339\n}\nrule r {\n problem \"lost\"\n per nothing\n "+
+		"raise error at 3\n clear by hand\n}\n")
 	p.write("app.log.1", "2026-11-24T05:00:00Z lost 1\n  here\n2026-11-24T05:00:01Z lost 2\n  there\n")
 	p.append("2026-11-24T05:00:02Z lost 3\n2026-11-24T05:00:03Z lost 4\n")
 	p.open()
@@ -190,8 +195,11 @@ func TestEntriesEndWithTheirFile(t *testing.T) {
 func TestUntold(t *testing.T) {
 	p := newPlace(t, t.TempDir())
 	start := time.Now().UTC().Add(-30 * time.Minute).Truncate(time.Minute)
-	p.write("settings/b.lantern", "rule out {\n problem \"power out\"\n recovery \"power back\"\n per host\n raise error\n}\nrule stopped {\n problem /pump (?<pump>\\d+) stopped/\n per host, pump\n raise error\n clear by hand\n unless out open same host\n}\n"+
-		fmt.Sprintf("hush works {\n rules out\n where host == \"a\"\n from %s to %s\n}\n", start.Add(5*time.Minute).Format(time.RFC3339), start.Add(10*time.Minute).Format(time.RFC3339)))
+	p.write("settings/b.lantern", "rule out {\n problem \"power out\"\n recovery \"power back\"\n per host\n "+
+		"raise error\n}\nrule stopped {\n problem /pump (?<pump>\\d+) stopped/\n per host, pump\n raise error\n "+
+		"clear by hand\n unless out open same host\n}\n"+
+		fmt.Sprintf("hush works {\n rules out\n where host == \"a\"\n from %s to %s\n}\n",
+			start.Add(5*time.Minute).Format(time.RFC3339), start.Add(10*time.Minute).Format(time.RFC3339)))
 	for _, x := range []struct {
 		m    int
 		text string
@@ -206,24 +214,30 @@ func TestUntold(t *testing.T) {
 	untold := map[string][]string{}
 	for _, r := range append(v.Open, v.Over...) {
 		for _, s := range r.Life.Untold {
-			untold[r.Rule+" "+r.Key[0]] = append(untold[r.Rule+" "+r.Key[0]], fmt.Sprintf("%s %.0f-%.0f", s.Why, s.From.Sub(entry.Of(start)).Minutes(), s.To.Sub(entry.Of(start)).Minutes()))
+			untold[r.Rule+" "+r.Key[0]] = append(untold[r.Rule+" "+r.Key[0]],
+				fmt.Sprintf("%s %.0f-%.0f", s.Why, s.From.Sub(entry.Of(start)).Minutes(),
+					s.To.Sub(entry.Of(start)).Minutes()))
 		}
 	}
-	assert.Equal(t, map[string][]string{"stopped a": {"in the shadow of out 3-12"}, "out a": {"hushed: works 5-10"}}, untold)
+	assert.Equal(t, map[string][]string{"stopped a": {"in the shadow of out 3-12"}, "out a": {"hushed: works 5-10"}},
+		untold)
 }
 
 // The screens see the world as it was at any moment.
 func TestViewOfThePast(t *testing.T) {
 	p := newPlace(t, t.TempDir())
 	start := time.Now().UTC().Add(-20 * time.Minute).Truncate(time.Minute)
-	for i, text := range []string{"a pump 7 low", "a pump 7 low", "b pump 7 low", "a pump 7 low", "a pump 7 low", "a pump 7 fine"} {
+	for i, text := range []string{"a pump 7 low", "a pump 7 low", "b pump 7 low", "a pump 7 low", "a pump 7 low",
+		"a pump 7 fine"} {
 		p.append(start.Add(time.Duration(i)*time.Minute).Format(time.RFC3339) + " " + text + "\n")
 	}
 	p.open()
 	defer p.crash()
 	p.step(time.Now())
 	view := func(m int) *api.View {
-		v, err := p.s.query.View(context.Background(), api.ViewQuery{At: entry.Of(start.Add(time.Duration(m)*time.Minute + 20*time.Second)), Column: time.Minute, Columns: 60})
+		v, err := p.s.query.View(context.Background(),
+			api.ViewQuery{At: entry.Of(start.Add(time.Duration(m)*time.Minute + 20*time.Second)), Column: time.Minute,
+				Columns: 60})
 		require.NoError(t, err)
 		return v
 	}
@@ -242,14 +256,18 @@ func TestViewOfThePast(t *testing.T) {
 	assert.Empty(t, v.Open)
 	require.Len(t, v.Over, 1)
 	assert.Equal(t, "recovery", v.Over[0].Life.Alerts[0].Why)
-	d, err := p.s.query.Detail(context.Background(), api.DetailQuery{At: entry.Of(start.Add(3*time.Minute + time.Second)), Rule: "low", Key: []string{"a", "7"}, Alert: v.Over[0].Alert, Lines: 50})
+	d, err := p.s.query.Detail(context.Background(),
+		api.DetailQuery{At: entry.Of(start.Add(3*time.Minute + time.Second)), Rule: "low", Key: []string{"a", "7"},
+			Alert: v.Over[0].Alert, Lines: 50})
 	require.NoError(t, err)
 	require.NotEmpty(t, d.Lines)
 	assert.Len(t, d.Lines, 4, "what came later is not shown")
 	assert.True(t, d.Lines[0].Hit)
 	assert.NotEmpty(t, d.Lines[0].Lit)
 	assert.Equal(t, "raised, a warning", d.Story[1].Text)
-	e, err := p.s.query.Entries(context.Background(), api.EntriesQuery{Origin: d.Origin, At: entry.Of(start.Add(2*time.Minute + time.Second)), Lines: 10, Filter: "PUMP b"})
+	e, err := p.s.query.Entries(context.Background(),
+		api.EntriesQuery{Origin: d.Origin, At: entry.Of(start.Add(2*time.Minute + time.Second)), Lines: 10,
+			Filter: "PUMP b"})
 	require.NoError(t, err)
 	require.Len(t, e.Lines, 1)
 	assert.Equal(t, "pump 7 low", e.Lines[0].Text)
@@ -270,7 +288,8 @@ func TestEvidenceOverARotation(t *testing.T) {
 	v, err := p.s.query.View(context.Background(), api.ViewQuery{Column: time.Minute, Columns: 60})
 	require.NoError(t, err)
 	require.Len(t, v.Over, 1)
-	d, err := p.s.query.Detail(context.Background(), api.DetailQuery{Rule: "low", Key: []string{"a", "7"}, Alert: v.Over[0].Alert, Lines: 50})
+	d, err := p.s.query.Detail(context.Background(),
+		api.DetailQuery{Rule: "low", Key: []string{"a", "7"}, Alert: v.Over[0].Alert, Lines: 50})
 	require.NoError(t, err)
 	var got []string
 	for _, l := range d.Lines {
@@ -307,7 +326,8 @@ func TestBringProposes(t *testing.T) {
 	p.open()
 	defer p.crash()
 	p.write("logs/Ferry Desk.log", strings.Repeat("2026-11-24T05:00:00Z a boarding 7\n", 20)+"odd one\n")
-	b, err := p.s.bench.Bring(context.Background(), api.BringQuery{Path: filepath.Join(p.dir, "logs/*.log"), Begin: "24h ago"})
+	b, err := p.s.bench.Bring(context.Background(),
+		api.BringQuery{Path: filepath.Join(p.dir, "logs/*.log"), Begin: "24h ago"})
 	require.NoError(t, err)
 	assert.Equal(t, "line", b.Layout, "the layout that fits best")
 	assert.Contains(t, b.Text, "begin  24h ago")
@@ -317,7 +337,8 @@ func TestBringProposes(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, b.Words, "begins with /")
 	for range 2 {
-		_, err = p.s.bench.Bring(context.Background(), api.BringQuery{Path: filepath.Join(p.dir, "logs/*.log"), Layout: "plain", Write: true})
+		_, err = p.s.bench.Bring(context.Background(),
+			api.BringQuery{Path: filepath.Join(p.dir, "logs/*.log"), Layout: "plain", Write: true})
 	}
 	assert.ErrorContains(t, err, "cannot be written", "what is there is not overwritten")
 	texts, err := folder.Read(filepath.Join(p.dir, "settings"))
@@ -335,7 +356,8 @@ func TestBringProposes(t *testing.T) {
 func TestTimersFollowWhatWasRead(t *testing.T) {
 	p := newPlace(t, t.TempDir())
 	p.write("settings/app.lantern", strings.Replace(fmt.Sprintf(rules, p.dir), "app.log\"", "app.log\" every 20m", 1)+
-		fmt.Sprintf("source now { files %q\n begin oldest\n layout line }\nrule soon { on now\n problem \"gate open\"\n raise error\n clear after 10m quiet }\n", p.dir+"/now.log"))
+		fmt.Sprintf("source now { files %q\n begin oldest\n layout line }\nrule soon { on now\n problem \"gate "+
+			"open\"\n raise error\n clear after 10m quiet }\n", p.dir+"/now.log"))
 	start := time.Date(2026, 11, 24, 5, 0, 0, 0, time.UTC)
 	at := func(m int) time.Time { return start.Add(time.Duration(m) * time.Minute) }
 	low := func(m int) string { return at(m).Format(time.RFC3339) + " a pump 7 low\n" }
@@ -349,10 +371,12 @@ func TestTimersFollowWhatWasRead(t *testing.T) {
 	p.open()
 	p.step(at(15))
 	got := strings.Join(p.seen, "\n")
-	assert.Contains(t, got, "2026-11-24T05:11:00.000Z cleared", "a source that is read as it is written does not wait")
+	assert.Contains(t, got, "2026-11-24T05:11:00.000Z cleared",
+		"a source that is read as it is written does not wait")
 	assert.NotContains(t, got, "cleared [a 7]")
 	p.step(at(21))
-	assert.NotContains(t, strings.Join(p.seen, "\n"), "cleared [a 7]", "at 05:11:00 nothing was known of 05:06:00 yet")
+	assert.NotContains(t, strings.Join(p.seen, "\n"), "cleared [a 7]",
+		"at 05:11:00 nothing was known of 05:06:00 yet")
 	p.step(at(60))
 	assert.Contains(t, strings.Join(p.seen, "\n"), "2026-11-24T05:22:00.000Z cleared [a 7] warning 4 quiet")
 	p.crash()
@@ -374,12 +398,14 @@ func TestRuleFromAnEntry(t *testing.T) {
 	p := newPlace(t, t.TempDir())
 	now := time.Now().UTC()
 	for i := range 30 {
-		p.append(fmt.Sprintf("%s %s valve %d jams, %d.5 mm\n", now.Add(-time.Duration(30-i)*time.Second).Format(time.RFC3339), []string{"a", "b"}[i%2], i%3, i))
+		p.append(fmt.Sprintf("%s %s valve %d jams, %d.5 mm\n",
+			now.Add(-time.Duration(30-i)*time.Second).Format(time.RFC3339), []string{"a", "b"}[i%2], i%3, i))
 	}
 	p.open()
 	defer p.crash()
 	p.step(now)
-	q := api.BeginQuery{Origin: p.s.follower.Origins()[0].Name, Raw: now.Format(time.RFC3339) + " a valve 2 jams, 4.5 mm", Severity: entry.Error}
+	q := api.BeginQuery{Origin: p.s.follower.Origins()[0].Name, Raw: now.Format(time.RFC3339) +
+		" a valve 2 jams, 4.5 mm", Severity: entry.Error}
 	b, err := p.s.bench.BeginRule(context.Background(), q)
 	require.NoError(t, err)
 	assert.Contains(t, b.Text, "per     host, valve")

@@ -17,7 +17,12 @@ import (
 // stormy is a place where each line raises an alert, with a webhook.
 func stormy(t *testing.T, url string) *place {
 	p := &place{t: t, dir: t.TempDir()}
-	p.write("settings/app.lantern", strings.ReplaceAll(fmt.Sprintf("source s {\n files \"DIR/app.log\"\n begin now\n layout l\n}\nlayout l {\n pattern /^(?<at>\\S+) (?<text>.*)$/\n time at rfc3339\n}\nrule low {\n problem /pump (?<pump>\\d+): low/\n recovery /pump (?<pump>\\d+): well/\n per pump\n raise warning\n raise critical at 2 in 10m\n say \"{pump} low\"\n}\nrule flood {\n problem /gate (?<gate>\\d+): flooded/\n per gate\n raise critical\n clear by hand\n}\nsettings {\n tell duty\n}\ncontact duty {\n webhook %q\n}\n", url), "DIR", p.dir))
+	p.write("settings/app.lantern", strings.ReplaceAll(fmt.Sprintf("source s {\n files \"DIR/app.log\"\n begin "+
+		"now\n layout l\n}\nlayout l {\n pattern /^(?<at>\\S+) (?<text>.*)$/\n time at rfc3339\n}\nrule low {\n "+
+		"problem /pump (?<pump>\\d+): low/\n recovery /pump (?<pump>\\d+): well/\n per pump\n raise warning\n "+
+		"raise critical at 2 in 10m\n say \"{pump} low\"\n}\nrule flood {\n problem /gate (?<gate>\\d+): "+
+		"flooded/\n per gate\n raise critical\n clear by hand\n}\nsettings {\n tell duty\n}\ncontact duty {\n "+
+		"webhook %q\n}\n", url), "DIR", p.dir))
 	p.append("")
 	return p
 }
@@ -41,7 +46,8 @@ func TestWorstIsToldFirst(t *testing.T) {
 	b.await(t, 20)
 	first := time.Since(began)
 	p.say("gate 1: flooded")
-	require.Eventually(t, func() bool { return strings.Contains(strings.Join(b.all(), "\n"), `"flood"`) }, 2*patience, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(strings.Join(b.all(), "\n"), `"flood"`) }, 2*patience,
+		10*time.Millisecond)
 	before := len(b.all())
 	require.Eventually(t, func() bool { return len(b.all()) > many }, 3*patience, 20*time.Millisecond)
 	t.Logf("first after %s, critical behind %d, all after %s", first, before, time.Since(began))

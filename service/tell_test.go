@@ -55,7 +55,8 @@ func (b *box) all() []string {
 // await waits until a receiver has got so many.
 func (b *box) await(t *testing.T, n int) []string {
 	t.Helper()
-	require.Eventually(t, func() bool { return len(b.all()) >= n }, patience, 20*time.Millisecond, "of %d came %d", n, len(b.all()))
+	require.Eventually(t, func() bool { return len(b.all()) >= n }, patience, 20*time.Millisecond, "of %d came %d", n,
+		len(b.all()))
 	return b.all()
 }
 
@@ -89,7 +90,8 @@ func read(t *testing.T, body string) toldEvent {
 // runs is a place whose service runs by itself.
 func runs(t *testing.T, p *place, roots *x509.CertPool) (stop func()) {
 	var err error
-	p.s, err = Open(Options{Settings: filepath.Join(p.dir, "settings"), Data: filepath.Join(p.dir, "data"), Roots: roots})
+	p.s, err = Open(Options{Settings: filepath.Join(p.dir, "settings"), Data: filepath.Join(p.dir, "data"),
+		Roots: roots})
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	ended := make(chan error, 1)
@@ -183,7 +185,8 @@ func TestEveryWayTells(t *testing.T) {
 	p.write("hook.secret", "shared\n")
 	ran := filepath.Join(p.dir, "ran")
 	script := filepath.Join(p.dir, "beacon")
-	p.write("beacon", "#!/bin/sh\n{ printf '%s|' \"$@\"; printf '%s|%s|%s\\n' \"$DIM_LANTERN_RULE\" \"$DIM_LANTERN_CHANGE\" \"$DIM_LANTERN_KEY_HOST\"; } >> '"+ran+"'\necho lit\n")
+	p.write("beacon", "#!/bin/sh\n{ printf '%s|' \"$@\"; printf '%s|%s|%s\\n' \"$DIM_LANTERN_RULE\" "+
+		"\"$DIM_LANTERN_CHANGE\" \"$DIM_LANTERN_KEY_HOST\"; } >> '"+ran+"'\necho lit\n")
 	require.NoError(t, os.Chmod(script, 0o755))
 	p.write("settings/who.lantern", fmt.Sprintf(`settings {
   tell duty
@@ -219,7 +222,8 @@ contact duty {
 	assert.NotContains(t, first, "http://evil", "nothing of a log becomes a link")
 
 	raised, cleared := read(t, events.await(t, 1)[0]), read(t, events.await(t, 2)[1])
-	assert.Equal(t, []string{"1.0", "dim-lantern.alert.raised", "dim-lantern.alert.cleared"}, []string{raised.SpecVersion, raised.Type, cleared.Type})
+	assert.Equal(t, []string{"1.0", "dim-lantern.alert.raised", "dim-lantern.alert.cleared"},
+		[]string{raised.SpecVersion, raised.Type, cleared.Type})
 	assert.Equal(t, raised.ID, cleared.Data.Root)
 	require.Len(t, raised.Data.Alerts, 1)
 	assert.Equal(t, evil, raised.Data.Alerts[0].Key["host"])
@@ -234,12 +238,14 @@ contact duty {
 	assert.Equal(t, "low", (*line.StructuredData)["alert@32473"]["rule"])
 	assert.Equal(t, evil, (*line.StructuredData)["alert@32473"]["key.host"])
 
-	require.Eventually(t, func() bool { b, _ := os.ReadFile(ran); return strings.Count(string(b), "\n") == 2 }, patience, 20*time.Millisecond)
+	require.Eventually(t, func() bool { b, _ := os.ReadFile(ran); return strings.Count(string(b), "\n") == 2 },
+		patience, 20*time.Millisecond)
 	b, err := os.ReadFile(ran)
 	require.NoError(t, err)
 	assert.Contains(t, string(b), "on|"+evil+" Pump 7|low|raised|"+evil+"\n")
 	assert.NoFileExists(t, "/tmp/x")
-	d, err := p.s.query.Detail(context.Background(), api.DetailQuery{Rule: "low", Key: []string{evil, "7"}, Alert: raised.Data.Alerts[0].Alert})
+	d, err := p.s.query.Detail(context.Background(),
+		api.DetailQuery{Rule: "low", Key: []string{evil, "7"}, Alert: raised.Data.Alerts[0].Alert})
 	require.NoError(t, err)
 	var story []string
 	for _, e := range d.Story {
@@ -292,7 +298,8 @@ rule storm {
 		return n
 	}
 	for name, b := range map[string]*box{"calm": calm, "strict": strict} {
-		require.Eventually(t, func() bool { return len(accounted(b)) == hosts*each }, patience, 100*time.Millisecond, "%s: %d", name, len(accounted(b)))
+		require.Eventually(t, func() bool { return len(accounted(b)) == hosts*each }, patience, 100*time.Millisecond,
+			"%s: %d", name, len(accounted(b)))
 		for id, n := range accounted(b) {
 			require.Equal(t, 1, n, "%s is told once", id)
 		}
@@ -339,7 +346,8 @@ func TestReceiversThatFail(t *testing.T) {
 	defer srvHang.Close()
 	defer close(release)
 	srvSlow, slow, answerSlow := hook(t)
-	*answerSlow = func(http.ResponseWriter, *http.Request) bool { time.Sleep(time.Second); return false } // as slow receivers are
+	// as slow receivers are
+	*answerSlow = func(http.ResponseWriter, *http.Request) bool { time.Sleep(time.Second); return false }
 	secure := httptest.NewTLSServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) {}))
 	defer secure.Close()
 
@@ -364,12 +372,14 @@ contact distrusted { webhook "%s" }
 	assert.Less(t, len(slow.all()), 2, "a slow one delays itself alone")
 	slow.await(t, 2)
 	require.Eventually(t, func() bool { return len(tried.all()) >= 3 }, patience, 10*time.Millisecond)
-	assert.Len(t, unique(tried.all()), 2, "each try has the same identifier, and one that is refused keeps no other waiting")
+	assert.Len(t, unique(tried.all()), 2, "each try has the same identifier, and one that is refused keeps no "+
+		"other waiting")
 
 	unreachable := func(contact string) bool {
 		for _, body := range well.all() {
 			e := read(t, body)
-			if e.Type == "dim-lantern.alert.raised" && e.Data.Alerts[0].Rule == "contact-unreachable" && e.Data.Alerts[0].Key["contact"] == contact {
+			if e.Type == "dim-lantern.alert.raised" && e.Data.Alerts[0].Rule == "contact-unreachable" &&
+				e.Data.Alerts[0].Key["contact"] == contact {
 				return true
 			}
 		}

@@ -43,7 +43,9 @@ func TestTrapsShowOnTheBench(t *testing.T) {
 	p.step(time.Now())
 	file := filepath.Join(p.dir, "settings", "try.lantern")
 	try := func(clauses string) *api.BenchView {
-		v, err := p.s.bench.Bench(context.Background(), api.BenchQuery{File: file, Body: "rule try {\n" + clauses + "\n}\n", Line: 2, Span: 175 * time.Minute, From: entry.Of(start), Column: 5 * time.Minute, Columns: 40})
+		v, err := p.s.bench.Bench(context.Background(),
+			api.BenchQuery{File: file, Body: "rule try {\n" + clauses + "\n}\n", Line: 2, Span: 175 * time.Minute,
+				From: entry.Of(start), Column: 5 * time.Minute, Columns: 40})
 		require.NoError(t, err)
 		return v
 	}
@@ -76,7 +78,8 @@ func TestTrapsShowOnTheBench(t *testing.T) {
 
 	// A recovery that cannot agree on the key.
 	v = try("problem /hut (?<hut>\\d+) FORCED/\nrecovery /seal (?<hut>\\w+)/\nper hut\nraise warning")
-	assert.Equal(t, []string{"6 entries mean over, and none of them ended an alert: they speak of hut torn, and hits of hut 4."}, v.Notes)
+	assert.Equal(t, []string{"6 entries mean over, and none of them ended an alert: they speak of hut torn, and " +
+		"hits of hut 4."}, v.Notes)
 
 	// A threshold that no key ever met, with what came nearest.
 	v = try("problem \"404\"\nper nothing\nraise warning at 5 in 20m\nclear after 1h quiet")
@@ -101,19 +104,23 @@ func TestNotThis(t *testing.T) {
 	start := time.Now().UTC().Add(-time.Hour).Truncate(time.Minute)
 	for i := range 40 {
 		at := start.Add(time.Duration(i) * time.Minute).Format(time.RFC3339)
-		p.append(at + " a GET /map 200 24041 bytes\n" + at + " a GET /old 404 12 bytes\n" + at + " a HEAD /old 404 is fine\n")
+		p.append(at + " a GET /map 200 24041 bytes\n" + at + " a GET /old 404 12 bytes\n" + at +
+			" a HEAD /old 404 is fine\n")
 	}
 	p.open()
 	defer p.crash()
 	p.step(time.Now())
 	file := filepath.Join(p.dir, "settings", "try.lantern")
 	body := "rule try {\n  on      app\n  problem /404/\n  raise   warning\n  clear   after 1h quiet\n}\n"
-	v, err := p.s.bench.Bench(context.Background(), api.BenchQuery{File: file, Body: body, Line: 2, Span: time.Hour, From: entry.Of(start), Column: time.Minute, Columns: 60})
+	v, err := p.s.bench.Bench(context.Background(), api.BenchQuery{File: file, Body: body, Line: 2, Span: time.Hour,
+		From: entry.Of(start), Column: time.Minute, Columns: 60})
 	require.NoError(t, err)
 	not := func(words string) *api.Marked {
 		for _, k := range v.Kinds {
 			if strings.Contains(k.Example, words) {
-				m, err := p.s.bench.Mark(context.Background(), api.MarkQuery{File: file, Body: body, Line: 2, Is: "ignore", Source: "app", Texts: []string{k.Example}, Kinds: []string{k.ID}})
+				m, err := p.s.bench.Mark(context.Background(),
+					api.MarkQuery{File: file, Body: body, Line: 2, Is: "ignore", Source: "app",
+						Texts: []string{k.Example}, Kinds: []string{k.ID}})
 				require.NoError(t, err)
 				return m
 			}
@@ -133,14 +140,17 @@ func TestNotThis(t *testing.T) {
 // and that is said.
 func TestPlainLogsOnTheBench(t *testing.T) {
 	p := newPlace(t, t.TempDir())
-	p.write("settings/plain.lantern", fmt.Sprintf("source plain {\n  files \"%s/plain.txt\"\n  begin oldest\n}\n", p.dir))
+	p.write("settings/plain.lantern", fmt.Sprintf("source plain {\n  files \"%s/plain.txt\"\n  begin oldest\n}\n",
+		p.dir))
 	p.write("plain.txt", strings.Repeat("link 1 down\nlink 1 up again\n", 3)+"link 2 down\n")
 	p.append("")
 	p.open()
 	defer p.crash()
 	p.step(time.Now())
-	body := "rule lost {\n  on plain\n  problem /link (?<port>\\d+) down/\n  per port\n  raise error\n  clear after 30m quiet\n}\n"
-	q := api.BenchQuery{File: filepath.Join(p.dir, "settings", "try.lantern"), Body: body, Line: 2, Span: time.Hour, From: entry.Of(time.Now().Add(-time.Hour)), Column: time.Minute, Columns: 60}
+	body := "rule lost {\n  on plain\n  problem /link (?<port>\\d+) down/\n  per port\n  raise error\n  clear " +
+		"after 30m quiet\n}\n"
+	q := api.BenchQuery{File: filepath.Join(p.dir, "settings", "try.lantern"), Body: body, Line: 2, Span: time.Hour,
+		From: entry.Of(time.Now().Add(-time.Hour)), Column: time.Minute, Columns: 60}
 	v, err := p.s.bench.Bench(context.Background(), q)
 	require.NoError(t, err)
 	assert.Equal(t, []int64{7, 4, 2}, []int64{v.Tried.Entries, v.Tried.Hits, v.Tried.Raised})

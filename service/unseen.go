@@ -34,7 +34,8 @@ func (s *Service) allUnseen(now time.Time) []snapshot.Unseen {
 			}
 		}
 		add := func(way, words, mend string) {
-			if words == "" || slices.ContainsFunc(own, func(o *intake.Origin) bool { return o.Way == way || way == "" }) {
+			if words == "" || slices.ContainsFunc(own,
+				func(o *intake.Origin) bool { return o.Way == way || way == "" }) {
 				return
 			}
 			at := way

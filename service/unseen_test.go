@@ -21,7 +21,10 @@ import (
 // is awaited there has not been heard, over a restart too. When its log comes that is over.
 func TestGlobThatNeverFitted(t *testing.T) {
 	p := &place{t: t, dir: t.TempDir()}
-	p.write("settings/app.lantern", fmt.Sprintf("source gauges {\n files \"%s/gauges/*.log\"\n begin oldest\n}\nrule unseen {\n on gauges\n problem \"never\"\n per source\n raise notice\n blind raises error after 5m\n clear by hand\n}\nrule silent {\n on gauges\n awaits \"level\"\n per origin\n raise warning after 10m without\n}\n", p.dir))
+	p.write("settings/app.lantern", fmt.Sprintf("source gauges {\n files \"%s/gauges/*.log\"\n begin "+
+		"oldest\n}\nrule unseen {\n on gauges\n problem \"never\"\n per source\n raise notice\n blind raises "+
+		"error after 5m\n clear by hand\n}\nrule silent {\n on gauges\n awaits \"level\"\n per origin\n raise "+
+		"warning after 10m without\n}\n", p.dir))
 	p.open()
 	now := time.Now()
 	p.step(now)
@@ -38,7 +41,8 @@ func TestGlobThatNeverFitted(t *testing.T) {
 	p.crash()
 	p.open()
 	p.step(now.Add(11 * time.Minute))
-	assert.Equal(t, []string{"silent[" + p.s.house.Host + ":" + p.dir + "/gauges/*.log] warning", "unseen[gauges] error"}, p.alerts())
+	assert.Equal(t, []string{"silent[" + p.s.house.Host + ":" + p.dir + "/gauges/*.log] warning",
+		"unseen[gauges] error"}, p.alerts())
 	require.NoError(t, os.Mkdir(filepath.Join(p.dir, "gauges"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(p.dir, "gauges", "north.log"), []byte("level 3\n"), 0o644))
 	p.step(now.Add(12 * time.Minute))
@@ -54,17 +58,20 @@ func TestWaysThatAreShut(t *testing.T) {
 	require.NoError(t, err)
 	defer c.Close()
 	in, out := io.Pipe()
-	s, _, _ := running(t, fmt.Sprintf("source boxes {\n listen syslog tcp %q\n}\nsource piped {\n input\n}\nrule low {\n problem \"low\"\n raise error\n blind raises warning\n clear by hand\n}\n", c.Addr()), in)
+	s, _, _ := running(t, fmt.Sprintf("source boxes {\n listen syslog tcp %q\n}\nsource piped {\n input\n}\nrule "+
+		"low {\n problem \"low\"\n raise error\n blind raises warning\n clear by hand\n}\n", c.Addr()), in)
 	trouble := func() string {
 		st, err := s.query.Status(context.Background(), api.None{})
 		require.NoError(t, err)
 		return strings.Join(st.Trouble, "\n")
 	}
-	require.Eventually(t, func() bool { return strings.Contains(trouble(), "is in use by another program") }, patience, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(trouble(), "is in use by another program") },
+		patience, 10*time.Millisecond)
 	assert.NotContains(t, trouble(), "piped")
 	fmt.Fprintln(out, "all is well")
 	require.NoError(t, out.Close())
-	require.Eventually(t, func() bool { return strings.Contains(trouble(), "what was piped in has ended") }, patience, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(trouble(), "what was piped in has ended") }, patience,
+		10*time.Millisecond)
 }
 
 // Bytes that went unread are trouble, and a full disk makes no log look read.

@@ -60,7 +60,9 @@ type ways struct {
 type news struct{ source, path string }
 
 func newWays(data, host, channels string, input io.Reader, notice func(string)) *ways {
-	w := &ways{kept: spool.Open(data), host: host, channels: channels, input: pipe.New(input), notice: notice, wrote: make(chan struct{}, 1), news: map[news]bool{}, running: map[string]*collector{}, glances: map[string]glance{}}
+	w := &ways{kept: spool.Open(data), host: host, channels: channels, input: pipe.New(input), notice: notice,
+		wrote: make(chan struct{}, 1), news: map[news]bool{}, running: map[string]*collector{},
+		glances: map[string]glance{}}
 	w.ctx, w.stop = context.WithCancel(context.Background())
 	return w
 }
@@ -95,7 +97,8 @@ func (w *ways) use(settings *lang.Settings) {
 
 func (w *ways) start(settings *lang.Settings, s *lang.Source) {
 	ctx, stop := context.WithCancel(w.ctx)
-	c := &collector{w: w, source: s, plan: match.NewPlan(settings, s, nil, time.Local), spec: trial.WaysOf(s), stop: stop, done: make(chan struct{}), hosts: map[string]map[string]bool{}}
+	c := &collector{w: w, source: s, plan: match.NewPlan(settings, s, nil, time.Local), spec: trial.WaysOf(s),
+		stop: stop, done: make(chan struct{}), hosts: map[string]map[string]bool{}}
 	positions := w.kept.Positions(s.Name)
 	c.resume(positions)
 	c.feeds = w.feedsOf(s, positions.Streams)
@@ -211,7 +214,8 @@ func (w *ways) view(source string) (api.WayView, bool) {
 	}
 	sort.SliceStable(v.State.Senders, func(i, j int) bool { return v.State.Senders[i].Last.After(v.State.Senders[j].Last) })
 	if c.shared.Load() && v.State.Note == "" {
-		v.State.Note = fmt.Sprintf("%d senders have a log of their own; the others share one, each entry with its sender", maxSenders)
+		v.State.Note = fmt.Sprintf("%d senders have a log of their own; the others share one, each entry with its "+
+			"sender", maxSenders)
 	}
 	c.mu.Lock()
 	v.Waiting = c.waiting
@@ -267,7 +271,8 @@ func (w *ways) conditions(f *intake.Follower, sources []*lang.Source, now time.T
 		if !ok {
 			continue
 		}
-		f.Reach(s.Name, func(o *intake.Origin) bool { _, own := v.State.Ways[o.Way]; return !own }, v.State.Words, v.State.Mend, now)
+		f.Reach(s.Name, func(o *intake.Origin) bool { _, own := v.State.Ways[o.Way]; return !own }, v.State.Words,
+			v.State.Mend, now)
 		for way, t := range v.State.Ways {
 			f.Reach(s.Name, func(o *intake.Origin) bool { return o.Way == way }, t.Words, t.Mend, now)
 		}
@@ -328,7 +333,8 @@ func (w *ways) tidy(settings *lang.Settings, held map[string]bool) {
 		defer w.tidying.Store(false)
 		over, err := w.kept.Tidy(keep, capacity, func(path string) bool { return held[path] }, time.Now())
 		if over > 0 {
-			w.notice(fmt.Sprintf("kept entries take more than %s: the oldest went, %s", sizeWords(capacity), sizeWords(over)))
+			w.notice(fmt.Sprintf("kept entries take more than %s: the oldest went, %s", sizeWords(capacity),
+				sizeWords(over)))
 		}
 		if err != nil {
 			w.notice(fmt.Sprintf("kept entries cannot be compressed: %v", err))

@@ -58,7 +58,8 @@ func running(t *testing.T, settings string, input io.Reader) (s *Service, data s
 	return s, data, stop
 }
 
-const pipedRule = "source piped {\n input\n keep 1h\n}\nrule low {\n problem /low (?<n>\\d+)/\n per n\n raise error\n clear by hand\n}\n"
+const pipedRule = "source piped {\n input\n keep 1h\n}\nrule low {\n problem /low (?<n>\\d+)/\n per n\n raise " +
+	"error\n clear by hand\n}\n"
 
 // The lines around a hit stay with its alert when the log itself has gone.
 func TestEvidenceOutlivesItsLog(t *testing.T) {
@@ -73,7 +74,8 @@ func TestEvidenceOutlivesItsLog(t *testing.T) {
 		if len(open) == 0 {
 			return &api.Detail{}
 		}
-		d, err := s.query.Detail(context.Background(), api.DetailQuery{Rule: "low", Key: []string{"7"}, Alert: open[0].Alert, Lines: 50})
+		d, err := s.query.Detail(context.Background(),
+			api.DetailQuery{Rule: "low", Key: []string{"7"}, Alert: open[0].Alert, Lines: 50})
 		require.NoError(t, err)
 		return d
 	}
@@ -84,8 +86,10 @@ func TestEvidenceOutlivesItsLog(t *testing.T) {
 		}
 		return strings.Join(all, "|")
 	}
-	require.Eventually(t, func() bool { return said(ask()) == "one behind|low 7|one before" }, 10*time.Second, 20*time.Millisecond)
-	require.Eventually(t, func() bool { bare, err := s.store.Bare(); return err == nil && len(bare) == 0 }, 20*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return said(ask()) == "one behind|low 7|one before" }, 10*time.Second,
+		20*time.Millisecond)
+	require.Eventually(t, func() bool { bare, err := s.store.Bare(); return err == nil && len(bare) == 0 },
+		20*time.Second, 50*time.Millisecond)
 	require.NoError(t, os.RemoveAll(filepath.Join(data, "kept")))
 	d := ask()
 	assert.Equal(t, "one behind|low 7|one before", said(d))
@@ -100,12 +104,14 @@ func TestWhatCannotBeKeptWaits(t *testing.T) {
 	require.NoError(t, err)
 	at := l.Addr().String()
 	l.Close()
-	s, data, stop := running(t, fmt.Sprintf("source boxes {\n listen syslog tcp %q\n}\nrule low {\n problem /low (?<n>\\d+)/\n per n\n raise error\n clear by hand\n}\n", at), nil)
+	s, data, stop := running(t, fmt.Sprintf("source boxes {\n listen syslog tcp %q\n}\nrule low {\n problem /low "+
+		"(?<n>\\d+)/\n per n\n raise error\n clear by hand\n}\n", at), nil)
 	require.NoError(t, os.MkdirAll(filepath.Join(data, "kept"), 0o700))
 	block := filepath.Join(data, "kept", "boxes")
 	require.NoError(t, os.WriteFile(block, nil, 0o600)) // its folder cannot be made
 	var c net.Conn
-	require.Eventually(t, func() bool { c, err = net.Dial("tcp", at); return err == nil }, 5*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { c, err = net.Dial("tcp", at); return err == nil }, 5*time.Second,
+		5*time.Millisecond)
 	const n = 60_000 / slowness
 	go func() {
 		for i := range n {
@@ -181,7 +187,8 @@ func TestJoinedIsTheSame(t *testing.T) {
 			return api.AskEntries.Call(ctx, l, api.EntriesQuery{Origin: origin, At: now, Lines: 10})
 		},
 		"detail": func(l api.Lantern) (any, error) {
-			return api.AskDetail.Call(ctx, l, api.DetailQuery{Rule: alert.Rule, Key: alert.Key, Alert: alert.Alert, At: now, Lines: 10})
+			return api.AskDetail.Call(ctx, l, api.DetailQuery{Rule: alert.Rule, Key: alert.Key, Alert: alert.Alert,
+				At: now, Lines: 10})
 		},
 		"bring": func(l api.Lantern) (any, error) {
 			return api.DoBring.Call(ctx, l, api.BringQuery{Path: data + "/*"})
@@ -221,7 +228,8 @@ func (f *fakeFeed) Take(n int) []feed.Message {
 	var out []feed.Message
 	for ; len(out) < n && f.at < f.most; f.at++ {
 		place := fmt.Sprint(f.at + 1)
-		out = append(out, feed.Message{Host: fmt.Sprintf("host-%d", f.at%3), Way: "Berths", Peer: place, Arrived: entry.Of(time.Now()), Text: []byte("event " + place), Stream: "Berths", Position: place})
+		out = append(out, feed.Message{Host: fmt.Sprintf("host-%d", f.at%3), Way: "Berths", Peer: place,
+			Arrived: entry.Of(time.Now()), Text: []byte("event " + place), Stream: "Berths", Position: place})
 	}
 	return out
 }
@@ -238,7 +246,8 @@ func TestKeptOnce(t *testing.T) {
 		n := 0
 		for range rapid.IntRange(1, 8).Draw(t, "lives") {
 			w := newWays(data, "self", "", nil, func(string) {})
-			c := &collector{w: w, source: src, plan: match.NewPlan(settings, src, nil, time.UTC), hosts: map[string]map[string]bool{}}
+			c := &collector{w: w, source: src, plan: match.NewPlan(settings, src, nil, time.UTC),
+				hosts: map[string]map[string]bool{}}
 			positions := w.kept.Positions("control")
 			c.resume(positions)
 			from, _ := strconv.Atoi(positions.Streams["Berths"].Position)
@@ -278,7 +287,8 @@ func TestKeptOnce(t *testing.T) {
 			w.kept.Close()
 		}
 		w := newWays(data, "self", "", nil, func(string) {})
-		c := &collector{w: w, source: src, plan: match.NewPlan(settings, src, nil, time.UTC), hosts: map[string]map[string]bool{}}
+		c := &collector{w: w, source: src, plan: match.NewPlan(settings, src, nil, time.UTC),
+			hosts: map[string]map[string]bool{}}
 		positions := w.kept.Positions("control")
 		c.resume(positions)
 		from, _ := strconv.Atoi(positions.Streams["Berths"].Position)
@@ -338,7 +348,8 @@ func TestOffers(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
 	go h.Serve(ctx, l)
-	s, _, _ := running(t, "source other {\n channel \"X\" at "+lang.Quote(at)+"\n}\nsource taken {\n listen syslog udp \"127.0.0.1:5599\"\n}\n", nil)
+	s, _, _ := running(t, "source other {\n channel \"X\" at "+lang.Quote(at)+
+		"\n}\nsource taken {\n listen syslog udp \"127.0.0.1:5599\"\n}\n", nil)
 	bring := func(typed string, write bool) *api.Brought {
 		b, err := s.bench.Bring(ctx, api.BringQuery{Path: typed, Write: write})
 		require.NoError(t, err)
@@ -416,9 +427,12 @@ func TestBacklogsAreMerged(t *testing.T) {
 	defer cancel()
 	go h.Serve(ctx, l)
 	log := filepath.Join(dir, "a.log")
-	require.NoError(t, os.WriteFile(log, []byte(fmt.Sprintf("%s low 1\n%s low 3\n", now.Add(-10*time.Minute).Format(time.RFC3339), now.Add(-time.Minute).Format(time.RFC3339))), 0o644))
-	s, _, _ := running(t, "source a {\n files "+lang.Quote(log)+"\n begin oldest\n layout l\n}\nlayout l {\n pattern /^(?<at>\\S+) (?<text>.*)$/\n time at rfc3339\n}\n"+
-		"source b {\n channel \"Berths\" at "+lang.Quote(filepath.Join(dir, "h.sock"))+"\n begin oldest\n}\nrule low {\n problem /low (?<n>\\d)/\n per n\n raise error\n clear by hand\n}\n", nil)
+	require.NoError(t, os.WriteFile(log, []byte(fmt.Sprintf("%s low 1\n%s low 3\n",
+		now.Add(-10*time.Minute).Format(time.RFC3339), now.Add(-time.Minute).Format(time.RFC3339))), 0o644))
+	s, _, _ := running(t, "source a {\n files "+lang.Quote(log)+
+		"\n begin oldest\n layout l\n}\nlayout l {\n pattern /^(?<at>\\S+) (?<text>.*)$/\n time at rfc3339\n}\n"+
+		"source b {\n channel \"Berths\" at "+lang.Quote(filepath.Join(dir, "h.sock"))+
+		"\n begin oldest\n}\nrule low {\n problem /low (?<n>\\d)/\n per n\n raise error\n clear by hand\n}\n", nil)
 	var got []store.Alert
 	require.Eventually(t, func() bool {
 		got, err = s.store.Alerts(0, entry.Of(time.Now()))
@@ -438,11 +452,13 @@ func TestEntriesOfAMomentInACopy(t *testing.T) {
 	line := func(ago time.Duration, text string) string {
 		return now.Add(-ago).Format(time.RFC3339) + " " + text + "\n"
 	}
-	require.NoError(t, os.WriteFile(log+".1", []byte(line(2*time.Hour, "first")+line(100*time.Minute, "second")), 0o644))
+	require.NoError(t, os.WriteFile(log+".1", []byte(line(2*time.Hour, "first")+line(100*time.Minute, "second")),
+		0o644))
 	old := now.Add(-100 * time.Minute)
 	require.NoError(t, os.Chtimes(log+".1", old, old))
 	require.NoError(t, os.WriteFile(log, []byte(line(time.Minute, "newest")), 0o644))
-	s, _, _ := running(t, "source a {\n files "+lang.Quote(log)+"\n begin oldest\n layout l\n}\nlayout l {\n pattern /^(?<at>\\S+) (?<text>.*)$/\n time at rfc3339\n}\n", nil)
+	s, _, _ := running(t, "source a {\n files "+lang.Quote(log)+
+		"\n begin oldest\n layout l\n}\nlayout l {\n pattern /^(?<at>\\S+) (?<text>.*)$/\n time at rfc3339\n}\n", nil)
 	origin := s.house.Host + ":" + log
 	texts := func(ago time.Duration) string {
 		q := api.EntriesQuery{Origin: origin, Lines: 10}
@@ -470,7 +486,8 @@ func TestEntriesOfAMomentInACopy(t *testing.T) {
 // A rule that begins with an event asks for its identifier, and counts by what the
 // event names.
 func TestRuleFromAnEvent(t *testing.T) {
-	s, ds := folder.Check([]folder.Text{{Name: "t", Body: "source control {\n channel \"Access\" at \"/h.sock\"\n}\n"}})
+	s, ds := folder.Check([]folder.Text{{Name: "t",
+		Body: "source control {\n channel \"Access\" at \"/h.sock\"\n}\n"}})
 	require.Empty(t, ds)
 	src := s.Sources[0]
 	plan := match.NewPlan(s, src, nil, time.UTC)
@@ -478,7 +495,8 @@ func TestRuleFromAnEvent(t *testing.T) {
 	text := author.Rule(s, src, plan, nil, raw, 0, entry.Of(time.Now()))
 	assert.Contains(t, text, "rule the-position-gate {")
 	assert.Contains(t, text, "problem event == 2310\n  per     host, Gate\n  raise   warning")
-	both, ds := folder.Check([]folder.Text{{Name: "t", Body: "source control {\n channel \"Access\" at \"/h.sock\"\n}\n"}, {Name: "r", Body: text}})
+	both, ds := folder.Check([]folder.Text{{Name: "t", Body: "source control {\n channel \"Access\" at " +
+		"\"/h.sock\"\n}\n"}, {Name: "r", Body: text}})
 	require.Empty(t, ds)
 	require.Len(t, both.Rules, 1)
 }
@@ -487,7 +505,9 @@ func TestRuleFromAnEvent(t *testing.T) {
 func TestAdviceIsFilled(t *testing.T) {
 	in, out := io.Pipe()
 	defer out.Close()
-	s, _, _ := running(t, "source piped {\n input\n}\nrule low {\n problem /pump (?<n>\\d+) low at (?<bar>[\\d.]+)/\n per n\n raise error\n clear by hand\n advise \"Pump {n}: it has {bar} bar, {gone}\"\n}\n", in)
+	s, _, _ := running(t, "source piped {\n input\n}\nrule low {\n problem /pump (?<n>\\d+) low at "+
+		"(?<bar>[\\d.]+)/\n per n\n raise error\n clear by hand\n advise \"Pump {n}: it has {bar} bar, {gone}\"\n}\n",
+		in)
 	_, err := io.WriteString(out, "pump 7 low at 1.2\npump 7 low at 0.9\n")
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
@@ -495,7 +515,8 @@ func TestAdviceIsFilled(t *testing.T) {
 		if err != nil || len(open) == 0 {
 			return false
 		}
-		d, err := s.query.Detail(context.Background(), api.DetailQuery{Rule: "low", Key: []string{"7"}, Alert: open[0].Alert, Lines: 5})
+		d, err := s.query.Detail(context.Background(),
+			api.DetailQuery{Rule: "low", Key: []string{"7"}, Alert: open[0].Alert, Lines: 5})
 		return err == nil && d.Advise == "Pump 7: it has 0.9 bar, {gone}"
 	}, 10*time.Second, 10*time.Millisecond)
 }

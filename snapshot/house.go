@@ -111,7 +111,8 @@ func (h *House) withItself(to *lang.Settings) {
 	if err != nil {
 		return
 	}
-	own, ds := folder.Check([]folder.Text{{Name: builtInFile, Body: fmt.Sprintf(itselfText, lang.Quote(folder.EscapeGlob(path)+"/*.log"))}})
+	own, ds := folder.Check([]folder.Text{{Name: builtInFile,
+		Body: fmt.Sprintf(itselfText, lang.Quote(folder.EscapeGlob(path)+"/*.log"))}})
 	if lang.Errors(ds) { // a folder whose name no settings file can hold
 		return
 	}
@@ -123,7 +124,10 @@ func (h *House) withItself(to *lang.Settings) {
 			added = true
 		}
 	}
-	if !added && !slices.ContainsFunc(to.Rules, func(r *lang.Rule) bool { return slices.Contains(r.On, lang.Itself) }) {
+	if !added && !slices.ContainsFunc(to.Rules, func(r *lang.Rule) bool {
+		return slices.Contains(r.On,
+			lang.Itself)
+	}) {
 		return
 	}
 	to.Sources = append(to.Sources, own.Sources...)

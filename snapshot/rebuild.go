@@ -50,7 +50,8 @@ func (s *Snapshot) Rebuild(ctx context.Context, settings *lang.Settings, rules [
 	inputs, done := s.Again(settings, from, b.rules, intake.MostAgain, false)
 	defer done()
 	var err error
-	b.engine, err = trial.Rebuild(settings, b.rules, inputs, trial.Options{Zone: time.Local, From: max(from, 1), Stop: ctx.Err})
+	b.engine, err = trial.Rebuild(settings, b.rules, inputs,
+		trial.Options{Zone: time.Local, From: max(from, 1), Stop: ctx.Err})
 	return b, err
 }
 
@@ -83,11 +84,13 @@ func (b *Rebuilding) CatchUp(ctx context.Context, now *Snapshot) error {
 		}
 		said := o.SaidSince(b.at.Origin(o.Name))
 		defer said.Close()
-		inputs = append(inputs, &trial.Input{Source: b.settings.Source(o.Source.Name), Path: o.Series, Host: o.Host, Origin: o.Name, Files: said.Files,
+		inputs = append(inputs, &trial.Input{Source: b.settings.Source(o.Source.Name), Path: o.Series, Host: o.Host,
+			Origin: o.Name, Files: said.Files,
 			Near: said.Near, Header: said.Header, Skew: o.Skew()})
 	}
 	b.at = now
-	_, err := trial.Rebuild(b.settings, b.rules, inputs, trial.Options{Zone: time.Local, Engine: b.engine, Stop: ctx.Err})
+	_, err := trial.Rebuild(b.settings, b.rules, inputs,
+		trial.Options{Zone: time.Local, Engine: b.engine, Stop: ctx.Err})
 	return err
 }
 

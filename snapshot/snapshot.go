@@ -144,7 +144,8 @@ func (s *Snapshot) HushedBy(h *api.ByHand) []engine.KeyView {
 // Again opens what the logs have said from an instant on that some rules look at: of each
 // file its newest bytes, and no more than most. Before tells that what lay there at first
 // sight is wanted as well. Whoever asks calls done when it has been read.
-func (s *Snapshot) Again(settings *lang.Settings, from entry.Instant, rules []*lang.Rule, most int64, before bool) (inputs []*trial.Input, done func()) {
+func (s *Snapshot) Again(settings *lang.Settings, from entry.Instant, rules []*lang.Rule, most int64,
+	before bool) (inputs []*trial.Input, done func()) {
 	var open []*intake.Again
 	for _, o := range s.Origins {
 		src := settings.Source(o.Source.Name)
@@ -153,7 +154,8 @@ func (s *Snapshot) Again(settings *lang.Settings, from entry.Instant, rules []*l
 		}
 		said := o.Again(from, most, before)
 		open = append(open, said)
-		inputs = append(inputs, &trial.Input{Source: src, Path: o.Series, Host: o.Host, Origin: o.Name, Files: said.Files, Near: said.Near, Header: said.Header, Skew: o.Skew()})
+		inputs = append(inputs, &trial.Input{Source: src, Path: o.Series, Host: o.Host, Origin: o.Name,
+			Files: said.Files, Near: said.Near, Header: said.Header, Skew: o.Skew()})
 	}
 	return inputs, func() {
 		for _, x := range open {
@@ -204,14 +206,16 @@ func (s *Snapshot) troublesOfLogs(now time.Time) []string {
 	}
 	for _, o := range s.Origins {
 		if n, at, why := o.Lost(); n > 0 && now.Sub(at) < lostFor {
-			lost = append(lost, fmt.Sprintf("%s: %d bytes were lost, the last at %s: %s", o.Name, n, at.Format("15:04:05"), why))
+			lost = append(lost, fmt.Sprintf("%s: %d bytes were lost, the last at %s: %s", o.Name, n,
+				at.Format("15:04:05"), why))
 		}
 	}
 	said(never, "sources")
 	said(lost, "logs of which something was lost")
 	for _, src := range s.Settings.Sources {
 		v, ok := s.Ways[src.Name]
-		if !ok || src.Off || v.State.Words == "" || slices.ContainsFunc(s.Unseen, func(u Unseen) bool { return u.Source.Name == src.Name }) {
+		if !ok || src.Off || v.State.Words == "" ||
+			slices.ContainsFunc(s.Unseen, func(u Unseen) bool { return u.Source.Name == src.Name }) {
 			continue
 		}
 		text := fmt.Sprintf("source %s: %s", src.Name, v.State.Words)
@@ -222,7 +226,8 @@ func (s *Snapshot) troublesOfLogs(now time.Time) []string {
 	}
 	if s.Kept != "" {
 		if _, err := os.ReadDir(s.Kept); err != nil && !os.IsNotExist(err) {
-			out = append(out, fmt.Sprintf("what is kept cannot be read: %s: %v; nothing that comes by ports, channels and pipes is judged: "+
+			out = append(out, fmt.Sprintf("what is kept cannot be read: %s: %v; nothing that comes by ports, "+
+				"channels and pipes is judged: "+
 				"give the user that Dim Lantern runs as its rights back", s.Kept, folder.Reason(err)))
 		}
 	}
@@ -246,5 +251,6 @@ func waits(o store.Outgoing) string {
 	if o.Waiting == 1 {
 		verb = "waits"
 	}
-	return fmt.Sprintf("%s to %s %s since %s: %s", english.Plural(o.Waiting, "message", "messages"), o.Contact, verb, api.Moment(o.Oldest), cmp.Or(o.Words, "not tried yet"))
+	return fmt.Sprintf("%s to %s %s since %s: %s", english.Plural(o.Waiting, "message", "messages"), o.Contact, verb,
+		api.Moment(o.Oldest), cmp.Or(o.Words, "not tried yet"))
 }

@@ -43,7 +43,8 @@ func (w *writer) action(a *Action) {
 	if err != nil && w.err == nil {
 		w.err = err
 	}
-	w.exec("INSERT INTO actions(at, what, alert, until, line) VALUES(?, ?, ?, ?, ?)", int64(a.At), a.What, a.Alert, int64(a.Until), string(line))
+	w.exec("INSERT INTO actions(at, what, alert, until, line) VALUES(?, ?, ?, ?, ?)", int64(a.At), a.What, a.Alert,
+		int64(a.Until), string(line))
 }
 
 // Actions returns the actions of a kind, or of all kinds where it is "", in [from, to],

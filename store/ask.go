@@ -117,7 +117,8 @@ func rows[T any](db *sql.DB, scan func(*sql.Rows) (T, error), query string, args
 // Lines calls visit with the kept transitions after seq and not before from, as
 // JSON, in the order in which they were made.
 func (s *Store) Lines(after int64, from entry.Instant, visit func(seq int64, line string)) error {
-	r, err := s.ask.Query("SELECT seq, line FROM transitions WHERE seq > ? AND at >= ? ORDER BY seq", after, int64(from))
+	r, err := s.ask.Query("SELECT seq, line FROM transitions WHERE seq > ? AND at >= ? ORDER BY seq", after,
+		int64(from))
 	if err != nil {
 		return err
 	}
@@ -204,7 +205,8 @@ func (s *Store) Bare() ([]engine.Transition, error) {
 
 // KeptOf sums up what is kept of an origin.
 func (s *Store) KeptOf(o spool.Origin) (entries, bytes int64, first entry.Instant) {
-	s.ask.QueryRow("SELECT coalesce(sum(entries), 0), coalesce(sum(bytes), 0), coalesce(min(first), 0) FROM kept WHERE source = ? AND host = ? AND way = ?",
+	s.ask.QueryRow("SELECT coalesce(sum(entries), 0), coalesce(sum(bytes), 0), coalesce(min(first), 0) FROM kept "+
+		"WHERE source = ? AND host = ? AND way = ?",
 		o.Source, o.Host, o.Way).Scan(&entries, &bytes, &first)
 	return entries, bytes, first
 }
@@ -322,7 +324,8 @@ func (s *Store) HitsOf(key int64, to entry.Instant, limit int) ([]Hit, error) {
 // instant on, in order.
 func (s *Store) SlotsOf(rule string, from entry.Instant, width time.Duration) ([]int64, error) {
 	return rows(s.ask, func(r *sql.Rows) (n int64, err error) { return n, r.Scan(&n) },
-		"SELECT DISTINCT bucket / ? FROM marks WHERE key IN (SELECT id FROM keys WHERE rule = ?) AND bucket >= ? ORDER BY 1", int64(width/Bucket), rule, BucketOf(from))
+		"SELECT DISTINCT bucket / ? FROM marks WHERE key IN (SELECT id FROM keys WHERE rule = ?) AND bucket >= ? "+
+			"ORDER BY 1", int64(width/Bucket), rule, BucketOf(from))
 }
 
 // Flow returns how many entries arrived in the buckets [from, to].
@@ -352,7 +355,8 @@ func (s *Store) Flows(from, to int64) (map[string][]Tick, error) {
 
 func (s *Store) readFlows(from, to int64) ([]Tick, error) {
 	return rows(s.ask, func(r *sql.Rows) (t Tick, err error) { return t, r.Scan(&t.Origin, &t.Bucket, &t.N) },
-		"SELECT o.name, bucket, n FROM tide t JOIN origins o ON o.id = t.origin WHERE bucket BETWEEN ? AND ?", from, to)
+		"SELECT o.name, bucket, n FROM tide t JOIN origins o ON o.id = t.origin WHERE bucket BETWEEN ? AND ?", from,
+		to)
 }
 
 // Dark is a time in which an origin could not be seen.
@@ -380,7 +384,8 @@ func (s *Store) Darks(from, to entry.Instant) ([]Dark, error) {
 
 // OriginsOf returns the origins that gave a key its kept hits.
 func (s *Store) OriginsOf(key int64) ([]string, error) {
-	return column[string](s.ask, "SELECT DISTINCT o.name FROM hits h JOIN origins o ON o.id = h.origin WHERE key = ?", key)
+	return column[string](s.ask, "SELECT DISTINCT o.name FROM hits h JOIN origins o ON o.id = h.origin WHERE key = ?",
+		key)
 }
 
 // First is when the first entries arrived that are counted; None where none are.
@@ -424,7 +429,8 @@ func (s *Store) AlertOf(id string) (Alert, bool) {
 	var key string
 	var cleared sql.NullInt64
 	var why sql.NullString
-	err := s.ask.QueryRow("SELECT alert, a.key, k.rule, k.key, raised, cleared, why, severity, count FROM alerts a JOIN keys k ON k.id = a.key WHERE alert = ?", id).
+	err := s.ask.QueryRow("SELECT alert, a.key, k.rule, k.key, raised, cleared, why, severity, count FROM alerts "+
+		"a JOIN keys k ON k.id = a.key WHERE alert = ?", id).
 		Scan(&a.Alert, &a.KeyID, &a.Rule, &key, &a.Raised, &cleared, &why, &a.Severity, &a.Count)
 	json.Unmarshal([]byte(key), &a.Key)
 	a.Cleared, a.Why = entry.None, why.String

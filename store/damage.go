@@ -31,7 +31,8 @@ func (d *Damage) Error() string {
 	case d.Rows == 0:
 		s += ": nothing of it can be read, so state and history begin anew; it lies at " + d.Aside
 	default:
-		s += fmt.Sprintf(": what can be read of it was taken over (%d rows), the rest begins anew; it lies at %s", d.Rows, d.Aside)
+		s += fmt.Sprintf(": what can be read of it was taken over (%d rows), the rest begins anew; it lies at %s",
+			d.Rows, d.Aside)
 	}
 	return s
 }
@@ -175,11 +176,13 @@ func (s *Store) salvageTable(from *sql.DB, table string) (n int64, whole bool) {
 	if err != nil || len(first) == 0 {
 		return 0, false
 	}
-	put := fmt.Sprintf("INSERT OR IGNORE INTO %s(%s) VALUES(?%s)", table, strings.Join(columns, ", "), strings.Repeat(", ?", len(columns)-1))
+	put := fmt.Sprintf("INSERT OR IGNORE INTO %s(%s) VALUES(?%s)", table, strings.Join(columns, ", "),
+		strings.Repeat(", ?", len(columns)-1))
 	whole = true
 	for _, order := range []string{"ASC", "DESC"} {
 		err := s.inTx(func(tx *sql.Tx) error {
-			rows, err := from.Query(fmt.Sprintf("SELECT %s FROM %s ORDER BY %s %s", strings.Join(columns, ", "), table, first[0], order))
+			rows, err := from.Query(fmt.Sprintf("SELECT %s FROM %s ORDER BY %s %s", strings.Join(columns, ", "),
+				table, first[0], order))
 			if err != nil {
 				whole = false
 				return nil

@@ -80,15 +80,18 @@ CREATE TABLE IF NOT EXISTS quiet(alert TEXT PRIMARY KEY, line BLOB NOT NULL) WIT
 // telling writes a telling. What waits about the same alert is as urgent as it, so that
 // their order stays.
 func (w *writer) telling(t *Telling) {
-	w.exec("INSERT INTO tellings(contact, alert, change, made, due, only_if, line, severity) VALUES(?, ?, ?, ?, ?, ?, ?, ?)",
+	w.exec("INSERT INTO tellings(contact, alert, change, made, due, only_if, line, severity) VALUES(?, ?, ?, ?, "+
+		"?, ?, ?, ?)",
 		t.Contact, t.Alert, t.Change, int64(t.Made), int64(t.Due), t.Only, t.Line, int(t.Severity))
 	if t.Alert != "" && t.Change != engine.Raised {
-		w.exec("UPDATE tellings SET severity = ? WHERE alert = ? AND contact = ? AND severity < ? AND message IS NULL AND dropped IS NULL",
+		w.exec("UPDATE tellings SET severity = ? WHERE alert = ? AND contact = ? AND severity < ? AND message IS "+
+			"NULL AND dropped IS NULL",
 			int(t.Severity), t.Alert, t.Contact, int(t.Severity))
 	}
 }
 
-const tellingColumns = "SELECT seq, contact, alert, change, made, due, only_if, line, severity FROM tellings WHERE contact = ? AND message IS NULL AND dropped IS NULL "
+const tellingColumns = "SELECT seq, contact, alert, change, made, due, only_if, line, severity FROM tellings " +
+	"WHERE contact = ? AND message IS NULL AND dropped IS NULL "
 
 // Waits returns what a contact is to be told and is in no message yet, oldest first, at
 // most limit of them.
@@ -99,7 +102,8 @@ func (s *Store) Waits(contact string, limit int) ([]Telling, error) {
 // Urgent is like Waits of what is due at an instant, the worst first; of one alert the
 // oldest first.
 func (s *Store) Urgent(contact string, due entry.Instant, limit int) ([]Telling, error) {
-	return rows(s.ask, scanTelling, tellingColumns+"AND due <= ? ORDER BY severity DESC, due, seq LIMIT ?", contact, int64(due), limit)
+	return rows(s.ask, scanTelling, tellingColumns+"AND due <= ? ORDER BY severity DESC, due, seq LIMIT ?", contact,
+		int64(due), limit)
 }
 
 func scanTelling(r *sql.Rows) (t Telling, err error) {
@@ -137,12 +141,14 @@ type Made struct {
 // urgent as they are, so that their order stays.
 func (s *Store) PutMessages(list []Made) error {
 	return s.inTx(func(tx *sql.Tx) error {
-		put, err := tx.Prepare("INSERT OR IGNORE INTO messages(id, grp, contact, way, made, state, tries, next, told, words, body, severity, alert) VALUES(?, ?, ?, ?, ?, 'waiting', 0, ?, 0, '', ?, ?, ?)")
+		put, err := tx.Prepare("INSERT OR IGNORE INTO messages(id, grp, contact, way, made, state, tries, next, " +
+			"told, words, body, severity, alert) VALUES(?, ?, ?, ?, ?, 'waiting', 0, ?, 0, '', ?, ?, ?)")
 		if err != nil {
 			return err
 		}
 		defer put.Close()
-		raise, err := tx.Prepare("UPDATE messages SET severity = ? WHERE alert = ? AND alert <> '' AND contact = ? AND severity < ? AND state = 'waiting'")
+		raise, err := tx.Prepare("UPDATE messages SET severity = ? WHERE alert = ? AND alert <> '' AND contact = " +
+			"? AND severity < ? AND state = 'waiting'")
 		if err != nil {
 			return err
 		}
@@ -160,7 +166,8 @@ func (s *Store) PutMessages(list []Made) error {
 				}
 			}
 			for _, m := range x.Messages {
-				if _, err := put.Exec(m.ID, m.Group, m.Contact, m.Way, int64(m.Made), int64(m.Made), m.Body, int(m.Severity), m.Alert); err != nil {
+				if _, err := put.Exec(m.ID, m.Group, m.Contact, m.Way, int64(m.Made), int64(m.Made), m.Body,
+					int(m.Severity), m.Alert); err != nil {
 					return err
 				}
 			}
@@ -199,17 +206,20 @@ func (s *Store) Unsent(contact string, way int, now entry.Instant, limit int) ([
 		ORDER BY severity DESC, made, id LIMIT ?`, contact, way, int64(now), int64(now), limit)
 }
 
-const messageColumns = "SELECT id, grp, contact, way, made, state, tries, next, told, words, body, severity, alert FROM messages "
+const messageColumns = "SELECT id, grp, contact, way, made, state, tries, next, told, words, body, severity, " +
+	"alert FROM messages "
 
 func scanMessage(r *sql.Rows) (m Message, err error) {
-	return m, r.Scan(&m.ID, &m.Group, &m.Contact, &m.Way, &m.Made, &m.State, &m.Tries, &m.Next, &m.Told, &m.Words, &m.Body, &m.Severity, &m.Alert)
+	return m, r.Scan(&m.ID, &m.Group, &m.Contact, &m.Way, &m.Made, &m.State, &m.Tries, &m.Next, &m.Told, &m.Words,
+		&m.Body, &m.Severity, &m.Alert)
 }
 
 // Tried notes what became of tries to send messages.
 func (s *Store) Tried(list []*Message) error {
 	return s.inTx(func(tx *sql.Tx) error {
 		for _, m := range list {
-			if _, err := tx.Exec("UPDATE messages SET state = ?, tries = ?, next = ?, told = ?, words = ? WHERE id = ?",
+			if _, err := tx.Exec("UPDATE messages SET state = ?, tries = ?, next = ?, told = ?, words = ? WHERE "+
+				"id = ?",
 				m.State, m.Tries, int64(m.Next), int64(m.Told), m.Words, m.ID); err != nil {
 				return err
 			}
@@ -221,7 +231,8 @@ func (s *Store) Tried(list []*Message) error {
 // GroupsSince counts the groups of messages that were made for a contact from an instant
 // on, and answers when the oldest of the newest n of them was made.
 func (s *Store) GroupsSince(contact string, from entry.Instant, n int) (count int, oldest entry.Instant, err error) {
-	list, err := column[int64](s.ask, "SELECT min(made) FROM messages WHERE contact = ? AND made > ? GROUP BY grp ORDER BY 1 DESC", contact, int64(from))
+	list, err := column[int64](s.ask, "SELECT min(made) FROM messages WHERE contact = ? AND made > ? GROUP BY grp "+
+		"ORDER BY 1 DESC", contact, int64(from))
 	if err != nil || len(list) == 0 {
 		return 0, 0, err
 	}
@@ -232,7 +243,8 @@ func (s *Store) GroupsSince(contact string, from entry.Instant, n int) (count in
 // where there is none.
 func (s *Store) FirstGroup(contact, alert string) string {
 	var g string
-	s.ask.QueryRow("SELECT message FROM tellings WHERE contact = ? AND alert = ? AND message IS NOT NULL ORDER BY seq LIMIT 1", contact, alert).Scan(&g)
+	s.ask.QueryRow("SELECT message FROM tellings WHERE contact = ? AND alert = ? AND message IS NOT NULL ORDER BY "+
+		"seq LIMIT 1", contact, alert).Scan(&g)
 	return g
 }
 
@@ -275,7 +287,8 @@ type Outgoing struct {
 func (s *Store) Outgoings() ([]Outgoing, error) {
 	return rows(s.ask, func(r *sql.Rows) (o Outgoing, err error) {
 		return o, r.Scan(&o.Contact, &o.Waiting, &o.Oldest, &o.Tries, &o.Words)
-	}, "SELECT contact, count(*), min(made), max(tries), max(words) FROM messages WHERE state = 'waiting' GROUP BY contact ORDER BY contact")
+	}, "SELECT contact, count(*), min(made), max(tries), max(words) FROM messages WHERE state = 'waiting' GROUP "+
+		"BY contact ORDER BY contact")
 }
 
 // Quiet returns the open alerts that were kept quiet, as their commits had them.
@@ -285,7 +298,8 @@ func (s *Store) Quiet() (map[string][]byte, error) {
 		line  []byte
 	}
 	out := map[string][]byte{}
-	list, err := rows(s.ask, func(r *sql.Rows) (k kept, err error) { return k, r.Scan(&k.alert, &k.line) }, "SELECT alert, line FROM quiet")
+	list, err := rows(s.ask, func(r *sql.Rows) (k kept, err error) { return k, r.Scan(&k.alert, &k.line) },
+		"SELECT alert, line FROM quiet")
 	for _, k := range list {
 		out[k.alert] = k.line
 	}
@@ -301,13 +315,15 @@ func (s *Store) Newest() (seq int64, err error) {
 // CaughtUp returns the transitions behind one, and up to another, that were not told since
 // the present had not been reached, oldest first.
 func (s *Store) CaughtUp(after, upTo int64) ([]engine.Transition, error) {
-	return rows(s.ask, scanTransition, "SELECT at, line FROM transitions WHERE seq > ? AND seq <= ? AND untold = ? ORDER BY seq", after, upTo, string(engine.CatchingUp))
+	return rows(s.ask, scanTransition, "SELECT at, line FROM transitions WHERE seq > ? AND seq <= ? AND untold = "+
+		"? ORDER BY seq", after, upTo, string(engine.CatchingUp))
 }
 
 // LastRaise returns the newest raise, worsening or reopening of an alert; false where there
 // is none.
 func (s *Store) LastRaise(alert string) (engine.Transition, bool) {
-	list, err := rows(s.ask, scanTransition, "SELECT at, line FROM transitions WHERE alert = ? AND change IN ('raised', 'worsened', 'reopened') ORDER BY seq DESC LIMIT 1", alert)
+	list, err := rows(s.ask, scanTransition, "SELECT at, line FROM transitions WHERE alert = ? AND change IN "+
+		"('raised', 'worsened', 'reopened') ORDER BY seq DESC LIMIT 1", alert)
 	if err != nil || len(list) == 0 {
 		return engine.Transition{}, false
 	}
@@ -317,7 +333,8 @@ func (s *Store) LastRaise(alert string) (engine.Transition, bool) {
 // TrimOutbox lets go of what was told, or given up, before an instant.
 func (s *Store) TrimOutbox(before entry.Instant) error {
 	return s.inTx(func(tx *sql.Tx) error {
-		if _, err := tx.Exec("DELETE FROM tellings WHERE made < ? AND (dropped IS NOT NULL OR message IN (SELECT grp FROM messages WHERE state <> 'waiting'))", int64(before)); err != nil {
+		if _, err := tx.Exec("DELETE FROM tellings WHERE made < ? AND (dropped IS NOT NULL OR message IN (SELECT "+
+			"grp FROM messages WHERE state <> 'waiting'))", int64(before)); err != nil {
 			return err
 		}
 		_, err := tx.Exec("DELETE FROM messages WHERE made < ? AND state <> 'waiting'", int64(before))

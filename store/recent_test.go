@@ -37,7 +37,9 @@ func TestRememberedIsWhatIsKept(t *testing.T) {
 				b := &Batch{}
 				for range rapid.IntRange(1, 3).Draw(t, "hits") {
 					at := entry.Instant(bucket("bucket") * int64(Bucket))
-					b.Hits = append(b.Hits, Hit{Rule: "r", Key: []string{rapid.SampledFrom([]string{"a", "b", "c"}).Draw(t, "key")}, At: at, Origin: "o"})
+					b.Hits = append(b.Hits, Hit{Rule: "r",
+						Key: []string{rapid.SampledFrom([]string{"a", "b", "c"}).Draw(t, "key")}, At: at,
+						Origin: "o"})
 					b.Ticks = append(b.Ticks, Tick{Origin: "o", Bucket: BucketOf(at), N: 1})
 				}
 				require.NoError(t, s.Commit(b))

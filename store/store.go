@@ -196,7 +196,8 @@ func (s *Store) prepare() error {
 		{"tellings", "severity", "INTEGER NOT NULL DEFAULT 0", ""},
 		{"messages", "severity", "INTEGER NOT NULL DEFAULT 0", ""},
 		{"messages", "alert", "TEXT NOT NULL DEFAULT ''", ""},
-		{"transitions", "untold", "TEXT NOT NULL DEFAULT ''", "UPDATE transitions SET untold = coalesce(json_extract(line, '$.untold'), '')"},
+		{"transitions", "untold", "TEXT NOT NULL DEFAULT ''",
+			"UPDATE transitions SET untold = coalesce(json_extract(line, '$.untold'), '')"},
 	} {
 		columns, err := column[string](s.db, "SELECT name FROM pragma_table_info(?)", x.table)
 		if err == nil && len(columns) > 0 && !slices.Contains(columns, x.column) {
@@ -206,7 +207,8 @@ func (s *Store) prepare() error {
 			return err
 		}
 	}
-	if _, err := s.db.Exec(schema + actionsSchema + outboxSchema + fmt.Sprintf("PRAGMA user_version=%d", schemaVersion)); err != nil {
+	if _, err := s.db.Exec(schema + actionsSchema + outboxSchema +
+		fmt.Sprintf("PRAGMA user_version=%d", schemaVersion)); err != nil {
 		return err
 	}
 	if err := s.load("SELECT id, rule || char(0) || key FROM keys", s.keys); err != nil {
@@ -324,7 +326,8 @@ func (b *Batch) SetMeta(name string, value []byte) {
 
 // Empty tells whether there is nothing to keep.
 func (b *Batch) Empty() bool {
-	return len(b.Journal) == 0 && b.Snapshot == nil && len(b.Transitions) == 0 && len(b.Hits) == 0 && len(b.Places) == 0 &&
+	return len(b.Journal) == 0 && b.Snapshot == nil && len(b.Transitions) == 0 && len(b.Hits) == 0 &&
+		len(b.Places) == 0 &&
 		len(b.Ticks) == 0 && len(b.Blind) == 0 && len(b.Sources) == 0 && len(b.Meta) == 0 &&
 		len(b.Around) == 0 && b.Kept == nil && len(b.Actions) == 0 && len(b.Tellings) == 0 && len(b.Quiet) == 0
 }
@@ -382,8 +385,10 @@ func (s *Store) Commit(b *Batch) (err error) {
 	}
 	if b.Kept != nil {
 		for _, x := range b.Kept.Changed {
-			w.exec("INSERT OR REPLACE INTO kept(path, source, host, way, first, last, entries, bytes) VALUES(?, ?, ?, ?, ?, ?, ?, ?)",
-				x.Path, x.Origin.Source, x.Origin.Host, x.Origin.Way, int64(x.First), int64(x.Last), x.Entries, x.Bytes)
+			w.exec("INSERT OR REPLACE INTO kept(path, source, host, way, first, last, entries, bytes) VALUES(?, "+
+				"?, ?, ?, ?, ?, ?, ?)",
+				x.Path, x.Origin.Source, x.Origin.Host, x.Origin.Way, int64(x.First), int64(x.Last), x.Entries,
+				x.Bytes)
 		}
 		for _, path := range b.Kept.Gone {
 			w.exec("DELETE FROM kept WHERE path = ?", path)
@@ -402,9 +407,11 @@ func (s *Store) Commit(b *Batch) (err error) {
 	for i := range b.Hits {
 		h := &b.Hits[i]
 		key := w.key(h.Rule, h.Key)
-		w.exec("INSERT INTO hits(key, at, recovery, origin, place, text, skew) VALUES(?, ?, ?, ?, ?, ?, ?)", key, int64(h.At), h.Recovery, w.origin(h.Origin), h.Offset, h.Text, int64(h.Skew))
+		w.exec("INSERT INTO hits(key, at, recovery, origin, place, text, skew) VALUES(?, ?, ?, ?, ?, ?, ?)", key,
+			int64(h.At), h.Recovery, w.origin(h.Origin), h.Offset, h.Text, int64(h.Skew))
 		if !h.Recovery {
-			w.exec("INSERT INTO marks(key, bucket, n) VALUES(?, ?, 1) ON CONFLICT(key, bucket) DO UPDATE SET n = n + 1", key, BucketOf(h.At))
+			w.exec("INSERT INTO marks(key, bucket, n) VALUES(?, ?, 1) ON CONFLICT(key, bucket) DO UPDATE SET n = "+
+				"n + 1", key, BucketOf(h.At))
 		}
 	}
 	for i := range b.Transitions {
@@ -424,14 +431,16 @@ func (s *Store) Commit(b *Batch) (err error) {
 		}
 	}
 	for _, t := range b.Ticks {
-		w.exec("INSERT INTO tide(bucket, origin, n) VALUES(?, ?, ?) ON CONFLICT(bucket, origin) DO UPDATE SET n = n + excluded.n", t.Bucket, w.origin(t.Origin), t.N)
+		w.exec("INSERT INTO tide(bucket, origin, n) VALUES(?, ?, ?) ON CONFLICT(bucket, origin) DO UPDATE SET n = "+
+			"n + excluded.n", t.Bucket, w.origin(t.Origin), t.N)
 	}
 	for _, x := range b.Blind {
 		id := w.origin(x.Origin)
 		if x.Seen {
 			w.exec("UPDATE blind SET until = ? WHERE origin = ? AND until IS NULL", int64(x.At), id)
 		} else {
-			w.exec("INSERT OR REPLACE INTO blind(origin, since, until, words) VALUES(?, ?, NULL, ?)", id, int64(x.At), x.Words)
+			w.exec("INSERT OR REPLACE INTO blind(origin, since, until, words) VALUES(?, ?, NULL, ?)", id, int64(x.At),
+				x.Words)
 		}
 	}
 	if w.err != nil {
@@ -460,7 +469,8 @@ func (s *Store) Trim(keys map[int64]int, before entry.Instant) error {
 	}
 	defer tx.Rollback()
 	for key := range keys {
-		if _, err := tx.Exec("DELETE FROM hits WHERE key = ? AND seq <= (SELECT seq FROM hits WHERE key = ? ORDER BY seq DESC LIMIT 1 OFFSET ?)", key, key, perKey); err != nil {
+		if _, err := tx.Exec("DELETE FROM hits WHERE key = ? AND seq <= (SELECT seq FROM hits WHERE key = ? ORDER "+
+			"BY seq DESC LIMIT 1 OFFSET ?)", key, key, perKey); err != nil {
 			return err
 		}
 	}
@@ -553,16 +563,20 @@ func (w *writer) transition(t *engine.Transition, now entry.Instant) {
 		w.err = err
 	}
 	key := w.key(t.Rule, t.Key)
-	w.exec("INSERT INTO transitions(at, change, alert, key, severity, written, line, untold) VALUES(?, ?, ?, ?, ?, ?, ?, ?)",
+	w.exec("INSERT INTO transitions(at, change, alert, key, severity, written, line, untold) VALUES(?, ?, ?, ?, "+
+		"?, ?, ?, ?)",
 		int64(t.At), t.Change, t.Alert, key, int(t.Severity), int64(now), string(line), string(t.Untold))
 	switch t.Change {
 	case engine.Raised:
-		w.exec("INSERT OR REPLACE INTO alerts(alert, key, raised, severity, count) VALUES(?, ?, ?, ?, ?)", t.Alert, key, int64(t.At), int(t.Severity), t.Count)
+		w.exec("INSERT OR REPLACE INTO alerts(alert, key, raised, severity, count) VALUES(?, ?, ?, ?, ?)", t.Alert,
+			key, int64(t.At), int(t.Severity), t.Count)
 	case engine.Taken, engine.Noted, engine.Hushed, engine.Unhushed: // what people did changes no number
 	case engine.Cleared:
-		w.exec("UPDATE alerts SET cleared = ?, why = ?, count = ? WHERE alert = ?", int64(t.At), t.Why, t.Count, t.Alert)
+		w.exec("UPDATE alerts SET cleared = ?, why = ?, count = ? WHERE alert = ?", int64(t.At), t.Why, t.Count,
+			t.Alert)
 	default:
-		w.exec("UPDATE alerts SET severity = max(severity, ?), count = ? WHERE alert = ?", int(t.Severity), t.Count, t.Alert)
+		w.exec("UPDATE alerts SET severity = max(severity, ?), count = ? WHERE alert = ?", int(t.Severity), t.Count,
+			t.Alert)
 	}
 }
 

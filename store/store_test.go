@@ -28,20 +28,26 @@ func at(m int) entry.Instant {
 }
 
 func transition(change, alert string, m int, sev entry.Severity) engine.Transition {
-	return engine.Transition{At: at(m), Change: change, Rule: "r", Fields: []string{"host"}, Key: []string{"a"}, Severity: sev, Alert: alert, Count: 2, First: at(m), Last: at(m), Why: "recovery"}
+	return engine.Transition{At: at(m), Change: change, Rule: "r", Fields: []string{"host"}, Key: []string{"a"},
+		Severity: sev, Alert: alert, Count: 2, First: at(m), Last: at(m), Why: "recovery"}
 }
 
 // A batch is kept as a whole, and is there after the database was opened anew.
 func TestBatchIsKept(t *testing.T) {
 	s, dir := open(t)
-	b := &Batch{Journal: []byte("j1"), Now: at(1), Sources: []string{"s"}, Meta: map[string][]byte{"settings": []byte("x")},
-		Transitions: []engine.Transition{transition(engine.Raised, "one", 1, entry.Warning), transition(engine.Worsened, "one", 2, entry.Critical), transition(engine.Cleared, "one", 3, entry.Critical), transition(engine.Raised, "two", 5, entry.Notice)},
-		Hits:        []Hit{{Rule: "r", Key: []string{"a"}, At: at(1), Origin: "h:/x", Offset: 7, Text: "low"}, {Rule: "r", Key: []string{"a"}, At: at(3), Recovery: true, Origin: "h:/x", Text: "fine"}},
-		Places:      []Place{{Source: "s", Series: "/x", Origin: "h:/x", Data: []byte("{}")}},
-		Ticks:       []Tick{{"h:/x", BucketOf(at(1)), 5}, {"h:/x", BucketOf(at(1)), 2}},
-		Blind:       []Blind{{Origin: "h:/x", At: at(4), Words: "gone"}}}
+	b := &Batch{Journal: []byte("j1"), Now: at(1), Sources: []string{"s"},
+		Meta: map[string][]byte{"settings": []byte("x")},
+		Transitions: []engine.Transition{transition(engine.Raised, "one", 1, entry.Warning),
+			transition(engine.Worsened, "one", 2, entry.Critical),
+			transition(engine.Cleared, "one", 3, entry.Critical), transition(engine.Raised, "two", 5, entry.Notice)},
+		Hits: []Hit{{Rule: "r", Key: []string{"a"}, At: at(1), Origin: "h:/x", Offset: 7, Text: "low"},
+			{Rule: "r", Key: []string{"a"}, At: at(3), Recovery: true, Origin: "h:/x", Text: "fine"}},
+		Places: []Place{{Source: "s", Series: "/x", Origin: "h:/x", Data: []byte("{}")}},
+		Ticks:  []Tick{{"h:/x", BucketOf(at(1)), 5}, {"h:/x", BucketOf(at(1)), 2}},
+		Blind:  []Blind{{Origin: "h:/x", At: at(4), Words: "gone"}}}
 	require.NoError(t, s.Commit(b))
-	require.NoError(t, s.Commit(&Batch{Journal: []byte("j2"), Blind: []Blind{{Origin: "h:/x", At: at(6), Seen: true}}}))
+	require.NoError(t, s.Commit(&Batch{Journal: []byte("j2"),
+		Blind: []Blind{{Origin: "h:/x", At: at(6), Seen: true}}}))
 	require.NoError(t, s.Close())
 	s, err := Open(dir)
 	require.NoError(t, err)
@@ -94,7 +100,8 @@ func TestBatchThatCannotBeKept(t *testing.T) {
 	s, _ := open(t)
 	_, err := s.db.Exec("PRAGMA max_page_count = 1")
 	require.NoError(t, err)
-	b := &Batch{Hits: []Hit{{Rule: "new", Key: []string{"k"}, At: at(1), Origin: "h:/new", Text: string(make([]byte, 1<<20))}}}
+	b := &Batch{Hits: []Hit{{Rule: "new", Key: []string{"k"}, At: at(1), Origin: "h:/new",
+		Text: string(make([]byte, 1<<20))}}}
 	require.Error(t, s.Commit(b))
 	_, err = s.db.Exec("PRAGMA max_page_count = 1000000")
 	require.NoError(t, err)
@@ -109,7 +116,8 @@ func TestTrim(t *testing.T) {
 	s, _ := open(t)
 	b := &Batch{Ticks: []Tick{{"o", BucketOf(at(1)), 1}, {"o", BucketOf(at(50)), 1}}}
 	for i := range perKey * 2 {
-		b.Hits = append(b.Hits, Hit{Rule: "r", Key: []string{"a"}, At: at(1) + entry.Instant(i), Origin: "o", Text: fmt.Sprint(i)})
+		b.Hits = append(b.Hits, Hit{Rule: "r", Key: []string{"a"}, At: at(1) + entry.Instant(i), Origin: "o",
+			Text: fmt.Sprint(i)})
 	}
 	require.NoError(t, s.Commit(b))
 	grown, err := s.Grown()
@@ -127,7 +135,8 @@ func TestOpenSaysWhatIsWrong(t *testing.T) {
 	_, err := OpenToRead(t.TempDir())
 	assert.ErrorContains(t, err, "no service has run there yet")
 	dir := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "lantern.db"), []byte("this is no database, but a text"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "lantern.db"), []byte("this is no database, but a text"),
+		0o600))
 	x, err := Open(dir)
 	require.NoError(t, err)
 	require.NotNil(t, x.Damage)

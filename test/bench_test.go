@@ -97,7 +97,10 @@ func TestFromAnUnknownLogToARule(t *testing.T) {
 	x.pasted("raise")
 	pressed++
 	press("Enter")
-	x.until("the cursor is at the raise", func(s string) bool { return strings.Contains(s, "at 2 in 5m gives 12 alerts") })
+	x.until("the cursor is at the raise", func(s string) bool {
+		return strings.Contains(s,
+			"at 2 in 5m gives 12 alerts")
+	})
 	press("End")
 	x.pasted(" at 2 in 5m")
 	pressed++

@@ -130,7 +130,8 @@ type service struct {
 
 func (f folder) start(t *testing.T) *service {
 	t.Helper()
-	s := &service{cmd: exec.Command(binary, "watch", "--settings", f.settings, "--data", f.data, "--json"), errs: &bytes.Buffer{}}
+	s := &service{cmd: exec.Command(binary, "watch", "--settings", f.settings, "--data", f.data, "--json"),
+		errs: &bytes.Buffer{}}
 	s.cmd.Stderr = s.errs
 	require.NoError(t, s.cmd.Start())
 	t.Cleanup(func() { s.cmd.Process.Kill(); s.cmd.Wait() })
@@ -255,7 +256,8 @@ func TestLiveEqualsReplay(t *testing.T) {
 		}
 		write(t, filepath.Join(rest, "app.log"+n), string(b))
 	}
-	out, errs, code := run(t, "replay", "--rules", f.settings, "--as", "app", "--json", filepath.Join(rest, "app.log.1"), filepath.Join(rest, "app.log"))
+	out, errs, code := run(t, "replay", "--rules", f.settings, "--as", "app", "--json",
+		filepath.Join(rest, "app.log.1"), filepath.Join(rest, "app.log"))
 	require.Equal(t, 0, code, errs)
 	var replayed []map[string]any
 	for s := bufio.NewScanner(strings.NewReader(out)); s.Scan(); {
@@ -274,7 +276,8 @@ func TestLiveEqualsReplay(t *testing.T) {
 	cost, _, _ := run(t, "rules", "--data", f.data, "--json")
 	assert.Contains(t, cost, `"keys":1,"open":1,"hits":4`, "what a recovery ended is known no more")
 	// For people, a row an alert.
-	out, _, _ = run(t, "replay", "--rules", f.settings, "--as", "app", filepath.Join(rest, "app.log.1"), filepath.Join(rest, "app.log"))
+	out, _, _ = run(t, "replay", "--rules", f.settings, "--as", "app", filepath.Join(rest, "app.log.1"),
+		filepath.Join(rest, "app.log"))
 	rows := strings.Split(strings.TrimSpace(out), "\n")
 	require.Len(t, rows, 3)
 	assert.Regexp(t, `^RAISED +LASTED +WORST +RULE +KEY +HITS +ENDED BY$`, rows[0])
@@ -382,11 +385,13 @@ func TestFieldsCommand(t *testing.T) {
 	assert.Equal(t, []string{
 		`{"at":"2026-11-24T05:32:28.114Z","fits":true,"fields":{"at":"2026-11-24 05:32:28.114","host":"pump-03","pump":"7","who":"m***"},"text":"2026-11-24 05:32:28.114 pump-03 7 m***"}`,
 		`{"at":"2026-11-24T05:32:29.000Z","fits":true,"fields":{"at":"2026-11-24 05:32:29","host":"pump-04","pump":"n/a, \"x\"","who":"a***"},"text":"2026-11-24 05:32:29 pump-04 n/a, \"x\" a***","misfit":"` + "`pump` is not an integer: `n/a, \\\"x\\\"`" + `"}`,
-		`{"at":"2026-11-24T05:32:29.000Z","fits":false,"fields":{},"text":"stray","misfit":"it does not begin with ` + "`at`" + `"}`,
+		`{"at":"2026-11-24T05:32:29.000Z","fits":false,"fields":{},"text":"stray","misfit":"it does not begin with ` +
+			"`at`" + `"}`,
 	}, strings.Split(strings.TrimSpace(out), "\n"))
 	assert.Contains(t, errs, "1 of 3: `pump` is not an integer: `n/a, \"x\"`")
 	out, _, _ = run(t, "fields", "--layout", layout, "--csv", log)
-	assert.Contains(t, out, "entry-time,at,host,pump,who,misfit,entry\r\n2026-11-24T05:32:28.114Z,2026-11-24 05:32:28.114,pump-03,7,m***,,\r\n")
+	assert.Contains(t, out, "entry-time,at,host,pump,who,misfit,entry\r\n2026-11-24T05:32:28.114Z,2026-11-24 "+
+		"05:32:28.114,pump-03,7,m***,,\r\n")
 	assert.Contains(t, out, `,"n/a, ""x""",a***,`)
 	out, _, _ = run(t, "fields", "--layout", layout, "--misfits", log)
 	assert.NotContains(t, out, "pump-03")

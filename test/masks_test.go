@@ -93,7 +93,8 @@ contact duty {
   command "/bin/cat"
 }
 `, port))
-	secrets := []string{"4929111122223333", "4929555566667777", "mira-of-the-quay", "ann-of-the-lock", "gulls-and-fog", "gulls", "fog-and-tar", "5500666677778888"}
+	secrets := []string{"4929111122223333", "4929555566667777", "mira-of-the-quay", "ann-of-the-lock",
+		"gulls-and-fog", "gulls", "fog-and-tar", "5500666677778888"}
 	at := func(s int) string {
 		return time.Now().UTC().Add(time.Duration(s-60) * time.Second).Format("2006-01-02T15:04:05Z")
 	}
@@ -165,17 +166,24 @@ contact duty {
 	look("reading entries", "Enter")
 	look("fits nothing")
 	for _, args := range [][]string{
-		{"history", "--data", f.data, "--json"}, {"history", "--data", f.data}, {"sources", "--data", f.data, "--json"}, {"check", "--reach", f.settings},
-		{"replay", "--rules", f.settings, "--as", "desk", "--json", "--svg", filepath.Join(f.dir, "out.svg"), "--pdf", filepath.Join(f.dir, "out.pdf"), log},
-		{"fields", "--rules", f.settings, "--as", "desk", "--json", log}, {"fields", "--rules", f.settings, "--as", "desk", "--csv", log}, {"fields", "--rules", f.settings, "--as", "desk", "--misfits", log},
-		{"handover", "--since", "1h", "--data", f.data}, {"history", "--actions", "--data", f.data, "--json"}, {"status", "--data", f.data},
-		{"near", "--rules", f.settings, "--rule", "refused", "--as", "desk", log}, {"propose", "recovery", "--rules", f.settings, "--rule", "refused", "--as", "desk", log},
+		{"history", "--data", f.data, "--json"}, {"history", "--data", f.data},
+		{"sources", "--data", f.data, "--json"}, {"check", "--reach", f.settings},
+		{"replay", "--rules", f.settings, "--as", "desk", "--json", "--svg", filepath.Join(f.dir, "out.svg"), "--pdf",
+			filepath.Join(f.dir, "out.pdf"), log},
+		{"fields", "--rules", f.settings, "--as", "desk", "--json", log},
+		{"fields", "--rules", f.settings, "--as", "desk", "--csv", log},
+		{"fields", "--rules", f.settings, "--as", "desk", "--misfits", log},
+		{"handover", "--since", "1h", "--data", f.data}, {"history", "--actions", "--data", f.data, "--json"},
+		{"status", "--data", f.data},
+		{"near", "--rules", f.settings, "--rule", "refused", "--as", "desk", log},
+		{"propose", "recovery", "--rules", f.settings, "--rule", "refused", "--as", "desk", log},
 	} {
 		out, errs, _ := run(t, args...)
 		require.True(t, out+errs != "" || args[0] == "history", args)
 		shown.WriteString(out + errs)
 	}
-	out, _, _ := run(t, "why", "--rules", f.settings, "--rule", "refused", "--as", "desk", at(0)+" mira-of-the-quay card 4929111122223333 refused expired")
+	out, _, _ := run(t, "why", "--rules", f.settings, "--rule", "refused", "--as", "desk",
+		at(0)+" mira-of-the-quay card 4929111122223333 refused expired")
 	assert.Contains(t, out, "hit")
 	shown.WriteString(out)
 	require.NotContains(t, out, secrets[0])

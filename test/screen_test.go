@@ -26,12 +26,14 @@ type terminal struct {
 // open runs a command in a terminal of that size.
 func open(t *testing.T, w, h int, env string, args ...string) *terminal {
 	t.Helper()
-	term := &terminal{t, fmt.Sprintf("dl-%d-%s-%d", os.Getpid(), strings.ToLower(t.Name()), terminals.Add(1))} // a server takes a moment to go
+	// a server takes a moment to go
+	term := &terminal{t, fmt.Sprintf("dl-%d-%s-%d", os.Getpid(), strings.ToLower(t.Name()), terminals.Add(1))}
 	quoted := env
 	for _, a := range append([]string{binary}, args...) {
 		quoted += " '" + a + "'"
 	}
-	c := exec.Command("tmux", "-L", term.sock, "-f", "/dev/null", "new-session", "-d", "-s", "s", "-x", fmt.Sprint(w), "-y", fmt.Sprint(h), quoted)
+	c := exec.Command("tmux", "-L", term.sock, "-f", "/dev/null", "new-session", "-d", "-s", "s", "-x", fmt.Sprint(w),
+		"-y", fmt.Sprint(h), quoted)
 	c.Env = append(os.Environ(), "LANG=C.UTF-8", "TERM=xterm-256color")
 	out, err := c.CombinedOutput()
 	require.NoError(t, err, "%s", out)
@@ -320,7 +322,8 @@ func TestUnreadableLog(t *testing.T) {
 	b, err := os.ReadFile(binary)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(mine, b, 0o755))
-	out, err := exec.Command(setpriv, "--reuid=65534", "--regid=65534", "--clear-groups", mine, "check", "--reach", f.settings).Output()
+	out, err := exec.Command(setpriv, "--reuid=65534", "--regid=65534", "--clear-groups", mine, "check", "--reach",
+		f.settings).Output()
 	require.ErrorContains(t, err, "exit status 1")
 	assert.Contains(t, string(out), "its owner is root, and nobody may not read it (rw-------)")
 	assert.Contains(t, string(out), "setfacl -m u:nobody:r "+f.log)
@@ -440,7 +443,8 @@ func TestEventOnTheScreen(t *testing.T) {
 // divided or in full.
 func TestHostileMessagesOnTheScreen(t *testing.T) {
 	at := freePort(t)
-	f := newWays(t, fmt.Sprintf("source boxes {\n listen syslog udp %q\n}\nrule low {\n problem /low (?<n>\\S+)/\n per n\n raise error\n clear by hand\n}\n", at))
+	f := newWays(t, fmt.Sprintf("source boxes {\n listen syslog udp %q\n}\nrule low {\n problem /low "+
+		"(?<n>\\S+)/\n per n\n raise error\n clear by hand\n}\n", at))
 	f.start(t)
 	eventually(t, "it listens", func() bool {
 		out, _, _ := run(t, "sources", "--data", f.data)
@@ -464,7 +468,8 @@ func TestHostileMessagesOnTheScreen(t *testing.T) {
 		t.Helper()
 		x.until(what, func(screen string) bool {
 			lines := strings.Split(screen, "\n")
-			return strings.Contains(lines[0], "dim lantern") && strings.Contains(screen, what) && strings.Contains(screen, "tide") && !strings.ContainsAny(screen, "\x1b\u202e\x00")
+			return strings.Contains(lines[0], "dim lantern") && strings.Contains(screen, what) &&
+				strings.Contains(screen, "tide") && !strings.ContainsAny(screen, "\x1b\u202e\x00")
 		})
 	}
 	frame("4 open")
@@ -517,7 +522,10 @@ func TestFieldsOnTheScreen(t *testing.T) {
 	term.keys("Enter")
 	term.see("type took duration in ms")
 	term.keys("u")
-	term.until("undone", func(s string) bool { return !strings.Contains(s, "type took") && !strings.Contains(s, "type  took") })
+	term.until("undone", func(s string) bool {
+		return !strings.Contains(s, "type took") &&
+			!strings.Contains(s, "type  took")
+	})
 	term.keys("t")
 	term.see("took is")
 	term.typed("duration in ms")
@@ -528,7 +536,8 @@ func TestFieldsOnTheScreen(t *testing.T) {
 	term.see("is written into")
 	body, err := os.ReadFile(filepath.Join(f.settings, "ways.lantern"))
 	require.NoError(t, err)
-	for _, part := range []string{"# two of them", "layout gates\n", "layout gates {\n", "(?<gate>\\d+)", "took duration in ms"} {
+	for _, part := range []string{"# two of them", "layout gates\n", "layout gates {\n", "(?<gate>\\d+)",
+		"took duration in ms"} {
 		assert.Contains(t, string(body), part)
 	}
 	term.keys("Enter")

@@ -13,7 +13,8 @@ import (
 // asked yet.
 func (f folder) sql(t *testing.T, query string) string {
 	t.Helper()
-	db, err := sql.Open("sqlite", "file:"+filepath.Join(f.data, "lantern.db")+"?_pragma=busy_timeout(5000)&_pragma=query_only(1)")
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(f.data, "lantern.db")+
+		"?_pragma=busy_timeout(5000)&_pragma=query_only(1)")
 	if err != nil {
 		return ""
 	}

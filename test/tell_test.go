@@ -55,7 +55,9 @@ func TestKilledWhileTelling(t *testing.T) {
 	}))
 	defer srv.Close()
 	f := newFolder(t)
-	write(t, filepath.Join(f.settings, "who.lantern"), fmt.Sprintf("settings { tell duty }\ncontact duty { webhook %q }\nrule each {\n  on app\n  problem /part (?<part>\\d+)/\n  per part\n  raise warning\n  clear by hand\n}\n", srv.URL))
+	write(t, filepath.Join(f.settings, "who.lantern"), fmt.Sprintf("settings { tell duty }\ncontact duty { "+
+		"webhook %q }\nrule each {\n  on app\n  problem /part (?<part>\\d+)/\n  per part\n  raise warning\n  "+
+		"clear by hand\n}\n", srv.URL))
 	b, err := os.ReadFile(filepath.Join(f.settings, "app.lantern"))
 	require.NoError(t, err)
 	write(t, filepath.Join(f.settings, "app.lantern"), strings.Replace(string(b), "begin  now", "begin  oldest", 1))
@@ -114,7 +116,8 @@ func TestSyslogDaemonIsTold(t *testing.T) {
 	udp, tcp, tls := freePort(t), freePort(t), freePort(t)
 	port := func(a string) string { _, p, _ := net.SplitHostPort(a); return p }
 	authority(t, f.dir, "server")
-	secure := exists("/usr/lib/x86_64-linux-gnu/rsyslog/lmnsd_gtls.so") || exists("/usr/lib/aarch64-linux-gnu/rsyslog/lmnsd_gtls.so")
+	secure := exists("/usr/lib/x86_64-linux-gnu/rsyslog/lmnsd_gtls.so") ||
+		exists("/usr/lib/aarch64-linux-gnu/rsyslog/lmnsd_gtls.so")
 	conf := fmt.Sprintf(`global(workDirectory="%[1]s" defaultNetstreamDriverCAFile="%[1]s/server.pem" defaultNetstreamDriverCertFile="%[1]s/server.pem" defaultNetstreamDriverKeyFile="%[1]s/server.key")
 module(load="imudp")
 module(load="imptcp")
@@ -126,13 +129,16 @@ input(type="imptcp" port="%[3]s" address="127.0.0.1")
 	ways := fmt.Sprintf("  syslog udp %q\n  syslog tcp %q\n", udp, tcp)
 	want := 2
 	if secure {
-		conf += fmt.Sprintf("module(load=\"imtcp\" StreamDriver.Name=\"gtls\" StreamDriver.Mode=\"1\" StreamDriver.AuthMode=\"anon\")\ninput(type=\"imtcp\" port=\"%s\" address=\"127.0.0.1\")\n", port(tls))
+		conf += fmt.Sprintf("module(load=\"imtcp\" StreamDriver.Name=\"gtls\" StreamDriver.Mode=\"1\" "+
+			"StreamDriver.AuthMode=\"anon\")\ninput(type=\"imtcp\" port=\"%s\" address=\"127.0.0.1\")\n", port(tls))
 		ways += fmt.Sprintf("  syslog tls %q\n", tls)
 		want++
 	}
-	conf += fmt.Sprintf("action(type=\"mmpstrucdata\")\naction(type=\"omfile\" file=\"%s/got\" template=\"line\")\n", f.dir)
+	conf += fmt.Sprintf("action(type=\"mmpstrucdata\")\naction(type=\"omfile\" file=\"%s/got\" template=\"line\")\n",
+		f.dir)
 	write(t, filepath.Join(f.dir, "daemon.conf"), conf)
-	d := exec.Command(daemon, "-n", "-f", filepath.Join(f.dir, "daemon.conf"), "-i", filepath.Join(f.dir, "daemon.pid"))
+	d := exec.Command(daemon, "-n", "-f", filepath.Join(f.dir, "daemon.conf"), "-i",
+		filepath.Join(f.dir, "daemon.pid"))
 	said, err := os.Create(filepath.Join(f.dir, "daemon.out"))
 	require.NoError(t, err)
 	d.Stdout, d.Stderr = said, said
@@ -149,12 +155,20 @@ input(type="imptcp" port="%[3]s" address="127.0.0.1")
 	write(t, f.log, "")
 	t.Setenv("SSL_CERT_FILE", filepath.Join(f.dir, "server.pem"))
 	f.start(t)
-	eventually(t, "the service answers", func() bool { _, _, code := run(t, "status", "--data", f.data); return code == 0 })
+	eventually(t, "the service answers", func() bool {
+		_, _,
+			code := run(t, "status", "--data", f.data)
+		return code == 0
+	})
 	appendTo(t, f.log, strings.Repeat(stamp()+" a pump 7 low\n", 2))
 	require.Eventually(t, func() bool {
 		b, _ := os.ReadFile(filepath.Join(f.dir, "got"))
 		return strings.Count(string(b), "raised pump-low") == want
-	}, patience, 50*time.Millisecond, "%s", func() string { b, _ := os.ReadFile(filepath.Join(f.dir, "got")); return string(b) })
+	}, patience, 50*time.Millisecond, "%s", func() string {
+		b,
+			_ := os.ReadFile(filepath.Join(f.dir, "got"))
+		return string(b)
+	})
 	b, err := os.ReadFile(filepath.Join(f.dir, "got"))
 	require.NoError(t, err)
 	assert.Regexp(t, `imudp \S+\.warning dim-lantern raised pump-low`, string(b))
@@ -177,13 +191,18 @@ contact nobody {
 	assert.Equal(t, 2, code, out)
 	assert.Contains(t, errs, "no service runs")
 	f.start(t)
-	eventually(t, "the service answers", func() bool { _, _, code := run(t, "status", "--data", f.data); return code == 0 })
+	eventually(t, "the service answers", func() bool {
+		_, _,
+			code := run(t, "status", "--data", f.data)
+		return code == 0
+	})
 	appendTo(t, f.log, strings.Repeat(stamp()+" a pump 7 low\n", 2))
 	var alert string
 	eventually(t, "it is raised", func() bool {
 		out, _, _ := run(t, "history", "--data", f.data, "--json")
 		var x struct{ Alert string }
-		return json.Unmarshal([]byte(strings.SplitN(out, "\n", 2)[0]), &x) == nil && func() bool { alert = x.Alert; return alert != "" }()
+		return json.Unmarshal([]byte(strings.SplitN(out, "\n", 2)[0]), &x) == nil &&
+			func() bool { alert = x.Alert; return alert != "" }()
 	})
 	must := func(args ...string) string {
 		out, errs, code := run(t, append(args, "--data", f.data)...)
@@ -216,11 +235,13 @@ contact nobody {
 	out, _, code = run(t, "take", alert, "--data", f.data)
 	assert.Equal(t, 1, code, out)
 	audit := must("history", "--actions")
-	for _, words := range []string{"take " + alert + ": on my way", "note " + alert + ": full of weed", "hush ", "unhush ", "hand over " + alert + ": to tolan", "clear " + alert + ": cleaned"} {
+	for _, words := range []string{"take " + alert + ": on my way", "note " + alert + ": full of weed", "hush ",
+		"unhush ", "hand over " + alert + ": to tolan", "clear " + alert + ": cleaned"} {
 		assert.Contains(t, audit, words)
 	}
 	var line struct{ At, By, From, What string }
-	require.NoError(t, json.Unmarshal([]byte(strings.SplitN(must("history", "--actions", "--json"), "\n", 2)[0]), &line))
+	require.NoError(t, json.Unmarshal([]byte(strings.SplitN(must("history", "--actions", "--json"), "\n", 2)[0]),
+		&line))
 	assert.Equal(t, "take", line.What)
 	assert.NotEmpty(t, line.By+line.From)
 
@@ -305,7 +326,8 @@ func TestWatchedFromOutside(t *testing.T) {
 		}
 	}))
 	defer srv.Close()
-	write(t, filepath.Join(f.settings, "beat.lantern"), fmt.Sprintf("settings { heartbeat webhook %q every 1s }\n", srv.URL))
+	write(t, filepath.Join(f.settings, "beat.lantern"),
+		fmt.Sprintf("settings { heartbeat webhook %q every 1s }\n", srv.URL))
 	write(t, f.log, "")
 	path := filepath.Join(f.dir, "notify")
 	socket, err := net.ListenUnixgram("unixgram", &net.UnixAddr{Name: path, Net: "unixgram"})

@@ -72,9 +72,11 @@ func authority(t *testing.T, dir, name string) {
 	t.Helper()
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
-	c := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: name}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour),
+	c := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: name},
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour),
 		IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign,
-		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth}, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, DNSNames: []string{"localhost"}}
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth},
+		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, DNSNames: []string{"localhost"}}
 	der, err := x509.CreateCertificate(rand.Reader, c, c, &key.PublicKey, key)
 	require.NoError(t, err)
 	raw, err := x509.MarshalPKCS8PrivateKey(key)
@@ -116,7 +118,8 @@ rule said {
 	f.start(t)
 	_, port, _ := net.SplitHostPort(plain)
 	send := func(args ...string) {
-		out, err := exec.Command(logger, append([]string{"-n", "127.0.0.1", "-P", port, "-t", "pumpd", "-p", "daemon.warning"}, args...)...).CombinedOutput()
+		out, err := exec.Command(logger, append([]string{"-n", "127.0.0.1", "-P", port, "-t", "pumpd", "-p",
+			"daemon.warning"}, args...)...).CombinedOutput()
 		require.NoError(t, err, "%s", out)
 	}
 	eventually(t, "it listens", func() bool {
@@ -143,20 +146,24 @@ action(type="omfwd" Target="127.0.0.1" Port="%[2]s" Protocol="tcp" Template="RSY
 action(type="omfwd" Target="127.0.0.1" Port="%[2]s" Protocol="tcp" TCP_Framing="octet-counted" Template="RSYSLOG_SyslogProtocol23Format")
 action(type="omfwd" Target="127.0.0.1" Port="%[3]s" Protocol="tcp" TCP_Framing="octet-counted" StreamDriver="gtls" StreamDriverMode="1" StreamDriverAuthMode="anon" Template="RSYSLOG_SyslogProtocol23Format")
 `, f.dir, port, tls))
-	d := exec.Command(daemon, "-n", "-f", filepath.Join(f.dir, "daemon.conf"), "-i", filepath.Join(f.dir, "daemon.pid"))
+	d := exec.Command(daemon, "-n", "-f", filepath.Join(f.dir, "daemon.conf"), "-i",
+		filepath.Join(f.dir, "daemon.pid"))
 	said, err := os.Create(filepath.Join(f.dir, "daemon.out"))
 	require.NoError(t, err)
 	d.Stdout, d.Stderr = said, said
 	require.NoError(t, d.Start())
 	t.Cleanup(func() { d.Process.Kill(); d.Wait() })
 	eventually(t, "the daemon is there", func() bool { return exists(filepath.Join(f.dir, "log")) })
-	out, err := exec.Command(logger, "-u", filepath.Join(f.dir, "log"), "-t", "pumpd", "-p", "daemon.err", "pump 7: low").CombinedOutput()
+	out, err := exec.Command(logger, "-u", filepath.Join(f.dir, "log"), "-t", "pumpd", "-p", "daemon.err",
+		"pump 7: low").CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	ways := 4
-	if !exists("/usr/lib/x86_64-linux-gnu/rsyslog/lmnsd_gtls.so") && !exists("/usr/lib/aarch64-linux-gnu/rsyslog/lmnsd_gtls.so") {
+	if !exists("/usr/lib/x86_64-linux-gnu/rsyslog/lmnsd_gtls.so") &&
+		!exists("/usr/lib/aarch64-linux-gnu/rsyslog/lmnsd_gtls.so") {
 		ways = 3 // without the package rsyslog-gnutls
 	}
-	require.Eventually(t, func() bool { return strings.Count(strings.Join(f.texts(t), "\n"), "pump 7: low") == ways }, patience, 50*time.Millisecond,
+	require.Eventually(t, func() bool { return strings.Count(strings.Join(f.texts(t), "\n"), "pump 7: low") == ways },
+		patience, 50*time.Millisecond,
 		"%v\n%s", f.texts(t), func() string { b, _ := os.ReadFile(said.Name()); return string(b) }())
 	for _, s := range f.history(t) {
 		assert.Contains(t, s["entry"].(map[string]any)["origin"], ":127.0.0.1", "its host, and its peer")
@@ -184,7 +191,8 @@ action(type="omfwd" Target="127.0.0.1" Port="%[3]s" Protocol="tcp" TCP_Framing="
 
 func replayed2(t *testing.T, f folder, source string, files ...string) []string {
 	t.Helper()
-	out, errs, code := run(t, append([]string{"replay", "--rules", f.settings, "--as", source, "--json"}, files...)...)
+	out, errs, code := run(t, append([]string{"replay", "--rules", f.settings, "--as", source, "--json"},
+		files...)...)
 	require.Zero(t, code, errs)
 	return strings.Split(strings.TrimSpace(out), "\n")
 }
@@ -238,7 +246,8 @@ const eventXML = `<Event><System><Provider Name="Harbour-Control"/><EventID>%d</
 func (f folder) numbers(t *testing.T, rule string) map[int]int {
 	t.Helper()
 	out := map[int]int{}
-	for _, line := range strings.Split(f.sql(t, "SELECT k.key || ' ' || sum(m.n) FROM marks m JOIN keys k ON k.id = m.key WHERE k.rule = '"+rule+"' GROUP BY k.id"), "\n") {
+	for _, line := range strings.Split(f.sql(t, "SELECT k.key || ' ' || sum(m.n) FROM marks m JOIN keys k ON k.id "+
+		"= m.key WHERE k.rule = '"+rule+"' GROUP BY k.id"), "\n") {
 		key, n, ok := strings.Cut(line, " ")
 		if !ok {
 			continue
@@ -324,7 +333,8 @@ rule boxes-low { on boxes
 				name := []string{"Harbour-Control/Operational", "Harbour-Control/Access"}[n%2]
 				now := time.Now()
 				host.Add(name, now, func(record int64) string {
-					return fmt.Sprintf(eventXML, 2310+n%2, now.UTC().Format(time.RFC3339Nano), record, name, n%3, n, n)
+					return fmt.Sprintf(eventXML, 2310+n%2, now.UTC().Format(time.RFC3339Nano), record, name, n%3, n,
+						n)
 				})
 			}
 			if conn == nil {
@@ -334,7 +344,8 @@ rule boxes-low { on boxes
 			}
 			for range 5 {
 				sent++
-				if _, err := fmt.Fprintf(conn, "<12>%s host-%d pumpd: low %d\n", time.Now().Format(time.Stamp), sent%3, sent); err != nil {
+				if _, err := fmt.Fprintf(conn, "<12>%s host-%d pumpd: low %d\n", time.Now().Format(time.Stamp),
+					sent%3, sent); err != nil {
 					breaks = append(breaks, sent)
 					conn.Close()
 					conn = nil
@@ -363,7 +374,8 @@ rule boxes-low { on boxes
 		ended := assert.Eventually(t, there, 2*patience, 500*time.Millisecond, rule)
 		if got = f.numbers(t, rule); !ended {
 			out, _, _ := run(t, "sources", "--data", f.data)
-			there, _ := exec.Command("journalctl", "--directory="+filepath.Join(f.dir, "journal"), "--output=cat", "--quiet").Output()
+			there, _ := exec.Command("journalctl", "--directory="+filepath.Join(f.dir, "journal"), "--output=cat",
+				"--quiet").Output()
 			out += fmt.Sprintf("in the journal: %d\n", strings.Count(string(there), "\n"))
 			require.Fail(t, fmt.Sprintf("%d of %d", len(got), want), "%s\n%s\n%s", rule, out, s.errs)
 		}
@@ -388,7 +400,8 @@ rule boxes-low { on boxes
 		}
 		if well++; from > 0 && well == 10 {
 			ends := slices.ContainsFunc(breaks, func(b int) bool { return b >= from && b <= n })
-			assert.True(t, ends, "from %d on something was lost, and no connection broke until %d: %v", from, n, breaks)
+			assert.True(t, ends, "from %d on something was lost, and no connection broke until %d: %v", from, n,
+				breaks)
 			from = 0
 		}
 	}
@@ -417,7 +430,8 @@ rule low {
 		for range count {
 			n++
 			host.Add("Harbour-Control/Access", time.Now(), func(record int64) string {
-				return fmt.Sprintf(eventXML, 4310, time.Now().UTC().Format(time.RFC3339Nano), record, "Harbour-Control/Access", 1, n, n)
+				return fmt.Sprintf(eventXML, 4310, time.Now().UTC().Format(time.RFC3339Nano), record,
+					"Harbour-Control/Access", 1, n, n)
 			})
 		}
 	}
@@ -513,7 +527,8 @@ rule low {
 
 // What is piped in is a source.
 func TestPiped(t *testing.T) {
-	f := newWays(t, "source piped {\n input\n entry starts /^\\d/ closed after 1s\n}\nrule low {\n problem /low/\n per nothing\n raise warning\n clear by hand\n}\n")
+	f := newWays(t, "source piped {\n input\n entry starts /^\\d/ closed after 1s\n}\nrule low {\n problem "+
+		"/low/\n per nothing\n raise warning\n clear by hand\n}\n")
 	c := exec.Command(binary, "watch", "--settings", f.settings, "--data", f.data, "--json")
 	in, err := c.StdinPipe()
 	require.NoError(t, err)
@@ -522,7 +537,8 @@ func TestPiped(t *testing.T) {
 	_, err = io.WriteString(in, "1 low\n  because\n2 fine\n")
 	require.NoError(t, err)
 	eventually(t, "it is judged", func() bool {
-		return strings.Join(f.texts(t), "|") == "1 low\n  because" || strings.Join(f.texts(t), "\n") == "1 low\n  because"
+		return strings.Join(f.texts(t), "|") == "1 low\n  because" ||
+			strings.Join(f.texts(t), "\n") == "1 low\n  because"
 	})
 }
 
@@ -551,7 +567,8 @@ func TestInstall(t *testing.T) {
 // Rules that are edited leave ports and their connections as they are.
 func TestEditKeepsThePort(t *testing.T) {
 	at := freePort(t)
-	settings := fmt.Sprintf("source boxes {\n listen syslog tcp %q\n}\nrule low {\n problem /low (?<n>\\d+)/\n per n\n raise error\n clear by hand\n}\n", at)
+	settings := fmt.Sprintf("source boxes {\n listen syslog tcp %q\n}\nrule low {\n problem /low (?<n>\\d+)/\n "+
+		"per n\n raise error\n clear by hand\n}\n", at)
 	f := newWays(t, settings)
 	f.start(t)
 	var c net.Conn
@@ -565,7 +582,8 @@ func TestEditKeepsThePort(t *testing.T) {
 		fmt.Fprintf(c, "<12>Nov 24 05:32:28 host-a pumpd: low %d\n", time.Now().UnixNano())
 		return strings.Contains(f.sql(t, "SELECT line FROM transitions ORDER BY seq DESC LIMIT 1"), `"critical"`)
 	})
-	write(t, filepath.Join(f.settings, "ways.lantern"), strings.Replace(settings, "source boxes {", "source boxes {\n off", 1))
+	write(t, filepath.Join(f.settings, "ways.lantern"),
+		strings.Replace(settings, "source boxes {", "source boxes {\n off", 1))
 	eventually(t, "the port is closed", func() bool {
 		x, err := net.Dial("tcp", at)
 		if err == nil {
@@ -595,8 +613,10 @@ source piped { input }
 	go host.Serve(ctx, l)
 	out, _, code := run(t, "check", "--reach", f.settings)
 	assert.Equal(t, 1, code)
-	for _, want := range []string{"udp " + at + "\n    well: it can be opened", "none.pem with its key", "well: it may be read, and never had an event: is it switched on at the host?",
-		"there is no channel Harbour-Control/Acess; there are: Harbour-Control/Access", "no channel host is at " + f.dir + "/gone.sock", "it is what is piped into"} {
+	for _, want := range []string{"udp " + at + "\n    well: it can be opened", "none.pem with its key",
+		"well: it may be read, and never had an event: is it switched on at the host?",
+		"there is no channel Harbour-Control/Acess; there are: Harbour-Control/Access", "no channel host is at " +
+			f.dir + "/gone.sock", "it is what is piped into"} {
 		assert.Contains(t, out, want)
 	}
 	out, _, code = run(t, "channels", "--settings", f.settings)

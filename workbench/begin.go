@@ -62,14 +62,16 @@ func tryBegun(b *api.Begun, s *lang.Settings, src *lang.Source, path, host strin
 	with := *s
 	with.Rules = nil
 	files := []*lang.File{f}
-	own, ds := lang.Check(append(files, lang.Parse("its source", []byte(fmt.Sprintf("source %s { files \"/x\" }", src.Name)))), lang.Env{Time: layout.CheckTime})
+	own, ds := lang.Check(append(files, lang.Parse("its source",
+		[]byte(fmt.Sprintf("source %s { files \"/x\" }", src.Name)))), lang.Env{Time: layout.CheckTime})
 	if lang.Errors(ds) {
 		return fmt.Errorf("no rule can be made of this entry: %s", ds[0].What)
 	}
 	with.Rules = own.Rules
 	plain := *src
 	plain.Encoding = "utf-8" // as Tail gives it
-	sum, err := trial.Replay(&with, []*trial.Input{{Source: &plain, Path: path, Host: host, Files: []io.Reader{bytes.NewReader(sample)}, Near: entry.Of(time.Now())}},
+	sum, err := trial.Replay(&with, []*trial.Input{{Source: &plain, Path: path, Host: host,
+		Files: []io.Reader{bytes.NewReader(sample)}, Near: entry.Of(time.Now())}},
 		trial.Options{Zone: time.Local})
 	b.Hits, b.Looked, b.Raised = sum.Hits, sum.Entries, sum.Raised
 	return err

@@ -68,10 +68,12 @@ func (s *Workbench) Bench(ctx context.Context, q api.BenchQuery) (*api.BenchView
 	}
 	sn := s.Window.Now()
 	settings, ds := sn.Check(folder.With(sn.Texts, q.File, q.Body))
-	v := &api.BenchView{Findings: []api.BenchFinding{}, Rows: []api.Row{}, Kinds: []api.BenchKind{}, Failed: []string{}}
+	v := &api.BenchView{Findings: []api.BenchFinding{}, Rows: []api.Row{}, Kinds: []api.BenchKind{},
+		Failed: []string{}}
 	for _, d := range ds {
 		if d.Pos.File == q.File {
-			v.Findings = append(v.Findings, api.BenchFinding{Line: d.Pos.Line, Col: d.Pos.Col, Len: d.Len, Error: d.Weight == lang.Err, What: d.What, Mend: d.Mend})
+			v.Findings = append(v.Findings, api.BenchFinding{Line: d.Pos.Line, Col: d.Pos.Col, Len: d.Len,
+				Error: d.Weight == lang.Err, What: d.What, Mend: d.Mend})
 		}
 	}
 	r := settings.RuleAt(q.File, q.Line)
@@ -116,13 +118,18 @@ func (s *Workbench) Bench(ctx context.Context, q api.BenchQuery) (*api.BenchView
 	}
 	v.Notes = benchNotes(r, tried, began, ended)
 	for _, d := range b.said {
-		if r.LooksAt(d.Source.Name) && len(d.Data) > 0 && !match.NewPlan(settings, d.Source, nil, time.Local).Timed() {
+		if r.LooksAt(d.Source.Name) && len(d.Data) > 0 &&
+			!match.NewPlan(settings, d.Source, nil, time.Local).Timed() {
 			v.Notes = slices.DeleteFunc(v.Notes, func(n string) bool { return strings.HasPrefix(n, newestNote) })
-			v.Notes = append([]string{fmt.Sprintf("The entries of %s say no time, so all of them stand at %s here; a layout with a time would tell them apart.", d.Source.Name, api.Moment(d.Arrived))}, v.Notes...)
+			v.Notes = append([]string{fmt.Sprintf("The entries of %s say no time, so all of them stand at %s "+
+				"here; a layout with a time would tell them apart.", d.Source.Name, api.Moment(d.Arrived))},
+				v.Notes...)
 			break
 		}
 	}
-	v.Tried = &api.BenchTried{Entries: tried.Entries, Hits: tried.Hits, Raised: tried.Raised, Open: tried.Open, Told: tried.Told, Keys: tried.Keys, Ends: tried.Ends, Longest: tried.Longest, Median: tried.Median, Took: took}
+	v.Tried = &api.BenchTried{Entries: tried.Entries, Hits: tried.Hits, Raised: tried.Raised, Open: tried.Open,
+		Told: tried.Told, Keys: tried.Keys, Ends: tried.Ends, Longest: tried.Longest, Median: tried.Median,
+		Took: took}
 	of := fmt.Sprintf("%s, the last %s", whereOf(r), entry.RoughSpan(q.Span.Round(time.Minute)))
 	if len(q.Files) > 0 {
 		of = strings.Join(q.Files, ", ")
@@ -142,7 +149,8 @@ func (s *Workbench) Bench(ctx context.Context, q api.BenchQuery) (*api.BenchView
 		v.Rows = append(v.Rows, benchRow(r, &tried.Rows[i], q, at))
 	}
 	if len(r.Whens()) > 0 && len(tried.Rows) > 0 {
-		if v.Curves, err = benchCurves(settings, r, tried.Rows[0].Key, b.said, q, trial.Options{Zone: time.Local, From: bounded(from), To: until, Stop: ctx.Err}, at); err != nil {
+		if v.Curves, err = benchCurves(settings, r, tried.Rows[0].Key, b.said, q,
+			trial.Options{Zone: time.Local, From: bounded(from), To: until, Stop: ctx.Err}, at); err != nil {
 			return nil, err
 		}
 	}
@@ -155,14 +163,17 @@ func (s *Workbench) Bench(ctx context.Context, q api.BenchQuery) (*api.BenchView
 func benchKinds(list []trial.KindSays) []api.BenchKind {
 	out := []api.BenchKind{}
 	for _, k := range list {
-		out = append(out, api.BenchKind{ID: k.Shape.ID, Source: k.Source, Origin: k.Origin, Text: k.Text, Count: k.Shape.Count, Newest: k.Newest, Is: k.Is, Partly: k.Partly, Note: k.Note, Example: k.Example, Lit: k.Lit, Fields: k.Fields})
+		out = append(out, api.BenchKind{ID: k.Shape.ID, Source: k.Source, Origin: k.Origin, Text: k.Text,
+			Count: k.Shape.Count, Newest: k.Newest, Is: k.Is, Partly: k.Partly, Note: k.Note, Example: k.Example,
+			Lit: k.Lit, Fields: k.Fields})
 	}
 	return out
 }
 
 // kindsBeside are the kinds of entries of the sources that a rule names which cannot be
 // tried as it stands.
-func (s *Workbench) kindsBeside(ctx context.Context, settings *lang.Settings, q api.BenchQuery, at entry.Instant) ([]trial.KindSays, error) {
+func (s *Workbench) kindsBeside(ctx context.Context, settings *lang.Settings, q api.BenchQuery,
+	at entry.Instant) ([]trial.KindSays, error) {
 	p, _ := lang.Parse("text", []byte(q.Body)).RuleBefore(q.Line)
 	r := &lang.Rule{}
 	for _, c := range p.Clauses {
@@ -201,7 +212,8 @@ func (s *Workbench) BenchNew(_ context.Context, q api.BenchBegin) (*api.BenchFil
 	for n := 2; ; n++ {
 		file := filepath.Join(s.Window.Now().Folder(), name+".lantern")
 		if _, err := os.Stat(file); os.IsNotExist(err) && sn.Settings.Rule(name) == nil {
-			return &api.BenchFile{File: file, Body: fmt.Sprintf("rule %s {\n  on    %s\n  per   host\n  raise warning\n  clear after 30m quiet\n}\n", name, source)}, nil
+			return &api.BenchFile{File: file, Body: fmt.Sprintf("rule %s {\n  on    %s\n  per   host\n  raise "+
+				"warning\n  clear after 30m quiet\n}\n", name, source)}, nil
 		}
 		name = fmt.Sprintf("new-rule-%d", n)
 	}
@@ -248,7 +260,8 @@ func (s *Workbench) Others(ctx context.Context, q api.BenchQuery) (*api.BenchOth
 	var words []string
 	add := func(text string, col int) {
 		if n, ok := try(text); ok {
-			words = append(words, fmt.Sprintf("%s gives %s", lang.NumberAt(text, col), english.Plural(int(n), "alert", "alerts")))
+			words = append(words, fmt.Sprintf("%s gives %s", lang.NumberAt(text, col),
+				english.Plural(int(n), "alert", "alerts")))
 		}
 	}
 	if bareRaise.MatchString(line) {
@@ -315,7 +328,8 @@ func sizeOf(n int64) string {
 
 // benchSampleOf reads what the logs of a rule have said in a stretch of time, or takes what
 // was read for it lately.
-func (s *Workbench) benchSampleOf(ctx context.Context, settings *lang.Settings, r *lang.Rule, q api.BenchQuery, from, at entry.Instant) (*benchSample, error) {
+func (s *Workbench) benchSampleOf(ctx context.Context, settings *lang.Settings, r *lang.Rule, q api.BenchQuery, from,
+	at entry.Instant) (*benchSample, error) {
 	s.bench.mu.Lock()
 	defer s.bench.mu.Unlock()
 	var names []string
@@ -408,7 +422,8 @@ func arrived(changed, from, at entry.Instant) entry.Instant {
 
 // benchRow is a lifeline as the screens draw it.
 func benchRow(r *lang.Rule, x *trial.TriedRow, q api.BenchQuery, at entry.Instant) api.Row {
-	row := api.Row{Rule: r.Name, Key: x.Key, Raised: entry.None, Cleared: entry.None, Since: entry.None, Count: len(x.Hits), Have: len(x.Alerts)}
+	row := api.Row{Rule: r.Name, Key: x.Key, Raised: entry.None, Cleared: entry.None, Since: entry.None,
+		Count: len(x.Hits), Have: len(x.Alerts)}
 	row.Life.Hits = make([]int, q.Columns)
 	for _, h := range x.Hits {
 		if k := int(h.Sub(q.From) / q.Column); h >= q.From && k < q.Columns {

@@ -33,7 +33,8 @@ func benchNotes(r *lang.Rule, tried *trial.Tried, from, at entry.Instant) []stri
 			out = append(out, s)
 		}
 	}
-	if tried.Raised > 0 && tried.Recoveries > 0 && tried.Ends["recovery"] == 0 && r.OnRecovery && len(tried.Rows) > 0 {
+	if tried.Raised > 0 && tried.Recoveries > 0 && tried.Ends["recovery"] == 0 && r.OnRecovery &&
+		len(tried.Rows) > 0 {
 		newest, at := []string(nil), entry.None
 		for _, row := range tried.Rows {
 			if n := len(row.Hits); n > 0 && row.Hits[n-1] > at {
@@ -47,13 +48,17 @@ func benchNotes(r *lang.Rule, tried *trial.Tried, from, at entry.Instant) []stri
 			}
 		}
 		if len(over) > 0 {
-			out = append(out, fmt.Sprintf("%s over, and none of them ended an alert: they speak of %s, and hits of %s.",
-				english.Plural(tried.Recoveries, "entry means", "entries mean"), strings.Join(over, ", "), strings.Join(hit, ", ")))
+			out = append(out, fmt.Sprintf("%s over, and none of them ended an alert: they speak of %s, and hits "+
+				"of %s.",
+				english.Plural(tried.Recoveries, "entry means", "entries mean"), strings.Join(over, ", "),
+				strings.Join(hit, ", ")))
 		}
 	}
 	span := at.Sub(from)
-	if day := float64(tried.Told) * float64(24*time.Hour) / float64(max(span, time.Hour)); tried.Told >= manyADay/4 && day > manyADay {
-		out = append(out, fmt.Sprintf("It would tell %s times a day: a higher threshold, a longer key, or reopen within D makes fewer alerts of the same hits.", thousands(int64(day))))
+	if day := float64(tried.Told) * float64(24*time.Hour) / float64(max(span, time.Hour)); tried.Told >= manyADay/4 &&
+		day > manyADay {
+		out = append(out, fmt.Sprintf("It would tell %s times a day: a higher threshold, a longer key, or reopen "+
+			"within D makes fewer alerts of the same hits.", thousands(int64(day))))
 	}
 	first, n := at, 0
 	for _, row := range tried.Rows {
@@ -63,7 +68,8 @@ func benchNotes(r *lang.Rule, tried *trial.Tried, from, at entry.Instant) []stri
 		}
 	}
 	if len(tried.Rows) == tried.Keys && n >= leastHits && span > time.Hour && at.Sub(first) < span/newestOf {
-		out = append(out, fmt.Sprintf(newestNote+" %s; nothing before says it, though the sample begins at %s.", api.Moment(first), api.Moment(from)))
+		out = append(out, fmt.Sprintf(newestNote+" %s; nothing before says it, though the sample begins at %s.",
+			api.Moment(first), api.Moment(from)))
 	}
 	return out
 }

@@ -70,7 +70,8 @@ func (s *Workbench) Bring(_ context.Context, q api.BringQuery) (*api.Brought, er
 	if found != nil {
 		b.Text = author.SourceText(found, name, author.OwnLayout(settings, name), []string{lang.Quote(path)}, begin)
 	} else {
-		b.Text = lang.Parse("new", []byte(fmt.Sprintf("source %s {\nfiles %s\nbegin %s\nlayout %s\n}\n", name, lang.Quote(path), begin, b.Layout))).Format()
+		b.Text = lang.Parse("new", []byte(fmt.Sprintf("source %s {\nfiles %s\nbegin %s\nlayout %s\n}\n", name,
+			lang.Quote(path), begin, b.Layout))).Format()
 	}
 	return s.bringText(b, name, q.Write)
 }
@@ -180,7 +181,8 @@ func kindsOf(b *api.Brought, lines [][]byte, l *layout.Layout, now entry.Instant
 	view := func(x []byte) api.EntryView {
 		v := d.Divide(x, now)
 		raw := v.Hide(valid(x))
-		e := api.EntryView{At: entry.None, Raw: strings.ToValidUTF8(raw[:min(len(raw), 2000)], "\uFFFD"), Fits: v.Fits, Fields: v.HideFields()}
+		e := api.EntryView{At: entry.None, Raw: strings.ToValidUTF8(raw[:min(len(raw), 2000)], "\uFFFD"),
+			Fits: v.Fits, Fields: v.HideFields()}
 		if v.Timed {
 			e.At = v.At
 		}

@@ -182,7 +182,8 @@ func (w *work) edited(text string) ([]folder.Text, error) {
 		}
 	}
 	if block.Block("layout", w.out.Layout) == "" {
-		return nil, fmt.Errorf("the text is no layout called %s; it begins with: layout %s {", w.out.Layout, w.out.Layout)
+		return nil, fmt.Errorf("the text is no layout called %s; it begins with: layout %s {", w.out.Layout,
+			w.out.Layout)
 	}
 	out := slices.Clone(w.texts)
 	for i, t := range out {
@@ -215,7 +216,10 @@ func (w *work) write(text string) error {
 			if err != nil {
 				return fmt.Errorf("%s cannot be read: %w", t.Name, folder.Reason(err))
 			}
-			if !slices.ContainsFunc(w.texts, func(x folder.Text) bool { return x.Name == t.Name && x.Body == string(now) }) {
+			if !slices.ContainsFunc(w.texts, func(x folder.Text) bool {
+				return x.Name == t.Name &&
+					x.Body == string(now)
+			}) {
 				return fmt.Errorf("%s has changed meanwhile: look again, then write", filepath.Base(t.Name))
 			}
 			return folder.Replace(t.Name, t.Body)
@@ -333,7 +337,9 @@ func (w *work) group(plan *match.Plan, lines []sampled) ([]together, string) {
 		value, _ := valueOf(plan, x, field)
 		at := slices.IndexFunc(out, func(g together) bool {
 			return g.field == field && slices.ContainsFunc(g.examples, func(e layout.Example) bool {
-				return e.Line == value || m.Name != "" && slices.ContainsFunc(append(slices.Clone(e.Is), e.Not...), func(s layout.Span) bool { return s.Name == groupName(m.Name) })
+				return e.Line == value || m.Name != "" &&
+					slices.ContainsFunc(append(slices.Clone(e.Is), e.Not...),
+						func(s layout.Span) bool { return s.Name == groupName(m.Name) })
 			})
 		})
 		if at < 0 {
@@ -424,7 +430,8 @@ func within(plan *match.Plan, x sampled, m api.Mark) (field string, start, end i
 	best := -1
 	spans := spansOf(text, v.Fields, v.Written)
 	for i, s := range spans {
-		if s.Start <= m.Start && m.End <= s.End && (best < 0 || s.Name == "text" || spans[best].Name != "text" && s.End-s.Start > spans[best].End-spans[best].Start) {
+		if s.Start <= m.Start && m.End <= s.End && (best < 0 || s.Name == "text" || spans[best].Name != "text" &&
+			s.End-s.Start > spans[best].End-spans[best].Start) {
 			best = i
 		}
 	}
@@ -529,7 +536,8 @@ func (w *work) divide(settings *lang.Settings, lines []sampled) {
 	l := settings.Layout(w.out.Layout)
 	told := func(v *layout.Values) api.FieldCount {
 		c := api.FieldCount{Name: v.Name, Type: v.Type, Entries: v.Entries, Distinct: v.Distinct}
-		if l != nil && l.Time != nil && slices.ContainsFunc(l.Time.Fields, func(f string) bool { return l.Resolve(f) == v.Name }) {
+		if l != nil && l.Time != nil && slices.ContainsFunc(l.Time.Fields,
+			func(f string) bool { return l.Resolve(f) == v.Name }) {
 			c.Type = "time"
 		} else if l != nil && l.Types[v.Name] != "" {
 			c.Type = l.Types[v.Name]
@@ -540,7 +548,8 @@ func (w *work) divide(settings *lang.Settings, lines []sampled) {
 		out.Fields = append(out.Fields, told(v))
 	}
 	if v := chosen.Field(w.q.Field, 1<<20); v != nil {
-		out.Values = &api.FieldValues{FieldCount: told(v), More: v.More, Top: v.Top[:min(len(v.Top), 40)], Numbers: v.Numbers}
+		out.Values = &api.FieldValues{FieldCount: told(v), More: v.More, Top: v.Top[:min(len(v.Top), 40)],
+			Numbers: v.Numbers}
 		for i := len(v.Top) - 1; i >= 40 && len(out.Values.Rare) < 6; i-- {
 			out.Values.Rare = append(out.Values.Rare, v.Top[i])
 		}

@@ -129,7 +129,8 @@ func (s *Workbench) tighter(q api.MarkQuery) *api.Marked {
 				good = good && caught(after[id]) == caught(wanted)
 			}
 			if good {
-				return &api.Marked{Body: body, Line: m.Pattern.Pos.Line, Clause: "the problem is tighter: " + (&lang.Pattern{Source: source}).String(), Costs: "it catches all else that it caught"}
+				return &api.Marked{Body: body, Line: m.Pattern.Pos.Line, Clause: "the problem is tighter: " +
+					(&lang.Pattern{Source: source}).String(), Costs: "it catches all else that it caught"}
 			}
 		}
 	}
@@ -181,7 +182,8 @@ func (s *Workbench) costs(q api.MarkQuery, body string) string {
 	entries, others := 0, 0
 	for _, k := range s.bench.now.kinds.Of {
 		id := k.Shape.ID
-		if k.Source != q.Source || caught(before[id]) == caught(after[id]) || before[id] == trial.KindNothing || before[id] == trial.KindNear {
+		if k.Source != q.Source || caught(before[id]) == caught(after[id]) || before[id] == trial.KindNothing ||
+			before[id] == trial.KindNear {
 			continue
 		}
 		if entries += k.Shape.Count; !slices.Contains(q.Kinds, id) {

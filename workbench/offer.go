@@ -124,7 +124,8 @@ func channelWords(x channel.Info) string {
 	if x.Newest.IsZero() {
 		return x.Say()
 	}
-	return fmt.Sprintf("%d events, newest %s ago", x.Records, entry.RoughSpan(time.Since(x.Newest).Truncate(time.Second)))
+	return fmt.Sprintf("%d events, newest %s ago", x.Records,
+		entry.RoughSpan(time.Since(x.Newest).Truncate(time.Second)))
 }
 
 func (s *Workbench) bringJournal(b *api.Brought) (clause, name string) {
@@ -152,7 +153,8 @@ func (s *Workbench) bringSyslog(b *api.Brought, typed, want string) (clause, nam
 				b.Offers = append(b.Offers, api.Offer{Type: "syslog " + p})
 			}
 		}
-		b.Words = "syslog udp or tcp, and a port: syslog udp 514, or an address of this machine: syslog tcp 192.0.2.1:514"
+		b.Words = "syslog udp or tcp, and a port: syslog udp 514, or an address of this machine: syslog tcp " +
+			"192.0.2.1:514"
 		return "", ""
 	}
 	at := port
@@ -166,14 +168,16 @@ func (s *Workbench) bringSyslog(b *api.Brought, typed, want string) (clause, nam
 	}
 	clause = fmt.Sprintf("listen syslog %s %s", proto, lang.Quote(at))
 	if taken := s.listensAt(proto, at); taken != "" {
-		b.Offers = append(b.Offers, api.Offer{Type: "syslog " + proto + " " + port, Words: "the source " + taken + " listens there already", Bad: true})
+		b.Offers = append(b.Offers, api.Offer{Type: "syslog " + proto + " " + port, Words: "the source " + taken +
+			" listens there already", Bad: true})
 		return "", ""
 	}
 	t := s.tries.try(lang.Listen{Proto: proto, Address: at})
 	st, sample := t.look()
 	o := api.Offer{Type: "syslog " + proto + " " + port, Words: st.Words, Mend: st.Mend, Bad: st.Words != ""}
 	for _, x := range st.Senders[:min(len(st.Senders), 6)] {
-		o.Detail = append(o.Detail, fmt.Sprintf("%s sends: %d so far, the last one %s ago", x.Name, x.Received, entry.RoughSpan(time.Since(x.Last).Truncate(time.Second))))
+		o.Detail = append(o.Detail, fmt.Sprintf("%s sends: %d so far, the last one %s ago", x.Name, x.Received,
+			entry.RoughSpan(time.Since(x.Last).Truncate(time.Second))))
 	}
 	if o.Words == "" && len(o.Detail) == 0 {
 		o.Words = "it can be opened; nobody has sent anything yet"
@@ -196,7 +200,8 @@ func (s *Workbench) listensAt(proto, at string) string {
 	_, port, _ := net.SplitHostPort(at)
 	for _, src := range s.Window.Now().Settings.Sources {
 		for _, l := range src.Listen {
-			if _, p, _ := net.SplitHostPort(l.Address); p == port && (l.Proto == proto || l.Proto == "tls" && proto == "tcp") && !src.Off {
+			if _, p, _ := net.SplitHostPort(l.Address); p == port &&
+				(l.Proto == proto || l.Proto == "tls" && proto == "tcp") && !src.Off {
 				return src.Name
 			}
 		}

@@ -47,19 +47,22 @@ func (s *Workbench) Propose(ctx context.Context, q api.BenchQuery) (*api.Proposa
 		}
 		said = append(said, &x)
 	}
-	list, err := trial.ProposeRecovery(settings, r, said, trial.Options{Zone: time.Local, From: bounded(from), To: until, Stop: ctx.Err})
+	list, err := trial.ProposeRecovery(settings, r, said,
+		trial.Options{Zone: time.Local, From: bounded(from), To: until, Stop: ctx.Err})
 	if err != nil {
 		return nil, err
 	}
 	for _, x := range list {
-		out.List = append(out.List, api.Proposal{Source: x.Source, Shape: x.Shape, Text: x.Text, Example: x.Example, Words: ProposalWords(&x)})
+		out.List = append(out.List, api.Proposal{Source: x.Source, Shape: x.Shape, Text: x.Text, Example: x.Example,
+			Words: ProposalWords(&x)})
 	}
 	return out, nil
 }
 
 // ProposalWords are the figures of a proposal.
 func ProposalWords(x *trial.Recovery) string {
-	words := fmt.Sprintf("came after %d of %s, median %s", x.Ended, english.Plural(x.Cases, "case", "cases"), entry.RoughSpan(x.Median))
+	words := fmt.Sprintf("came after %d of %s, median %s", x.Ended, english.Plural(x.Cases, "case", "cases"),
+		entry.RoughSpan(x.Median))
 	if x.Idle > 0 {
 		words += fmt.Sprintf(", and %d times without one", x.Idle)
 	}
@@ -79,8 +82,10 @@ func (s *Workbench) benchRule(q api.BenchQuery) (*lang.Settings, *lang.Rule, ent
 
 // benchCurves are the numbers over time that a rule compares, for the key that stands
 // first among its lifelines.
-func benchCurves(settings *lang.Settings, r *lang.Rule, key []string, said []*trial.Said, q api.BenchQuery, o trial.Options, at entry.Instant) (*api.Curves, error) {
-	out, samples := query.CurvesOf(r, key, api.CurveQuery{Rule: r.Name, Key: key, From: q.From, Column: q.Column, Columns: q.Columns, At: at})
+func benchCurves(settings *lang.Settings, r *lang.Rule, key []string, said []*trial.Said, q api.BenchQuery,
+	o trial.Options, at entry.Instant) (*api.Curves, error) {
+	out, samples := query.CurvesOf(r, key, api.CurveQuery{Rule: r.Name, Key: key, From: q.From, Column: q.Column,
+		Columns: q.Columns, At: at})
 	o.Samples, o.Sample = samples, query.TakeCurves(out, r, key)
 	_, err := trial.TryRule(settings, r, said, o)
 	return out, err

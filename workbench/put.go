@@ -75,7 +75,8 @@ func (s *Workbench) Foresee(ctx context.Context, p *api.Put) error {
 	settings, ds := sn.Check(texts)
 	findings := 0
 	for _, d := range ds {
-		if !slices.ContainsFunc(p.Files, func(f api.BenchSave) bool { return f.File == d.Pos.File }) && d.Weight != lang.Err {
+		if !slices.ContainsFunc(p.Files, func(f api.BenchSave) bool { return f.File == d.Pos.File }) &&
+			d.Weight != lang.Err {
 			continue
 		}
 		if d.Weight == lang.Err {
@@ -102,7 +103,8 @@ func (s *Workbench) Foresee(ctx context.Context, p *api.Put) error {
 		case old.Off != r.Off:
 			put("on", r.Name+" runs again", false)
 		case !trial.MeansSame(sn.Settings, old, settings, r):
-			put("changed", r.Name+" matches or counts by something else; its state is built anew from what its logs said", false)
+			put("changed", r.Name+" matches or counts by something else; its state is built anew from what its "+
+				"logs said", false)
 		case trial.Thresholds(old) != trial.Thresholds(r):
 			put("changed", r.Name+" keeps what it has counted, and judges it by what is written now", false)
 		}
@@ -155,7 +157,8 @@ func (s *Workbench) Foresee(ctx context.Context, p *api.Put) error {
 		put("opens", fmt.Sprintf("and %d more alerts", opens-mostPut), true)
 	}
 	if opens > 0 {
-		put("told", english.Plural(opens, "alert that opens", "alerts that open")+" by what was logged before "+english.PluralWord(opens, "is", "are")+" told in one summary", false)
+		put("told", english.Plural(opens, "alert that opens", "alerts that open")+" by what was logged before "+
+			english.PluralWord(opens, "is", "are")+" told in one summary", false)
 	}
 	if ends > mostPut {
 		put("ends", fmt.Sprintf("and %d more alerts", ends-mostPut), true)
@@ -175,7 +178,8 @@ func offWord(r *lang.Rule) string {
 
 // foreseen are the transitions that taking up settings would make, found on a copy of the
 // engine.
-func (s *Workbench) foreseen(ctx context.Context, sn *snapshot.Snapshot, settings *lang.Settings) ([]engine.Transition, error) {
+func (s *Workbench) foreseen(ctx context.Context, sn *snapshot.Snapshot,
+	settings *lang.Settings) ([]engine.Transition, error) {
 	state, err := s.State(ctx)
 	if err != nil {
 		return nil, err
@@ -255,7 +259,8 @@ func (s *Workbench) changeRule(c *api.RuleChange) ([]api.BenchSave, error) {
 
 // changedByOthers says that a file has another text than the one that was opened.
 func changedByOthers(path string) error {
-	return &api.Problem{Code: api.Changed, What: filepath.Base(path) + " was changed by somebody else meanwhile: nothing is written",
+	return &api.Problem{Code: api.Changed, What: filepath.Base(path) +
+		" was changed by somebody else meanwhile: nothing is written",
 		Mend: "leave it with esc and open it again"}
 }
 
@@ -298,14 +303,17 @@ func (s *Workbench) Tests(_ context.Context, q api.BenchQuery) (*api.Put, error)
 	for _, o := range trial.Expects(settings) {
 		if o.Failed {
 			failed++
-			p.Lines = append(p.Lines, api.PutLine{Word: "fails", Text: fmt.Sprintf("%s%s: %s: line %d: %s", o.Rule, o.Layout, o.Expect.Title, o.Step.Pos.Line, o.Why), Bad: true})
+			p.Lines = append(p.Lines, api.PutLine{Word: "fails",
+				Text: fmt.Sprintf("%s%s: %s: line %d: %s", o.Rule, o.Layout, o.Expect.Title, o.Step.Pos.Line, o.Why),
+				Bad:  true})
 		} else {
 			passed++
 		}
 	}
 	for _, o := range trial.Expects(settings) {
 		if !o.Failed {
-			p.Lines = append(p.Lines, api.PutLine{Word: "passes", Text: o.Rule + o.Layout + ": " + o.Expect.Title, Bad: false})
+			p.Lines = append(p.Lines, api.PutLine{Word: "passes", Text: o.Rule + o.Layout + ": " + o.Expect.Title,
+				Bad: false})
 		}
 	}
 	p.Title = fmt.Sprintf("%d passed, %d failed", passed, failed)

@@ -41,7 +41,8 @@ func benchMost() int64 {
 
 // filesSample opens files that somebody names for the bench, as its rule's source: those of
 // one series as one log.
-func filesSample(settings *lang.Settings, r *lang.Rule, names []string, host string) (inputs []*trial.Input, done func(), err error) {
+func filesSample(settings *lang.Settings, r *lang.Rule, names []string, host string) (inputs []*trial.Input,
+	done func(), err error) {
 	var src *lang.Source
 	for _, x := range settings.Sources {
 		if r.LooksAt(x.Name) && (src == nil || len(r.On) > 0 && r.On[0] == x.Name) {
@@ -49,7 +50,8 @@ func filesSample(settings *lang.Settings, r *lang.Rule, names []string, host str
 		}
 	}
 	if src == nil {
-		return nil, nil, fmt.Errorf("the rule looks at no source as which the files could be read: on SOURCE names one")
+		return nil, nil, fmt.Errorf("the rule looks at no source as which the files could be read: on SOURCE " +
+			"names one")
 	}
 	var paths []string
 	for _, pattern := range names {

@@ -55,7 +55,8 @@ func (s *Workbench) whyTyped(ctx context.Context, q api.WhyQuery) (*api.Why, err
 			inputs = append(inputs, &in)
 		}
 	}
-	m, err := trial.WhyAt(settings, trial.MomentQuery{Rule: r, Key: q.Key, At: at, Clock: api.Moment}, inputs, trial.Options{Zone: time.Local, From: bounded(from), Stop: ctx.Err})
+	m, err := trial.WhyAt(settings, trial.MomentQuery{Rule: r, Key: q.Key, At: at, Clock: api.Moment}, inputs,
+		trial.Options{Zone: time.Local, From: bounded(from), Stop: ctx.Err})
 	if err != nil {
 		return nil, err
 	}
@@ -63,7 +64,8 @@ func (s *Workbench) whyTyped(ctx context.Context, q api.WhyQuery) (*api.Why, err
 	if at != entry.None {
 		when = " at " + api.Moment(at)
 	}
-	out := &query.Answer{Title: "why, for " + strings.TrimSpace(r.Name+" "+strings.Join(q.Key, " ")) + when + ", had it been at work"}
+	out := &query.Answer{Title: "why, for " + strings.TrimSpace(r.Name+" "+strings.Join(q.Key, " ")) + when +
+		", had it been at work"}
 	out.Standings(&m, api.Moment)
 	if len(m.Changes) > 0 {
 		out.Add(api.WhyMore, "", "")

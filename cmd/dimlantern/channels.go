@@ -49,8 +49,10 @@ events. With --at it lists those of another channel host, or of a folder.`,
 			return nil
 		},
 	}
-	c.Flags().StringVar(&o.settings, "settings", defaultFolder("CONFIGURATION_DIRECTORY", "XDG_CONFIG_HOME", ".config", "/etc"), "the settings folder")
-	c.Flags().StringArrayVar(&at, "at", nil, "HOST:PORT, a socket or a folder, instead of this machine and the settings")
+	c.Flags().StringVar(&o.settings, "settings", defaultFolder("CONFIGURATION_DIRECTORY", "XDG_CONFIG_HOME",
+		".config", "/etc"), "the settings folder")
+	c.Flags().StringArrayVar(&at, "at", nil, "HOST:PORT, a socket or a folder, instead of this machine and the "+
+		"settings")
 	c.Flags().BoolVar(&asJSON, "json", false, "one JSON object a channel")
 	return c
 }

@@ -66,7 +66,8 @@ func (d *drawing) take(t *engine.Transition) {
 		if d.from == entry.None || t.At < d.from {
 			d.from = t.At
 		}
-		r.Alerts = append(r.Alerts, draw.Alert{From: t.At, To: entry.None, Steps: []draw.Step{{At: t.At, Severity: t.Severity}}})
+		r.Alerts = append(r.Alerts, draw.Alert{From: t.At, To: entry.None,
+			Steps: []draw.Step{{At: t.At, Severity: t.Severity}}})
 	case engine.Worsened:
 		a := &r.Alerts[len(r.Alerts)-1]
 		a.Steps = append(a.Steps, draw.Step{At: t.At, Severity: t.Severity})

@@ -255,7 +255,8 @@ func (p *csvFields) end(out *bufio.Writer) error {
 			names = append(names, n)
 		}
 		sort.Strings(names)
-		fmt.Fprintf(os.Stderr, "dimlantern: these fields came first behind %s entries, and have no column: %s; --json prints all\n", thousands(heldBack), strings.Join(names, ", "))
+		fmt.Fprintf(os.Stderr, "dimlantern: these fields came first behind %s entries, and have no column: %s; "+
+			"--json prints all\n", thousands(heldBack), strings.Join(names, ", "))
 	}
 	return nil
 }
@@ -404,7 +405,8 @@ func (p *tableFields) row(out *bufio.Writer, row []string) error {
 	}
 	for i, v := range row {
 		if v = shown(v); i+1 < len(row) {
-			v = runewidth.FillRight(runewidth.Truncate(v, p.widths[min(i, len(p.widths)-1)], "…"), cmp.Or(p.widths[min(i, len(p.widths)-1)], 1)) + "  "
+			v = runewidth.FillRight(runewidth.Truncate(v, p.widths[min(i, len(p.widths)-1)], "…"),
+				cmp.Or(p.widths[min(i, len(p.widths)-1)], 1)) + "  "
 		}
 		if _, err := out.WriteString(v); err != nil {
 			return err
@@ -450,7 +452,9 @@ func (p *valueFields) end(out *bufio.Writer) error {
 			top[i].Lines = nil
 		}
 		if p.asJSON {
-			b, err := json.Marshal(map[string]any{"field": v.Name, "type": v.Type, "entries": v.Entries, "of": p.counter.Entries, "distinct": v.Distinct, "more": v.More, "top": top, "rare": rare, "numbers": v.Numbers})
+			b, err := json.Marshal(map[string]any{"field": v.Name, "type": v.Type, "entries": v.Entries,
+				"of": p.counter.Entries, "distinct": v.Distinct, "more": v.More, "top": top, "rare": rare,
+				"numbers": v.Numbers})
 			if err != nil {
 				return err
 			}
@@ -461,20 +465,24 @@ func (p *valueFields) end(out *bufio.Writer) error {
 		if v.More {
 			more = " and more"
 		}
-		fmt.Fprintf(out, "%s: %s, in %s of %s entries, %s different%s\n", v.Name, v.Type, thousands(v.Entries), thousands(p.counter.Entries), thousands(v.Distinct), more)
+		fmt.Fprintf(out, "%s: %s, in %s of %s entries, %s different%s\n", v.Name, v.Type, thousands(v.Entries),
+			thousands(p.counter.Entries), thousands(v.Distinct), more)
 		if n := v.Numbers; n != nil {
-			fmt.Fprintf(out, "    from %.6g to %.6g %s; quartiles %.6g, %.6g, %.6g\n", n.Min, n.Max, n.Unit, n.Q1, n.Median, n.Q3)
+			fmt.Fprintf(out, "    from %.6g to %.6g %s; quartiles %.6g, %.6g, %.6g\n", n.Min, n.Max, n.Unit, n.Q1,
+				n.Median, n.Q3)
 		}
 		if top[0].Count == 1 && v.Distinct > topValues {
 			fmt.Fprintf(out, "    each once, such as %s\n", runewidth.Truncate(shown(top[0].Value), 100, "…"))
 			continue
 		}
 		for _, x := range top {
-			fmt.Fprintf(out, "    %8s  %5.1f %%  %s\n", thousands(x.Count), 100*float64(x.Count)/float64(v.Entries), runewidth.Truncate(shown(x.Value), 100, "…"))
+			fmt.Fprintf(out, "    %8s  %5.1f %%  %s\n", thousands(x.Count), 100*float64(x.Count)/float64(v.Entries),
+				runewidth.Truncate(shown(x.Value), 100, "…"))
 		}
 		for _, x := range rare {
 			if len(x.Lines) > 0 {
-				fmt.Fprintf(out, "    rare: %s, in: %s\n", shown(x.Value), runewidth.Truncate(shown(x.Lines[0].Text), 120, "…"))
+				fmt.Fprintf(out, "    rare: %s, in: %s\n", shown(x.Value),
+					runewidth.Truncate(shown(x.Lines[0].Text), 120, "…"))
 			}
 		}
 	}

@@ -53,7 +53,8 @@ With --misfits it prints only what does not fit, and why, and how many of each.`
 	c.Flags().StringSliceVar(&o.only, "only", nil, "no more than these fields")
 	c.Flags().BoolVar(&o.asJSON, "json", false, "one JSON object an entry")
 	c.Flags().BoolVar(&o.asCSV, "csv", false, "comma-separated values with a header line")
-	c.Flags().BoolVar(&o.values, "values", false, "of each field its type, how many entries have it, and its commonest values")
+	c.Flags().BoolVar(&o.values, "values", false, "of each field its type, how many entries have it, and its "+
+		"commonest values")
 	c.Flags().BoolVar(&o.misfits, "misfits", false, "only what does not fit, with the reasons")
 	c.MarkFlagsMutuallyExclusive("json", "csv")
 	c.MarkFlagsMutuallyExclusive("rules", "layout")
@@ -78,7 +79,8 @@ func (o *fieldsOptions) planOf(files []string) (*match.Plan, *lang.Layout, error
 			return nil, nil, err
 		}
 		if len(list) == 0 || list[0] == nil {
-			return nil, nil, fmt.Errorf("no source of %s has files that fit %s: say which with --as SOURCE", o.rules, files[0])
+			return nil, nil, fmt.Errorf("no source of %s has files that fit %s: say which with --as SOURCE", o.rules,
+				files[0])
 		}
 		src = list[0]
 	case o.as != "":
@@ -123,7 +125,8 @@ func layoutGiven(text string) (*lang.Settings, string, error) {
 		return nil, "", err
 	}
 	if len(settings.Layouts) == 0 {
-		return nil, "", fmt.Errorf("--layout %s is no layout: give the name of one that is built in, or clauses such as: json, or pattern /…/", text)
+		return nil, "", fmt.Errorf("--layout %s is no layout: give the name of one that is built in, or clauses "+
+			"such as: json, or pattern /…/", text)
 	}
 	return settings, settings.Layouts[0].Name, nil
 }
@@ -260,7 +263,8 @@ func (r *reasons) tell() {
 	clearProgress()
 	sort.SliceStable(r.order, func(i, j int) bool { return r.counts[r.order[i]] > r.counts[r.order[j]] })
 	for _, reason := range r.order {
-		fmt.Fprintf(os.Stderr, "%s of %s: %s: `%s`\n", thousands(r.counts[reason]), thousands(r.total), reason, shown(r.first[reason]))
+		fmt.Fprintf(os.Stderr, "%s of %s: %s: `%s`\n", thousands(r.counts[reason]), thousands(r.total), reason,
+			shown(r.first[reason]))
 	}
 	if len(r.order) == 0 {
 		fmt.Fprintf(os.Stderr, "all %s fit\n", thousands(r.total))

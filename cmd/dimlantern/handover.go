@@ -167,7 +167,8 @@ const shiftText = `{{.H1}}Shift at {{.Host}}, {{at .From}} to {{at .To}}
 {{end}}`
 
 // escapeMarkdown keeps what comes from logs from being taken for Markdown.
-var escapeMarkdown = strings.NewReplacer(`\`, `\\`, "`", "\\`", "*", `\*`, "_", `\_`, "[", `\[`, "]", `\]`, "<", "&lt;", ">", "&gt;", "#", `\#`, "|", `\|`, "~", `\~`)
+var escapeMarkdown = strings.NewReplacer(`\`, `\\`, "`", "\\`", "*", `\*`, "_", `\_`, "[", `\[`, "]", `\]`, "<",
+	"&lt;", ">", "&gt;", "#", `\#`, "|", `\|`, "~", `\~`)
 
 func handoverText(w io.Writer, s *api.Shift, markdown bool) error {
 	funcs := map[string]any{}
@@ -186,7 +187,8 @@ func handoverText(w io.Writer, s *api.Shift, markdown bool) error {
 		}
 	}
 	var b bytes.Buffer
-	if err := texttemplate.Must(texttemplate.New("handover").Funcs(funcs).Parse(shiftText)).Execute(&b, v); err != nil {
+	if err := texttemplate.Must(texttemplate.New("handover").Funcs(funcs).Parse(shiftText)).Execute(&b,
+		v); err != nil {
 		return err
 	}
 	_, err := w.Write(b.Bytes())
@@ -229,9 +231,11 @@ func shiftJSON(s *api.Shift) any {
 		Actions []action        `json:"actions"`
 		Told    []api.ShiftTold `json:"told"`
 		Trouble []string        `json:"trouble"`
-	}{From: s.From.String(), To: s.To.String(), Host: s.Host, Alerts: []alert{}, Hushes: s.Hushes, Actions: []action{}, Told: s.Told, Trouble: s.Trouble}
+	}{From: s.From.String(), To: s.To.String(), Host: s.Host, Alerts: []alert{}, Hushes: s.Hushes,
+		Actions: []action{}, Told: s.Told, Trouble: s.Trouble}
 	for _, a := range s.Alerts {
-		x := alert{Alert: a.Alert, Rule: a.Rule, Key: a.Key, Severity: a.Severity.String(), Raised: a.Raised.String(), Why: a.Why, Count: a.Count, Say: a.Say, Taken: a.Taken, Notes: a.Notes}
+		x := alert{Alert: a.Alert, Rule: a.Rule, Key: a.Key, Severity: a.Severity.String(), Raised: a.Raised.String(),
+			Why: a.Why, Count: a.Count, Say: a.Say, Taken: a.Taken, Notes: a.Notes}
 		if a.Cleared != entry.None {
 			x.Cleared = a.Cleared.String()
 		}

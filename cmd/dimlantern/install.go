@@ -29,14 +29,16 @@ func install(path string, o *places) error {
 	}
 	for _, p := range []string{self, o.settings, o.data} {
 		if strings.ContainsAny(p, " \"'\\%$\n") {
-			return fmt.Errorf("%q has a space or a special mark in it, which a unit cannot hold well: put it elsewhere", p)
+			return fmt.Errorf("%q has a space or a special mark in it, which a unit cannot hold well: put it "+
+				"elsewhere", p)
 		}
 	}
 	unit := strings.Replace(docs.Unit, "/usr/local/bin/dimlantern", self, 1)
 	unit = strings.Replace(unit, "--settings /etc/dimlantern", "--settings "+o.settings, 1)
 	unit = strings.Replace(unit, "--data /var/lib/dimlantern", "--data "+o.data, 1)
 	if o.data != "/var/lib/dimlantern" {
-		unit = strings.Replace(unit, "StateDirectory=dimlantern\nStateDirectoryMode=0700\n", "ReadWritePaths="+o.data+"\n", 1)
+		unit = strings.Replace(unit, "StateDirectory=dimlantern\nStateDirectoryMode=0700\n", "ReadWritePaths="+o.data+
+			"\n", 1)
 	}
 	if o.settings != "/etc/dimlantern" {
 		unit = strings.Replace(unit, "ConfigurationDirectory=dimlantern\n", "", 1)
@@ -44,11 +46,13 @@ func install(path string, o *places) error {
 	_, after, _ := strings.Cut(unit, "\n\n") // what the file says of itself is for who reads it in docs
 	unit = "# Written by dimlantern watch --install.\n\n" + after
 	if had, err := os.ReadFile(path); err == nil && string(had) != unit {
-		return failed{fmt.Sprintf("%s is there already, and is another one: move it away first, or write to another file with --install=FILE", path)}
+		return failed{fmt.Sprintf("%s is there already, and is another one: move it away first, or write to "+
+			"another file with --install=FILE", path)}
 	}
 	if err := os.WriteFile(path, []byte(unit), 0o644); err != nil {
 		if errors.Is(err, os.ErrPermission) {
-			return failed{fmt.Sprintf("%s may not be written by this user: run it as root, or write to another file with --install=FILE", path)}
+			return failed{fmt.Sprintf("%s may not be written by this user: run it as root, or write to another "+
+				"file with --install=FILE", path)}
 		}
 		return err
 	}
@@ -61,6 +65,7 @@ func install(path string, o *places) error {
 		fmt.Printf("  cp %s %s\n", path, unitPath)
 	}
 	fmt.Println("  systemctl daemon-reload\n  systemctl enable --now dimlantern")
-	fmt.Printf("then its screens open with:\n  sudo -u dimlantern %s --settings %s --data %s\n", self, o.settings, o.data)
+	fmt.Printf("then its screens open with:\n  sudo -u dimlantern %s --settings %s --data %s\n", self, o.settings,
+		o.data)
 	return nil
 }

@@ -68,7 +68,9 @@ and clears them by itself. Without a command it opens the screens.`,
 	root.CompletionOptions.HiddenDefaultCmd = true
 	root.SuggestionsMinimumDistance = 2
 	root.AddCommand(checkCommand(), fmtCommand(), testCommand(), replayCommand(), whyCommand(),
-		watchCommand(), historyCommand(), demoCommand(), clearCommand(), takeCommand(), hushCommand(), noteCommand(), handoverCommand(), tellCommand(), statusCommand(), applyCommand(), rulesCommand(), sourcesCommand(), channelsCommand(), nearCommand(), proposeCommand(), detectCommand(), shapesCommand(), fieldsCommand())
+		watchCommand(), historyCommand(), demoCommand(), clearCommand(), takeCommand(), hushCommand(), noteCommand(),
+		handoverCommand(), tellCommand(), statusCommand(), applyCommand(), rulesCommand(), sourcesCommand(),
+		channelsCommand(), nearCommand(), proposeCommand(), detectCommand(), shapesCommand(), fieldsCommand())
 	return root
 }
 
@@ -97,7 +99,8 @@ func atLeast(what string) cobra.PositionalArgs {
 func exactlyOne(what string) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
 		if len(args) != 1 {
-			return fmt.Errorf("%s needs %s, and was given %d: see dimlantern %s --help", cmd.Name(), what, len(args), cmd.Name())
+			return fmt.Errorf("%s needs %s, and was given %d: see dimlantern %s --help", cmd.Name(), what, len(args),
+				cmd.Name())
 		}
 		return nil
 	}

@@ -42,7 +42,8 @@ func (o *sampled) open(files []string) (*lang.Settings, *lang.Rule, []*trial.Sai
 		for _, x := range settings.Rules {
 			names = append(names, x.Name)
 		}
-		return nil, nil, nil, fmt.Errorf("--rule %s: there is no such rule; there are: %s", o.name, strings.Join(names, ", "))
+		return nil, nil, nil, fmt.Errorf("--rule %s: there is no such rule; there are: %s", o.name,
+			strings.Join(names, ", "))
 	}
 	inputs, closers, err := openInputs(settings, o.as, files)
 	defer func() {
@@ -110,7 +111,8 @@ fits, with the part that does not. The exit status is 0 whatever there is.`,
 					}{k.Source, k.Shape.Count, k.Text, k.Note, k.Example})
 					continue
 				}
-				fmt.Printf("%s: %s\n  does not fit: %s\n  such as: %s\n", countOf(k.Shape.Count, "line", "lines"), shown(k.Text), k.Note, shown(k.Example))
+				fmt.Printf("%s: %s\n  does not fit: %s\n  such as: %s\n", countOf(k.Shape.Count, "line", "lines"),
+					shown(k.Text), k.Note, shown(k.Example))
 			}
 			if n == 0 && !o.asJSON {
 				fmt.Fprintln(os.Stderr, "nothing comes near")

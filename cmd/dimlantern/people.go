@@ -113,8 +113,10 @@ func hushCommand() *cobra.Command {
 is recorded, and told nobody. What is still open when the hush ends is told then.
 Without anything to hush it lists all hushes, those in the settings too, each with what
 it is keeping quiet.`,
-		Example: "  dimlantern hush k3f9a0c2d1e8 --for 2h --why \"strainer is being cleaned\"\n  dimlantern hush --host pump-03 --until 2026-11-25T06:00:00Z --why \"moved to the new hall\"\n  dimlantern hush\n  dimlantern hush --end h-3k9d02ma",
-		Args:    cobra.MaximumNArgs(1),
+		Example: "  dimlantern hush k3f9a0c2d1e8 --for 2h --why \"strainer is being cleaned\"\n  dimlantern hush " +
+			"--host pump-03 --until 2026-11-25T06:00:00Z --why \"moved to the new hall\"\n  dimlantern hush\n  " +
+			"dimlantern hush --end h-3k9d02ma",
+		Args: cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if len(args) == 1 {
 				h.Alert = args[0]
@@ -150,7 +152,8 @@ it is keeping quiet.`,
 	c.Flags().StringVar(&h.About, "about", "", "all alerts of rules about a word")
 	c.Flags().StringVar(&h.Host, "host", "", "all alerts of a host")
 	c.Flags().StringVar(&until, "until", "", "when it ends: a time of day, or RFC 3339")
-	c.Flags().StringVar(&span, "for", "", "how long it lasts: 30m, 2h, 1d; without --for and --until, until somebody ends it")
+	c.Flags().StringVar(&span, "for", "", "how long it lasts: 30m, 2h, 1d; without --for and --until, until "+
+		"somebody ends it")
 	c.Flags().StringVar(&why, "why", "", "why")
 	c.Flags().StringVar(&end, "end", "", "ends the hush of that name")
 	c.Flags().BoolVar(&list, "list", false, "lists the hushes")
@@ -233,9 +236,11 @@ mend it. The exit status is 1 where one of them fails.`,
 					names = append(names, x.Name)
 				}
 				if len(names) == 0 {
-					return fmt.Errorf("--test %s: the settings have no contact: contact NAME { mail \"ADDRESS\" }", test)
+					return fmt.Errorf("--test %s: the settings have no contact: contact NAME { mail \"ADDRESS\" }",
+						test)
 				}
-				return fmt.Errorf("--test %s: there is no such contact; there are: %s", test, strings.Join(names, ", "))
+				return fmt.Errorf("--test %s: there is no such contact; there are: %s", test,
+					strings.Join(names, ", "))
 			}
 			return tellTest(o.settings, settings, contact)
 		},
@@ -253,7 +258,8 @@ func tellTest(folder string, settings *lang.Settings, contact *lang.Contact) err
 	now := time.Now()
 	bad := 0
 	for i, w := range notify.WaysOf(contact, settings.Mail) {
-		m := &via.Message{ID: fmt.Sprintf("test-%d.%d", now.UnixNano(), i), Kind: via.KindTest, Made: now.UTC(), Host: hostName(), Contact: contact.Name, Severity: "notice",
+		m := &via.Message{ID: fmt.Sprintf("test-%d.%d", now.UnixNano(), i), Kind: via.KindTest, Made: now.UTC(),
+			Host: hostName(), Contact: contact.Name, Severity: "notice",
 			Subject: "a test of the contact " + contact.Name + " by " + userName()}
 		if err := words.Fill(m, true); err != nil {
 			return err
@@ -325,8 +331,10 @@ where something keeps it from doing all of its work, and 2 where no service answ
 
 func printStatus(s *api.Status) {
 	started, _ := time.Parse(time.RFC3339Nano, s.Started)
-	fmt.Printf("on %s since %s, settings %s\n", s.Host, started.Local().Format("2 Jan 15:04:05"), filepath.Base(s.Settings))
-	fmt.Printf("%s, %s, %s\n", countOf(s.Rules, "rule", "rules"), countOf(s.Sources, "source", "sources"), countOf(s.Origins, "origin", "origins"))
+	fmt.Printf("on %s since %s, settings %s\n", s.Host, started.Local().Format("2 Jan 15:04:05"),
+		filepath.Base(s.Settings))
+	fmt.Printf("%s, %s, %s\n", countOf(s.Rules, "rule", "rules"), countOf(s.Sources, "source", "sources"),
+		countOf(s.Origins, "origin", "origins"))
 	var open []string
 	n := 0
 	for i := len(entry.Severities) - 1; i >= 0; i-- {
@@ -339,7 +347,8 @@ func printStatus(s *api.Status) {
 	if n > 0 {
 		line += " (" + strings.Join(open, ", ") + ")"
 	}
-	fmt.Printf("%s, %d taken, %s, %s\n", line, s.Taken, countOf(s.Hushes, "hush", "hushes"), countOf(s.Waiting, "message waits", "messages wait"))
+	fmt.Printf("%s, %d taken, %s, %s\n", line, s.Taken, countOf(s.Hushes, "hush", "hushes"),
+		countOf(s.Waiting, "message waits", "messages wait"))
 	for _, b := range s.Blind {
 		fmt.Println("blind: " + shown(b))
 	}

@@ -142,9 +142,11 @@ func replay(o *replayOptions, files []string) error {
 		return err
 	}
 	for _, p := range sum.Untimed {
-		fmt.Fprintf(os.Stderr, "dimlantern: %s gives its entries no time; they stand at 1970-01-01T00:00:00Z. A layout with a time clause would read it.\n", p)
+		fmt.Fprintf(os.Stderr, "dimlantern: %s gives its entries no time; they stand at 1970-01-01T00:00:00Z. A "+
+			"layout with a time clause would read it.\n", p)
 	}
-	fmt.Fprintf(os.Stderr, "entries %d, hits %d, raised %d, cleared %d, open %d\n", sum.Entries, sum.Hits, sum.Raised, sum.Cleared, sum.Open)
+	fmt.Fprintf(os.Stderr, "entries %d, hits %d, raised %d, cleared %d, open %d\n", sum.Entries, sum.Hits, sum.Raised,
+		sum.Cleared, sum.Open)
 	return nil
 }
 
@@ -253,7 +255,8 @@ func sourcesFor(s *lang.Settings, as string, paths ...string) ([]*lang.Source, e
 	case len(s.Sources) == 1:
 		return s.Sources[:1], nil
 	}
-	return nil, fmt.Errorf("%s fits the files of no source: say which one it is read as with --as", paths[len(paths)-1])
+	return nil, fmt.Errorf("%s fits the files of no source: say which one it is read as with --as",
+		paths[len(paths)-1])
 }
 
 // openLog opens a log file, or standard input, and what its name says it is
@@ -320,5 +323,6 @@ func historyLine(line string) string {
 	if err != nil {
 		return shown(line)
 	}
-	return fmt.Sprintf("%s  %-9s %-8s %s: %s (%s)", at.Local().Format("2006-01-02 15:04:05"), t.Change, t.Severity, t.Rule, shown(t.Say), t.Why)
+	return fmt.Sprintf("%s  %-9s %-8s %s: %s (%s)", at.Local().Format("2006-01-02 15:04:05"), t.Change, t.Severity,
+		t.Rule, shown(t.Say), t.Why)
 }

@@ -32,8 +32,10 @@ func templateErrors(folders []string) (out []lang.Diagnostic) {
 		if err == nil {
 			continue
 		}
-		d := lang.Diagnostic{Code: "bad-template", Weight: lang.Err, Pos: lang.Pos{File: dir, Line: 1, Col: 1}, Len: 1, What: err.Error(),
-			Mend: "docs/telling.md lists what templates see; without the file the one that comes with Dim Lantern is used"}
+		d := lang.Diagnostic{Code: "bad-template", Weight: lang.Err, Pos: lang.Pos{File: dir, Line: 1, Col: 1},
+			Len: 1, What: err.Error(),
+			Mend: "docs/telling.md lists what templates see; without the file the one that comes with Dim Lantern " +
+				"is used"}
 		for _, name := range []string{via.SubjectFile, via.TextFile, via.HTMLFile} {
 			path := filepath.Join(dir, name)
 			_, rest, found := strings.Cut(err.Error(), path+":")
@@ -64,8 +66,9 @@ there are none, else 1. With --reach it also tries every source for real: whethe
 its files are there and can be read, what their entries' times are, and whether
 the layout fits. With --sample it also says which clauses fit no entry of a log, and
 what nearly does; --reach takes the newest entries of each source as its sample.`,
-		Example: "  dimlantern check ./rules\n  dimlantern check --reach --json ./rules\n  dimlantern check ./rules --sample pump-03.log.1",
-		Args:    atLeast("a PATH"),
+		Example: "  dimlantern check ./rules\n  dimlantern check --reach --json ./rules\n  dimlantern check " +
+			"./rules --sample pump-03.log.1",
+		Args: atLeast("a PATH"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			texts, unread := folder.Read(args...)
 			if unread != nil && len(texts) == 0 {
@@ -106,7 +109,8 @@ what nearly does; --reach takes the newest entries of each source as its sample.
 						finds++
 					}
 				}
-				fmt.Printf("%s: %s, %s\n", count(files, "file", "files"), count(errs, "error", "errors"), count(finds, "finding", "findings"))
+				fmt.Printf("%s: %s, %s\n", count(files, "file", "files"), count(errs, "error", "errors"),
+					count(finds, "finding", "findings"))
 			}
 			if unread != nil { // the others were checked
 				return unread
@@ -134,7 +138,8 @@ const sampleSize = 4 << 20
 
 // neverFits are the clauses that fit no entry of a sample: of files that are named, and of
 // the newest entries of logs that can be reached.
-func neverFits(settings *lang.Settings, texts []folder.Text, samples []string, reached []intake.Reach) ([]lang.Diagnostic, error) {
+func neverFits(settings *lang.Settings, texts []folder.Text, samples []string,
+	reached []intake.Reach) ([]lang.Diagnostic, error) {
 	host, _ := os.Hostname()
 	by := map[string]*trial.Sampler{}
 	var order []string
@@ -381,7 +386,8 @@ at which step, and what happened instead. Its last line is "N passed, N failed".
 // printFailed prints why an expect failed: which line, what came instead and by which
 // step, and what had been accounted for by then.
 func printFailed(o *trial.Outcome) {
-	fmt.Printf("FAIL %s: %s\n    %s: %s\n", o.Rule+o.Layout, o.Expect.Title, o.Step.Pos, strings.TrimSpace(o.Step.Line))
+	fmt.Printf("FAIL %s: %s\n    %s: %s\n", o.Rule+o.Layout, o.Expect.Title, o.Step.Pos,
+		strings.TrimSpace(o.Step.Line))
 	lead := "came instead"
 	for _, s := range happenedTold(o.Instead) {
 		fmt.Printf("        %-14s %s\n", lead, s)
@@ -390,7 +396,8 @@ func printFailed(o *trial.Outcome) {
 	if len(o.Instead) == 0 {
 		fmt.Printf("        %s\n", o.Why)
 	} else if strings.HasPrefix(o.Why, "this happened as well") {
-		fmt.Printf("        %-14s every then line of this step has come true, and this happened as well: %s\n", "", strings.TrimPrefix(o.Why, "this happened as well: "))
+		fmt.Printf("        %-14s every then line of this step has come true, and this happened as well: %s\n", "",
+			strings.TrimPrefix(o.Why, "this happened as well: "))
 	}
 	lead = "accounted for"
 	for _, s := range stepsTold(o.Accounted) {

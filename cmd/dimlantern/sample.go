@@ -119,8 +119,9 @@ func detectCommand() *cobra.Command {
 		Long: `Detect looks at the start and the end of logs, and proposes how their entries
 divide into fields: the source and the layout as one writes them into a settings
 file. Each proposal says how many of the lines it fits; plain is an honest answer.`,
-		Example: "  dimlantern detect /var/log/gullhaven/pump-03.log > pumps.lantern\n  dimlantern detect --all --json access.log",
-		Args:    atLeast("a FILE"),
+		Example: "  dimlantern detect /var/log/gullhaven/pump-03.log > pumps.lantern\n  dimlantern detect --all " +
+			"--json access.log",
+		Args: atLeast("a FILE"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			lines, near, err := sampleOf(args)
 			if err != nil {
@@ -133,7 +134,9 @@ file. Each proposal says how many of the lines it fits; plain is an honest answe
 					if i > 0 && !all {
 						break
 					}
-					printJSON(map[string]any{"what": p.What, "layout": layoutName(&p, name), "text": workbench.Proposed(&p, name, args), "fits": p.Fits, "timed": p.Timed, "of": p.Of, "notes": p.Notes})
+					printJSON(map[string]any{"what": p.What, "layout": layoutName(&p, name),
+						"text": workbench.Proposed(&p, name, args), "fits": p.Fits, "timed": p.Timed, "of": p.Of,
+						"notes": p.Notes})
 				}
 				return nil
 			}
@@ -180,8 +183,9 @@ func shapesCommand() *cobra.Command {
 		Long: `Shapes groups lines by what stays the same when numbers, names, identifiers,
 addresses, quoted parts and times change, and prints each kind with how many lines
 are of it and its newest one.`,
-		Example: "  dimlantern shapes /var/log/gullhaven/pump-03.log\n  dimlantern shapes --json --most 20 access.log.2.gz",
-		Args:    atLeast("a FILE"),
+		Example: "  dimlantern shapes /var/log/gullhaven/pump-03.log\n  dimlantern shapes --json --most 20 " +
+			"access.log.2.gz",
+		Args: atLeast("a FILE"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			plan := match.NewPlan(&lang.Settings{}, nil, nil, time.Local)
 			s := layout.NewShaper()
@@ -208,7 +212,9 @@ are of it and its newest one.`,
 				}
 				last := x.Samples[len(x.Samples)-1]
 				if asJSON {
-					printJSON(map[string]any{"id": x.ID, "shape": x.Text, "count": x.Count, "share": float64(x.Count) / float64(s.Lines), "first": x.First + 1, "last": x.Last + 1, "example": last.Text})
+					printJSON(map[string]any{"id": x.ID, "shape": x.Text, "count": x.Count,
+						"share": float64(x.Count) / float64(s.Lines), "first": x.First + 1, "last": x.Last + 1,
+						"example": last.Text})
 					continue
 				}
 				fmt.Printf("%8d  %5.1f %%  %s\n", x.Count, 100*float64(x.Count)/float64(s.Lines), shown(x.Text))

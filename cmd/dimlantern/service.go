@@ -34,7 +34,8 @@ type places struct{ settings, data string }
 type looks struct{ marks, ground string }
 
 func (l *looks) flags(c *cobra.Command) {
-	c.Flags().StringVar(&l.marks, "marks", "", "plain draws with ASCII alone, fine with all marks (the terminal decides when absent)")
+	c.Flags().StringVar(&l.marks, "marks", "", "plain draws with ASCII alone, fine with all marks (the terminal "+
+		"decides when absent)")
 	c.Flags().StringVar(&l.ground, "ground", "", "dark or light (the terminal is asked when absent)")
 }
 
@@ -50,12 +51,14 @@ func (l *looks) options(o screens.Options) (screens.Options, error) {
 }
 
 func (o *places) flags(c *cobra.Command) {
-	c.Flags().StringVar(&o.settings, "settings", defaultFolder("CONFIGURATION_DIRECTORY", "XDG_CONFIG_HOME", ".config", "/etc"), "the settings folder")
+	c.Flags().StringVar(&o.settings, "settings", defaultFolder("CONFIGURATION_DIRECTORY", "XDG_CONFIG_HOME",
+		".config", "/etc"), "the settings folder")
 	o.dataFlag(c)
 }
 
 func (o *places) dataFlag(c *cobra.Command) {
-	c.Flags().StringVar(&o.data, "data", defaultFolder("STATE_DIRECTORY", "XDG_STATE_HOME", ".local/state", "/var/lib"), "the data folder")
+	c.Flags().StringVar(&o.data, "data", defaultFolder("STATE_DIRECTORY", "XDG_STATE_HOME", ".local/state",
+		"/var/lib"), "the data folder")
 }
 
 // defaultFolder is the folder that the service manager gives, else the user's,
@@ -97,14 +100,16 @@ func openScreens(o *places, l *looks) error {
 	if err := o.clean(); err != nil {
 		return err
 	}
-	opts, err := l.options(screens.Options{Name: filepath.Base(o.settings), User: userName(), Terminal: terminalName()})
+	opts, err := l.options(screens.Options{Name: filepath.Base(o.settings), User: userName(),
+		Terminal: terminalName()})
 	if err != nil {
 		return err
 	}
 	if !term.IsTerminal(int(os.Stdout.Fd())) {
 		return errors.New("the screens need a terminal; without one, use dimlantern watch, history or replay")
 	}
-	s, err := service.Open(service.Options{Settings: o.settings, Data: o.data, Input: piped(), Where: "only while this window is open"})
+	s, err := service.Open(service.Options{Settings: o.settings, Data: o.data, Input: piped(),
+		Where: "only while this window is open"})
 	var used *service.InUse
 	if errors.As(err, &used) {
 		opts.Lantern, opts.Where = service.Join(o.data), "joined"
@@ -149,8 +154,9 @@ func watchCommand() *cobra.Command {
 SIGTERM). SIGHUP, or a change in the folder, takes up new settings. With --json
 each committed transition is printed as one line. With --install it writes a unit
 for systemd instead, with these folders, and says what is still to be done.`,
-		Example: "  dimlantern watch --settings ./rules --data ./state --json\n  dimlantern watch --settings /etc/dimlantern --data /var/lib/dimlantern --install",
-		Args:    cobra.NoArgs,
+		Example: "  dimlantern watch --settings ./rules --data ./state --json\n  dimlantern watch --settings " +
+			"/etc/dimlantern --data /var/lib/dimlantern --install",
+		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			if err := o.clean(); err != nil {
 				return err
@@ -158,14 +164,17 @@ for systemd instead, with these folders, and says what is still to be done.`,
 			if c.Flags().Changed("install") {
 				return install(strings.TrimSpace(unit), o)
 			}
-			opts := service.Options{Settings: o.settings, Data: o.data, Input: piped(), Where: "service on " + hostName(),
+			opts := service.Options{Settings: o.settings, Data: o.data, Input: piped(), Where: "service on " +
+				hostName(),
 				Log: slog.New(slog.NewTextHandler(os.Stderr, nil))}
 			opts.Committed = func(ts []engine.Transition) {
 				for _, t := range ts {
 					if b, err := t.MarshalJSON(); asJSON && err == nil {
 						jsonOut().Write(append(b, '\n'))
 					} else if err == nil {
-						fmt.Printf("%s  %-9s %-8s %s %s  %s\n", time.Unix(0, int64(t.At)).Format("2006-01-02 15:04:05"), t.Change, t.Severity, t.Rule, shown(strings.Join(t.Key, " ")), shown(t.Say))
+						fmt.Printf("%s  %-9s %-8s %s %s  %s\n",
+							time.Unix(0, int64(t.At)).Format("2006-01-02 15:04:05"), t.Change, t.Severity, t.Rule,
+							shown(strings.Join(t.Key, " ")), shown(t.Say))
 					}
 				}
 			}
@@ -278,9 +287,10 @@ func clearCommand() *cobra.Command {
 	o := &places{}
 	var words string
 	c := &cobra.Command{
-		Use:     "clear ALERT",
-		Short:   "Ends an alert by hand",
-		Long:    "Clear tells the running service that a person has ended an alert. ALERT is its identifier, as history and watch --json print it.",
+		Use:   "clear ALERT",
+		Short: "Ends an alert by hand",
+		Long: "Clear tells the running service that a person has ended an alert. ALERT is its identifier, as " +
+			"history and watch --json print it.",
 		Example: `  dimlantern clear k3f9a0c2d1e8 --words "strainer cleaned"`,
 		Args:    exactlyOne("one ALERT"),
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -368,7 +378,8 @@ harbour, writes what happened there in the past hours, and then goes on live.`,
 				stop()
 				return errors.Join(err, <-control)
 			}
-			opts, err := l.options(screens.Options{Name: "gullhaven", User: userName(), Terminal: terminalName(), Demo: true})
+			opts, err := l.options(screens.Options{Name: "gullhaven", User: userName(), Terminal: terminalName(),
+				Demo: true})
 			if err != nil {
 				return err
 			}
@@ -393,7 +404,8 @@ func runDemo(g *demo.Harbour, dir string, opts screens.Options) error {
 	defer cancel()
 	control := make(chan error, 1)
 	go func() { control <- g.ServeControl(ctx) }()
-	s, err := service.Open(service.Options{Settings: g.Settings(), Data: filepath.Join(dir, "data"), Where: "only while this window is open"})
+	s, err := service.Open(service.Options{Settings: g.Settings(), Data: filepath.Join(dir, "data"),
+		Where: "only while this window is open"})
 	if err != nil {
 		return failedIfUsed(err)
 	}

@@ -138,7 +138,8 @@ what would mend it. Without a service, dimlantern check --reach tries them.`,
 			}
 			for _, s := range v.Sources {
 				if asJSON && s.Way != nil {
-					printJSON(map[string]any{"source": s.Name, "where": s.Where, "way": s.Way, "words": s.Words, "mend": s.Mend})
+					printJSON(map[string]any{"source": s.Name, "where": s.Where, "way": s.Way, "words": s.Words,
+						"mend": s.Mend})
 				}
 				if !asJSON {
 					fmt.Printf("%s  %s, layout %s%s\n", s.Name, s.Where, s.Layout, beginsWords(s))
@@ -151,11 +152,14 @@ what would mend it. Without a service, dimlantern check --reach tries them.`,
 					printSenders(s.Way)
 				}
 				if asJSON && s.Way == nil && len(s.Origins) == 0 {
-					printJSON(map[string]any{"source": s.Name, "where": s.Where, "state": map[string]string{"state": string(conditionOf(s)), "words": s.Words, "mend": s.Mend}})
+					printJSON(map[string]any{"source": s.Name, "where": s.Where,
+						"state": map[string]string{"state": string(conditionOf(s)), "words": s.Words,
+							"mend": s.Mend}})
 				}
 				for _, x := range s.Origins {
 					if asJSON {
-						printJSON(map[string]any{"source": s.Name, "origin": x.Name, "state": x.State, "entries": x.Entries, "a_minute": x.Minute,
+						printJSON(map[string]any{"source": s.Name, "origin": x.Name, "state": x.State,
+							"entries": x.Entries, "a_minute": x.Minute,
 							"newest": x.Newest.String(), "began": x.Began, "read": x.Read})
 						continue
 					}

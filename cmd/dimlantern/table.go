@@ -68,8 +68,10 @@ func (t *alertTable) write(w io.Writer, sum trial.Summary) {
 		if r.again > 0 {
 			ended += fmt.Sprintf(", open again %s", count(r.again, "time", "times"))
 		}
-		fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\t%d\t%s\n", time.Unix(0, int64(r.raised)).Format("2006-01-02 15:04:05"),
-			cmp.Or(entry.RoughSpan(until.Sub(r.raised).Truncate(time.Second)), "0s"), r.severity, r.rule, shown(r.key), r.hits, ended)
+		fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\t%d\t%s\n",
+			time.Unix(0, int64(r.raised)).Format("2006-01-02 15:04:05"),
+			cmp.Or(entry.RoughSpan(until.Sub(r.raised).Truncate(time.Second)), "0s"), r.severity, r.rule,
+			shown(r.key), r.hits, ended)
 	}
 	table.Flush()
 }

@@ -63,7 +63,8 @@ end the alert, and which entries came. The exit status is 0 whatever the answer 
 				src = settings.Sources[0]
 			}
 			host, _ := os.Hostname()
-			w := trial.Why(settings, r, src, host, "", strings.TrimRight(args[0], "\r\n"), time.Local, entry.Of(time.Now()))
+			w := trial.Why(settings, r, src, host, "", strings.TrimRight(args[0], "\r\n"), time.Local,
+				entry.Of(time.Now()))
 			if asJSON {
 				printJSON(w)
 				return nil
@@ -75,7 +76,8 @@ end the alert, and which entries came. The exit status is 0 whatever the answer 
 	c.Flags().StringVar(&rules, "rules", "", "a settings file, or a folder of them")
 	c.Flags().StringVar(&name, "rule", "", "the rule to ask")
 	c.Flags().StringVar(&as, "as", "", "the source that the line is read as")
-	c.Flags().StringArrayVar(&key, "key", nil, "a field of the rule's key and its value: host=pump-03; once for each field")
+	c.Flags().StringArrayVar(&key, "key", nil, "a field of the rule's key and its value: host=pump-03; once for "+
+		"each field")
 	c.Flags().StringVar(&at, "at", "", "the instant to ask about (RFC 3339); without it the end of the FILEs")
 	c.Flags().BoolVar(&asJSON, "json", false, "as one JSON object")
 	c.PreRunE = needFlags("rules", "rule")
@@ -84,7 +86,8 @@ end the alert, and which entries came. The exit status is 0 whatever the answer 
 
 // whyAt says how a rule stood for a key.
 func whyAt(settings *lang.Settings, r *lang.Rule, as, at string, key []string, asJSON bool, files []string) error {
-	q := trial.MomentQuery{Rule: r, At: entry.None, Key: make([]string, len(r.Per)), Clock: func(t entry.Instant) string { return t.Time().Local().Format("2006-01-02 15:04:05.999") }}
+	q := trial.MomentQuery{Rule: r, At: entry.None, Key: make([]string, len(r.Per)),
+		Clock: func(t entry.Instant) string { return t.Time().Local().Format("2006-01-02 15:04:05.999") }}
 	if at != "" {
 		var err error
 		if q.At, err = bound("--at", at); err != nil {
@@ -99,9 +102,11 @@ func whyAt(settings *lang.Settings, r *lang.Rule, as, at string, key []string, a
 		i := slices.Index(r.Per, f)
 		if i < 0 {
 			if len(r.Per) == 0 {
-				return fmt.Errorf("--key %s: the rule %s is not counted per anything; leave --key out, and say --at", k, r.Name)
+				return fmt.Errorf("--key %s: the rule %s is not counted per anything; leave --key out, and say --at",
+					k, r.Name)
 			}
-			return fmt.Errorf("--key %s: the rule %s is counted per %s; write --key %s=VALUE", k, r.Name, strings.Join(r.Per, ", "), r.Per[0])
+			return fmt.Errorf("--key %s: the rule %s is counted per %s; write --key %s=VALUE", k, r.Name,
+				strings.Join(r.Per, ", "), r.Per[0])
 		}
 		q.Key[i] = v
 	}

@@ -14,7 +14,8 @@ const mostComplete = 12
 
 // Complete proposes words for what is being typed at a column of a line: those that begin
 // as it does, and how long that beginning is.
-func Complete(s *lang.Settings, r *lang.Rule, kinds []trial.KindSays, body string, line, col int) (words []string, typed int) {
+func Complete(s *lang.Settings, r *lang.Rule, kinds []trial.KindSays, body string, line, col int) (words []string,
+	typed int) {
 	lines := strings.Split(body, "\n")
 	if line < 1 || line > len(lines) {
 		return nil, 0
@@ -61,16 +62,19 @@ func Complete(s *lang.Settings, r *lang.Rule, kinds []trial.KindSays, body strin
 	case head[0] == "raise" && len(head) == 1:
 		from = entry.Severities
 	case head[0] == "raise":
-		from = append([]string{"at", "in", "when", "after", "by", "where", "different", "without", "open"}, append(slices.Clone(lang.Aggregates), fieldsOf(s, r, kinds)...)...)
+		from = append([]string{"at", "in", "when", "after", "by", "where", "different", "without", "open"},
+			append(slices.Clone(lang.Aggregates), fieldsOf(s, r, kinds)...)...)
 	case head[0] == "clear":
-		from = append([]string{"on", "recovery", "after", "quiet", "open", "when", "by", "hand"}, append(slices.Clone(lang.Aggregates), fieldsOf(s, r, kinds)...)...)
+		from = append([]string{"on", "recovery", "after", "quiet", "open", "when", "by", "hand"},
+			append(slices.Clone(lang.Aggregates), fieldsOf(s, r, kinds)...)...)
 	case head[0] == "per":
 		from = append(fieldsOf(s, r, kinds), "nothing")
 	case slices.Contains([]string{"problem", "recovery", "ignore", "awaits", "once", "among", "where"}, head[0]):
 		from = append(fieldsOf(s, r, kinds), "and", "or", "not", "has", "lacks", "in")
 	}
 	for _, w := range from {
-		if strings.HasPrefix(w, prefix) && w != prefix && !slices.Contains(words, w) && !slices.Contains(head[min(1, len(head)):], w) {
+		if strings.HasPrefix(w, prefix) && w != prefix && !slices.Contains(words, w) &&
+			!slices.Contains(head[min(1, len(head)):], w) {
 			words = append(words, w)
 		}
 	}

@@ -190,5 +190,6 @@ func NameValue(r *lang.Rule, body string, e *entry.Entry, from, to int, name str
 			}
 		}
 	}
-	return "", 0, fmt.Errorf("no pattern of this rule has that value left open: p makes one of the entry, and then n names it")
+	return "", 0, fmt.Errorf("no pattern of this rule has that value left open: p makes one of the entry, and " +
+		"then n names it")
 }

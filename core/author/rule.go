@@ -14,7 +14,8 @@ import (
 // Rule writes a rule of which the entry is a hit: its text with its numbers left
 // open, and counted by the host or another field that tells writers apart, and by
 // the number that a word names.
-func Rule(s *lang.Settings, src *lang.Source, plan *match.Plan, sample []byte, raw string, severity entry.Severity, now entry.Instant) string {
+func Rule(s *lang.Settings, src *lang.Source, plan *match.Plan, sample []byte, raw string, severity entry.Severity,
+	now entry.Instant) string {
 	text, hosted := strings.ToValidUTF8(raw, ""), false
 	by, event := "", ""
 	var data []string // the data that an event names
@@ -61,7 +62,8 @@ func Rule(s *lang.Settings, src *lang.Source, plan *match.Plan, sample []byte, r
 	if len(per) > 0 {
 		fmt.Fprintf(&b, "per %s\n", strings.Join(per, ", "))
 	}
-	fmt.Fprintf(&b, "raise %s\nclear after 1h quiet\n\nexpect \"the entry that it began with\" {\nline %s\nthen raised %s\n}\n}\n", severity, lang.Quote(strings.ToValidUTF8(raw, "\uFFFD")), severity)
+	fmt.Fprintf(&b, "raise %s\nclear after 1h quiet\n\nexpect \"the entry that it began with\" {\nline %s\nthen "+
+		"raised %s\n}\n}\n", severity, lang.Quote(strings.ToValidUTF8(raw, "\uFFFD")), severity)
 	return lang.Parse("new", []byte(b.String())).Format()
 }
 
@@ -83,7 +85,8 @@ func tellsApart(l *lang.Layout, plan *match.Plan, sample []byte, now entry.Insta
 	})
 	for _, f := range l.Fields() {
 		kind := l.Types[f]
-		if n := len(values[f]); n > 1 && n < 50 && (kind == "" || kind == "text") && !slices.Contains([]string{"text", "level", "program", "pid"}, f) {
+		if n := len(values[f]); n > 1 && n < 50 && (kind == "" || kind == "text") &&
+			!slices.Contains([]string{"text", "level", "program", "pid"}, f) {
 			return f
 		}
 	}

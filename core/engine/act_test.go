@@ -36,7 +36,8 @@ func TestActs(t *testing.T) {
 	e := engine.New(s.Rules)
 	judged := func(m int, hit bool) []engine.Transition {
 		v := verdict.Verdict{At: at(m), Hit: hit, Recovery: !hit, Key: []string{"a"}, RecoveryKey: []string{"a"}}
-		return apply(e, engine.Entry{Judged: &verdict.Judged{Entry: &entry.Entry{Host: "a", Origin: "a:/x", At: at(m), Raw: "low"}, Reached: at(m), Verdicts: []verdict.Verdict{v}}})
+		return apply(e, engine.Entry{Judged: &verdict.Judged{Entry: &entry.Entry{Host: "a", Origin: "a:/x", At: at(m),
+			Raw: "low"}, Reached: at(m), Verdicts: []verdict.Verdict{v}}})
 	}
 	ts := judged(0, true)
 	require.Len(t, ts, 1)
@@ -53,7 +54,8 @@ func TestActs(t *testing.T) {
 	for _, x := range apply(e, engine.Reach{At: at(24)}) {
 		got = append(got, fmt.Sprint(x.At.Sub(at(0)), x.Change, x.Severity))
 	}
-	assert.Equal(t, []string{"20m0sworsenedcritical", "23m0srepeatedcritical"}, got, "what was due meanwhile is due at once, and reminders count anew")
+	assert.Equal(t, []string{"20m0sworsenedcritical", "23m0srepeatedcritical"}, got,
+		"what was due meanwhile is due at once, and reminders count anew")
 	require.NotEmpty(t, judged(25, false))
 	require.NotEmpty(t, judged(26, true))
 	assert.NotEmpty(t, apply(e, engine.Reach{At: at(30)}), "the next alert is nobody's")
@@ -79,8 +81,10 @@ func TestActsOutliveARestart(t *testing.T) {
 				}
 				switch what {
 				case "hit", "fine":
-					v := verdict.Verdict{At: now, Hit: what == "hit", Recovery: what == "fine", Key: []string{"a"}, RecoveryKey: []string{"a"}}
-					ts = apply(e, engine.Entry{Judged: &verdict.Judged{Entry: &entry.Entry{Host: "a", Origin: "a:/x", At: now, Raw: what}, Reached: now, Verdicts: []verdict.Verdict{v}}})
+					v := verdict.Verdict{At: now, Hit: what == "hit", Recovery: what == "fine", Key: []string{"a"},
+						RecoveryKey: []string{"a"}}
+					ts = apply(e, engine.Entry{Judged: &verdict.Judged{Entry: &entry.Entry{Host: "a", Origin: "a:/x",
+						At: now, Raw: what}, Reached: now, Verdicts: []verdict.Verdict{v}}})
 				case "wait":
 					ts = apply(e, engine.Reach{At: now})
 				case "take":
@@ -88,7 +92,8 @@ func TestActsOutliveARestart(t *testing.T) {
 				case "note":
 					ts, _ = e.Apply(engine.Act{Alert: id, Change: engine.Noted, By: "mira", Words: "x", At: now})
 				default:
-					ts, _ = e.Apply(engine.Act{Alert: id, Change: engine.Noted, By: "mira", Words: "let go", LetGo: true, At: now})
+					ts, _ = e.Apply(engine.Act{Alert: id, Change: engine.Noted, By: "mira", Words: "let go",
+						LetGo: true, At: now})
 				}
 				for _, x := range ts {
 					b, err := x.MarshalJSON()

@@ -34,7 +34,8 @@ func (e *Engine) begin(at entry.Instant, origins []Origin) bool {
 			continue
 		}
 		start := func(key []string, origin string) {
-			if s := r.keys[keyID(Written(key))]; s != nil && (s.wait.waits || s.alert != nil || origin == "" || slices.Contains(s.origins, origin)) {
+			if s := r.keys[keyID(Written(key))]; s != nil &&
+				(s.wait.waits || s.alert != nil || origin == "" || slices.Contains(s.origins, origin)) {
 				return
 			}
 			was := e.clock

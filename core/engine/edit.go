@@ -14,13 +14,15 @@ import (
 // open in both stays the same alert, and what is open no more is cleared with the reason.
 // What built has raised before an instant of first, which may be nil, is not: its log was
 // not watched yet.
-func (e *Engine) Edit(rules []*lang.Rule, sameMatch func(old, new *lang.Rule) bool, built *Engine, first func(*lang.Rule) entry.Instant) []Transition {
+func (e *Engine) Edit(rules []*lang.Rule, sameMatch func(old, new *lang.Rule) bool, built *Engine,
+	first func(*lang.Rule) entry.Instant) []Transition {
 	e.out = e.out[:0]
 	if built == nil && slices.Equal(rules, e.Rules()) {
 		return nil
 	}
 	next := New(rules)
-	next.clock, next.blind, next.rest, next.Dropped, next.Hits, next.Recoveries = e.clock, e.blind, e.rest, e.Dropped, e.Hits, e.Recoveries
+	next.clock, next.blind, next.rest, next.Dropped, next.Hits, next.Recoveries = e.clock, e.blind, e.rest, e.Dropped,
+		e.Hits, e.Recoveries
 	byName := map[string]*rule{}
 	for _, r := range next.rules {
 		byName[r.Name] = r

@@ -154,7 +154,8 @@ func New(rules []*lang.Rule) *Engine {
 }
 
 func newRule(i int, r *lang.Rule) *rule {
-	x := &rule{Rule: r, index: i, forget: idle, keys: map[string]*state{}, vars: r.Vars(), began: entry.None, last: entry.None}
+	x := &rule{Rule: r, index: i, forget: idle, keys: map[string]*state{}, vars: r.Vars(), began: entry.None,
+		last: entry.None}
 	measured := r.Measured()
 	for k := range r.Raises {
 		a := &r.Raises[k]
@@ -181,7 +182,8 @@ func newRule(i int, r *lang.Rule) *rule {
 	}
 	x.eases = r.Eases()
 	x.lasts = len(x.whens) > 0 || r.Awaits != nil || r.Reopen > 0 || r.Blind > 0
-	x.origin = len(r.Per) > 0 && !slices.ContainsFunc(r.Per, func(f string) bool { return !slices.Contains([]string{"origin", "source", "channel", "host"}, f) })
+	x.origin = len(r.Per) > 0 && !slices.ContainsFunc(r.Per,
+		func(f string) bool { return !slices.Contains([]string{"origin", "source", "channel", "host"}, f) })
 	if longest := r.Longest(); longest > idle/2 {
 		x.forget = 2 * longest
 	}

@@ -208,7 +208,8 @@ func ReadInput(b []byte) (in Input, rest []byte, err error) {
 	case kindClear:
 		in = Clear{Alert: r.str(), At: r.instant(), By: r.str(), Words: r.str()}
 	case kindAct:
-		in = Act{Alert: r.str(), At: r.instant(), Change: r.str(), By: r.str(), Words: r.str(), Until: r.instant(), LetGo: r.bool()}
+		in = Act{Alert: r.str(), At: r.instant(), Change: r.str(), By: r.str(), Words: r.str(), Until: r.instant(),
+			LetGo: r.bool()}
 	default:
 		return nil, nil, fmt.Errorf("%w: it has a kind %#x", ErrInput, b[0])
 	}
@@ -281,7 +282,8 @@ func (in Entry) write(w *writer) {
 
 func (w *writer) verdict(v *verdict.Verdict, at entry.Instant) {
 	bits := int64(0)
-	for i, b := range []bool{v.Hit, v.Recovery, v.Awaited, v.Question, v.Counted, v.Where != 0 || len(v.Values) > 0 || len(v.Follows) > 0 || v.At != at} {
+	for i, b := range []bool{v.Hit, v.Recovery, v.Awaited, v.Question, v.Counted, v.Where != 0 || len(v.Values) > 0 ||
+		len(v.Follows) > 0 || v.At != at} {
 		if b {
 			bits |= 1 << i
 		}
@@ -321,7 +323,8 @@ func (r *reader) judged() *verdict.Judged {
 
 func (r *reader) verdict(at entry.Instant) verdict.Verdict {
 	n := r.int()
-	v := verdict.Verdict{Rule: int(n >> 6), At: at, Hit: n&1 != 0, Recovery: n&2 != 0, Awaited: n&4 != 0, Question: n&8 != 0, Counted: n&16 != 0, Key: r.strs()}
+	v := verdict.Verdict{Rule: int(n >> 6), At: at, Hit: n&1 != 0, Recovery: n&2 != 0, Awaited: n&4 != 0,
+		Question: n&8 != 0, Counted: n&16 != 0, Key: r.strs()}
 	if v.Recovery {
 		v.RecoveryKey = r.strs()
 	}

@@ -51,10 +51,12 @@ func drawInput(t *rapid.T, rules []*lang.Rule, at int64, alerts []string) engine
 	case 9:
 		return engine.Clear{Alert: alert, At: when, By: "mira", Words: words}
 	case 10:
-		return engine.Act{Alert: alert, At: when, Change: rapid.SampledFrom([]string{engine.Taken, engine.Noted, engine.Hushed, engine.Unhushed}).Draw(t, "change"),
+		return engine.Act{Alert: alert, At: when, Change: rapid.SampledFrom([]string{engine.Taken, engine.Noted,
+			engine.Hushed, engine.Unhushed}).Draw(t, "change"),
 			By: "mira", Words: words, Until: when, LetGo: rapid.Bool().Draw(t, "let go")}
 	}
-	text := rapid.SampledFrom([]string{"pump a low 1", "pump b low 2", "pump a fine", "pump a burst", "pump a beats"}).Draw(t, "text")
+	text := rapid.SampledFrom([]string{"pump a low 1", "pump b low 2", "pump a fine", "pump a burst",
+		"pump a beats"}).Draw(t, "text")
 	return engine.Entry{Judged: judged(rules, refEntry{at, origin[:1], text}, at)}
 }
 

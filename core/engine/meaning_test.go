@@ -28,7 +28,8 @@ func drawRule(t *rapid.T, name string) string {
 	severity := func() string { return pick("severity", "notice", "warning", "error", "critical") }
 	compare := func(clear bool) string {
 		op := pick("op", ">", ">=", "<", "<=", "==", "!=")
-		s := pick("aggregate", "count "+op+" 2", "count "+op+" 0", "sum(n) "+op+" 5", "avg(n) "+op+" 2.5", "min(n) "+op+" 2", "max(n) "+op+" 3", "p50(n) "+op+" 2",
+		s := pick("aggregate", "count "+op+" 2", "count "+op+" 0", "sum(n) "+op+" 5", "avg(n) "+op+" 2.5", "min(n) "+
+			op+" 2", "max(n) "+op+" 3", "p50(n) "+op+" 2",
 			"p95(n) "+op+" 3", "different(n) "+op+" 2", "share "+op+" 50%", "share "+op+" 20%") + " in " + some("in")
 		if rapid.IntRange(0, 3).Draw(t, "at least") == 0 {
 			s += ", at least " + pick("n", "1", "2", "3")
@@ -67,7 +68,8 @@ func drawRule(t *rapid.T, name string) string {
 	case "hits":
 		b.WriteString("  problem /pump (?<pump>\\w+) low (?<n>\\w*)/\n")
 		for range rapid.IntRange(1, 3).Draw(t, "raises") {
-			fmt.Fprintf(&b, "  raise %s at %s%s%s%s%s\n", severity(), pick("at", "1", "2", "3"), pick("different", "", "", " different n"),
+			fmt.Fprintf(&b, "  raise %s at %s%s%s%s%s\n", severity(), pick("at", "1", "2", "3"),
+				pick("different", "", "", " different n"),
 				pick("in", "", " in 3s", " in 5s", " in 10s"), pick("where", "", "", " where n >= 2"),
 				pick("then", "", "", ", then /pump (?<pump>\\w+) burst/ within 5s", `, then "all burst" within 3s`))
 		}
@@ -106,7 +108,8 @@ func drawRule(t *rapid.T, name string) string {
 			fmt.Fprintf(&b, "  raise %s after %s without\n", severity(), some("without"))
 		}
 		if rapid.IntRange(0, 2).Draw(t, "by") == 0 {
-			fmt.Fprintf(&b, "  raise %s by 00:%s%s without\n", severity(), pick("minutes", "17", "18", "00:30"), pick("on", "", " on mon-fri", " on thu"))
+			fmt.Fprintf(&b, "  raise %s by 00:%s%s without\n", severity(), pick("minutes", "17", "18", "00:30"),
+				pick("on", "", " on mon-fri", " on thu"))
 		}
 		maybe("goodbye", "recovery /pump (?<pump>\\w+) fine/ or \"all fine\"")
 		maybe("age", "clear after "+some("age")+" open")
@@ -132,7 +135,8 @@ func slowLine(x engine.Transition) string {
 		}
 		return fmt.Sprint(int64(t))
 	}
-	return fmt.Sprintf("%d %s %s %v sev%d count%d first%s last%s %s", x.At, x.Change, x.Rule, x.Key, x.Severity, x.Count, text(x.First), text(x.Last), x.Why)
+	return fmt.Sprintf("%d %s %s %v sev%d count%d first%s last%s %s", x.At, x.Change, x.Rule, x.Key, x.Severity,
+		x.Count, text(x.First), text(x.Last), x.Why)
 }
 
 // Rules of all kinds mean in the engine what they mean in the slow evaluator: with late
@@ -170,8 +174,10 @@ func TestAllClausesEqualTheSlowEvaluator(t *testing.T) {
 				at -= rapid.SampledFrom([]int64{1, 2, 3, 5, 10, 30}).Draw(t, "late by") * second
 			}
 			at = max(at, 1000*second)
-			text := rapid.SampledFrom([]string{"pump a low 1", "pump a low 2", "pump b low 3", "pump a low 4", "pump b low", "pump a low x", "pump a fine", "pump b fine", "all fine",
-				"pump a low 1 test", "pump a idle", "pump b idle", "pump a burst", "pump b burst", "all burst", "pump a beats", "pump b beats", "pump a beats", "all beat", "pump a starts", "pump b starts",
+			text := rapid.SampledFrom([]string{"pump a low 1", "pump a low 2", "pump b low 3", "pump a low 4",
+				"pump b low", "pump a low x", "pump a fine", "pump b fine", "all fine",
+				"pump a low 1 test", "pump a idle", "pump b idle", "pump a burst", "pump b burst", "all burst",
+				"pump a beats", "pump b beats", "pump a beats", "all beat", "pump a starts", "pump b starts",
 				"pump a low 2, all fine"}).Draw(t, "text")
 			x := refEntry{at, rapid.SampledFrom([]string{"x", "x", "y"}).Draw(t, "host"), text}
 			if at > reached {

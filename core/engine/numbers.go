@@ -141,7 +141,8 @@ func (t *tally) holds(w *lang.When) bool {
 	case "avg":
 		c = t.sum.Cmp(new(big.Rat).Mul(bound, new(big.Rat).SetInt64(int64(t.hits))))
 	case "share": // hits of entries, in percent
-		c = new(big.Rat).SetInt64(100 * int64(t.hits)).Cmp(new(big.Rat).Mul(bound, new(big.Rat).SetInt64(int64(t.entries))))
+		c = new(big.Rat).SetInt64(100 * int64(t.hits)).Cmp(new(big.Rat).Mul(bound,
+			new(big.Rat).SetInt64(int64(t.entries))))
 	case "min":
 		c = t.sorted[0].Compare(against)
 	case "max":
@@ -237,7 +238,8 @@ func (s *state) enter(k int, at, clock entry.Instant, hit bool, value string) bo
 		if p < x.next {
 			return false
 		}
-		i, found := slices.BinarySearchFunc(x.periods, p, func(a period, b int64) int { return cmp.Compare(a.index, b) })
+		i, found := slices.BinarySearchFunc(x.periods, p,
+			func(a period, b int64) int { return cmp.Compare(a.index, b) })
 		if !found {
 			x.periods = slices.Insert(x.periods, i, period{index: p, first: entry.None, last: entry.None})
 		}

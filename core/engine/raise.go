@@ -140,7 +140,8 @@ func (e *Engine) rise(s *state, c candidate, x *entry.Entry, vars []entry.Field)
 		e.tell(s, Worsened, e.clock, a.why, x)
 		return
 	}
-	a := &alert{severity: severity, raised: e.clock, since: e.clock, count: c.count, first: c.first, last: c.last, vars: vars, why: c.why(r), blind: c.blind}
+	a := &alert{severity: severity, raised: e.clock, since: e.clock, count: c.count, first: c.first, last: c.last,
+		vars: vars, why: c.why(r), blind: c.blind}
 	change := Raised
 	if p := s.past; p != nil && r.Reopen > 0 && e.clock.Sub(p.cleared) < r.Reopen {
 		change = Reopened

@@ -355,7 +355,8 @@ func drawEntries(t *rapid.T) []refEntry {
 			at -= rapid.SampledFrom([]int64{1, 2, 3, 5, 10, 30}).Draw(t, "late by") * second
 		}
 		text := rapid.SampledFrom([]string{"pump a low", "pump a low", "pump b low", "pump a low", "pump b low",
-			"pump a fine", "pump b fine", "all fine", "pump a low test", "nothing at all", "pump a low, all fine"}).Draw(t, "text")
+			"pump a fine", "pump b fine", "all fine", "pump a low test", "nothing at all",
+			"pump a low, all fine"}).Draw(t, "text")
 		out = append(out, refEntry{at, rapid.SampledFrom([]string{"x", "y"}).Draw(t, "host"), text})
 	}
 	return out
@@ -406,7 +407,8 @@ func TestEngineEqualsReference(t *testing.T) {
 			ref.take(x)
 			if x.at > reached {
 				if reached > 0 && rapid.Bool().Draw(t, "tick") {
-					note(apply(e, engine.Advance{At: entry.Instant(rapid.Int64Range(reached, x.at).Draw(t, "tick at"))}))
+					note(apply(e, engine.Advance{At: entry.Instant(rapid.Int64Range(reached, x.at).Draw(t,
+						"tick at"))}))
 				}
 				reached = x.at
 			}

@@ -102,7 +102,8 @@ func (e *slow) key(rule int, vals []string, origin string) *slowKey {
 	id := strings.Join(vals, "\x00")
 	k := e.keys[rule][id]
 	if k == nil {
-		k = &slowKey{rule: rule, vals: vals, dark: never, origins: map[string]bool{}, waits: make([][]slowWait, len(e.rules[rule].Raises))}
+		k = &slowKey{rule: rule, vals: vals, dark: never, origins: map[string]bool{},
+			waits: make([][]slowWait, len(e.rules[rule].Raises))}
 		k.awaits.asked, k.awaits.heard, k.awaits.by = -never, -never, -never
 		e.reset(k)
 		e.keys[rule][id] = k
@@ -141,7 +142,8 @@ func (e *slow) say(k *slowKey, change, why string, at int64) {
 		}
 		return fmt.Sprint(t)
 	}
-	e.out = append(e.out, fmt.Sprintf("%d %s %s %v sev%d count%d first%s last%s %s", at, change, e.rules[k.rule].Name, k.vals, a.sev, a.count, text(a.first), text(a.last), why))
+	e.out = append(e.out, fmt.Sprintf("%d %s %s %v sev%d count%d first%s last%s %s", at, change, e.rules[k.rule].Name,
+		k.vals, a.sev, a.count, text(a.first), text(a.last), why))
 }
 
 func (e *slow) end(k *slowKey, why string) {
@@ -167,7 +169,8 @@ func (e *slow) raise(k *slowKey, sev entry.Severity, count int, hits []item, why
 		}
 		return
 	}
-	a := &slowAlert{sev: sev, raised: e.clock, since: e.clock, told: e.clock, count: count, first: never, last: never, blind: blind}
+	a := &slowAlert{sev: sev, raised: e.clock, since: e.clock, told: e.clock, count: count, first: never, last: never,
+		blind: blind}
 	for _, h := range hits {
 		a.note(h.at)
 	}
@@ -473,7 +476,8 @@ func (e *slow) without(k *slowKey, i int) int64 {
 	}
 	const day = int64(24 * time.Hour)
 	for at := max(k.awaits.by, e.watched) / day * day; ; at += day {
-		if t := at + int64(x.By.At); t > max(k.awaits.by, e.watched) && x.By.Days.Has(entry.Instant(t).Time().Weekday()) {
+		if t := at + int64(x.By.At); t > max(k.awaits.by, e.watched) &&
+			x.By.Days.Has(entry.Instant(t).Time().Weekday()) {
 			return t
 		}
 	}
@@ -857,7 +861,8 @@ func (e *slow) recovery(r *lang.Rule, v *verdict.Verdict) bool {
 func (e *slow) entry(r *lang.Rule, v *verdict.Verdict, j *verdict.Judged, hit bool) {
 	k := e.key(v.Rule, v.Key, j.Entry.Origin)
 	e.seq++
-	x := item{at: int64(v.At), seq: int64(e.seq), hit: hit, counted: v.Counted, where: v.Where, values: map[string]string{}}
+	x := item{at: int64(v.At), seq: int64(e.seq), hit: hit, counted: v.Counted, where: v.Where,
+		values: map[string]string{}}
 	for i, f := range r.Measured() {
 		if hit {
 			x.values[f] = v.Values[i]
@@ -978,7 +983,8 @@ func (e *slow) holds(r *lang.Rule, k *slowKey, i int, x item, judged []bool) ([]
 	}
 	for n := len(list) - a.At; n >= 0; n-- {
 		set := list[n : n+a.At]
-		if set[a.At-1].at-set[0].at < int64(a.In) && slices.ContainsFunc(set, func(y item) bool { return y.seq == x.seq }) {
+		if set[a.At-1].at-set[0].at < int64(a.In) &&
+			slices.ContainsFunc(set, func(y item) bool { return y.seq == x.seq }) {
 			return set, true
 		}
 	}

@@ -73,20 +73,23 @@ func (e *Engine) standing(s *state, clock func(entry.Instant) string) Standing {
 		if s.blindAt != entry.None {
 			text = fmt.Sprintf("blind since %s; raises at %s", clock(s.blindAt), clock(s.blindAt.Add(r.BlindIn)))
 		}
-		out.Says = append(out.Says, StandingSays{"raise " + r.Blind.String() + ": blind for " + entry.Span(r.BlindIn), s.blindAt != entry.None && e.clock >= s.blindAt.Add(r.BlindIn), text})
+		out.Says = append(out.Says, StandingSays{"raise " + r.Blind.String() + ": blind for " + entry.Span(r.BlindIn),
+			s.blindAt != entry.None && e.clock >= s.blindAt.Add(r.BlindIn), text})
 	}
 	out.Says = append(out.Says, e.clearStands(s, clock)...)
 	if s.blindAt != entry.None && r.Blind == 0 {
 		out.Notes = append(out.Notes, "its logs cannot be seen since "+clock(s.blindAt)+": quiet stands still")
 	}
 	if since, rests := e.rests(s); rests {
-		out.Notes = append(out.Notes, "its source is off since "+clock(since)+": nothing is raised or cleared, and no time passes")
+		out.Notes = append(out.Notes, "its source is off since "+clock(since)+
+			": nothing is raised or cleared, and no time passes")
 	}
 	if by := e.shadow(s); by != "" {
 		out.Notes = append(out.Notes, "an alert of "+by+" is open: this one stands in its shadow, and is not told")
 	}
 	if p := s.past; p != nil && a == nil && e.clock.Sub(p.cleared) < r.Reopen {
-		out.Notes = append(out.Notes, "cleared at "+clock(p.cleared)+": a raise before "+clock(p.cleared.Add(r.Reopen))+" opens the same alert again")
+		out.Notes = append(out.Notes, "cleared at "+clock(p.cleared)+": a raise before "+
+			clock(p.cleared.Add(r.Reopen))+" opens the same alert again")
 	}
 	if len(r.During) > 0 && !r.Inside(e.clock) {
 		out.Notes = append(out.Notes, "it is outside the rule's hours")
@@ -221,7 +224,8 @@ func (e *Engine) whenStands(s *state, k int, clock func(entry.Instant) string) (
 				n++
 			}
 		}
-		text := fmt.Sprintf("it held in %d of the last %d periods that were judged, and %d of %d are wanted", n, len(x.results), w.K, w.M)
+		text := fmt.Sprintf("it held in %d of the last %d periods that were judged, and %d of %d are wanted", n,
+			len(x.results), w.K, w.M)
 		if len(x.periods) > 0 {
 			p := &x.periods[len(x.periods)-1]
 			text += "; the period from " + clock(r.startOf(w, p.index)) + " has " + p.tally.describe(w) + " so far"
@@ -387,9 +391,11 @@ func (e *Engine) clearStands(s *state, clock func(entry.Instant) string) []Stand
 					n++
 				}
 			}
-			add(fmt.Sprintf("on recovery at %d in %s", r.RecoverAt, entry.Span(r.RecoverIn)), false, fmt.Sprintf("%d of %d recoveries", n, r.RecoverAt))
+			add(fmt.Sprintf("on recovery at %d in %s", r.RecoverAt, entry.Span(r.RecoverIn)), false,
+				fmt.Sprintf("%d of %d recoveries", n, r.RecoverAt))
 		case r.RecoverAt > 1:
-			add(fmt.Sprintf("on recovery at %d", r.RecoverAt), false, fmt.Sprintf("%d of %d recoveries", len(s.recovered), r.RecoverAt))
+			add(fmt.Sprintf("on recovery at %d", r.RecoverAt), false,
+				fmt.Sprintf("%d of %d recoveries", len(s.recovered), r.RecoverAt))
 		case a != nil:
 			add("on recovery", false, "none has come since "+clock(a.since))
 		}
@@ -418,7 +424,8 @@ func (e *Engine) clearStands(s *state, clock func(entry.Instant) string) []Stand
 		add("after "+entry.Span(r.Quiet)+" quiet", false, text)
 	}
 	if r.Age > 0 {
-		add("after "+entry.Span(r.Age)+" open", false, "open since "+clock(a.since)+"; due at "+clock(a.since.Add(r.Age)))
+		add("after "+entry.Span(r.Age)+" open", false, "open since "+clock(a.since)+"; due at "+
+			clock(a.since.Add(r.Age)))
 	}
 	if r.Awaits != nil {
 		add("when it comes", false, r.Awaits.String())

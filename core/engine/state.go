@@ -136,7 +136,8 @@ func (w *writer) state(s *state) {
 	}
 	w.str(a.id)
 	w.str(a.why)
-	for _, v := range []int64{int64(a.severity), int64(a.raised), int64(a.since), int64(a.count), int64(a.first), int64(a.last), int64(a.told)} {
+	for _, v := range []int64{int64(a.severity), int64(a.raised), int64(a.since), int64(a.count), int64(a.first),
+		int64(a.last), int64(a.told)} {
 		w.int(v)
 	}
 	w.int(int64(len(a.darks)))
@@ -343,9 +344,11 @@ func (r *reader) state(rule *rule) *state {
 	}
 	s.wait = waiting{waits: r.bool(), aged: r.bool(), asked: r.instant(), heard: r.instant(), by: r.instant()}
 	if r.bool() {
-		s.past = &past{id: r.str(), cleared: r.instant(), raised: r.instant(), count: int(r.int()), first: r.instant(), last: r.instant()}
+		s.past = &past{id: r.str(), cleared: r.instant(), raised: r.instant(), count: int(r.int()),
+			first: r.instant(), last: r.instant()}
 	}
-	if len(s.key) != len(rule.Per) || len(s.wins) != len(rule.whens) || rule.owns != (len(s.own) > 0) || len(s.own) > len(rule.Raises) {
+	if len(s.key) != len(rule.Per) || len(s.wins) != len(rule.whens) || rule.owns != (len(s.own) > 0) ||
+		len(s.own) > len(rule.Raises) {
 		r.bad = true
 	}
 	if !r.bool() {

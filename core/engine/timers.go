@@ -288,7 +288,8 @@ func (e *Engine) Held() map[int]entry.Instant { return e.held }
 func (e *Engine) follow(j *verdict.Judged) {
 	moved := false
 	for i := range e.held {
-		if at := slices.IndexFunc(j.Verdicts, func(v verdict.Verdict) bool { return v.Rule == i }); at >= 0 && j.Reached > e.held[i] {
+		if at := slices.IndexFunc(j.Verdicts, func(v verdict.Verdict) bool { return v.Rule == i }); at >= 0 &&
+			j.Reached > e.held[i] {
 			e.held[i] = j.Reached
 			moved = true
 		}

@@ -151,8 +151,10 @@ func (t *Transition) UnmarshalJSON(b []byte) error {
 	if severity == 0 {
 		return fmt.Errorf("%q is no severity", x.Severity)
 	}
-	*t = Transition{At: entry.Instant(x.At), Change: x.Change, Rule: x.Rule, Severity: severity, Alert: x.Alert, Count: x.Count, First: entry.Instant(x.First),
-		Last: entry.Instant(x.Last), Why: x.Why, Say: x.Say, Entry: x.Entry, By: x.By, Words: x.Words, Until: entry.Instant(x.Until), LetGo: x.LetGo, Untold: x.Untold}
+	*t = Transition{At: entry.Instant(x.At), Change: x.Change, Rule: x.Rule, Severity: severity, Alert: x.Alert,
+		Count: x.Count, First: entry.Instant(x.First),
+		Last: entry.Instant(x.Last), Why: x.Why, Say: x.Say, Entry: x.Entry, By: x.By, Words: x.Words,
+		Until: entry.Instant(x.Until), LetGo: x.LetGo, Untold: x.Untold}
 	var err error
 	t.Fields, t.Key, err = readKey(x.Key)
 	return err

@@ -13,11 +13,13 @@ import (
 )
 
 func TestParseNumber(t *testing.T) {
-	for _, good := range []string{"0", "-0", "+7", "1.50", "1e3", "1E-3", "5%", "10kB", "1.5GiB", "00012", "999999999999999999999999.000000001"} {
+	for _, good := range []string{"0", "-0", "+7", "1.50", "1e3", "1E-3", "5%", "10kB", "1.5GiB", "00012",
+		"999999999999999999999999.000000001"} {
 		_, ok := ParseNumber(good)
 		assert.True(t, ok, good)
 	}
-	for _, bad := range []string{"", "-", ".5", "1.", "1e", "0x10", "1 2", "5 %", "10 MB", "5kb", "1,5", "NaN", "5%%", "--1", "1e+"} {
+	for _, bad := range []string{"", "-", ".5", "1.", "1e", "0x10", "1 2", "5 %", "10 MB", "5kb", "1,5", "NaN", "5%%",
+		"--1", "1e+"} {
 		_, ok := ParseNumber(bad)
 		assert.False(t, ok, bad)
 	}
@@ -25,8 +27,10 @@ func TestParseNumber(t *testing.T) {
 
 // Numbers compare as exact fractions do, whatever they are followed by.
 func TestNumbersAreExact(t *testing.T) {
-	factor := map[string]*big.Rat{"": big.NewRat(1, 1), "%": big.NewRat(1, 1), "kB": big.NewRat(1000, 1), "MB": big.NewRat(1e6, 1),
-		"GB": big.NewRat(1e9, 1), "KiB": big.NewRat(1<<10, 1), "MiB": big.NewRat(1<<20, 1), "GiB": big.NewRat(1<<30, 1)}
+	factor := map[string]*big.Rat{"": big.NewRat(1, 1), "%": big.NewRat(1, 1), "kB": big.NewRat(1000, 1),
+		"MB": big.NewRat(1e6, 1),
+		"GB": big.NewRat(1e9, 1), "KiB": big.NewRat(1<<10, 1), "MiB": big.NewRat(1<<20, 1),
+		"GiB": big.NewRat(1<<30, 1)}
 	draw := func(t *rapid.T, name string) (string, *big.Rat) {
 		digits := rapid.StringMatching(`[+-]?[0-9]{1,22}(\.[0-9]{1,12})?([eE][+-]?[0-9]{1,2})?`).Draw(t, name)
 		unit := rapid.SampledFrom([]string{"", "", "%", "kB", "MB", "GB", "KiB", "MiB", "GiB"}).Draw(t, name+" unit")

@@ -12,7 +12,8 @@ import (
 // is wrong or doubtful. A block with an error is left out; what names it is told
 // so only where it does not exist at all. Check may be called with no files.
 func Check(files []*File, env Env) (*Settings, []Diagnostic) {
-	k := &checker{env: env, settings: &Settings{}, first: map[string]token{}, file: map[any]*File{}, settingsFile: map[string]*File{}, tables: map[string][]byte{}}
+	k := &checker{env: env, settings: &Settings{}, first: map[string]token{}, file: map[any]*File{},
+		settingsFile: map[string]*File{}, tables: map[string][]byte{}}
 	for _, f := range files {
 		if f.isTable {
 			k.tables[f.Name] = f.table
@@ -72,7 +73,8 @@ func (k *checker) read(f *File) {
 			k.readSettings(f, b)
 			continue
 		case "group", "kit", "report", "deliver":
-			f.report(Err, "not-in-this-version", b.kind, notYet+": "+kind, "take the block out, or put # before its lines")
+			f.report(Err, "not-in-this-version", b.kind, notYet+": "+kind,
+				"take the block out, or put # before its lines")
 			continue
 		default:
 			continue
@@ -84,14 +86,17 @@ func (k *checker) read(f *File) {
 			continue
 		}
 		if contains(reserved, b.name.src) {
-			f.report(Err, "bad-name", b.name, fmt.Sprintf("%q is a word of the language and no name", b.name.src), "give it another name")
+			f.report(Err, "bad-name", b.name, fmt.Sprintf("%q is a word of the language and no name", b.name.src),
+				"give it another name")
 		}
 		if kind == "layout" && (b.name.src == "plain" || contains(builtInLayouts, b.name.src)) {
-			f.report(Err, "bad-name", b.name, fmt.Sprintf("the layout %s is built in", b.name.src), "give yours another name")
+			f.report(Err, "bad-name", b.name, fmt.Sprintf("the layout %s is built in", b.name.src),
+				"give yours another name")
 		}
 		key := kind + " " + b.name.src
 		if t, twice := k.first[key]; twice {
-			f.report(Err, "twice", b.name, fmt.Sprintf("there is another %s %s, at %s", kind, b.name.src, t.pos), "give each its own name")
+			f.report(Err, "twice", b.name, fmt.Sprintf("there is another %s %s, at %s", kind, b.name.src, t.pos),
+				"give each its own name")
 			continue
 		}
 		k.first[key] = b.name
@@ -152,8 +157,10 @@ func (k *checker) readSettings(f *File, b *block) {
 		if word == "off" {
 			into = &Settings{} // written and checked, and that is all
 		}
-		if t, twice := k.first["settings."+word]; twice && once["settings "+word] && t.pos.File+t.pos.String() != c.toks[0].pos.File+c.toks[0].pos.String() {
-			f.report(Err, "twice", c.toks[0], fmt.Sprintf("%s is written twice; the first stands at %s", word, t.pos), "keep one of them")
+		if t, twice := k.first["settings."+word]; twice && once["settings "+word] && t.pos.File+
+			t.pos.String() != c.toks[0].pos.File+c.toks[0].pos.String() {
+			f.report(Err, "twice", c.toks[0], fmt.Sprintf("%s is written twice; the first stands at %s", word, t.pos),
+				"keep one of them")
 		} else if !twice && into == k.settings {
 			k.first["settings."+word], k.settingsFile[word] = c.toks[0], f
 		}
@@ -238,13 +245,16 @@ func (k *checker) resolve() {
 		switch {
 		case x.Layout == "" || x.Layout == "plain" || s.Layout(x.Layout) != nil: // those that are built in among them
 			if l := s.Layout(x.Layout); l != nil && l.Time != nil && !l.Divides() && len(l.Steps) == 0 {
-				k.at(f, x, "source", "layout", x.Layout, Err, "incomplete", fmt.Sprintf("the layout %s divides nothing, so there is no field %s", x.Layout, l.Time.Fields[0]), "write a pattern into it: pattern /^(?<at>\\S+ \\S+) (?<text>.*)$/")
+				k.at(f, x, "source", "layout", x.Layout, Err, "incomplete",
+					fmt.Sprintf("the layout %s divides nothing, so there is no field %s", x.Layout, l.Time.Fields[0]),
+					"write a pattern into it: pattern /^(?<at>\\S+ \\S+) (?<text>.*)$/")
 				continue
 			}
 			keep = append(keep, x)
 		case contains(k.names["layout"], x.Layout): // it has errors of its own
 		default:
-			k.at(f, x, "source", "layout", x.Layout, Err, "unknown-name", fmt.Sprintf("there is no layout %q", x.Layout),
+			k.at(f, x, "source", "layout", x.Layout, Err, "unknown-name",
+				fmt.Sprintf("there is no layout %q", x.Layout),
 				meant(x.Layout, append(append([]string{"plain"}, builtInLayouts...), k.names["layout"]...)))
 		}
 	}
@@ -258,7 +268,8 @@ func (k *checker) resolve() {
 			}
 			ok = false
 			if !contains(k.names["source"], on) {
-				k.at(f, r, "rule", "on", on, Err, "unknown-name", fmt.Sprintf("there is no source %q", on), meant(on, k.names["source"]))
+				k.at(f, r, "rule", "on", on, Err, "unknown-name", fmt.Sprintf("there is no source %q", on),
+					meant(on, k.names["source"]))
 			}
 		}
 		if ok {

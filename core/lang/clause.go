@@ -16,22 +16,26 @@ func init() { // it refers to itself through the readers
 		"source": {
 			"files": readFiles, "begin": readBegin, "layout": readSourceLayout, "host": readHost,
 			"note": readNote, "about": readAbout, "off": readOff,
-			"channel": readChannel, "message": readMessage, "account": readAccount, "listen": readListen, "command": nil, "input": readInput,
+			"channel": readChannel, "message": readMessage, "account": readAccount, "listen": readListen,
+			"command": nil, "input": readInput,
 			"entry": readEntry, "encoding": readEncoding,
 			"zone": readZone, "field": readSourceField, "keep": readKeep, "only": readOnly,
 		},
 		"layout": {
 			"pattern": readPattern, "time": readTime, "type": readType, "plain": readPlain,
 			"note": readNote, "about": readAbout, "off": readOff,
-			"delimited": readDelimited, "json": readFormat, "logfmt": readFormat, "csv": readFormat, "clf": readFormat, "combined": readFormat, "w3c": readFormat,
-			"syslog": readFormat, "event-xml": readFormat, "journal": readFormat, "find": readFind, "map": readMap, "set": readSet, "names": readNames,
+			"delimited": readDelimited, "json": readFormat, "logfmt": readFormat, "csv": readFormat,
+			"clf": readFormat, "combined": readFormat, "w3c": readFormat,
+			"syslog": readFormat, "event-xml": readFormat, "journal": readFormat, "find": readFind, "map": readMap,
+			"set": readSet, "names": readNames,
 			"lower": readLower, "mask": readMask, "include": readInclude, "expect": readExpect,
 		},
 		"rule": {
 			"on": readOn, "problem": readProblem, "recovery": readRecovery, "ignore": readIgnore, "per": readPer,
 			"raise": readRaise, "clear": readClear, "remind": readRemind, "say": readSay, "advise": readAdvise,
 			"note": readNote, "about": readAbout, "off": readOff, "expect": readExpect,
-			"among": readAmong, "awaits": readAwaits, "once": readOnce, "empty": readEmpty, "blind": readBlindClause, "reopen": readReopen, "unless": readUnless,
+			"among": readAmong, "awaits": readAwaits, "once": readOnce, "empty": readEmpty, "blind": readBlindClause,
+			"reopen": readReopen, "unless": readUnless,
 			"during": readDuring, "tell": readTell, "clock": readClock, "grace": readGrace,
 		},
 		"expect": {
@@ -39,14 +43,18 @@ func init() { // it refers to itself through the readers
 		},
 		"expect of a layout": {"line": readLine, "then": readThenFields},
 		"contact": {
-			"mail": readMail, "webhook": readWebhook, "syslog": readContactSyslog, "command": readCommand, "from": readContactFrom, "hours": readContactHours,
-			"gather": readGather, "most": readMost, "on": readContactOn, "note": readNote, "about": readAbout, "off": readOff,
+			"mail": readMail, "webhook": readWebhook, "syslog": readContactSyslog, "command": readCommand,
+			"from": readContactFrom, "hours": readContactHours,
+			"gather": readGather, "most": readMost, "on": readContactOn, "note": readNote, "about": readAbout,
+			"off": readOff,
 		},
 		"hush": {
-			"rules": readHushRules, "about": readAbout, "where": readHushWhere, "from": readHushFrom, "why": readHushWhy, "note": readNote, "off": readOff,
+			"rules": readHushRules, "about": readAbout, "where": readHushWhere, "from": readHushFrom,
+			"why": readHushWhy, "note": readNote, "off": readOff,
 		},
 		"settings": {
-			"mail": readMail, "tell": readSettingsTell, "heartbeat": readHeartbeat, "zone": readZone, "apply": readApply, "keep": readAtMost, "most": readMost, "built-in": readBuiltIn,
+			"mail": readMail, "tell": readSettingsTell, "heartbeat": readHeartbeat, "zone": readZone,
+			"apply": readApply, "keep": readAtMost, "most": readMost, "built-in": readBuiltIn,
 			"note": readNote, "about": readAbout, "off": readOff,
 		},
 	}
@@ -57,12 +65,16 @@ func init() { // it refers to itself through the readers
 var (
 	builtInLayouts = []string{"json", "logfmt", "csv", "clf", "combined", "w3c", "syslog", "event-xml", "journal"}
 	formats        = map[string][]string{
-		"syslog":  {"at", "host", "program", "pid", "msgid", "facility", "level", "text"},
-		"journal": {"at", "host", "program", "pid", "unit", "level", "facility", "transport", "boot-id", "machine-id", "cursor", "uid", "text"},
-		"event-xml": {"at", "host", "provider", "channel", "event", "level", "category", "account", "account-id", "account-name", "record",
+		"syslog": {"at", "host", "program", "pid", "msgid", "facility", "level", "text"},
+		"journal": {"at", "host", "program", "pid", "unit", "level", "facility", "transport", "boot-id", "machine-id",
+			"cursor", "uid", "text"},
+		"event-xml": {"at", "host", "provider", "channel", "event", "level", "category", "account", "account-id",
+			"account-name", "record",
 			"keywords", "opcode", "pid", "thread", "text"},
-		"clf":      {"client", "ident", "account", "at", "request", "method", "path", "query", "protocol", "status", "bytes"},
-		"combined": {"client", "ident", "account", "at", "request", "method", "path", "query", "protocol", "status", "bytes", "referrer", "agent"},
+		"clf": {"client", "ident", "account", "at", "request", "method", "path", "query", "protocol", "status",
+			"bytes"},
+		"combined": {"client", "ident", "account", "at", "request", "method", "path", "query", "protocol", "status",
+			"bytes", "referrer", "agent"},
 	}
 )
 
@@ -100,17 +112,22 @@ func (f *File) readBlock(b *block, kind string, node any) {
 			}
 			mend := meant(key.src, clauseNames(kind))
 			if key.kind != name {
-				mend = "a clause begins with its word: " + strings.TrimPrefix(meant("", clauseNames(kind)), "there are: ")
+				mend = "a clause begins with its word: " +
+					strings.TrimPrefix(meant("", clauseNames(kind)), "there are: ")
 			}
-			f.report(Err, "unknown-clause", key, fmt.Sprintf("%s has no clause %s", article(kind), visible(key.src)), mend)
+			f.report(Err, "unknown-clause", key, fmt.Sprintf("%s has no clause %s", article(kind), visible(key.src)),
+				mend)
 			continue
 		}
 		if reader == nil {
-			f.report(Err, "not-in-this-version", key, fmt.Sprintf("%s: the clause %s of %s", notYet, key.src, article(kind)), "take the clause out, or put # before it")
+			f.report(Err, "not-in-this-version", key,
+				fmt.Sprintf("%s: the clause %s of %s", notYet, key.src, article(kind)),
+				"take the clause out, or put # before it")
 			continue
 		}
 		if first, twice := seen[key.src]; twice && once[kind+" "+key.src] {
-			f.report(Err, "twice", key, fmt.Sprintf("%s is written twice; the first stands in line %d", key.src, first.pos.Line), "keep one of them")
+			f.report(Err, "twice", key, fmt.Sprintf("%s is written twice; the first stands in line %d", key.src,
+				first.pos.Line), "keep one of them")
 			continue
 		}
 		seen[key.src] = key
@@ -119,7 +136,8 @@ func (f *File) readBlock(b *block, kind string, node any) {
 			continue
 		}
 		if c.body != nil && key.src != "expect" {
-			f.report(Err, "syntax", c.body.open, fmt.Sprintf("the clause %s has no { }", key.src), "end the clause at the end of its line")
+			f.report(Err, "syntax", c.body.open, fmt.Sprintf("the clause %s has no { }", key.src),
+				"end the clause at the end of its line")
 			continue
 		}
 		if key.src == "expect" {
@@ -133,11 +151,15 @@ func (f *File) readBlock(b *block, kind string, node any) {
 // once are the clauses that a block can have one of.
 var once = map[string]bool{
 	"source begin": true, "source layout": true, "source host": true, "source entry": true, "source encoding": true,
-	"source channel": true, "source message": true, "source account": true, "source input": true, "source zone": true, "source keep": true,
-	"settings zone": true, "settings keep": true, "settings mail": true, "settings heartbeat": true, "settings most": true,
-	"contact from": true, "contact gather": true, "contact most": true, "hush from": true, "hush why": true,
-	"layout time": true, "layout delimited": true, "rule per": true, "rule on": true, "rule remind": true, "rule say": true, "rule advise": true,
-	"rule awaits": true, "rule once": true, "rule among": true, "rule empty": true, "rule blind": true, "rule reopen": true, "rule clock": true, "rule grace": true,
+	"source channel": true, "source message": true, "source account": true, "source input": true, "source zone": true,
+	"source keep":   true,
+	"settings zone": true, "settings keep": true, "settings mail": true, "settings heartbeat": true,
+	"settings most": true,
+	"contact from":  true, "contact gather": true, "contact most": true, "hush from": true, "hush why": true,
+	"layout time": true, "layout delimited": true, "rule per": true, "rule on": true, "rule remind": true,
+	"rule say": true, "rule advise": true,
+	"rule awaits": true, "rule once": true, "rule among": true, "rule empty": true, "rule blind": true,
+	"rule reopen": true, "rule clock": true, "rule grace": true,
 }
 
 func article(kind string) string {
@@ -236,7 +258,8 @@ func (c *cursor) whole() Expr {
 		t := c.peek()
 		switch {
 		case t.kind == regex || t.kind == text || t.kind == name:
-			c.fail(t, "syntax", fmt.Sprintf("and or or is missing before %s", visible(t.src)), "join expressions with and, or; or write a clause for each")
+			c.fail(t, "syntax", fmt.Sprintf("and or or is missing before %s", visible(t.src)),
+				"join expressions with and, or; or write a clause for each")
 		default:
 			c.done("join expressions with and, or")
 		}
@@ -292,7 +315,8 @@ func (c *cursor) count(what string) int {
 	n := 0
 	for i := 0; i < len(t.src) && n <= maxThreshold; i++ {
 		if !isDigit(t.src[i]) {
-			c.fail(t, "bad-number", fmt.Sprintf("%s should be a whole number, not %s", what, visible(t.src)), "write a whole number from 1 on")
+			c.fail(t, "bad-number", fmt.Sprintf("%s should be a whole number, not %s", what, visible(t.src)),
+				"write a whole number from 1 on")
 			return 1
 		}
 		n = n*10 + int(t.src[i]-'0')
@@ -301,7 +325,8 @@ func (c *cursor) count(what string) int {
 	case t.kind != number:
 		c.expected(t, what, "write a whole number from 1 on")
 	case n < 1 || n > maxThreshold:
-		c.fail(t, "bad-number", fmt.Sprintf("%s goes from 1 to %d", what, maxThreshold), "write a number in that range")
+		c.fail(t, "bad-number", fmt.Sprintf("%s goes from 1 to %d", what, maxThreshold),
+			"write a number in that range")
 	}
 	return n
 }

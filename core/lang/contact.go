@@ -89,8 +89,10 @@ func (c *cursor) address() string {
 	t := c.peek()
 	a := c.text("a mail address")
 	user, host, ok := strings.Cut(a, "@")
-	if !c.failed && (!ok || user == "" || host == "" || strings.ContainsAny(a, " ,;<>\n\t") || strings.Contains(host, "@")) {
-		c.fail(t, "bad-address", Quote(a)+" is no mail address", `write: "duty@gullhaven.example"; several stand in quotes of their own, with commas between them`)
+	if !c.failed && (!ok || user == "" || host == "" || strings.ContainsAny(a, " ,;<>\n\t") ||
+		strings.Contains(host, "@")) {
+		c.fail(t, "bad-address", Quote(a)+" is no mail address",
+			`write: "duty@gullhaven.example"; several stand in quotes of their own, with commas between them`)
 	}
 	return a
 }
@@ -109,8 +111,10 @@ func (c *cursor) url() string {
 	t := c.peek()
 	u := c.text("an address")
 	scheme, rest, _ := strings.Cut(u, "://")
-	if host, _, _ := strings.Cut(rest, "/"); !c.failed && (scheme != "https" && scheme != "http" || host == "" || strings.ContainsAny(u, " \n\t")) {
-		c.fail(t, "bad-address", Quote(u)+" is no address of a webhook", `write: "https://hooks.gullhaven.example/alerts"`)
+	if host, _, _ := strings.Cut(rest, "/"); !c.failed &&
+		(scheme != "https" && scheme != "http" || host == "" || strings.ContainsAny(u, " \n\t")) {
+		c.fail(t, "bad-address", Quote(u)+" is no address of a webhook",
+			`write: "https://hooks.gullhaven.example/alerts"`)
 	}
 	return u
 }
@@ -123,7 +127,8 @@ func (c *cursor) fromFile(mend string) string {
 	t := c.peek()
 	f := c.text("a file")
 	if !c.failed && !strings.HasPrefix(f, "/") {
-		c.fail(t, "relative-path", fmt.Sprintf("the path %s does not begin with /", Quote(f)), "write where it lies from the root; secrets stand in a file of their own that others cannot read")
+		c.fail(t, "relative-path", fmt.Sprintf("the path %s does not begin with /", Quote(f)),
+			"write where it lies from the root; secrets stand in a file of their own that others cannot read")
 	}
 	return f
 }
@@ -201,7 +206,8 @@ func readCommand(c *cursor, node any) {
 	switch {
 	case c.failed:
 	case !strings.HasPrefix(words[0], "/"):
-		c.fail(t, "relative-path", fmt.Sprintf("the program %s does not begin with /", Quote(words[0])), `write where it lies from the root, and each argument in quotes of its own: command "/usr/local/bin/beacon" "on"`)
+		c.fail(t, "relative-path", fmt.Sprintf("the program %s does not begin with /", Quote(words[0])),
+			`write where it lies from the root, and each argument in quotes of its own: command "/usr/local/bin/beacon" "on"`)
 	}
 	n := node.(*Contact)
 	n.Command = append(n.Command, words)
@@ -389,7 +395,8 @@ func readBuiltIn(c *cursor, node any) {
 // completeContact tells what a contact lacks.
 func (k *checker) completeContact(f *File, b *block, n *Contact) {
 	if len(n.Mail)+len(n.Webhook)+len(n.Syslog)+len(n.Command) == 0 {
-		f.report(Err, "incomplete", b.name, fmt.Sprintf("the contact %s does not say how it is told", n.Name), `write: mail "ADDRESS", webhook "URL", syslog udp "HOST:PORT", or command "PROGRAM"`)
+		f.report(Err, "incomplete", b.name, fmt.Sprintf("the contact %s does not say how it is told", n.Name),
+			`write: mail "ADDRESS", webhook "URL", syslog udp "HOST:PORT", or command "PROGRAM"`)
 	}
 }
 
@@ -397,11 +404,14 @@ func (k *checker) completeContact(f *File, b *block, n *Contact) {
 func (k *checker) completeHush(f *File, b *block, n *Hush) {
 	switch {
 	case len(n.Rules) == 0 && len(n.Words) == 0 && n.Where == nil:
-		f.report(Err, "incomplete", b.name, fmt.Sprintf("the hush %s does not say what it hushes", n.Name), "write: rules NAME, …, or where host == \"pump-03\", or about WORD")
+		f.report(Err, "incomplete", b.name, fmt.Sprintf("the hush %s does not say what it hushes", n.Name),
+			"write: rules NAME, …, or where host == \"pump-03\", or about WORD")
 	case n.From == 0 && len(n.Hours) == 0:
-		f.report(Err, "incomplete", b.name, fmt.Sprintf("the hush %s does not say when", n.Name), "write: from 2026-12-01T22:00:00Z to 2026-12-02T04:00:00Z, or sun 02:00-04:00")
+		f.report(Err, "incomplete", b.name, fmt.Sprintf("the hush %s does not say when", n.Name),
+			"write: from 2026-12-01T22:00:00Z to 2026-12-02T04:00:00Z, or sun 02:00-04:00")
 	case n.From != 0 && len(n.Hours) > 0:
-		f.report(Err, "syntax", b.name, fmt.Sprintf("the hush %s is both for once and again and again", n.Name), "make two of it")
+		f.report(Err, "syntax", b.name, fmt.Sprintf("the hush %s is both for once and again and again", n.Name),
+			"make two of it")
 	}
 }
 
@@ -410,7 +420,8 @@ func (k *checker) people() {
 	s := k.settings
 	has := func(f *File, at token, name string) {
 		if !contains(k.names["contact"], name) {
-			f.report(Err, "unknown-name", at, fmt.Sprintf("there is no contact %q", name), meant(name, k.names["contact"]))
+			f.report(Err, "unknown-name", at, fmt.Sprintf("there is no contact %q", name),
+				meant(name, k.names["contact"]))
 		}
 	}
 	for i, n := range s.Tell {
@@ -426,19 +437,23 @@ func (k *checker) people() {
 	for _, h := range s.Hushes {
 		for _, n := range h.Rules {
 			if !contains(k.names["rule"], n) && !contains(BuiltInRules, n) {
-				k.at(k.file[h], h, "hush", "rules", n, Err, "unknown-name", fmt.Sprintf("there is no rule %q", n), meant(n, k.names["rule"]))
+				k.at(k.file[h], h, "hush", "rules", n, Err, "unknown-name", fmt.Sprintf("there is no rule %q", n),
+					meant(n, k.names["rule"]))
 			}
 		}
 		for _, w := range h.Words {
 			if !slices.ContainsFunc(s.Rules, func(r *Rule) bool { return contains(r.About, w) }) {
-				k.at(k.file[h], h, "hush", "about", w, Finding, "hushes-nothing", fmt.Sprintf("no rule is about %s", w), "write a word that a rule's about has")
+				k.at(k.file[h], h, "hush", "about", w, Finding, "hushes-nothing",
+					fmt.Sprintf("no rule is about %s", w), "write a word that a rule's about has")
 			}
 		}
 	}
 	if s.Mail == nil {
 		for _, n := range s.Contacts {
 			if len(n.Mail) > 0 {
-				k.at(k.file[n], n, "contact", "mail", "", Note, "no-mail-server", "no mail server is named, so nothing can be sent", `write: settings { mail server "HOST:PORT" from "ADDRESS" }`)
+				k.at(k.file[n], n, "contact", "mail", "", Note, "no-mail-server",
+					"no mail server is named, so nothing can be sent",
+					`write: settings { mail server "HOST:PORT" from "ADDRESS" }`)
 			}
 		}
 	}

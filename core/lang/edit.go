@@ -71,7 +71,8 @@ func (f *File) SetField(kind, name, clause string) bool {
 	b, c := f.blocks[i], other.blocks[0].clauses[0]
 	b.inline = false
 	for k, old := range b.clauses {
-		if old.keyword() == c.keyword() && (c.keyword() == "time" || len(old.toks) > 1 && len(c.toks) > 1 && old.toks[1].src == c.toks[1].src) {
+		if old.keyword() == c.keyword() && (c.keyword() == "time" || len(old.toks) > 1 && len(c.toks) > 1 &&
+			old.toks[1].src == c.toks[1].src) {
 			c.toks[0].lead, c.toks[0].blank = old.toks[0].lead, old.toks[0].blank
 			b.clauses[k] = c
 			return true
@@ -180,7 +181,10 @@ func (f *File) SetOff(kind, name string, off bool) bool {
 // text. It answers false where the text has no such pattern there.
 func ReplacePattern(body string, p *Pattern, source string) (string, bool) {
 	toks, _, _ := lex("", []byte(body))
-	i := slices.IndexFunc(toks, func(t token) bool { return t.kind == regex && t.pos.Line == p.Pos.Line && t.pos.Col == p.Pos.Col })
+	i := slices.IndexFunc(toks, func(t token) bool {
+		return t.kind == regex && t.pos.Line == p.Pos.Line &&
+			t.pos.Col == p.Pos.Col
+	})
 	if i < 0 {
 		return "", false
 	}

@@ -29,7 +29,8 @@ func (f *File) readExpectBlock(c *clause, node any) {
 	}
 	f.readBlock(c.body, kind, x)
 	if len(f.diags) == before && len(x.Steps) == 0 {
-		f.report(Err, "incomplete", c.toks[0], "this expect has no steps", `feed it entries: at 10:00:00 "pump 7: pressure low", then say what should follow: then raised warning`)
+		f.report(Err, "incomplete", c.toks[0], "this expect has no steps",
+			`feed it entries: at 10:00:00 "pump 7: pressure low", then say what should follow: then raised warning`)
 	}
 	if ofLayout {
 		l.Expects = append(l.Expects, x)
@@ -164,7 +165,8 @@ func readThen(c *cursor, node any) {
 		c.accept(",")
 		p := c.pair()
 		if r, ok := c.file.reading.(*Rule); ok && !c.failed && r.Per != nil && !contains(r.Per, p.Name) {
-			c.fail(c.toks[c.i-2], "unknown-field", fmt.Sprintf("%s is not in the key of %s", p.Name, r.Name), meant(p.Name, r.Per))
+			c.fail(c.toks[c.i-2], "unknown-field", fmt.Sprintf("%s is not in the key of %s", p.Name, r.Name),
+				meant(p.Name, r.Per))
 		}
 		s.With = append(s.With, p)
 	}

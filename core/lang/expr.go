@@ -105,7 +105,9 @@ func (c *cursor) instead(t token, mend string) string {
 	case first == "raise" && t.is("without") && rest != "":
 		return "write: raise " + c.toks[1].src + " after " + rest + " without"
 	case first == "raise" && t.is("for"):
-		return "for a value that stays so long beyond a bound: raise " + c.toks[1].src + " when min(FIELD) > 80 in " + orElse(rest, "5m") + "; for an alert that is open so long: raise " + c.toks[1].src + " after " + orElse(rest, "5m") + " open"
+		return "for a value that stays so long beyond a bound: raise " + c.toks[1].src + " when min(FIELD) > 80 in " +
+			orElse(rest, "5m") + "; for an alert that is open so long: raise " + c.toks[1].src + " after " +
+			orElse(rest, "5m") + " open"
 	case first == "raise" && (t.is("times") || t.is("hits")):
 		return "the number stands alone: raise " + c.toks[1].src + " at " + c.toks[c.i-1].src + " in 10m"
 	case first == "raise" && t.is(","):
@@ -149,7 +151,8 @@ func (c *cursor) duration(what string) time.Duration {
 	d, err := entry.ParseDuration(t.src)
 	if err != nil {
 		mend := "write it like 250ms, 30s, 5m, 1h30m, 2d or 1w"
-		if u := c.peek(); strings.Trim(t.src, "0123456789") == "" && u.kind == name && u.src != "" && strings.ContainsRune("smhdw", rune(u.src[0])) {
+		if u := c.peek(); strings.Trim(t.src, "0123456789") == "" && u.kind == name && u.src != "" &&
+			strings.ContainsRune("smhdw", rune(u.src[0])) {
 			unit := u.src[:1]
 			if strings.HasPrefix(u.src, "ms") || strings.HasPrefix(u.src, "milli") {
 				unit = "ms"
@@ -170,7 +173,8 @@ func (c *cursor) fieldName(what string) string {
 		return ""
 	}
 	if contains(reserved, t.src) {
-		c.fail(t, "bad-name", fmt.Sprintf("%q is a word of the language and no name", t.src), "give the field another name")
+		c.fail(t, "bad-name", fmt.Sprintf("%q is a word of the language and no name", t.src),
+			"give the field another name")
 	}
 	return t.src
 }
@@ -207,7 +211,8 @@ func (c *cursor) compile(t token) *Pattern {
 		src = "(?" + t.flags + ")" + src
 	}
 	if len(src) > maxPattern {
-		c.fail(t, "bad-pattern", fmt.Sprintf("this pattern is %d bytes long, %d are the most", len(src), maxPattern), "divide it: several problem clauses count as one")
+		c.fail(t, "bad-pattern", fmt.Sprintf("this pattern is %d bytes long, %d are the most", len(src), maxPattern),
+			"divide it: several problem clauses count as one")
 		return nil
 	}
 	if src == "" {
@@ -339,7 +344,8 @@ func (c *cursor) primary() Expr {
 	case t.kind == name && !contains(reserved, t.src):
 		return c.comparison(t)
 	case t.kind == number:
-		c.fail(t, "syntax", fmt.Sprintf("%s alone says nothing about an entry", visible(t.src)), "a phrase is quoted: "+Quote(t.src))
+		c.fail(t, "syntax", fmt.Sprintf("%s alone says nothing about an entry", visible(t.src)),
+			"a phrase is quoted: "+Quote(t.src))
 		return &Phrase{}
 	}
 	c.expected(t, "an expression", exprMend)
@@ -396,7 +402,8 @@ func (c *cursor) comparison(field token) Expr {
 		c.fail(field, "syntax", fmt.Sprintf("%q alone says nothing about an entry", field.src),
 			fmt.Sprintf("a phrase is quoted: %s; that a field is there is: has %s", Quote(field.src), field.src))
 	default:
-		c.fail(t, "syntax", fmt.Sprintf("after the field %s a comparison was expected, not %s", field.src, visible(t.src)), "compare with ==, !=, <, <=, >, >=, ~, !~ or in (…)")
+		c.fail(t, "syntax", fmt.Sprintf("after the field %s a comparison was expected, not %s", field.src,
+			visible(t.src)), "compare with ==, !=, <, <=, >, >=, ~, !~ or in (…)")
 	}
 	return &Phrase{}
 }
@@ -422,7 +429,8 @@ func (c *cursor) value(t token, how string) Value {
 			v.Kind = TextValue
 			return v
 		}
-		c.fail(t, "bad-value", fmt.Sprintf("%s is neither a number nor the name of a level", visible(t.src)), "a text is quoted: "+Quote(t.src))
+		c.fail(t, "bad-value", fmt.Sprintf("%s is neither a number nor the name of a level", visible(t.src)),
+			"a text is quoted: "+Quote(t.src))
 		return v
 	case number:
 		return c.numeric(t, how)
@@ -443,7 +451,8 @@ func (c *cursor) numeric(t token, how string) Value {
 		v.Number, okLo = entry.ParseNumber(lo)
 		v.Upper, okHi = entry.ParseNumber(hi)
 		if !okLo || !okHi {
-			c.fail(t, "bad-value", visible(t.src)+" is no range of numbers", "a range is written 10..19, both ends included")
+			c.fail(t, "bad-value", visible(t.src)+" is no range of numbers",
+				"a range is written 10..19, both ends included")
 		} else if v.Number.Compare(v.Upper) > 0 {
 			c.fail(t, "bad-value", "this range is empty: its first number is the greater one", "write: "+hi+".."+lo)
 		}
@@ -471,7 +480,8 @@ func (c *cursor) numeric(t token, how string) Value {
 	if a, err := netip.ParseAddr(t.src); err == nil {
 		v.Kind, v.Net = AddressValue, netip.PrefixFrom(a, a.BitLen())
 		if how != "==" && how != "!=" && how != "in" {
-			c.fail(t, "bad-value", "addresses are not more or less than each other", "compare with ==, != or in (10.0.0.0/8)")
+			c.fail(t, "bad-value", "addresses are not more or less than each other",
+				"compare with ==, != or in (10.0.0.0/8)")
 		}
 		return v
 	}
@@ -481,11 +491,13 @@ func (c *cursor) numeric(t token, how string) Value {
 			c.fail(t, "bad-value", "a net stands in a list", "write: FIELD in ("+t.src+")")
 		}
 		if n.Masked() != n && !c.failed {
-			c.file.report(Finding, "net-bits", t, fmt.Sprintf("%s has bits behind its /%d", t.src, n.Bits()), "write: "+n.Masked().String())
+			c.file.report(Finding, "net-bits", t, fmt.Sprintf("%s has bits behind its /%d", t.src, n.Bits()),
+				"write: "+n.Masked().String())
 		}
 		return v
 	}
-	c.fail(t, "bad-value", visible(t.src)+" is no number, duration, time or address", "a text is quoted: "+Quote(t.src))
+	c.fail(t, "bad-value", visible(t.src)+" is no number, duration, time or address", "a text is quoted: "+
+		Quote(t.src))
 	return v
 }
 

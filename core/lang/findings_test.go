@@ -39,7 +39,9 @@ func TestFindingsDocument(t *testing.T) {
 			}
 			require.Len(t, examples, 2, code)
 			_, bad := check(examples[0][1])
-			assert.True(t, slices.ContainsFunc(bad, func(d lang.Diagnostic) bool { return d.Code == code && d.Weight == weight }), "%s:\n%s\n%v", code, examples[0][1], bad)
+			assert.True(t, slices.ContainsFunc(bad,
+				func(d lang.Diagnostic) bool { return d.Code == code && d.Weight == weight }), "%s:\n%s\n%v", code,
+				examples[0][1], bad)
 			for _, d := range bad {
 				assert.Equal(t, code, d.Code, "one mistake, one message:\n%s", d)
 			}

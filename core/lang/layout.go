@@ -175,7 +175,8 @@ func (l *Layout) trace(field string, steps int) (from []string, computed bool) {
 // Open tells whether entries can have further fields of names that are not known
 // before.
 func (l *Layout) Open() bool {
-	return l.Format != "" && l.Format != "clf" && l.Format != "combined" || l.Delimited != nil && l.Delimited.Columns == nil
+	return l.Format != "" && l.Format != "clf" && l.Format != "combined" || l.Delimited != nil &&
+		l.Delimited.Columns == nil
 }
 
 // Meaning tells layouts apart that divide differently, or mask differently.
@@ -239,7 +240,8 @@ func (f *File) Tables() []string {
 	var out []string
 	for _, b := range f.blocks {
 		for _, c := range b.clauses {
-			if t := c.toks; b.kind.src == "layout" && c.keyword() == "names" && len(t) > 4 && t[2].is("from") && t[3].is("file") && t[4].kind == text {
+			if t := c.toks; b.kind.src == "layout" && c.keyword() == "names" && len(t) > 4 && t[2].is("from") &&
+				t[3].is("file") && t[4].kind == text {
 				out = append(out, beside(f.Name, t[4].val))
 			}
 		}
@@ -269,7 +271,8 @@ func (k *checker) words(l *Layout) {
 		place := beside(f.Name, n.file)
 		body, ok := k.tables[place]
 		if !ok {
-			f.report(Err, "no-file", n.at, fmt.Sprintf("there is no file %s", visible(place)), "put it there: a value and its word a line, with a comma between")
+			f.report(Err, "no-file", n.at, fmt.Sprintf("there is no file %s", visible(place)),
+				"put it there: a value and its word a line, with a comma between")
 			continue
 		}
 		r := csv.NewReader(strings.NewReader(strings.TrimPrefix(string(body), "\ufeff")))
@@ -285,11 +288,14 @@ func (k *checker) words(l *Layout) {
 			}
 			switch {
 			case err != nil:
-				f.report(Err, "bad-table", n.at, fmt.Sprintf("%s is no CSV: %v", visible(place), err), "write a value and its word a line, with a comma between")
+				f.report(Err, "bad-table", n.at, fmt.Sprintf("%s is no CSV: %v", visible(place), err),
+					"write a value and its word a line, with a comma between")
 			case len(row) < 2:
-				f.report(Err, "bad-table", n.at, fmt.Sprintf("%s: line %d has no word", visible(place), line), "write a value and its word a line, with a comma between")
+				f.report(Err, "bad-table", n.at, fmt.Sprintf("%s: line %d has no word", visible(place), line),
+					"write a value and its word a line, with a comma between")
 			case len(n.Words) >= maxNames:
-				f.report(Err, "too-many", n.at, fmt.Sprintf("%s has words for more than %d values", visible(place), maxNames), "leave out those that no rule and nobody needs")
+				f.report(Err, "too-many", n.at, fmt.Sprintf("%s has words for more than %d values", visible(place),
+					maxNames), "leave out those that no rule and nobody needs")
 				err = io.EOF
 			default:
 				if _, twice := n.Words[row[0]]; !twice {
@@ -311,7 +317,9 @@ func (k *checker) spread(l *Layout, above []string) {
 	for i := len(included) - 1; i >= 0; i-- { // the last first, so that the places stay
 		x := included[i]
 		if contains(above, x.name) || x.name == l.Name {
-			f.report(Err, "include-circle", x.pos, fmt.Sprintf("%s includes itself: %s", x.name, strings.Join(append(above, l.Name, x.name), " → ")), "take one of them out")
+			f.report(Err, "include-circle", x.pos,
+				fmt.Sprintf("%s includes itself: %s", x.name, strings.Join(append(above, l.Name, x.name), " → ")),
+				"take one of them out")
 			continue
 		}
 		if contains(builtInLayouts, x.name) {
@@ -329,7 +337,8 @@ func (k *checker) spread(l *Layout, above []string) {
 		}
 		if o == nil {
 			if !contains(k.names["layout"], x.name) {
-				f.report(Err, "unknown-name", x.pos, fmt.Sprintf("there is no layout %q", x.name), meant(x.name, k.names["layout"]))
+				f.report(Err, "unknown-name", x.pos, fmt.Sprintf("there is no layout %q", x.name),
+					meant(x.name, k.names["layout"]))
 			}
 			continue
 		}
@@ -382,7 +391,8 @@ func (k *checker) whole(l *Layout) {
 	}
 	tell := func(word, arg, code, what, mend string) { k.at(f, l, "layout", word, arg, Err, code, what, mend) }
 	if ways > 1 {
-		tell("", "", "two-formats", fmt.Sprintf("the layout %s divides in two ways", l.Name), "keep one of them: a format, delimited, or patterns; find in FIELD divides further")
+		tell("", "", "two-formats", fmt.Sprintf("the layout %s divides in two ways", l.Name),
+			"keep one of them: a format, delimited, or patterns; find in FIELD divides further")
 		return
 	}
 	if ways == 0 || l.Open() { // a part of others, or of names that nobody knows before
@@ -391,7 +401,8 @@ func (k *checker) whole(l *Layout) {
 	known := l.divided()
 	unknown := func(word, field string) {
 		if !contains(known, field) {
-			tell(word, field, "unknown-field", fmt.Sprintf("nothing in this layout gives the field %s", field), meant(field, known))
+			tell(word, field, "unknown-field", fmt.Sprintf("nothing in this layout gives the field %s", field),
+				meant(field, known))
 		}
 	}
 	for _, s := range l.Steps {
@@ -407,7 +418,8 @@ func (k *checker) whole(l *Layout) {
 		case StepSet:
 			for _, p := range Template(s.To) {
 				if p.Field != "" && !contains(known, p.Field) {
-					tell("set", s.Field, "unknown-field", fmt.Sprintf("{%s} is no field that is known here", p.Field), meant(p.Field, known))
+					tell("set", s.Field, "unknown-field", fmt.Sprintf("{%s} is no field that is known here", p.Field),
+						meant(p.Field, known))
 				}
 			}
 			known = append(known, s.Field)
@@ -448,7 +460,8 @@ func Clauses(kind, text string) string {
 		case i == 0:
 		case t.newline:
 			b.WriteByte('\n')
-		case depth == 0 && t.kind == name && !toks[i-1].is(",") && clauses[kind][t.src] != nil && !takesName(toks[:i]):
+		case depth == 0 && t.kind == name && !toks[i-1].is(",") && clauses[kind][t.src] != nil &&
+			!takesName(toks[:i]):
 			b.WriteByte('\n')
 		default:
 			b.WriteByte(' ')
@@ -472,7 +485,8 @@ func takesName(toks []token) bool {
 		return false
 	}
 	switch last.src {
-	case "time", "type", "in", "map", "to", "set", "names", "lower", "mask", "include", "columns", "as", "like", "keep", "from":
+	case "time", "type", "in", "map", "to", "set", "names", "lower", "mask", "include", "columns", "as", "like",
+		"keep", "from":
 		return true
 	}
 	return len(toks) > 1 && toks[len(toks)-2].is("type")

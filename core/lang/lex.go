@@ -183,7 +183,8 @@ func lexToken(t token) stateFn {
 		case strings.ContainsRune("=!<>~", r):
 			t.kind = op
 			l.off++
-			if two := l.src[from:min(from+2, len(l.src))]; two == "==" || two == "!=" || two == "<=" || two == ">=" || two == "!~" {
+			if two := l.src[from:min(from+2, len(l.src))]; two == "==" || two == "!=" || two == "<=" || two == ">=" ||
+				two == "!~" {
 				l.off++
 			}
 			switch got := l.src[from:l.off]; got {
@@ -199,19 +200,24 @@ func lexToken(t token) stateFn {
 			t.kind = bad
 			mend := "texts are quoted: \"…\", patterns stand between slashes: /…/"
 			if r == utf8.RuneError && size == 1 {
-				l.fail("not-utf8", from, fmt.Sprintf("the byte %#02x is not UTF-8", rest[0]), "save the file as UTF-8")
+				l.fail("not-utf8", from, fmt.Sprintf("the byte %#02x is not UTF-8", rest[0]),
+					"save the file as UTF-8")
 			} else if r == '\'' || r == '“' || r == '”' || r == '„' {
 				if i := strings.IndexAny(rest[size:], "'“”\n"); i >= 0 && rest[size+i] != '\n' {
 					_, n := utf8.DecodeRuneInString(rest[size+i:])
 					l.off += i + n
 				}
-				l.fail("syntax", from, fmt.Sprintf("%q does not quote a text", r), `write straight double quotes: "…"`)
+				l.fail("syntax", from, fmt.Sprintf("%q does not quote a text", r),
+					`write straight double quotes: "…"`)
 			} else if r == ';' {
-				l.fail("syntax", from, "a clause ends at the end of its line, not with ;", "leave the ; out, and begin a new line")
+				l.fail("syntax", from, "a clause ends at the end of its line, not with ;",
+					"leave the ; out, and begin a new line")
 			} else if r == '-' {
-				l.fail("syntax", from, "a dash stands alone", "a span has no blanks in it: 22:00-06:00, mon-fri; a negative number none behind its sign")
+				l.fail("syntax", from, "a dash stands alone",
+					"a span has no blanks in it: 22:00-06:00, mon-fri; a negative number none behind its sign")
 			} else {
-				l.fail("syntax", from, fmt.Sprintf("the character %s begins nothing that is known", visible(fmt.Sprintf("%q", r))), mend)
+				l.fail("syntax", from, fmt.Sprintf("the character %s begins nothing that is known",
+					visible(fmt.Sprintf("%q", r))), mend)
 			}
 		}
 		t.src = l.src[from:l.off]
@@ -276,7 +282,8 @@ func (l *lexer) quoted() string {
 		}
 	}
 	l.trimCR(from + 1)
-	l.fail("unclosed", from, "this text does not end on its line", `close it with "; a line end inside a text is written \n`)
+	l.fail("unclosed", from, "this text does not end on its line",
+		`close it with "; a line end inside a text is written \n`)
 	return b.String()
 }
 
@@ -301,13 +308,15 @@ func (l *lexer) slashed() string {
 		}
 	}
 	l.trimCR(from + 1)
-	l.fail("unclosed", from, "this pattern does not end on its line", `close it with /; a slash inside a pattern is written \/`)
+	l.fail("unclosed", from, "this pattern does not end on its line",
+		`close it with /; a slash inside a pattern is written \/`)
 	return b.String()
 }
 
 func (l *lexer) regexFlags() string {
 	from := l.off
-	for l.off < len(l.src) && (l.src[l.off] >= 'a' && l.src[l.off] <= 'z' || l.src[l.off] >= 'A' && l.src[l.off] <= 'Z') {
+	for l.off < len(l.src) && (l.src[l.off] >= 'a' && l.src[l.off] <= 'z' || l.src[l.off] >= 'A' &&
+		l.src[l.off] <= 'Z') {
 		l.off++
 	}
 	flags := l.src[from:l.off]

@@ -17,7 +17,8 @@ func (k *checker) lint() {
 		finding := func(word, arg, code, what, mend string) {
 			k.at(f, r, "rule", word, arg, Finding, code, what, mend)
 		}
-		if !r.OnRecovery && r.Quiet == 0 && !r.ByHand && r.Age == 0 && len(r.ClearWhens) == 0 && r.Awaits == nil && !r.Eases() && len(r.Raises) > 0 {
+		if !r.OnRecovery && r.Quiet == 0 && !r.ByHand && r.Age == 0 && len(r.ClearWhens) == 0 && r.Awaits == nil &&
+			!r.Eases() && len(r.Raises) > 0 {
 			finding("", "", "no-way-to-clear", fmt.Sprintf("nothing ever clears an alert of %s", r.Name),
 				"write: recovery /…/, clear after 30m quiet, or, where only a person can know, clear by hand")
 		}
@@ -26,31 +27,39 @@ func (k *checker) lint() {
 		k.lintDurations(r)
 		if r.Recovery != nil {
 			if r.Problem != nil && r.Recovery.String() == r.Problem.String() {
-				finding("recovery", "", "same-lines", "the recovery fits the same lines as the problem, so nothing is ever a hit", "write what the entry says when it is over")
+				finding("recovery", "", "same-lines", "the recovery fits the same lines as the problem, so "+
+					"nothing is ever a hit", "write what the entry says when it is over")
 			}
 			if g := disjoint(r); g != "" {
-				finding("recovery", "", "recovery-never-agrees", fmt.Sprintf("what the recovery captures as %s never equals what the problem captures, so it clears nothing", g), "make both patterns capture the same text")
+				finding("recovery", "", "recovery-never-agrees",
+					fmt.Sprintf("what the recovery captures as %s never equals what the problem captures, so it "+
+						"clears nothing", g), "make both patterns capture the same text")
 			}
 		}
 		for i, a := range r.Raises {
 			for j, b := range r.Raises {
-				if !a.Hits() || !b.Hits() || a.Where != nil || b.Where != nil || a.Then != nil || b.Then != nil || a.Different != b.Different {
+				if !a.Hits() || !b.Hits() || a.Where != nil || b.Where != nil || a.Then != nil || b.Then != nil ||
+					a.Different != b.Different {
 					continue
 				}
 				if i != j && a.Severity < b.Severity && a.At >= b.At && (b.In == 0 || a.In > 0 && a.In <= b.In) {
-					k.tell(f, Finding, "unreachable", a.Pos, len("raise"), fmt.Sprintf("%s is never shown: wherever %s holds, %s holds as well and is worse", a.Severity, a.Why(), b.Why()),
+					k.tell(f, Finding, "unreachable", a.Pos, len("raise"),
+						fmt.Sprintf("%s is never shown: wherever %s holds, %s holds as well and is worse", a.Severity,
+							a.Why(), b.Why()),
 						"give the worse severity the higher threshold")
 					break
 				}
 			}
 			if a.Hits() && a.At > 1 && a.In == 0 && r.Recovery == nil {
-				k.tell(f, Finding, "counts-for-ever", a.Pos, len("raise"), fmt.Sprintf("%s without a time, and no recovery that would start the count anew", a.Why()),
+				k.tell(f, Finding, "counts-for-ever", a.Pos, len("raise"),
+					fmt.Sprintf("%s without a time, and no recovery that would start the count anew", a.Why()),
 					fmt.Sprintf("write: raise %s at %d in 5m, or a recovery", a.Severity, a.At))
 			}
 		}
 		k.lintWays(r, finding)
 		if len(r.Expects) == 0 {
-			finding("", "", "untested", fmt.Sprintf("no expect tests %s", r.Name), "write: expect \"…\" { at 10:00 \"an entry\"  then raised … }")
+			finding("", "", "untested", fmt.Sprintf("no expect tests %s", r.Name),
+				"write: expect \"…\" { at 10:00 \"an entry\"  then raised … }")
 		}
 	}
 }
@@ -61,7 +70,8 @@ func (k *checker) lintWays(r *Rule, finding func(word, arg, code, what, mend str
 	if r.Recovery != nil && (contains(r.Per, "origin") || contains(r.Per, "source")) {
 		a, b := sourceOf(r.Problem), sourceOf(r.Recovery)
 		if a != "" && b != "" && a != b {
-			finding("recovery", "", "recovery-elsewhere", fmt.Sprintf("the recovery comes from %s and the problem from %s, so no key that has the %s agrees", b, a, r.Per[0]),
+			finding("recovery", "", "recovery-elsewhere", fmt.Sprintf("the recovery comes from %s and the problem "+
+				"from %s, so no key that has the %s agrees", b, a, r.Per[0]),
 				"write per with fields that both sources give, such as: per host")
 		}
 	}
@@ -69,8 +79,10 @@ func (k *checker) lintWays(r *Rule, finding func(word, arg, code, what, mend str
 		others := append(Captures(r.Among), Captures(r.Recovery)...)
 		given, open := k.given(r)
 		for _, p := range r.Per {
-			if contains(Captures(r.Problem), p) && !contains(others, p) && !contains(given, p) && (!open || len(s.Sources) == 0) {
-				finding("per", p, "share-key", fmt.Sprintf("only the problem captures %s, so entries that are no problem have no %s, and the share is always 100%%", p, p),
+			if contains(Captures(r.Problem), p) && !contains(others, p) && !contains(given, p) &&
+				(!open || len(s.Sources) == 0) {
+				finding("per", p, "share-key", fmt.Sprintf("only the problem captures %s, so entries that are no "+
+					"problem have no %s, and the share is always 100%%", p, p),
 					fmt.Sprintf("capture %s in among as well, or in the layout", p))
 			}
 		}
@@ -79,17 +91,24 @@ func (k *checker) lintWays(r *Rule, finding func(word, arg, code, what, mend str
 		x := &r.Raises[i]
 		for _, src := range s.Sources {
 			if on := len(r.On) == 0 || contains(r.On, src.Name); on && x.Without > 0 && src.Every >= x.Without {
-				k.tell(k.file[r], Finding, "wait-too-short", x.Pos, len("raise"), fmt.Sprintf("the files of %s are looked at every %s only, so nothing can be heard sooner", src.Name, entry.Span(src.Every)),
-					fmt.Sprintf("write: raise %s after %s without, or a shorter every", x.Severity, entry.Span(3*src.Every)))
+				k.tell(k.file[r], Finding, "wait-too-short", x.Pos, len("raise"),
+					fmt.Sprintf("the files of %s are looked at every %s only, so nothing can be heard sooner",
+						src.Name, entry.Span(src.Every)),
+					fmt.Sprintf("write: raise %s after %s without, or a shorter every", x.Severity,
+						entry.Span(3*src.Every)))
 			}
 		}
 		if beat := r.beat(); x.Without > 0 && r.Once == nil && beat >= x.Without {
-			k.tell(k.file[r], Finding, "wait-too-short", x.Pos, len("raise"), fmt.Sprintf("its expect shows an awaited entry every %s, and the wait is no longer than that", entry.Span(beat)),
+			k.tell(k.file[r], Finding, "wait-too-short", x.Pos, len("raise"),
+				fmt.Sprintf("its expect shows an awaited entry every %s, and the wait is no longer than that",
+					entry.Span(beat)),
 				fmt.Sprintf("write: raise %s after %s without", x.Severity, entry.Span(2*beat)))
 		}
 	}
 	if len(r.Tells) == 0 && len(s.Tell) == 0 && len(k.names["contact"]) > 0 && !r.Off {
-		finding("", "", "tells-nobody", fmt.Sprintf("nobody is told of %s", r.Name), fmt.Sprintf("write: tell %s, or in settings { tell … } for all rules that name nobody", k.names["contact"][0]))
+		finding("", "", "tells-nobody", fmt.Sprintf("nobody is told of %s", r.Name),
+			fmt.Sprintf("write: tell %s, or in settings { tell … } for all rules that name nobody",
+				k.names["contact"][0]))
 	}
 }
 
@@ -160,11 +179,13 @@ func (k *checker) given(r *Rule) ([]string, bool) {
 func (k *checker) lintFields(r *Rule, finding func(word, arg, code, what, mend string)) {
 	given, open := k.given(r)
 	k.lintMasks(r, finding)
-	captured := append(append(append(Captures(r.Problem), Captures(r.Awaits)...), Captures(r.Once)...), Captures(r.Among)...)
+	captured := append(append(append(Captures(r.Problem), Captures(r.Awaits)...), Captures(r.Once)...),
+		Captures(r.Among)...)
 	all := append(append(append([]string(nil), given...), captured...), Captures(r.Recovery)...)
 	check := func(word, field string, known []string) {
 		if !contains(known, field) && !open {
-			finding(word, field, "unknown-field", fmt.Sprintf("no layout of its sources gives the field %s, and no group of this rule does", field), meant(field, known))
+			finding(word, field, "unknown-field", fmt.Sprintf("no layout of its sources gives the field %s, and "+
+				"no group of this rule does", field), meant(field, known))
 		}
 	}
 	used := map[string]bool{}
@@ -218,20 +239,23 @@ func (k *checker) lintFields(r *Rule, finding func(word, arg, code, what, mend s
 			}
 			used[p.Field] = true
 			if !contains(templateWords, p.Field) && !contains(all, p.Field) && !open {
-				finding(word, "", "unknown-field", fmt.Sprintf("{%s} is no field that the rule or its layouts give", p.Field), meant(p.Field, append(all, templateWords...)))
+				finding(word, "", "unknown-field", fmt.Sprintf("{%s} is no field that the rule or its layouts give",
+					p.Field), meant(p.Field, append(all, templateWords...)))
 			}
 		}
 	}
 	for _, c := range Captures(r.Problem) {
 		if !used[c] {
-			finding("problem", "", "unused-capture", fmt.Sprintf("nothing uses the group %s", c), fmt.Sprintf("name it in per or say, or write (?:…) instead of (?<%s>…)", c))
+			finding("problem", "", "unused-capture", fmt.Sprintf("nothing uses the group %s", c),
+				fmt.Sprintf("name it in per or say, or write (?:…) instead of (?<%s>…)", c))
 		}
 	}
 }
 
 var templateWords = []string{"count", "span", "first", "last", "severity"}
 
-var builtIn = []string{"text", "origin", "host", "source", "channel", "provider", "event", "level", "account", "at", "arrived", "fits"}
+var builtIn = []string{"text", "origin", "host", "source", "channel", "provider", "event", "level", "account", "at",
+	"arrived", "fits"}
 
 // lintDurations tells of what a pattern captures as digits alone, and is compared with a
 // duration: 120 is none, 120ms is.
@@ -247,14 +271,18 @@ func (k *checker) lintDurations(r *Rule) {
 				}
 			case *Compare:
 				if p.Value.Kind == DurationValue && bare[p.Field] {
-					k.tell(f, Finding, "never-a-duration", p.Pos, len(p.Field), p.Field+" is captured as digits alone, which are a number and no duration, so it never compares", "capture its unit as well: (?<"+p.Field+">\\d+ms), or compare with a number")
+					k.tell(f, Finding, "never-a-duration", p.Pos, len(p.Field),
+						p.Field+" is captured as digits alone, which are a number and no duration, so it never "+
+							"compares", "capture its unit as well: (?<"+p.Field+">\\d+ms), or compare with a number")
 				}
 			}
 		})
 	}
 	for _, w := range r.Whens() {
 		if w.Value.Kind == DurationValue && bare[w.Field] {
-			k.tell(f, Finding, "never-a-duration", w.Pos, len(w.Agg), w.Field+" is captured as digits alone, which are a number and no duration, so none of its values counts", "capture its unit as well: (?<"+w.Field+">\\d+ms), or compare with a number")
+			k.tell(f, Finding, "never-a-duration", w.Pos, len(w.Agg),
+				w.Field+" is captured as digits alone, which are a number and no duration, so none of its values "+
+					"counts", "capture its unit as well: (?<"+w.Field+">\\d+ms), or compare with a number")
 		}
 	}
 }
@@ -312,10 +340,14 @@ func (k *checker) lintExprs(r *Rule) {
 			n := len(m.Pattern.Source) + 2
 			if slow && m.Field == "" {
 				slow = false
-				k.tell(f, Finding, "slow-pattern", m.Pattern.Pos, n, "the pattern has no text that every fitting entry must hold, so every entry is tried against it", "add a word that these entries always have")
+				k.tell(f, Finding, "slow-pattern", m.Pattern.Pos, n,
+					"the pattern has no text that every fitting entry must hold, so every entry is tried against it",
+					"add a word that these entries always have")
 			}
 			if num := bareNumber(m.Pattern.Source); num != "" && !m.Neg {
-				k.tell(f, Finding, "bare-number", m.Pattern.Pos, n, fmt.Sprintf("%s is also in a longer number such as 1%s7", num, num), fmt.Sprintf(`write \b%s\b, or the phrase "%s", which is whole words only`, num, num))
+				k.tell(f, Finding, "bare-number", m.Pattern.Pos, n,
+					fmt.Sprintf("%s is also in a longer number such as 1%s7", num, num),
+					fmt.Sprintf(`write \b%s\b, or the phrase "%s", which is whole words only`, num, num))
 			}
 		})
 	}
@@ -363,7 +395,8 @@ func bareNumber(src string) string {
 		switch re.Op {
 		case syntax.OpLiteral:
 			s := string(re.Rune)
-			if strings.IndexFunc(s, func(r rune) bool { return !unicode.IsDigit(r) }) < 0 && len(s) >= 2 && openLeft && openRight {
+			if strings.IndexFunc(s, func(r rune) bool { return !unicode.IsDigit(r) }) < 0 && len(s) >= 2 &&
+				openLeft && openRight {
 				found = s
 			}
 		case syntax.OpCapture:

@@ -88,7 +88,8 @@ func (k *checker) lintMasks(r *Rule, finding func(word, arg, code, what, mend st
 		by := "mask " + m.Field
 		mend := "mask " + m.Field + " as token"
 		if m.Pattern != nil {
-			by, mend = "mask /"+m.Pattern.Source+"/", "leave out of the mask what may be shown, or of the rule what may not"
+			by, mend = "mask /"+m.Pattern.Source+"/", "leave out of the mask what may be shown, or of the rule "+
+				"what may not"
 		}
 		switch {
 		case told[field], m.Token: // which says what stands there
@@ -97,13 +98,15 @@ func (k *checker) lintMasks(r *Rule, finding func(word, arg, code, what, mend st
 			if m.Pattern == nil {
 				mend = "write in the layout " + l.Name + ": " + mend
 			}
-			finding("per", field, "masked-key", field+" is masked in the layout "+l.Name+" ("+by+"): a stand-in for its value is the key, and what is shown of it", mend)
+			finding("per", field, "masked-key", field+" is masked in the layout "+l.Name+" ("+by+
+				"): a stand-in for its value is the key, and what is shown of it", mend)
 		default:
 			for word, text := range map[string]string{"say": r.Say, "advise": r.Advise} {
 				for _, p := range Template(text) {
 					if p.Field == field && !told[field] && !contains(r.Per, field) {
 						told[field] = true
-						finding(word, "", "masked-value", "{"+field+"} is masked in the layout "+l.Name+" ("+by+"): its text says *** or what the mask leaves of it", mend)
+						finding(word, "", "masked-value", "{"+field+"} is masked in the layout "+l.Name+" ("+by+
+							"): its text says *** or what the mask leaves of it", mend)
 					}
 				}
 			}

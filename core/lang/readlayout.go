@@ -98,7 +98,8 @@ func readPattern(c *cursor, node any) {
 	t := c.peek()
 	if p := c.pattern("a pattern"); p != nil {
 		if len(p.Groups) == 0 {
-			c.fail(t, "no-groups", "the pattern names no part of the line, so it gives no field", "name the parts: (?<at>…) (?<host>…) (?<text>…)")
+			c.fail(t, "no-groups", "the pattern names no part of the line, so it gives no field",
+				"name the parts: (?<at>…) (?<host>…) (?<text>…)")
 		}
 		l.Patterns = append(l.Patterns, p)
 	}
@@ -150,7 +151,8 @@ func readFind(c *cursor, node any) {
 	s := FieldStep{Pos: c.toks[0].pos, Kind: StepFind, Field: c.fieldName("a field")}
 	t := c.peek()
 	if s.Pattern = c.pattern("a pattern"); s.Pattern != nil && len(s.Pattern.Groups) == 0 {
-		c.fail(t, "no-groups", "the pattern names no part of the field, so it gives no field", "name the part: (?<pump>…)")
+		c.fail(t, "no-groups", "the pattern names no part of the field, so it gives no field",
+			"name the part: (?<pump>…)")
 	}
 	c.done(mend)
 	if !c.failed {
@@ -284,6 +286,7 @@ func (f *File) readNamesClause(c *clause, l *Layout) {
 		n.Words[value] = word
 	}
 	if len(n.Words) > maxNames {
-		f.report(Err, "too-many", c.toks[0], fmt.Sprintf("%d values have words, and %d can", len(n.Words), maxNames), "leave out those that no rule and nobody needs")
+		f.report(Err, "too-many", c.toks[0], fmt.Sprintf("%d values have words, and %d can", len(n.Words), maxNames),
+			"leave out those that no rule and nobody needs")
 	}
 }

@@ -181,7 +181,8 @@ func (c *cursor) span(mend string) (Hours, bool) {
 	case !ok || !good[0] || !good[1]:
 		c.fail(t, "bad-time", visible(t.src)+" is no span of time", mend)
 	case h.From == h.To && h.From != 0:
-		c.fail(t, "bad-time", visible(t.src)+" is a whole day, or nothing", "write 00:00-24:00 for a whole day, or leave the clause out")
+		c.fail(t, "bad-time", visible(t.src)+" is a whole day, or nothing",
+			"write 00:00-24:00 for a whole day, or leave the clause out")
 	case h.To <= h.From:
 		h.To += 24 * time.Hour
 	}
@@ -218,9 +219,11 @@ func (c *cursor) days() Days {
 		}
 		if a < 0 || b < 0 {
 			if len(t.src) > 3 && slices.Contains(weekdays, t.src[:3]) && !span {
-				c.fail(t, "unknown-day", fmt.Sprintf("%s is no day", visible(t.src)), "write: "+t.src[:3]+", or mon-fri for a span")
+				c.fail(t, "unknown-day", fmt.Sprintf("%s is no day", visible(t.src)), "write: "+t.src[:3]+
+					", or mon-fri for a span")
 			}
-			c.fail(t, "unknown-day", fmt.Sprintf("%s is no day", visible(t.src)), "days are "+strings.Join(weekdays, ", ")+"; write mon-fri, or mon, wed")
+			c.fail(t, "unknown-day", fmt.Sprintf("%s is no day", visible(t.src)), "days are "+
+				strings.Join(weekdays, ", ")+"; write mon-fri, or mon, wed")
 			return 0
 		}
 		for d := a; ; d = (d + 1) % 7 {
@@ -252,7 +255,8 @@ func (c *cursor) severity() entry.Severity {
 func readRaise(c *cursor, node any) {
 	r := node.(*Rule)
 	raise := Raise{Pos: c.toks[0].pos, At: 1, Severity: c.severity()}
-	const mend = "write: raise warning, raise warning at 3 in 5m, raise error when avg(FIELD) > 5 in 10m, raise error after 10m without, or raise critical after 1h open"
+	const mend = "write: raise warning, raise warning at 3 in 5m, raise error when avg(FIELD) > 5 in 10m, raise " +
+		"error after 10m without, or raise critical after 1h open"
 	word := c.toks[min(1, len(c.toks)-1)].src
 	switch t := c.peek(); {
 	case c.accept("when"):
@@ -267,7 +271,9 @@ func readRaise(c *cursor, node any) {
 		default:
 			mend := mend
 			if !c.more() {
-				mend = "an alert that has been open so long: raise " + word + " after " + entry.Span(d) + " open; a problem that is not over by then: once PROBLEM, awaits RECOVERY, raise " + word + " after " + entry.Span(d) + " without"
+				mend = "an alert that has been open so long: raise " + word + " after " + entry.Span(d) +
+					" open; a problem that is not over by then: once PROBLEM, awaits RECOVERY, raise " + word +
+					" after " + entry.Span(d) + " without"
 			}
 			c.expected(c.peek(), "without or open", mend)
 		}
@@ -282,7 +288,8 @@ func readRaise(c *cursor, node any) {
 			raise.By.Days = c.days()
 		}
 		if !c.accept("without") {
-			c.expected(c.peek(), "without", "write: raise "+word+" by "+t.src+" without for every day, or by "+t.src+" on mon-fri without")
+			c.expected(c.peek(), "without", "write: raise "+word+" by "+t.src+" without for every day, or by "+t.src+
+				" on mon-fri without")
 		}
 	case t.is("in"):
 		c.fail(t, "syntax", "in D needs a number of hits before it", "write: raise "+word+" at 3 in 5m")
@@ -292,7 +299,8 @@ func readRaise(c *cursor, node any) {
 		c.threshold(&raise)
 	}
 	if c.more() && c.peek().is("within") {
-		c.fail(c.peek(), "syntax", "a threshold counts in a time, not within one", "write in instead of within: raise "+word+" at 3 in 5m")
+		c.fail(c.peek(), "syntax", "a threshold counts in a time, not within one",
+			"write in instead of within: raise "+word+" at 3 in 5m")
 	}
 	c.done(mend)
 	if !c.failed {
@@ -339,11 +347,13 @@ func (c *cursor) when() *When {
 	case t.kind != name:
 		c.expected(t, "a number over time", mend)
 	case !contains(Aggregates, t.src):
-		c.fail(t, "unknown-aggregate", fmt.Sprintf("there is no number over time called %q", t.src), meant(t.src, Aggregates))
+		c.fail(t, "unknown-aggregate", fmt.Sprintf("there is no number over time called %q", t.src),
+			meant(t.src, Aggregates))
 	}
 	w.Agg = t.src
 	if (w.Agg == "count" || w.Agg == "share") && c.more() && c.peek().is("(") {
-		c.fail(c.peek(), "syntax", w.Agg+" is of hits, and has no field", "write: "+w.Agg+" without ( ), or different(FIELD) for its values")
+		c.fail(c.peek(), "syntax", w.Agg+" is of hits, and has no field", "write: "+w.Agg+
+			" without ( ), or different(FIELD) for its values")
 	}
 	if w.Agg != "count" && w.Agg != "share" {
 		if !c.accept("(") {
@@ -372,9 +382,11 @@ func (c *cursor) when() *When {
 	case w.Value.Kind != NumberValue:
 		c.fail(v, "bad-value", visible(v.src)+" is no number", mend)
 	case w.Agg == "share" && !percent:
-		c.fail(v, "bad-value", "a share is compared with a percentage", fmt.Sprintf("write: share %s %s%%", w.Op, v.src))
+		c.fail(v, "bad-value", "a share is compared with a percentage",
+			fmt.Sprintf("write: share %s %s%%", w.Op, v.src))
 	case w.Agg != "share" && percent:
-		c.fail(v, "bad-value", fmt.Sprintf("only a share is compared with a percentage, and %s is none", w.Agg), "leave the % out")
+		c.fail(v, "bad-value", fmt.Sprintf("only a share is compared with a percentage, and %s is none", w.Agg),
+			"leave the % out")
 	}
 	if !c.accept("in") {
 		c.expected(c.peek(), "in", mend)
@@ -394,7 +406,8 @@ func (c *cursor) when() *When {
 			m := c.peek()
 			w.M = c.count("the number of periods")
 			if w.K > w.M && !c.failed {
-				c.fail(m, "bad-number", fmt.Sprintf("%d of %d can never be", w.K, w.M), fmt.Sprintf("write: %d of %d", w.M, w.K))
+				c.fail(m, "bad-number", fmt.Sprintf("%d of %d can never be", w.K, w.M),
+					fmt.Sprintf("write: %d of %d", w.M, w.K))
 			}
 		case c.accept("in"):
 			if !c.accept("a") || !c.accept("row") {
@@ -413,7 +426,8 @@ func (c *cursor) when() *When {
 
 func readClear(c *cursor, node any) {
 	r := node.(*Rule)
-	const mend = "write: clear on recovery, clear after 30m quiet, clear after 1d open, clear when share < 2% in 10m, or clear by hand"
+	const mend = "write: clear on recovery, clear after 30m quiet, clear after 1d open, clear when share < 2% in " +
+		"10m, or clear by hand"
 	switch t := c.next(); {
 	case t.is("on"):
 		if !c.accept("recovery") {

@@ -256,53 +256,67 @@ func (k *checker) completeRule(f *File, b *block, n *Rule) {
 	wrong := func(word, code, what, mend string) { k.clause(f, b, word, "", Err, code, what, mend) }
 	switch {
 	case n.Problem == nil && n.Awaits == nil && !n.Shares() && n.Blind == 0:
-		f.report(Err, "incomplete", b.name, fmt.Sprintf("the rule %s does not say what the problem is", n.Name), "write: problem /…/, problem \"…\", or awaits /…/")
+		f.report(Err, "incomplete", b.name, fmt.Sprintf("the rule %s does not say what the problem is", n.Name),
+			"write: problem /…/, problem \"…\", or awaits /…/")
 	case n.Problem != nil && n.Awaits != nil:
 		wrong("awaits", "problem-and-awaits", "a rule has a problem, or it awaits something", "make two rules of it")
 		return
 	case n.Problem == nil && n.Awaits == nil && n.Shares():
-		f.report(Err, "incomplete", b.name, "a share needs a problem: the entries whose share it is", "write: problem EXPR")
+		f.report(Err, "incomplete", b.name, "a share needs a problem: the entries whose share it is",
+			"write: problem EXPR")
 	case len(n.Raises) == 0 && n.Blind == 0:
-		f.report(Err, "incomplete", b.name, fmt.Sprintf("the rule %s raises nothing", n.Name), "write: raise warning, or raise warning at 3 in 5m")
+		f.report(Err, "incomplete", b.name, fmt.Sprintf("the rule %s raises nothing", n.Name),
+			"write: raise warning, or raise warning at 3 in 5m")
 	}
 	if n.clearOn != nil && n.Recovery == nil {
-		f.report(Err, "no-recovery", *n.clearOn, "nothing says what the recovery is", "write: recovery /…/, or clear after 30m quiet")
+		f.report(Err, "no-recovery", *n.clearOn, "nothing says what the recovery is",
+			"write: recovery /…/, or clear after 30m quiet")
 	}
 	if n.ByHand && (n.OnRecovery || n.Quiet > 0 || n.Age > 0 || len(n.ClearWhens) > 0) {
-		f.report(Err, "clear-by-hand", *n.clearHand, "clear by hand means nothing but a person, and another way to clear stands beside it", "keep one of them")
+		f.report(Err, "clear-by-hand", *n.clearHand, "clear by hand means nothing but a person, and another way "+
+			"to clear stands beside it", "keep one of them")
 	}
 	if n.Once != nil && n.Awaits == nil {
-		wrong("once", "once-without-awaits", "once says after what something is awaited, and nothing is", "write: awaits /…/")
+		wrong("once", "once-without-awaits", "once says after what something is awaited, and nothing is",
+			"write: awaits /…/")
 	}
 	if n.Among != nil && !n.Shares() {
-		wrong("among", "does-not-apply", "among is for shares, and this rule has none", "take the clause out, or write: raise error when share >= 5% in 5m")
+		wrong("among", "does-not-apply", "among is for shares, and this rule has none",
+			"take the clause out, or write: raise error when share >= 5% in 5m")
 	}
 	if len(n.From) > 0 && (n.Once != nil || !slices.Equal(n.Per, []string{"host"})) {
-		wrong("awaits", "from-needs-host", "hosts that are awaited by name need per host alone, and no once", "write: per host")
+		wrong("awaits", "from-needs-host", "hosts that are awaited by name need per host alone, and no once",
+			"write: per host")
 	}
 	if n.Grace > 0 && !slices.ContainsFunc(n.Whens(), func(w *When) bool { return w.K > 0 }) {
-		wrong("grace", "does-not-apply", "grace is for periods, and this rule has none", "take the clause out, or write: …, 3 in a row")
+		wrong("grace", "does-not-apply", "grace is for periods, and this rule has none",
+			"take the clause out, or write: …, 3 in a row")
 	}
 	if n.Empty != "" && len(n.Whens()) == 0 {
-		wrong("empty", "does-not-apply", "empty is for numbers over time, and this rule has none", "take the clause out")
+		wrong("empty", "does-not-apply", "empty is for numbers over time, and this rule has none",
+			"take the clause out")
 	}
 	for i := range n.Raises {
 		x := &n.Raises[i]
 		tell := func(code, what, mend string) { k.tell(f, Err, code, x.Pos, len("raise"), what, mend) }
 		switch {
 		case n.Awaits == nil && (x.Without > 0 || x.By != nil):
-			tell("without-awaits", "nothing is awaited that could fail to come", "write: awaits /…/ instead of problem")
+			tell("without-awaits", "nothing is awaited that could fail to come",
+				"write: awaits /…/ instead of problem")
 		case n.Awaits != nil && x.Without == 0 && x.By == nil && x.Open == 0:
-			tell("awaits-raises", "a rule that awaits raises after a time without, by a time, or after a time open", "write: raise "+x.Severity.String()+" after 10m without")
+			tell("awaits-raises", "a rule that awaits raises after a time without, by a time, or after a time open",
+				"write: raise "+x.Severity.String()+" after 10m without")
 		}
 	}
 	if n.Awaits != nil && (n.Quiet > 0 || len(n.ClearWhens) > 0 || n.ByHand) {
-		wrong("clear", "awaits-clears", "what is awaited clears the alert when it comes; besides that only a recovery and an age do", "take the clause out")
+		wrong("clear", "awaits-clears", "what is awaited clears the alert when it comes; besides that only a "+
+			"recovery and an age do", "take the clause out")
 	}
 	for _, u := range n.Unless {
 		for _, s := range u.Same {
 			if !contains(n.Per, s) {
-				f.report(Err, "unknown-field", u.pos, fmt.Sprintf("%s is not in the key of this rule", s), meant(s, n.Per))
+				f.report(Err, "unknown-field", u.pos, fmt.Sprintf("%s is not in the key of this rule", s),
+					meant(s, n.Per))
 			}
 		}
 	}
@@ -317,17 +331,20 @@ func (k *checker) shadows() {
 			other := s.Rule(u.Rule)
 			if other == nil {
 				if !contains(k.names["rule"], u.Rule) {
-					f.report(Err, "unknown-name", u.pos, fmt.Sprintf("there is no rule %q", u.Rule), meant(u.Rule, k.names["rule"]))
+					f.report(Err, "unknown-name", u.pos, fmt.Sprintf("there is no rule %q", u.Rule),
+						meant(u.Rule, k.names["rule"]))
 				}
 				continue
 			}
 			for _, same := range u.Same {
 				if !contains(other.Per, same) {
-					f.report(Err, "unknown-field", u.pos, fmt.Sprintf("%s is not in the key of %s", same, other.Name), meant(same, other.Per))
+					f.report(Err, "unknown-field", u.pos, fmt.Sprintf("%s is not in the key of %s", same, other.Name),
+						meant(same, other.Per))
 				}
 			}
 			if k.shadowed(other, r.Name, map[string]bool{}) {
-				f.report(Err, "unless-circle", u.pos, fmt.Sprintf("%s and %s stand in each other's shadow", r.Name, u.Rule), "take one unless out")
+				f.report(Err, "unless-circle", u.pos, fmt.Sprintf("%s and %s stand in each other's shadow", r.Name,
+					u.Rule), "take one unless out")
 			}
 		}
 	}
@@ -441,7 +458,8 @@ func (r *Rule) Midnight(at entry.Instant, days int) entry.Instant {
 // OnDay is a time of day on the day, so many days on, in which an instant lies.
 func (r *Rule) OnDay(at entry.Instant, days int, clock time.Duration) entry.Instant {
 	t := at.Time().In(r.zone())
-	return entry.Of(time.Date(t.Year(), t.Month(), t.Day()+days, int(clock/time.Hour), int(clock/time.Minute%60), int(clock/time.Second%60), int(clock%time.Second), r.zone()))
+	return entry.Of(time.Date(t.Year(), t.Month(), t.Day()+days, int(clock/time.Hour), int(clock/time.Minute%60),
+		int(clock/time.Second%60), int(clock%time.Second), r.zone()))
 }
 
 // Weekday is the day of the week in which an instant lies.
@@ -454,7 +472,8 @@ func (r *Rule) Inside(at entry.Instant) bool {
 	}
 	for _, h := range r.During {
 		for back := 0; back >= -1; back-- { // it may have begun the day before
-			if from := r.OnDay(at, back, h.From); h.Days.Has(r.Weekday(from)) && at >= from && at < r.OnDay(at, back, h.To) {
+			if from := r.OnDay(at, back, h.From); h.Days.Has(r.Weekday(from)) && at >= from &&
+				at < r.OnDay(at, back, h.To) {
 				return true
 			}
 		}

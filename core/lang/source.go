@@ -133,7 +133,8 @@ func readFiles(c *cursor, node any) {
 		t := c.peek()
 		g := c.text("a path")
 		if g != "" && !strings.HasPrefix(g, "/") && !c.failed {
-			c.fail(t, "relative-path", fmt.Sprintf("the path %s does not begin with /", Quote(g)), "write where it lies from the root: \"/var/log/…\"")
+			c.fail(t, "relative-path", fmt.Sprintf("the path %s does not begin with /", Quote(g)),
+				"write where it lies from the root: \"/var/log/…\"")
 		}
 		s.Files = append(s.Files, g)
 		if !c.accept(",") {
@@ -163,7 +164,8 @@ func readFiles(c *cursor, node any) {
 
 func readChannel(c *cursor, node any) {
 	s := node.(*Source)
-	const mend = "write: channel \"NAME\", or channel journal; and, where it is elsewhere: at \"FOLDER\", or at \"HOST:PORT\""
+	const mend = "write: channel \"NAME\", or channel journal; and, where it is elsewhere: at \"FOLDER\", or at " +
+		"\"HOST:PORT\""
 	if c.more() && c.peek().is("journal") {
 		c.next()
 		s.Channels = append(s.Channels, "journal")
@@ -223,7 +225,8 @@ func readListen(c *cursor, node any) {
 	t := c.peek()
 	l.Address = c.text("an address and a port")
 	if i := strings.LastIndexByte(l.Address, ':'); !c.failed && (i < 0 || !port(l.Address[i+1:])) {
-		c.fail(t, "bad-address", fmt.Sprintf("%s has no port", Quote(l.Address)), `write an address and a port: "0.0.0.0:514", or ":514" for all addresses`)
+		c.fail(t, "bad-address", fmt.Sprintf("%s has no port", Quote(l.Address)),
+			`write an address and a port: "0.0.0.0:514", or ":514" for all addresses`)
 	}
 	for c.more() {
 		switch t := c.next(); t.src {
@@ -268,7 +271,8 @@ func readZone(c *cursor, node any) {
 	t := c.peek()
 	zone := c.text("a zone")
 	if !c.failed && c.file.env.Zone != nil && c.file.env.Zone(zone) == nil {
-		c.fail(t, "unknown-zone", fmt.Sprintf("there is no zone %s", Quote(zone)), `write a zone of the time zone database: "Europe/Dublin", or "UTC"`)
+		c.fail(t, "unknown-zone", fmt.Sprintf("there is no zone %s", Quote(zone)),
+			`write a zone of the time zone database: "Europe/Dublin", or "UTC"`)
 	}
 	c.done(`write: zone "Europe/Dublin"`)
 	switch n := node.(type) {
@@ -290,7 +294,8 @@ func readSourceField(c *cursor, node any) {
 		t := c.peek()
 		if p := c.pattern("a pattern"); p != nil {
 			if !contains(p.Groups, f.Name) {
-				c.fail(t, "no-field-group", "the pattern has no group that is named "+f.Name, "name the part that is the field: (?<"+f.Name+">…)")
+				c.fail(t, "no-field-group", "the pattern has no group that is named "+f.Name,
+					"name the part that is the field: (?<"+f.Name+">…)")
 			}
 			f.From = p.Re
 		}
@@ -393,7 +398,8 @@ func readHost(c *cursor, node any) {
 	t := c.peek()
 	if p := c.pattern("a pattern"); p != nil {
 		if !contains(p.Groups, "host") {
-			c.fail(t, "no-host-group", "the pattern has no group that is named host", "name the part that is the host: (?<host>…)")
+			c.fail(t, "no-host-group", "the pattern has no group that is named host",
+				"name the part that is the host: (?<host>…)")
 		}
 		s.HostFrom = p.Re
 	}
@@ -461,13 +467,16 @@ func (k *checker) completeSource(f *File, b *block, s *Source) {
 	}
 	switch {
 	case ways == 0:
-		f.report(Err, "incomplete", b.name, fmt.Sprintf("the source %s does not say where its entries come from", s.Name), `write: files "/var/log/….log", channel "NAME", listen syslog …, or input`)
+		f.report(Err, "incomplete", b.name, fmt.Sprintf("the source %s does not say where its entries come from",
+			s.Name), `write: files "/var/log/….log", channel "NAME", listen syslog …, or input`)
 		return
 	case ways > 1:
-		f.report(Err, "two-ways-in", b.name, fmt.Sprintf("the source %s has several ways in", s.Name), "give each way in a source of its own")
+		f.report(Err, "two-ways-in", b.name, fmt.Sprintf("the source %s has several ways in", s.Name),
+			"give each way in a source of its own")
 		return
 	case contains(s.Channels, "journal") && len(s.Channels) > 1:
-		f.report(Err, "two-ways-in", b.name, "the journal stands beside event channels", "give the journal a source of its own")
+		f.report(Err, "two-ways-in", b.name, "the journal stands beside event channels",
+			"give the journal a source of its own")
 		return
 	}
 	wrong := func(word, what, mend string) { k.clause(f, b, word, "", Err, "does-not-apply", what, mend) }

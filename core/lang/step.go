@@ -7,7 +7,8 @@ import (
 )
 
 // spans are the durations that a step goes through.
-var spans = []string{"10s", "15s", "30s", "1m", "2m", "3m", "5m", "10m", "15m", "20m", "30m", "45m", "1h", "2h", "3h", "6h", "12h", "1d", "2d", "1w"}
+var spans = []string{"10s", "15s", "30s", "1m", "2m", "3m", "5m", "10m", "15m", "20m", "30m", "45m", "1h", "2h", "3h",
+	"6h", "12h", "1d", "2d", "1w"}
 
 // Stepped changes the number or the duration at a place of a line of a rule, or the next
 // behind it, by a sensible step, and says where it begins; false where there is none.

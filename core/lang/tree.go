@@ -86,7 +86,8 @@ func (f *File) report(w Weight, code string, t token, what, mend string) {
 	f.diags = append(f.diags, d)
 }
 
-var blockKinds = []string{"source", "layout", "rule", "contact", "hush", "settings", "group", "kit", "report", "deliver"}
+var blockKinds = []string{"source", "layout", "rule", "contact", "hush", "settings", "group", "kit", "report",
+	"deliver"}
 
 func (p *parser) parseFile() {
 	for {
@@ -100,10 +101,12 @@ func (p *parser) parseFile() {
 		case t.kind == bad:
 			p.next()
 		case t.is("}"):
-			p.file.report(Err, "syntax", t, "this } closes nothing", "take it out, or look for a block that was closed too early above")
+			p.file.report(Err, "syntax", t, "this } closes nothing",
+				"take it out, or look for a block that was closed too early above")
 			p.next()
 		default:
-			p.file.report(Err, "syntax", t, fmt.Sprintf("a block was expected here, not %s", visible(t.src)), "begin with source, layout or rule, then a name and {")
+			p.file.report(Err, "syntax", t, fmt.Sprintf("a block was expected here, not %s", visible(t.src)),
+				"begin with source, layout or rule, then a name and {")
 			p.skipToBlock()
 		}
 	}
@@ -122,7 +125,8 @@ func (p *parser) parseBlock() {
 	b := &block{kind: p.next()}
 	known := contains(blockKinds, b.kind.src)
 	if !known {
-		p.file.report(Err, "unknown-block", b.kind, fmt.Sprintf("there is no block %q", b.kind.src), meant(b.kind.src, blockKinds))
+		p.file.report(Err, "unknown-block", b.kind, fmt.Sprintf("there is no block %q", b.kind.src),
+			meant(b.kind.src, blockKinds))
 	}
 	if t := p.peek(); !t.is("{") && t.kind != end && !t.newline {
 		b.name = p.next()
@@ -133,7 +137,8 @@ func (p *parser) parseBlock() {
 	}
 	if !p.peek().is("{") {
 		if known {
-			p.file.report(Err, "syntax", p.peek(), fmt.Sprintf("a { was expected after %s %s", b.kind.src, visible(b.name.src)),
+			p.file.report(Err, "syntax", p.peek(),
+				fmt.Sprintf("a { was expected after %s %s", b.kind.src, visible(b.name.src)),
 				fmt.Sprintf("write: %s NAME {", b.kind.src))
 		}
 		p.i--
@@ -170,7 +175,9 @@ func (p *parser) parseBody(b *block) {
 			b.inline = b.shut.pos.Line == b.open.pos.Line && len(b.clauses) <= 1
 			return
 		case t.kind == end, t.newline && p.beginsBlock():
-			p.file.report(Err, "unclosed", b.open, fmt.Sprintf("this { of %s %s is never closed", b.kind.src, visible(b.name.src)), "close the block with }")
+			p.file.report(Err, "unclosed", b.open,
+				fmt.Sprintf("this { of %s %s is never closed", b.kind.src, visible(b.name.src)),
+				"close the block with }")
 			return
 		}
 		p.parseClause(b)

@@ -23,7 +23,8 @@ func (r *Rule) Words() []string {
 	}
 	switch {
 	case r.Awaits != nil && r.Once != nil:
-		say("After an entry of %s where %s, one is awaited where %s; %s.", where, spoken(r.Once), spoken(r.Awaits), key)
+		say("After an entry of %s where %s, one is awaited where %s; %s.", where, spoken(r.Once), spoken(r.Awaits),
+			key)
 	case r.Awaits != nil:
 		say("Entries of %s are awaited again and again where %s; %s.", where, spoken(r.Awaits), key)
 	case r.Problem != nil:
@@ -49,7 +50,8 @@ func (r *Rule) Words() []string {
 		say("What is raised again within %s of its end is the same alert.", longer(r.Reopen))
 	}
 	if r.Empty != "" {
-		say("A time without entries counts as %s.", map[string]string{"good": "good", "bad": "bad", "neither": "neither good nor bad"}[r.Empty])
+		say("A time without entries counts as %s.",
+			map[string]string{"good": "good", "bad": "bad", "neither": "neither good nor bad"}[r.Empty])
 	}
 	if r.Grace > 0 {
 		say("A period waits %s for entries that are late.", longer(r.Grace))
@@ -141,10 +143,14 @@ func (x *Raise) words() string {
 }
 
 func (w *When) words() string {
-	name := map[string]string{"count": "the number of hits", "share": "the share of hits", "sum": "the sum of " + w.Field, "avg": "the mean of " + w.Field,
-		"min": "the least " + w.Field, "max": "the greatest " + w.Field, "p50": "the median of " + w.Field, "p95": "the 95th percentile of " + w.Field,
-		"p99": "the 99th percentile of " + w.Field, "different": "the number of different values of " + w.Field}[w.Agg]
-	op := map[string]string{">": "more than", ">=": "at least", "<": "less than", "<=": "at most", "==": "exactly", "!=": "not"}[w.Op]
+	name := map[string]string{"count": "the number of hits", "share": "the share of hits", "sum": "the sum of " +
+		w.Field, "avg": "the mean of " + w.Field,
+		"min": "the least " + w.Field, "max": "the greatest " + w.Field, "p50": "the median of " + w.Field,
+		"p95": "the 95th percentile of " + w.Field,
+		"p99": "the 99th percentile of " + w.Field, "different": "the number of different values of " +
+			w.Field}[w.Agg]
+	op := map[string]string{">": "more than", ">=": "at least", "<": "less than", "<=": "at most", "==": "exactly",
+		"!=": "not"}[w.Op]
 	s := fmt.Sprintf("%s is %s %s", name, op, w.Value)
 	switch {
 	case w.Row:
@@ -268,7 +274,8 @@ func spoken(x Expr) string {
 		}
 		return "there is a " + x.Field
 	case *Compare:
-		op := map[string]string{"==": "is", "!=": "is there and is not", "<": "is less than", "<=": "is at most", ">": "is more than", ">=": "is at least"}[x.Op]
+		op := map[string]string{"==": "is", "!=": "is there and is not", "<": "is less than", "<=": "is at most",
+			">": "is more than", ">=": "is at least"}[x.Op]
 		return x.Field + " " + op + " " + x.Value.String()
 	case *In:
 		var all []string
@@ -316,7 +323,8 @@ func longer(d time.Duration) string {
 	for _, u := range []struct {
 		d    time.Duration
 		name string
-	}{{7 * 24 * time.Hour, "week"}, {24 * time.Hour, "day"}, {time.Hour, "hour"}, {time.Minute, "minute"}, {time.Second, "second"}} {
+	}{{7 * 24 * time.Hour, "week"}, {24 * time.Hour, "day"}, {time.Hour, "hour"}, {time.Minute, "minute"},
+		{time.Second, "second"}} {
 		if d >= u.d && d%u.d == 0 {
 			n := d / u.d
 			if n == 1 {
@@ -342,5 +350,6 @@ func (h *Hush) When() string {
 
 // NotAName says that something is no name of a block or field, and what one looks like.
 func NotAName(s string) error {
-	return fmt.Errorf("%q is no name: names begin with a letter and go on with letters, digits, the marks - and _, and dots", s)
+	return fmt.Errorf("%q is no name: names begin with a letter and go on with letters, digits, the marks - and "+
+		"_, and dots", s)
 }

@@ -9,9 +9,12 @@ import (
 // anyTimes are the forms that AnyTime knows: those that can be read in one way only.
 var anyTimes = func() []*TimeFormat {
 	var out []*TimeFormat
-	for _, example := range []string{"2026-11-24T05:32:28Z", "2026-11-24T05:32:28", "2026-11-24 05:32:28", "2026-11-24 05:32:28 +0000", "1795498348", "2026/11/24 05:32:28",
-		"Tue, 24 Nov 2026 05:32:28 GMT", "24/Nov/2026:05:32:28 +0000", "24 Nov 2026 05:32:28", "Nov 24 05:32:28", "Nov 24 2026 05:32:28", "Tue Nov 24 05:32:28 2026",
-		"20261124T053228Z", "20261124T053228", "20261124053228", "2026-11-24 05:32", "24-Nov-2026 05:32:28", "Nov 24, 2026 5:32:28 PM"} {
+	for _, example := range []string{"2026-11-24T05:32:28Z", "2026-11-24T05:32:28", "2026-11-24 05:32:28",
+		"2026-11-24 05:32:28 +0000", "1795498348", "2026/11/24 05:32:28",
+		"Tue, 24 Nov 2026 05:32:28 GMT", "24/Nov/2026:05:32:28 +0000", "24 Nov 2026 05:32:28", "Nov 24 05:32:28",
+		"Nov 24 2026 05:32:28", "Tue Nov 24 05:32:28 2026",
+		"20261124T053228Z", "20261124T053228", "20261124053228", "2026-11-24 05:32", "24-Nov-2026 05:32:28",
+		"Nov 24, 2026 5:32:28 PM"} {
 		out = append(out, mustTime(example))
 	}
 	return out
@@ -37,7 +40,8 @@ func AnyTime(v string) *TimeFormat {
 
 // timeNames are the names by which fields are known that hold an entry's time, without
 // capitals and marks; the first one that an entry has is it.
-var timeNames = []string{"at", "timestamp", "time", "ts", "datetime", "eventtime", "logtime", "date", "asctime", "timegenerated", "timecreated", "created", "when", "t"}
+var timeNames = []string{"at", "timestamp", "time", "ts", "datetime", "eventtime", "logtime", "date", "asctime",
+	"timegenerated", "timecreated", "created", "when", "t"}
 
 // bareName is a name without capitals and marks.
 func bareName(s string) string {

@@ -65,7 +65,8 @@ func (d *Divider) isHeader(line []byte) bool {
 		return false
 	}
 	names := headerNames(c, valid(line))
-	if len(names) == 0 || c.names != nil && len(names) != len(c.names) && d.Header == "" && !overlaps(names, c.names) {
+	if len(names) == 0 || c.names != nil && len(names) != len(c.names) && d.Header == "" &&
+		!overlaps(names, c.names) {
 		return false
 	}
 	for i, n := range names {
@@ -84,7 +85,8 @@ func (d *Divider) isHeader(line []byte) bool {
 func overlaps(names, known []string) bool {
 	same := 0
 	for _, n := range names {
-		if slices.Contains(known, n) || slices.ContainsFunc(known, func(k string) bool { return bareName(k) == bareName(n) }) {
+		if slices.Contains(known, n) || slices.ContainsFunc(known,
+			func(k string) bool { return bareName(k) == bareName(n) }) {
 			same++
 		}
 	}
@@ -241,7 +243,8 @@ func (d *Divider) delimited(line []byte, near entry.Instant) Division {
 		cells = cells[:len(cells)-1]
 	}
 	if len(cells) != len(names) {
-		return Division{Misfits: []Misfit{{Reason: fmt.Sprintf("it has %s, and the layout %d", columnsOf(len(cells)), len(names))}}}
+		return Division{Misfits: []Misfit{{Reason: fmt.Sprintf("it has %s, and the layout %d", columnsOf(len(cells)),
+			len(names))}}}
 	}
 	f := d.fields(len(names) + 1)
 	for i, v := range cells {
@@ -338,7 +341,8 @@ func (d *Divider) w3c(line []byte, near entry.Instant) Division {
 	}
 	d.cells = by.split(d.cells[:0], s)
 	if len(d.cells) != len(h.names) {
-		return Division{Misfits: []Misfit{{Reason: fmt.Sprintf("it has %s, and #Fields names %d", columnsOf(len(d.cells)), len(h.names))}}}
+		return Division{Misfits: []Misfit{{Reason: fmt.Sprintf("it has %s, and #Fields names %d",
+			columnsOf(len(d.cells)), len(h.names))}}}
 	}
 	f := d.fields(len(h.names) + 1)
 	date, clock := h.date, ""

@@ -48,7 +48,10 @@ func Detect(lines []string, near entry.Instant) []Proposal {
 		x.open()
 		x.web()
 		x.delimited()
-		if !slices.ContainsFunc(x.out, func(p Proposal) bool { return 10*p.Fits > 9*p.Of && p.Timed > 0 && p.score > 1.4 }) {
+		if !slices.ContainsFunc(x.out, func(p Proposal) bool {
+			return 10*p.Fits > 9*p.Of && p.Timed > 0 &&
+				p.score > 1.4
+		}) {
 			x.patterns()
 		}
 	}
@@ -164,9 +167,12 @@ func (x *detection) share(holds func(string) bool) float64 {
 
 // wellKnown are our names for fields that open formats call otherwise, by their names
 // without capitals and marks.
-var wellKnown = map[string]string{"msg": "text", "message": "text", "logmessage": "text", "eventmessage": "text", "log": "text", "hostname": "host", "server": "host", "servername": "host", "hostid": "host",
-	"computer": "host", "computername": "host", "node": "host", "machine": "host", "lvl": "level", "severity": "level", "loglevel": "level", "priority": "level", "sev": "level", "levelname": "level",
-	"app": "program", "service": "program", "process": "program", "logger": "program", "component": "program", "processid": "pid", "user": "account", "username": "account",
+var wellKnown = map[string]string{"msg": "text", "message": "text", "logmessage": "text", "eventmessage": "text",
+	"log": "text", "hostname": "host", "server": "host", "servername": "host", "hostid": "host",
+	"computer": "host", "computername": "host", "node": "host", "machine": "host", "lvl": "level",
+	"severity": "level", "loglevel": "level", "priority": "level", "sev": "level", "levelname": "level",
+	"app": "program", "service": "program", "process": "program", "logger": "program", "component": "program",
+	"processid": "pid", "user": "account", "username": "account",
 	"csusername": "account", "clientip": "client", "cip": "client", "remoteaddr": "client", "srcip": "client"}
 
 // open tries the formats in which every entry names its fields.
@@ -181,7 +187,8 @@ func (x *detection) open() {
 		x.add(x.named("JSON", "json"), 1.4)
 	case strings.HasPrefix(first, "__CURSOR="):
 		x.add(Proposal{What: "the system journal's export format", Name: "journal", Starts: `^__CURSOR=`}, 1.5)
-	case x.share(func(l string) bool { return strings.HasPrefix(strings.TrimSpace(l), "<Event") }) > 0.02 && strings.Contains(strings.Join(x.lines[:min(len(x.lines), 60)], ""), "<System>"):
+	case x.share(func(l string) bool { return strings.HasPrefix(strings.TrimSpace(l), "<Event") }) > 0.02 &&
+		strings.Contains(strings.Join(x.lines[:min(len(x.lines), 60)], ""), "<System>"):
 		p := Proposal{What: "event XML", Name: "event-xml"}
 		if x.share(func(l string) bool {
 			return strings.HasSuffix(strings.TrimSpace(l), "</Event>") && strings.Contains(l, "<Event")
@@ -234,7 +241,8 @@ func (x *detection) named(what, format string) Proposal {
 }
 
 // clausesOf are the time, the mappings and the types of named fields.
-func (x *detection) clausesOf(order []string, counts map[string]int, samples map[string][]string, timed bool) []string {
+func (x *detection) clausesOf(order []string, counts map[string]int, samples map[string][]string,
+	timed bool) []string {
 	var out []string
 	if !timed {
 		best, rank := "", len(timeNames)
@@ -255,7 +263,8 @@ func (x *detection) clausesOf(order []string, counts map[string]int, samples map
 		if best == "" { // a column of another name
 			for _, n := range order {
 				if 2*counts[n] > len(x.lines) {
-					if c := timeClause(n, samples[n]); c != "" && !strings.Contains(c, "epoch") && digits(samples[n][0], 0) < len(samples[n][0]) {
+					if c := timeClause(n, samples[n]); c != "" && !strings.Contains(c, "epoch") &&
+						digits(samples[n][0], 0) < len(samples[n][0]) {
 						best = c
 						break
 					}
@@ -311,9 +320,11 @@ func timeClause(field string, values []string) string {
 		if !ok || len(v) < 8 {
 			continue
 		}
-		if n := digits(v, 0); n == len(v) && (n == 10 || n == 13 || n == 16 || n == 19) || n == 10 && n < len(v) && v[n] == '.' && w.Format.elems[0].part == partEpoch {
+		if n := digits(v, 0); n == len(v) && (n == 10 || n == 13 || n == 16 || n == 19) || n == 10 && n < len(v) &&
+			v[n] == '.' && w.Format.elems[0].part == partEpoch {
 			at, ok := w.Format.Parse(v, time.UTC, 0)
-			if !ok || at < entry.Of(time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC)) || at > entry.Of(time.Date(2100, 1, 1, 0, 0, 0, 0, time.UTC)) {
+			if !ok || at < entry.Of(time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC)) ||
+				at > entry.Of(time.Date(2100, 1, 1, 0, 0, 0, 0, time.UTC)) {
 				continue
 			}
 		}
@@ -355,7 +366,8 @@ func unitDurations(values []string) bool {
 		if _, ok := duration(v, ""); !ok {
 			return false
 		}
-		if strings.HasSuffix(v, "ms") || strings.HasSuffix(v, "us") || strings.HasSuffix(v, "µs") || strings.HasSuffix(v, "ns") || strings.HasSuffix(v, "sec") {
+		if strings.HasSuffix(v, "ms") || strings.HasSuffix(v, "us") || strings.HasSuffix(v, "µs") ||
+			strings.HasSuffix(v, "ns") || strings.HasSuffix(v, "sec") {
 			sure++
 		}
 	}
@@ -460,7 +472,8 @@ func (x *detection) columned(c *columns, n int, head []string, header bool) Prop
 		taken[names[i]] = true
 	}
 	clause := "delimited " + lang.Quote(c.by) + " columns " + strings.Join(names, ", ")
-	what := map[string]string{"\t": "columns with tabs between them", ",": "columns with commas between them", ";": "columns with ; between them", "|": "columns with | between them"}[c.by]
+	what := map[string]string{"\t": "columns with tabs between them", ",": "columns with commas between them",
+		";": "columns with ; between them", "|": "columns with | between them"}[c.by]
 	if header {
 		clause += " header"
 		what += " and a header line"
@@ -502,7 +515,8 @@ func nameOf(values []string, i int) string {
 		return "level"
 	case every(func(v string) bool { _, ok := typed(v, "address", "", nil, 0); return ok }):
 		return "client"
-	case every(hostLike) && slices.ContainsFunc(some, func(v string) bool { return strings.ContainsAny(v, "-0123456789") }):
+	case every(hostLike) && slices.ContainsFunc(some,
+		func(v string) bool { return strings.ContainsAny(v, "-0123456789") }):
 		return "host"
 	case every(hostLike):
 		return "program"

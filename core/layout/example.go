@@ -49,7 +49,8 @@ func (x *exampleReader) read() error {
 			x.add(partZone)
 			x.i += n
 		default:
-			if n := len(x.f.elems); c != ' ' || n == 0 || x.f.elems[n-1] != (element{partMark, ' '}) { // of blanks any number stands for any
+			// of blanks any number stands for any
+			if n := len(x.f.elems); c != ' ' || n == 0 || x.f.elems[n-1] != (element{partMark, ' '}) {
 				x.mark(c)
 			}
 			x.i++
@@ -79,7 +80,8 @@ func (x *exampleReader) number() error {
 		m = digits(x.s, x.i+n+1)
 	}
 	switch {
-	case !x.date && !x.clock && !x.named && !x.day && (n == 10 || n == 13 || n == 16 || n == 19) && !strings.ContainsRune("-/:T", rune(after)):
+	case !x.date && !x.clock && !x.named && !x.day && (n == 10 || n == 13 || n == 16 || n == 19) &&
+		!strings.ContainsRune("-/:T", rune(after)):
 		x.add(partEpoch)
 		x.i += n
 		if after == '.' {
@@ -92,7 +94,8 @@ func (x *exampleReader) number() error {
 		x.i += n
 		x.fraction()
 		x.date, x.clock = true, true
-	case !x.date && !x.named && n == 6 && (after == ' ' || after == '-' || after == 'T' || after == '_') && x.s[x.i:x.i+2] >= "20":
+	case !x.date && !x.named && n == 6 && (after == ' ' || after == '-' || after == 'T' || after == '_') &&
+		x.s[x.i:x.i+2] >= "20":
 		x.add(partCompact2)
 		x.i += n
 		x.date, x.day = true, true
@@ -111,7 +114,8 @@ func (x *exampleReader) number() error {
 		x.add(partYearDay)
 		x.i += n + 1 + m
 		x.date, x.day = true, true
-	case !x.date && n == 4 && (after == '-' || after == '/' || after == ' ') && m == 0 && x.i+n+1 < len(x.s) && letter(x.s[x.i+n+1]) && !x.named:
+	case !x.date && n == 4 && (after == '-' || after == '/' || after == ' ') && m == 0 && x.i+n+1 < len(x.s) &&
+		letter(x.s[x.i+n+1]) && !x.named:
 		x.add(partYear) // 2026-Nov-24
 		x.i += n
 	case !x.date && n == 4 && isSep(after) && (m == 1 || m == 2):
@@ -171,7 +175,8 @@ func (x *exampleReader) fraction() {
 var orders = []struct {
 	first string
 	parts [3]part
-}{{"day", [3]part{partDay, partMonth, partYear}}, {"month", [3]part{partMonth, partDay, partYear}}, {"year", [3]part{partYear2, partMonth, partDay}}}
+}{{"day", [3]part{partDay, partMonth, partYear}}, {"month", [3]part{partMonth, partDay, partYear}},
+	{"year", [3]part{partYear2, partMonth, partDay}}}
 
 // dayMonthYear reads a date of two or three short numbers. Where several readings
 // are possible, order must tell them apart.
@@ -237,7 +242,8 @@ func (x *exampleReader) dayMonthYear(n, m int, sep byte) error {
 			if len(all) == 3 {
 				count = "three"
 			}
-			return &TimeError{fmt.Sprintf("the example %q has %s readings: %s", x.s, count, strings.Join(words, ", or ")),
+			return &TimeError{fmt.Sprintf("the example %q has %s readings: %s", x.s, count,
+				strings.Join(words, ", or ")),
 				"write: " + strings.Join(mends, ", or ") + "; or take an example from after the 12th of a month"}
 		}
 		chosen = all[i]
@@ -278,7 +284,8 @@ func nameIn(names []string, s string) (int, int) {
 		return -1, 0
 	}
 	for i, name := range names {
-		if strings.EqualFold(s[:n], name) || strings.EqualFold(s[:n], name[:3]) || n == 4 && strings.EqualFold(s[:4], "sept") && name == "September" {
+		if strings.EqualFold(s[:n], name) || strings.EqualFold(s[:n], name[:3]) || n == 4 &&
+			strings.EqualFold(s[:4], "sept") && name == "September" {
 			return i, n
 		}
 	}
@@ -306,7 +313,8 @@ func (x *exampleReader) word() error {
 	if n, ok := zoneLen(rest); ok && x.clock {
 		_, letters := zoneLetters[strings.ToUpper(rest[:n])]
 		if !letters && (strings.IndexByte(rest[:n], '/') < 0 || ZoneOf == nil || ZoneOf(rest[:n]) == nil) {
-			return &TimeError{fmt.Sprintf("the zone %q of the example is not known", rest[:n]), `leave it out of the field, and write: zone "Europe/Dublin" in the source`}
+			return &TimeError{fmt.Sprintf("the zone %q of the example is not known", rest[:n]),
+				`leave it out of the field, and write: zone "Europe/Dublin" in the source`}
 		}
 		x.add(partZone)
 		x.i += n
@@ -346,9 +354,12 @@ func halfLen(s string) int {
 
 // zoneLetters are the letters by which zones are known, with their minutes ahead of
 // UTC: those of RFC 5322, section 4.3, and others that mean one zone only.
-var zoneLetters = map[string]int{"Z": 0, "UTC": 0, "GMT": 0, "UT": 0, "WET": 0, "WEST": 60, "BST": 60, "CET": 60, "CEST": 120, "MEZ": 60, "MESZ": 120,
-	"EET": 120, "EEST": 180, "MSK": 180, "EST": -300, "EDT": -240, "CST": -360, "CDT": -300, "MST": -420, "MDT": -360, "PST": -480, "PDT": -420,
-	"AKST": -540, "AKDT": -480, "HST": -600, "JST": 540, "KST": 540, "HKT": 480, "SGT": 480, "AWST": 480, "ACST": 570, "ACDT": 630,
+var zoneLetters = map[string]int{"Z": 0, "UTC": 0, "GMT": 0, "UT": 0, "WET": 0, "WEST": 60, "BST": 60, "CET": 60,
+	"CEST": 120, "MEZ": 60, "MESZ": 120,
+	"EET": 120, "EEST": 180, "MSK": 180, "EST": -300, "EDT": -240, "CST": -360, "CDT": -300, "MST": -420, "MDT": -360,
+	"PST": -480, "PDT": -420,
+	"AKST": -540, "AKDT": -480, "HST": -600, "JST": 540, "KST": 540, "HKT": 480, "SGT": 480, "AWST": 480, "ACST": 570,
+	"ACDT": 630,
 	"AEST": 600, "AEDT": 660, "NZST": 720, "NZDT": 780, "SAST": 120, "BRT": -180, "IST": 330}
 
 // zoneLen measures Z, an offset (+01:00, +0100, +01), or the name of a zone: CET,
@@ -369,7 +380,8 @@ func zoneLen(s string) (int, bool) {
 		return 0, false
 	}
 	n, area := 0, false
-	for n < len(s) && (letter(s[n]) || area && (s[n] == '_' || s[n] == '-' || s[n] == '+' || s[n] >= '0' && s[n] <= '9') || s[n] == '/' && n > 1) {
+	for n < len(s) && (letter(s[n]) || area && (s[n] == '_' || s[n] == '-' || s[n] == '+' || s[n] >= '0' &&
+		s[n] <= '9') || s[n] == '/' && n > 1) {
 		area = area || s[n] == '/'
 		n++
 	}
@@ -390,21 +402,26 @@ func strftime(s string) (*TimeFormat, error) {
 	bad := func(what string) (*TimeFormat, error) {
 		return nil, &TimeError{what, `there are %Y %y %m %d %e %j %b %B %a %A %H %I %M %S %f %p %z %Z %s %T %D %F %R %n %t %%; or give an example: time at like "2026-11-24 05:32:28"`}
 	}
-	s = strings.NewReplacer("%%", "%%", "%T", "%H:%M:%S", "%D", "%m/%d/%y", "%F", "%Y-%m-%d", "%R", "%H:%M").Replace(s)
+	s = strings.NewReplacer("%%", "%%", "%T", "%H:%M:%S", "%D", "%m/%d/%y", "%F", "%Y-%m-%d", "%R",
+		"%H:%M").Replace(s)
 	for i := 0; i < len(s); i++ {
 		if s[i] != '%' {
 			f.elems = append(f.elems, element{partMark, s[i]})
 			continue
 		}
 		i++
-		if i < len(s) && (s[i] == '-' || s[i] == '0' || s[i] == '_' || s[i] == '3' || s[i] == '6' || s[i] == '9') && i+1 < len(s) { // how it is padded
+		// how it is padded
+		if i < len(s) && (s[i] == '-' || s[i] == '0' || s[i] == '_' || s[i] == '3' || s[i] == '6' || s[i] == '9') &&
+			i+1 < len(s) {
 			i++
 		}
 		if i == len(s) {
 			return bad("the format ends with a single %")
 		}
-		p, known := map[byte]part{'Y': partYear, 'y': partYear2, 'm': partMonth, 'd': partDay, 'e': partDay, 'j': partYearDay, 'b': partName, 'B': partName,
-			'h': partName, 'a': partWeekday, 'A': partWeekday, 'H': partHour, 'I': partHour, 'k': partHour, 'l': partHour, 'M': partMinute, 'S': partSecond,
+		p, known := map[byte]part{'Y': partYear, 'y': partYear2, 'm': partMonth, 'd': partDay, 'e': partDay,
+			'j': partYearDay, 'b': partName, 'B': partName,
+			'h': partName, 'a': partWeekday, 'A': partWeekday, 'H': partHour, 'I': partHour, 'k': partHour,
+			'l': partHour, 'M': partMinute, 'S': partSecond,
 			'p': partHalf, 'P': partHalf, 'z': partZone, 'Z': partZone, 's': partSeconds}[s[i]]
 		switch {
 		case known:

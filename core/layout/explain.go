@@ -23,7 +23,9 @@ func Explain(pattern string) []Explained {
 
 // plainly2 writes a part as patterns are written here: (?<name>…) for its groups.
 func plainly2(x *syntax.Regexp) string {
-	s := strings.NewReplacer("(?P<", "(?<", "[0-9]", `\d`, "[0-9A-Z_a-z]", `\w`, "[^\\t-\\n\\f-\\r ]", `\S`, "[\\t-\\n\\f-\\r ]", `\s`, "(?-s:.)", ".", "(?-m:$)", "$", `\A`, "^", "(?-s:.*)", ".*", "(?-s:.+)", ".+", "(?-s:.*?)", ".*?", "(?-s:.+?)", ".+?").Replace(x.String())
+	s := strings.NewReplacer("(?P<", "(?<", "[0-9]", `\d`, "[0-9A-Z_a-z]", `\w`, "[^\\t-\\n\\f-\\r ]", `\S`,
+		"[\\t-\\n\\f-\\r ]", `\s`, "(?-s:.)", ".", "(?-m:$)", "$", `\A`, "^", "(?-s:.*)", ".*", "(?-s:.+)", ".+",
+		"(?-s:.*?)", ".*?", "(?-s:.+?)", ".+?").Replace(x.String())
 	return s
 }
 

@@ -78,7 +78,8 @@ func timeFrom(line string, start int) (Written, bool) {
 			}
 			continue
 		}
-		if !isAlnum(last) && last != ']' && last != '.' || last == ']' && strings.IndexByte(s, '[') < 0 || last == '.' && !strings.HasSuffix(s, "m.") {
+		if !isAlnum(last) && last != ']' && last != '.' || last == ']' && strings.IndexByte(s, '[') < 0 ||
+			last == '.' && !strings.HasSuffix(s, "m.") {
 			continue
 		}
 		if w, ok := timeIs(s); ok && plausible(line, start, s, w.Format) {
@@ -110,7 +111,8 @@ func plausible(line string, start int, s string, f *TimeFormat) bool {
 		return true
 	}
 	at, ok := f.Parse(s, time.UTC, 0)
-	if !ok || at < entry.Of(time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC)) || at > entry.Of(time.Date(2100, 1, 1, 0, 0, 0, 0, time.UTC)) {
+	if !ok || at < entry.Of(time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC)) ||
+		at > entry.Of(time.Date(2100, 1, 1, 0, 0, 0, 0, time.UTC)) {
 		return false
 	}
 	if n < len(s) {

@@ -14,8 +14,10 @@ import (
 // entry names. It answers with Fits false where the entry is not of the format.
 type format func(d *Divider, line []byte, near entry.Instant) Division
 
-var formats = map[string]format{"syslog": (*Divider).syslog, "journal": (*Divider).journal, "event-xml": (*Divider).event,
-	"json": (*Divider).json, "logfmt": (*Divider).logfmt, "clf": (*Divider).clf, "combined": (*Divider).combined, "w3c": (*Divider).w3c}
+var formats = map[string]format{"syslog": (*Divider).syslog, "journal": (*Divider).journal,
+	"event-xml": (*Divider).event,
+	"json":      (*Divider).json, "logfmt": (*Divider).logfmt, "clf": (*Divider).clf, "combined": (*Divider).combined,
+	"w3c": (*Divider).w3c}
 
 // Escapes tells whether an entry of the layout may hold a text in another form than
 // its fields do, so that only letters, digits and plain marks of it can be searched
@@ -55,8 +57,10 @@ var plainly = func() (set [256]bool) {
 // 6.2.1; facilities those of facilities.
 var (
 	severities = [8]string{"emergency", "alert", "critical", "error", "warning", "notice", "info", "debug"}
-	facilities = [24]string{"kern", "user", "mail", "daemon", "auth", "syslog", "lpr", "news", "uucp", "cron", "authpriv", "ftp",
-		"ntp", "audit", "alert", "clock", "local0", "local1", "local2", "local3", "local4", "local5", "local6", "local7"}
+	facilities = [24]string{"kern", "user", "mail", "daemon", "auth", "syslog", "lpr", "news", "uucp", "cron",
+		"authpriv", "ftp",
+		"ntp", "audit", "alert", "clock", "local0", "local1", "local2", "local3", "local4", "local5", "local6",
+		"local7"}
 )
 
 // fields collects the fields of an entry, and keeps their names apart.

@@ -50,9 +50,11 @@ func TestSyslogAsItIsSent(t *testing.T) {
 		`<13>Nov 24 05:32:28.114 fe80::1 gated: x`:                  "facility=user|level=notice|host=fe80::1|program=gated|text=x|2026-11-24T05:32:28.114Z",
 		`<13>Nov 24 2026 05:32:28 lock-3 gated: x`:                  "facility=user|level=notice|host=lock-3|program=gated|text=x|2026-11-24T05:32:28.000Z",
 		`<13>2026-11-24T05:32:28+01:00 lock-3 gated[1]: x`:          "facility=user|level=notice|host=lock-3|program=gated|pid=1|text=x|2026-11-24T04:32:28.000Z",
-		`<189>127: *Nov 24 05:32:28.114: link-3 is down`:            "facility=local7|level=notice|text=link-3 is down|2026-11-24T05:32:28.114Z",
-		`<13>no time at all`:                                        "facility=user|level=notice|text=no time at all|",
-		`Nov 24 05:32:28 lock-3 gated[4]: as in a file`:             "host=lock-3|program=gated|pid=4|text=as in a file|2026-11-24T05:32:28.000Z",
+		`<189>127: *Nov 24 05:32:28.114: link-3 is down`: "facility=local7|level=notice|text=link-3 is " +
+			"down|2026-11-24T05:32:28.114Z",
+		`<13>no time at all`: "facility=user|level=notice|text=no time at all|",
+		`Nov 24 05:32:28 lock-3 gated[4]: as in a file`: "host=lock-3|program=gated|pid=4|text=as in " +
+			"a file|2026-11-24T05:32:28.000Z",
 		`no syslog`: "misfit", ``: "misfit", `<999>x`: "misfit", `<13`: "misfit", `<034>x`: "misfit",
 	} {
 		assert.Equal(t, want, divided(d, line, near), line)
@@ -62,7 +64,8 @@ func TestSyslogAsItIsSent(t *testing.T) {
 // What RFC 5424 allows is read as another reader of its grammar reads it.
 func FuzzSyslog(f *testing.F) {
 	for _, s := range []string{`<165>1 2026-11-24T05:32:28.114Z lock-3 gated 418 ID47 [a@32473 gate="a1" why="says \"no\""] refused`, `<34>1 - - - - - - x`,
-		`<0>1 2026-11-24T05:32:28-07:00 h p 1 - [x y="\]\\"][z]`, `<13>Nov 24 05:32:28 lock-3 gated[4]: x`, "<191>1 2026-02-29T05:32:28Z - - - - - \xef\xbb\xbf\xff"} {
+		`<0>1 2026-11-24T05:32:28-07:00 h p 1 - [x y="\]\\"][z]`, `<13>Nov 24 05:32:28 lock-3 gated[4]: x`,
+		"<191>1 2026-02-29T05:32:28Z - - - - - \xef\xbb\xbf\xff"} {
 		f.Add(s)
 	}
 	parser := rfc5424.NewParser()
@@ -115,12 +118,15 @@ const gateEvent = `<Event xmlns='http://schemas.microsoft.com/win/2004/08/events
 func TestEventXML(t *testing.T) {
 	d := format("event-xml")
 	want := "provider=Harbour-Control|channel=Harbour-Control/Access|event=5120|level=error|category=Access|host=ctl-1|record=77|pid=4|thread=88|opcode=0|keywords=0x8010|account-id=S-1-5-7|account-name=keeper & co|account=%s|Account=keeper & co|data-level=9|data-3=unnamed|text=%s|2026-11-24T05:32:28.114Z"
-	assert.Equal(t, fmt.Sprintf(want, "keeper & co", "The gate refused keeper & co. It was shut.\nMore of it."), divided(d, gateEvent, 0))
+	assert.Equal(t, fmt.Sprintf(want, "keeper & co", "The gate refused keeper & co. It was shut.\nMore of it."),
+		divided(d, gateEvent, 0))
 	d.Layout.Tell(true, "both")
-	assert.Equal(t, fmt.Sprintf(want, "keeper & co (S-1-5-7)", "The gate refused keeper & co."), divided(d, gateEvent, 0))
+	assert.Equal(t, fmt.Sprintf(want, "keeper & co (S-1-5-7)", "The gate refused keeper & co."),
+		divided(d, gateEvent, 0))
 	d.Layout.Tell(true, "id")
 	assert.Contains(t, divided(d, gateEvent, 0), "|account=S-1-5-7|")
-	for _, bad := range []string{"", "<Event>", "<Event></Event>", "<x/>", gateEvent[:300], strings.Repeat("<Event>", 5000), "{}"} {
+	for _, bad := range []string{"", "<Event>", "<Event></Event>", "<x/>", gateEvent[:300],
+		strings.Repeat("<Event>", 5000), "{}"} {
 		assert.Equal(t, "misfit", divided(d, bad, 0), "%.80q", bad)
 	}
 }

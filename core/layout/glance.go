@@ -295,9 +295,11 @@ func (d *Divider) glanceWide(slab []byte, at, stop, most int, lead, behind strin
 	c := &d.cache
 	g := &d.look
 	// Mostly lines look as those did that were looked at before.
-	if g.n != c.n || g.behind != behind || g.lead != lead || g.letter != letter || string(g.minute[:c.n-2]) != string(c.prefix[:c.n-2]) || g.zone != c.zone || !g.fits(slab[at:]) {
+	if g.n != c.n || g.behind != behind || g.lead != lead || g.letter != letter ||
+		string(g.minute[:c.n-2]) != string(c.prefix[:c.n-2]) || g.zone != c.zone || !g.fits(slab[at:]) {
 		var ok bool
-		if *g, ok = c.template(slab[at:min(len(slab), at+glanceReach)], lead, behind, letter); !ok || !g.fits(slab[at:]) {
+		if *g, ok = c.template(slab[at:min(len(slab), at+glanceReach)], lead, behind, letter); !ok ||
+			!g.fits(slab[at:]) {
 			return r
 		}
 	}

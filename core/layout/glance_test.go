@@ -65,7 +65,8 @@ func TestGlancesAreGlance(t *testing.T) {
 		if strings.Contains(f.example, " ") {
 			stamp = `\S+ \S+`
 		}
-		s, ds := lang.Check([]*lang.File{lang.Parse("x", fmt.Appendf(nil, "layout x {\n  pattern /^(?<at>%s) (?<text>.*)$/\n  time at like %q\n}\n", stamp, f.example))}, lang.Env{Time: CheckTime})
+		s, ds := lang.Check([]*lang.File{lang.Parse("x", fmt.Appendf(nil, "layout x {\n  pattern /^(?<at>%s) "+
+			"(?<text>.*)$/\n  time at like %q\n}\n", stamp, f.example))}, lang.Env{Time: CheckTime})
 		require.False(t, lang.Errors(ds), "%v", ds)
 		l := Compile(s.Layout("x"), time.UTC, nil)
 		at := time.Date(2026, 11, 24, 5, 58, 30, 0, time.UTC)
@@ -116,18 +117,33 @@ func TestGlancesOfFormats(t *testing.T) {
 		write  []string // %s is the time; what stands behind | is how that is written
 	}
 	forms := []form{
-		{"syslog", []string{"%s pump-03 pumpd[418]: low|Jan _2 15:04:05", "%s 10.0.0.7 low|Jan _2 15:04:05", "%s 2025 low|Jan _2 15:04:05", "%s: low|Jan _2 15:04:05", "%s UTC low|Jan _2 15:04:05",
-			"<34>%s pump-03 low|Jan _2 15:04:05", "<34>1 %s pump-03 pumpd 418 - - low|2006-01-02T15:04:05.000Z07:00", "<3>1 %s pump-03 pumpd 418 - [x low|2006-01-02T15:04:05Z07:00",
-			"<34>1 %s|2006-01-02T15:04:05Z07:00", "%s pump-03 low|2006-01-02T15:04:05.000000-07:00", "%s pump-03 low|2006-01-02 15:04:05", "<34>%s pump-03 low|2006-01-02 15:04:05.000",
-			"12: *%s low|Jan _2 15:04:05.000", "%s pump low|Jan _2 2006 15:04:05", "%s low|Jan 2 15:04:05", "<34>1 - pump-03 - - - - low|", "no time|", "%s|Jan _2 15:04:05"}},
-		{"clf", []string{`10.0.0.7 - - [%s] "GET / HTTP/1.1" 200 7|02/Jan/2006:15:04:05 -0700`, `10.0.0.7 - - [%s] nothing|02/Jan/2006:15:04:05 -0700`, `10.0.0.7 - [%s] - [%[1]s] "GET /" 200 7|02/Jan/2006:15:04:05 -0700`}},
-		{"j", []string{`{"at":"%s","text":"low"}|2006-01-02T15:04:05.000Z07:00`, `{"text":"at", "x":{"at":"2026-11-24T09:00:00Z"},"at":"%s"}|2006-01-02T15:04:05Z07:00`,
-			`{"at":"%s","at":"2026-11-24T09:09:09Z"}|2006-01-02T15:04:05Z07:00`, `{"at":"%s","AT":"2026-11-24T09:09:09Z"}|2006-01-02T15:04:05Z07:00`, `{"at":"%s","\u0061t":"2026-11-24T09:09:09Z"}|2006-01-02T15:04:05Z07:00`,
-			`{"at":"%s","at":null}|2006-01-02T15:04:05Z07:00`, `{"at":"%s"|2006-01-02T15:04:05Z07:00`, `{"l":["%s"],"text":"low"}|2006-01-02T15:04:05Z07:00`, `{"at":"\u0032026%s"}|-01-02T15:04:05Z07:00`, `{"at":["%s"]}|2006-01-02T15:04:05Z07:00`}},
-		{"lf", []string{`at=%s text="low at=7"|2006-01-02T15:04:05.000Z07:00`, `text=low at="%s"|2006-01-02T15:04:05Z07:00`, `at=%s at=2026-11-24T09:09:09Z|2006-01-02T15:04:05Z07:00`,
-			`at=%s at|2006-01-02T15:04:05Z07:00`, `at=%s at="\2026"|2006-01-02T15:04:05Z07:00`, `at=%s "low"|2006-01-02T15:04:05Z07:00`, `at= %s|2006-01-02T15:04:05Z07:00`}},
+		{"syslog", []string{"%s pump-03 pumpd[418]: low|Jan _2 15:04:05", "%s 10.0.0.7 low|Jan _2 15:04:05",
+			"%s 2025 low|Jan _2 15:04:05", "%s: low|Jan _2 15:04:05", "%s UTC low|Jan _2 15:04:05",
+			"<34>%s pump-03 low|Jan _2 15:04:05", "<34>1 %s pump-03 pumpd 418 - - low|2006-01-02T15:04:05.000Z07:00",
+			"<3>1 %s pump-03 pumpd 418 - [x low|2006-01-02T15:04:05Z07:00",
+			"<34>1 %s|2006-01-02T15:04:05Z07:00", "%s pump-03 low|2006-01-02T15:04:05.000000-07:00",
+			"%s pump-03 low|2006-01-02 15:04:05", "<34>%s pump-03 low|2006-01-02 15:04:05.000",
+			"12: *%s low|Jan _2 15:04:05.000", "%s pump low|Jan _2 2006 15:04:05", "%s low|Jan 2 15:04:05",
+			"<34>1 - pump-03 - - - - low|", "no time|", "%s|Jan _2 15:04:05"}},
+		{"clf", []string{`10.0.0.7 - - [%s] "GET / HTTP/1.1" 200 7|02/Jan/2006:15:04:05 -0700`,
+			`10.0.0.7 - - [%s] nothing|02/Jan/2006:15:04:05 -0700`,
+			`10.0.0.7 - [%s] - [%[1]s] "GET /" 200 7|02/Jan/2006:15:04:05 -0700`}},
+		{"j", []string{`{"at":"%s","text":"low"}|2006-01-02T15:04:05.000Z07:00`,
+			`{"text":"at", "x":{"at":"2026-11-24T09:00:00Z"},"at":"%s"}|2006-01-02T15:04:05Z07:00`,
+			`{"at":"%s","at":"2026-11-24T09:09:09Z"}|2006-01-02T15:04:05Z07:00`,
+			`{"at":"%s","AT":"2026-11-24T09:09:09Z"}|2006-01-02T15:04:05Z07:00`,
+			`{"at":"%s","\u0061t":"2026-11-24T09:09:09Z"}|2006-01-02T15:04:05Z07:00`,
+			`{"at":"%s","at":null}|2006-01-02T15:04:05Z07:00`, `{"at":"%s"|2006-01-02T15:04:05Z07:00`,
+			`{"l":["%s"],"text":"low"}|2006-01-02T15:04:05Z07:00`, `{"at":"\u0032026%s"}|-01-02T15:04:05Z07:00`,
+			`{"at":["%s"]}|2006-01-02T15:04:05Z07:00`}},
+		{"lf", []string{`at=%s text="low at=7"|2006-01-02T15:04:05.000Z07:00`,
+			`text=low at="%s"|2006-01-02T15:04:05Z07:00`, `at=%s at=2026-11-24T09:09:09Z|2006-01-02T15:04:05Z07:00`,
+			`at=%s at|2006-01-02T15:04:05Z07:00`, `at=%s at="\2026"|2006-01-02T15:04:05Z07:00`,
+			`at=%s "low"|2006-01-02T15:04:05Z07:00`, `at= %s|2006-01-02T15:04:05Z07:00`}},
 	}
-	s, ds := lang.Check([]*lang.File{lang.Parse("x", []byte("layout j {\n  json\n  time at like \"2026-11-24T05:32:28Z\"\n}\nlayout lf {\n  logfmt\n  time at like \"2026-11-24T05:32:28Z\"\n}\n"))}, lang.Env{Time: CheckTime})
+	s, ds := lang.Check([]*lang.File{lang.Parse("x", []byte("layout j {\n  json\n  time at like "+
+		"\"2026-11-24T05:32:28Z\"\n}\nlayout lf {\n  logfmt\n  time at like \"2026-11-24T05:32:28Z\"\n}\n"))},
+		lang.Env{Time: CheckTime})
 	require.False(t, lang.Errors(ds), "%v", ds)
 	glanced, wides := 0, 0
 	rapid.Check(t, func(t *rapid.T) {
@@ -150,7 +166,8 @@ func TestGlancesOfFormats(t *testing.T) {
 			}
 			lines = append(lines, line+rapid.SampledFrom([]string{"", "", "", "\r"}).Draw(t, "end"))
 		}
-		slab := []byte(strings.Join(lines, "\n") + "\n" + strings.Repeat(" ", rapid.SampledFrom([]int{0, glanceReach}).Draw(t, "behind")))
+		slab := []byte(strings.Join(lines, "\n") + "\n" +
+			strings.Repeat(" ", rapid.SampledFrom([]int{0, glanceReach}).Draw(t, "behind")))
 		end := len(strings.Join(lines, "\n")) + 1
 		d, each := &Divider{Layout: l}, &Divider{Layout: l}
 		most := rapid.SampledFrom([]int{1, 3, 100}).Draw(t, "most")
@@ -214,7 +231,8 @@ func TestWideIsPlain(t *testing.T) {
 		require.Equal(t, want[:m], got[:n])
 		require.Equal(t, saw, seen)
 
-		g := glanced{at: uint64(rapid.IntRange(0, 40).Draw(t, "place")), first: 1<<64 - 1<<8, second: 1<<64 - 1<<32, least: 1 << 63, topLine: 1 << 63}
+		g := glanced{at: uint64(rapid.IntRange(0, 40).Draw(t, "place")), first: 1<<64 - 1<<8, second: 1<<64 - 1<<32,
+			least: 1 << 63, topLine: 1 << 63}
 		for i := range g.low {
 			g.low[i] = byte(rapid.SampledFrom([]int{0, 0, 0, '0'}).Draw(t, "low"))
 			g.high[i] = byte(rapid.SampledFrom([]int{255, 255, 255, '9'}).Draw(t, "high"))

@@ -95,8 +95,10 @@ func (x *detection) belong() bool {
 		}
 		n++
 		t := strings.TrimSpace(l)
-		if l != t && l[0] <= ' ' || strings.HasPrefix(t, "at ") || strings.HasPrefix(t, "Caused by") || strings.HasPrefix(t, "...") || strings.HasPrefix(t, "}") || strings.HasPrefix(t, "Traceback") ||
-			strings.HasPrefix(t, "|") || strings.HasPrefix(t, "--") || strings.Contains(t, "Error:") || strings.Contains(t, "Exception") {
+		if l != t && l[0] <= ' ' || strings.HasPrefix(t, "at ") || strings.HasPrefix(t, "Caused by") ||
+			strings.HasPrefix(t, "...") || strings.HasPrefix(t, "}") || strings.HasPrefix(t, "Traceback") ||
+			strings.HasPrefix(t, "|") || strings.HasPrefix(t, "--") || strings.Contains(t, "Error:") ||
+			strings.Contains(t, "Exception") {
 			on++
 		}
 	}
@@ -151,7 +153,8 @@ func (x *detection) untimed() {
 	}
 	pattern := patternOf(heads, nil)
 	if strings.Count(pattern, "(?<") > 1 {
-		x.add(Proposal{What: "a pattern", Clauses: []string{"pattern " + (&lang.Pattern{Source: pattern}).String()}, Notes: []string{"no time was found: entries have that of their arrival"}}, 0.9)
+		x.add(Proposal{What: "a pattern", Clauses: []string{"pattern " + (&lang.Pattern{Source: pattern}).String()},
+			Notes: []string{"no time was found: entries have that of their arrival"}}, 0.9)
 	}
 }
 
@@ -207,7 +210,8 @@ func patternOf(lines []head2, f *TimeFormat) string {
 				best = groups[k]
 			}
 		}
-		if best == nil || 100*len(best.who) < 90*len(lines) || best.part.kind == "host" && !hosts(lines, at, best.who) {
+		if best == nil || 100*len(best.who) < 90*len(lines) || best.part.kind == "host" &&
+			!hosts(lines, at, best.who) {
 			break
 		}
 		in := map[int]bool{}
@@ -390,7 +394,8 @@ func readPart(l head2, i int, taken map[string]bool, timed bool) (headPart, bool
 	if m := partProgram.FindString(rest); m != "" && timed && !taken["program"] {
 		return headPart{"program:", `(?<program>[\w./-]+):`, i + strings.IndexByte(m, ':') + 1}, true
 	}
-	if m := partLogger.FindString(rest); m != "" && timed && !taken["program"] && !addressLike(strings.TrimRight(m, " :")) && (taken["level"] || taken["host"]) {
+	if m := partLogger.FindString(rest); m != "" && timed && !taken["program"] &&
+		!addressLike(strings.TrimRight(m, " :")) && (taken["level"] || taken["host"]) {
 		return headPart{"logger", `(?<program>[\w.$]+)`, i + len(strings.TrimRight(m, " :"))}, true
 	}
 	if m := partNumber.FindString(rest); m != "" && timed && !taken["pid"] && taken["level"] {

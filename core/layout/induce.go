@@ -48,13 +48,17 @@ func Induce(examples []Example, sample []string) (Induced, error) {
 		slices.SortFunc(e.Is, func(a, b Span) int { return a.Start - b.Start })
 		for k, s := range e.Is {
 			if s.Start < 0 || s.End > len(e.Line) || s.Start >= s.End || k > 0 && s.Start < e.Is[k-1].End {
-				return Induced{}, &Contradiction{fmt.Sprintf("on line %d two values overlap, or nothing is marked", i+1), "mark each value apart"}
+				return Induced{}, &Contradiction{fmt.Sprintf("on line %d two values overlap, or nothing is marked",
+					i+1), "mark each value apart"}
 			}
-			if !named(s.Name) || strings.ContainsAny(s.Name, "-.") || strings.IndexFunc(s.Name, func(r rune) bool { return r >= utf8.RuneSelf }) >= 0 {
-				return Induced{}, &Contradiction{fmt.Sprintf("%q is no name for a part of a pattern", s.Name), "begin with a letter, and go on with letters, digits and _"}
+			if !named(s.Name) || strings.ContainsAny(s.Name, "-.") ||
+				strings.IndexFunc(s.Name, func(r rune) bool { return r >= utf8.RuneSelf }) >= 0 {
+				return Induced{}, &Contradiction{fmt.Sprintf("%q is no name for a part of a pattern", s.Name),
+					"begin with a letter, and go on with letters, digits and _"}
 			}
 			if k > 0 && slices.ContainsFunc(e.Is[:k], func(o Span) bool { return o.Name == s.Name }) {
-				return Induced{}, &Contradiction{fmt.Sprintf("on line %d two values are named %s", i+1, s.Name), "give each a name of its own"}
+				return Induced{}, &Contradiction{fmt.Sprintf("on line %d two values are named %s", i+1, s.Name),
+					"give each a name of its own"}
 			}
 		}
 		if len(e.Is) > 0 {
@@ -99,7 +103,8 @@ func (x *induction) sameOrder() error {
 				for _, t := range a.Is {
 					u, v := spanOf(b, s.Name), spanOf(b, t.Name)
 					if u != nil && v != nil && s.Start < t.Start && u.Start > v.Start {
-						return &Contradiction{fmt.Sprintf("on line %d %s stands before %s, on line %d behind it", i+1, s.Name, t.Name, k+1), "make a pattern for each kind of line"}
+						return &Contradiction{fmt.Sprintf("on line %d %s stands before %s, on line %d behind it", i+1,
+							s.Name, t.Name, k+1), "make a pattern for each kind of line"}
 					}
 				}
 			}
@@ -432,7 +437,8 @@ func tokenForms(all []string, edge bool) []string {
 		return []string{`\d+`, `[\w.:-]+`}
 	case "w":
 		forms := []string{`[A-Za-z]+`, `\w+`, `[\w.-]+`, `\S+`}
-		if strings.IndexFunc(strings.Join(all, ""), func(r rune) bool { return !(r|0x20 >= 'a' && r|0x20 <= 'z') }) >= 0 {
+		if strings.IndexFunc(strings.Join(all, ""),
+			func(r rune) bool { return !(r|0x20 >= 'a' && r|0x20 <= 'z') }) >= 0 {
 			forms = forms[1:]
 		}
 		if strings.IndexFunc(strings.Join(all, ""), func(r rune) bool { return r >= utf8.RuneSelf }) >= 0 {
@@ -580,13 +586,15 @@ func (x *induction) contradiction() error {
 			for i, b := range alone.marked[1:] {
 				pair := &induction{marked: []Example{a, b}, against: x.against}
 				if _, ok := pair.build(); !ok {
-					return &Contradiction{fmt.Sprintf("on line 1 %s is %s, on line %d it is %s: nothing that stays the same stands beside both", n, placed(a), i+2, placed(b)),
+					return &Contradiction{fmt.Sprintf("on line 1 %s is %s, on line %d it is %s: nothing that "+
+						"stays the same stands beside both", n, placed(a), i+2, placed(b)),
 						"mark one kind of line at a time; each gets a pattern of its own"}
 				}
 			}
 		}
 		if len(x.against) > 0 {
-			return &Contradiction{fmt.Sprintf("%s cannot be told apart from a value that is not meant", n), "mark it on one more line, or mark what stands beside it as well"}
+			return &Contradiction{fmt.Sprintf("%s cannot be told apart from a value that is not meant", n),
+				"mark it on one more line, or mark what stands beside it as well"}
 		}
 		return &Contradiction{fmt.Sprintf("no pattern finds %s on every line", n), "mark one kind of line at a time"}
 	}
@@ -597,7 +605,10 @@ func (x *induction) contradiction() error {
 		for k, b := range x.marked {
 			for _, s := range b.Is {
 				if one := spanOf(a, s.Name); k != i && one != nil {
-					return &Contradiction{fmt.Sprintf("on line %d %s is %s, on line %d it is %s: no one pattern finds both beside the other values", i+1, s.Name, placed(Example{Line: a.Line, Is: []Span{*one}}), k+1, placed(Example{Line: b.Line, Is: []Span{s}})),
+					return &Contradiction{fmt.Sprintf("on line %d %s is %s, on line %d it is %s: no one pattern "+
+						"finds both beside the other values", i+1, s.Name,
+						placed(Example{Line: a.Line, Is: []Span{*one}}), k+1,
+						placed(Example{Line: b.Line, Is: []Span{s}})),
 						"mark one kind of line at a time; each gets a pattern of its own"}
 				}
 			}
@@ -625,7 +636,8 @@ func placed(e Example) string {
 }
 
 func ordinal(n int) string {
-	words := []string{"", "first", "second", "third", "fourth", "fifth", "sixth", "seventh", "eighth", "ninth", "tenth"}
+	words := []string{"", "first", "second", "third", "fourth", "fifth", "sixth", "seventh", "eighth", "ninth",
+		"tenth"}
 	if n < len(words) {
 		return words[n]
 	}

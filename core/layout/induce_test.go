@@ -24,7 +24,8 @@ func drawLine(t *rapid.T, template []string, label string) drawn {
 	for i, p := range template {
 		kind, name, _ := strings.Cut(p, ":")
 		v := p
-		draw := map[string]string{"NUM": `[1-9][0-9]{0,4}`, "WORD": `[a-z]{2,8}`, "NAME": `[a-z]{2,6}-[0-9]{1,3}`, "DEC": `-?[0-9]{1,3}\.[0-9]`, "QUOTED": `[a-z][a-z ]{0,8}`}[kind]
+		draw := map[string]string{"NUM": `[1-9][0-9]{0,4}`, "WORD": `[a-z]{2,8}`, "NAME": `[a-z]{2,6}-[0-9]{1,3}`,
+			"DEC": `-?[0-9]{1,3}\.[0-9]`, "QUOTED": `[a-z][a-z ]{0,8}`}[kind]
 		if draw != "" {
 			v = rapid.StringMatching(draw).Draw(t, label+fmt.Sprint(i))
 			d.spans = append(d.spans, Span{len(d.line), len(d.line) + len(v), name})
@@ -35,9 +36,12 @@ func drawLine(t *rapid.T, template []string, label string) drawn {
 }
 
 var templates = [][]string{
-	{"pump ", "NUM:pump", ": pressure ", "DEC:bar", " bar"}, {"gate ", "NAME:gate", " opened by ", "WORD:who", " in ", "NUM:ms", " ms"},
-	{"user \"", "QUOTED:who", "\" left from bay ", "NUM:bay"}, {"[", "NAME:unit", "] level=", "DEC:level", ", state=", "WORD:state"},
-	{"copy ", "WORD:job", " begins"}, {"x", "NUM:n", "y"}, {"NUM:first", " of ", "NUM:of", " tickets"}, {"at ", "NUM:depth", "m: (", "NAME:buoy", ")"},
+	{"pump ", "NUM:pump", ": pressure ", "DEC:bar", " bar"},
+	{"gate ", "NAME:gate", " opened by ", "WORD:who", " in ", "NUM:ms", " ms"},
+	{"user \"", "QUOTED:who", "\" left from bay ", "NUM:bay"},
+	{"[", "NAME:unit", "] level=", "DEC:level", ", state=", "WORD:state"},
+	{"copy ", "WORD:job", " begins"}, {"x", "NUM:n", "y"}, {"NUM:first", " of ", "NUM:of", " tickets"},
+	{"at ", "NUM:depth", "m: (", "NAME:buoy", ")"},
 }
 
 // Induction never loses a marked span: what is pointed at on some lines is found there,
@@ -77,7 +81,8 @@ func TestInductionFindsWhatWasMarked(t *testing.T) {
 		if m := re.FindStringSubmatchIndex(against.line); m != nil {
 			for _, s := range no.Not {
 				for g := 1; g <= re.NumSubexp(); g++ {
-					require.False(t, m[2*g] < s.End && m[2*g+1] > s.Start, "%s finds %q in %q", got.Pattern, against.line[m[2*g]:m[2*g+1]], against.line)
+					require.False(t, m[2*g] < s.End && m[2*g+1] > s.Start, "%s finds %q in %q", got.Pattern,
+						against.line[m[2*g]:m[2*g+1]], against.line)
 				}
 			}
 		}
@@ -103,9 +108,12 @@ func TestInduction(t *testing.T) {
 		want     string
 	}{
 		{[]Example{marked("pump 7: pressure low", "7", "pump")}, nil, `^pump (?<pump>\d+):`},
-		{[]Example{marked("12:00 pump 7: pressure 2.4 bar", "2.4", "bar")}, []string{"12:01 pump 8: pressure 13 bar"}, `\bpressure (?<bar>-?\d+(?:\.\d+)?) `},
-		{[]Example{marked(`user "mira" left`, "mira", "who")}, []string{`user "ann b" left`}, `^user "(?<who>[^"]+)"`},
-		{[]Example{marked("gate lock-1 opened by mira", "lock-1", "gate", "mira", "who")}, nil, `^gate (?<gate>[\w-]+) opened by (?<who>[a-z]+)$`},
+		{[]Example{marked("12:00 pump 7: pressure 2.4 bar", "2.4", "bar")}, []string{"12:01 pump 8: pressure 13 bar"},
+			`\bpressure (?<bar>-?\d+(?:\.\d+)?) `},
+		{[]Example{marked(`user "mira" left`, "mira", "who")}, []string{`user "ann b" left`},
+			`^user "(?<who>[^"]+)"`},
+		{[]Example{marked("gate lock-1 opened by mira", "lock-1", "gate", "mira", "who")}, nil,
+			`^gate (?<gate>[\w-]+) opened by (?<who>[a-z]+)$`},
 	} {
 		got, err := Induce(c.examples, c.sample)
 		require.NoError(t, err)
@@ -114,9 +122,11 @@ func TestInduction(t *testing.T) {
 			assert.Regexp(t, got.Pattern, l)
 		}
 	}
-	_, err := Induce([]Example{marked("gate opened by mira today", "mira", "x"), marked("7 gates were shut", "7", "x")}, nil)
+	_, err := Induce([]Example{marked("gate opened by mira today", "mira", "x"),
+		marked("7 gates were shut", "7", "x")}, nil)
 	require.Error(t, err)
-	assert.Contains(t, err.Error(), "on line 1 x is in the fourth word, a name (`mira`), on line 2 it is in the first word, a number (`7`)")
+	assert.Contains(t, err.Error(), "on line 1 x is in the fourth word, a name (`mira`), on line 2 it is in the "+
+		"first word, a number (`7`)")
 	_, err = Induce([]Example{marked("a 1 b 2", "1", "x", "2", "y"), marked("b 2 a 1", "2", "y", "1", "x")}, nil)
 	require.Error(t, err)
 	assert.Contains(t, err.Error(), "on line 2 y stands before x, on line 1 behind it")
@@ -125,5 +135,6 @@ func TestInduction(t *testing.T) {
 	for _, p := range Explain(`^pump (?<pump>\d+): low$`) {
 		words = append(words, p.Part+" | "+p.Words)
 	}
-	assert.Equal(t, []string{"^ | the line begins", "pump  | the text `pump `", "(?<pump>\\d+) | the field pump: digits", ": low | the text `: low`", "$ | the line ends"}, words)
+	assert.Equal(t, []string{"^ | the line begins", "pump  | the text `pump `",
+		"(?<pump>\\d+) | the field pump: digits", ": low | the text `: low`", "$ | the line ends"}, words)
 }

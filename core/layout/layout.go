@@ -175,7 +175,8 @@ func (l *Layout) Tell(essentials bool, account string) { l.essentials, l.account
 
 // Plain tells whether the layout gives no fields at all.
 func (l *Layout) Plain() bool {
-	return len(l.patterns) == 0 && l.format == nil && l.columns == nil && len(l.steps) == 0 && len(l.types) == 0 && len(l.masks) == 0 && len(l.names) == 0
+	return len(l.patterns) == 0 && l.format == nil && l.columns == nil && len(l.steps) == 0 && len(l.types) == 0 &&
+		len(l.masks) == 0 && len(l.names) == 0
 }
 
 // GivesHost tells whether the layout gives the field host.
@@ -412,7 +413,8 @@ func (d *Divider) finish(out *Division, line []byte, near entry.Instant) {
 	if l.time != nil {
 		var bad string
 		if out.At, out.Timed, bad = d.time(out.Fields, near); bad != "" {
-			out.Misfits = append(out.Misfits, Misfit{l.timeIn[0], "`" + strings.Join(l.timeIn, ", ") + "` is no time as the layout has it", bad})
+			out.Misfits = append(out.Misfits, Misfit{l.timeIn[0], "`" + strings.Join(l.timeIn, ", ") +
+				"` is no time as the layout has it", bad})
 		}
 	}
 	if len(l.masks) > 0 {

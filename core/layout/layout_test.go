@@ -59,7 +59,8 @@ func TestTimeLike(t *testing.T) {
 		assert.True(t, ok, "%q like %q", c.value, c.like)
 		assert.Equal(t, at(c.want), got, "%q like %q is %s", c.value, c.like, got)
 	}
-	for _, bad := range []string{"", "05:32:28", "2026-11-24", "03/04/2026 05:32:28", "yesterday", "2026-13-24 05:32:28"} {
+	for _, bad := range []string{"", "05:32:28", "2026-11-24", "03/04/2026 05:32:28", "yesterday",
+		"2026-13-24 05:32:28"} {
 		_, err := TimeLike(bad, "")
 		assert.Error(t, err, bad)
 	}
@@ -67,8 +68,10 @@ func TestTimeLike(t *testing.T) {
 
 func TestTyped(t *testing.T) {
 	for in, want := range map[[2]string]string{
-		{"007", "integer"}: "7", {"-00", "integer"}: "0", {"-07", "integer"}: "-7", {"n/a", "integer"}: "n/a", {"+-1", "integer"}: "+-1",
-		{"0:0::1", "address"}: "::1", {"YES", "boolean"}: "true", {"maybe", "boolean"}: "maybe", {"1.50", "decimal"}: "1.50",
+		{"007", "integer"}: "7", {"-00", "integer"}: "0", {"-07", "integer"}: "-7", {"n/a", "integer"}: "n/a",
+		{"+-1", "integer"}:    "+-1",
+		{"0:0::1", "address"}: "::1", {"YES", "boolean"}: "true", {"maybe", "boolean"}: "maybe",
+		{"1.50", "decimal"}: "1.50",
 	} {
 		got, _ := Typed(in[0], in[1], "")
 		assert.Equal(t, want, got, in)

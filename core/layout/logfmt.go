@@ -182,7 +182,8 @@ func (d *Divider) web(line []byte, near entry.Instant) (Division, string) {
 	}
 	status, rest, _ := strings.Cut(rest, " ")
 	size, rest, _ := strings.Cut(rest, " ")
-	if (len(status) != 3 || digits(status, 0) != 3) && status != "-" || size == "" || digits(size, 0) != len(size) && size != "-" {
+	if (len(status) != 3 || digits(status, 0) != 3) && status != "-" || size == "" || digits(size, 0) != len(size) &&
+		size != "-" {
 		return out, ""
 	}
 	if status != "-" {

@@ -234,7 +234,8 @@ func forms(v string) []string {
 			out = append(out, s)
 		}
 	}
-	if strings.ContainsAny(v, "\"\\/<>&'\t\n]") || strings.IndexFunc(v, func(r rune) bool { return r < 0x20 || r >= utf8.RuneSelf }) >= 0 {
+	if strings.ContainsAny(v, "\"\\/<>&'\t\n]") ||
+		strings.IndexFunc(v, func(r rune) bool { return r < 0x20 || r >= utf8.RuneSelf }) >= 0 {
 		b, _ := json.Marshal(v)
 		add(string(b[1 : len(b)-1]))
 		add(strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`, "\t", `\t`).Replace(v))

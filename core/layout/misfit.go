@@ -10,8 +10,10 @@ import (
 )
 
 // formatWords say what an entry is not that an open format does not fit.
-var formatWords = map[string]string{"json": "it is no object of JSON", "logfmt": "it is no row of key=value", "clf": "it is no entry of a common web log",
-	"combined": "it is no entry of a combined web log", "w3c": "it is no entry of a W3C extended log", "syslog": "it is no syslog message",
+var formatWords = map[string]string{"json": "it is no object of JSON", "logfmt": "it is no row of key=value",
+	"clf":      "it is no entry of a common web log",
+	"combined": "it is no entry of a combined web log", "w3c": "it is no entry of a W3C extended log",
+	"syslog":  "it is no syslog message",
 	"journal": "it is no entry of the journal", "event-xml": "it is no event XML"}
 
 // Why says why an entry does not fit, or which of its values do not fit their types.

@@ -55,7 +55,8 @@ type Shaper struct {
 
 // NewShaper returns a shaper that has seen nothing.
 func NewShaper() *Shaper {
-	return &Shaper{shapes: map[string]*Shape{}, forms: map[uint64]*Shape{}, many: map[string]bool{}, words: map[string]map[string]bool{}}
+	return &Shaper{shapes: map[string]*Shape{}, forms: map[uint64]*Shape{}, many: map[string]bool{},
+		words: map[string]map[string]bool{}}
 }
 
 // Add takes the next line, and returns its shape as it is now.
@@ -169,7 +170,10 @@ func (s *Shaper) join(k string, parts map[string]bool) *Shape {
 			delete(s.shapes, t)
 		}
 	}
-	slices.SortFunc(list, func(a, b *Shape) int { return cmp.Or(cmp.Compare(a.First, b.First), strings.Compare(a.key, b.key)) })
+	slices.SortFunc(list, func(a, b *Shape) int {
+		return cmp.Or(cmp.Compare(a.First, b.First),
+			strings.Compare(a.key, b.key))
+	})
 	for _, p := range list {
 		p.into = whole
 		if p.Count == 0 {
@@ -216,7 +220,10 @@ func (s *Shaper) Shapes() []*Shape {
 			out = append(out, x)
 		}
 	}
-	slices.SortFunc(out, func(a, b *Shape) int { return cmp.Or(b.Count-a.Count, a.First-b.First, strings.Compare(a.key, b.key)) })
+	slices.SortFunc(out, func(a, b *Shape) int {
+		return cmp.Or(b.Count-a.Count, a.First-b.First,
+			strings.Compare(a.key, b.key))
+	})
 	for _, x := range out {
 		h := fnv.New64a()
 		h.Write([]byte(x.key))
@@ -292,7 +299,8 @@ const (
 	markRest
 )
 
-var markWords = map[byte]string{markNumber: "<number>", markTime: "<time>", markID: "<id>", markName: "<name>", markAddress: "<address>", markText: "<text>", markRest: "…"}
+var markWords = map[byte]string{markNumber: "<number>", markTime: "<time>", markID: "<id>", markName: "<name>",
+	markAddress: "<address>", markText: "<text>", markRest: "…"}
 
 // ShapeOf is the shape of one line on its own, as Shape.Text writes it.
 func ShapeOf(line string) string { return shapeText(string(shapeOf(nil, []byte(line)))) }
@@ -329,7 +337,8 @@ func shapeOf(out, line []byte) []byte {
 		switch {
 		case c-'0' <= 9, wordByte[c]:
 			out, i = shapeWord(out, line, i)
-		case (c == '-' || c == '+') && i+1 < len(line) && line[i+1]-'0' <= 9 && (i == 0 || !wordByte[line[i-1]] && line[i-1]-'0' > 9 && line[i-1] != ']' && line[i-1] != ')'):
+		case (c == '-' || c == '+') && i+1 < len(line) && line[i+1]-'0' <= 9 &&
+			(i == 0 || !wordByte[line[i-1]] && line[i-1]-'0' > 9 && line[i-1] != ']' && line[i-1] != ')'):
 			i++ // a sign belongs to its number
 		case c == ':' && i+2 < len(line) && line[i+1] == ':' && hexByte(line[i+2]):
 			if end := addressEnd(line, i); end > 0 {
@@ -411,7 +420,8 @@ func shapeWord(out, line []byte, i int) ([]byte, int) {
 		}
 	}
 	switch {
-	case digit > 0 && other > 0 && (hex && end-i >= 6 || end-i >= 14 && digit >= 3 && line[i]-'0' <= 9 || end-i >= 20 && digit >= 4):
+	case digit > 0 && other > 0 && (hex && end-i >= 6 || end-i >= 14 && digit >= 3 && line[i]-'0' <= 9 ||
+		end-i >= 20 && digit >= 4):
 		return append(out, markID), end
 	case other == 0:
 		return shapeNumber(out, line, i)
@@ -516,7 +526,8 @@ func addressEnd(line []byte, i int) int {
 		end--
 		colons--
 	}
-	if end < len(line) && wordByte[line[end]] || !(double && colons < 8 || colons == 7 || colons == 5 && end-i == 17) {
+	if end < len(line) && wordByte[line[end]] || !(double && colons < 8 || colons == 7 || colons == 5 &&
+		end-i == 17) {
 		return 0
 	}
 	return end

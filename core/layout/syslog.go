@@ -223,7 +223,8 @@ func (d *Divider) syslog3164(f fields, b []byte, near entry.Instant, fits bool) 
 		b = rest
 		// A host follows, unless the time ended with :, or the program follows: that one
 		// ends with : or has [ in it.
-		if w, rest, ok := word(b); !closed && ok && len(rest) > 0 && w != "" && !strings.HasSuffix(w, ":") && !strings.Contains(w, "[") {
+		if w, rest, ok := word(b); !closed && ok && len(rest) > 0 && w != "" && !strings.HasSuffix(w, ":") &&
+			!strings.Contains(w, "[") {
 			f.add("host", w)
 			b = rest
 		}
@@ -258,7 +259,8 @@ func sequence(b []byte) []byte {
 }
 
 // stamp reads the time that a message begins with.
-func (d *Divider) stamp(b []byte, near entry.Instant) (written string, at entry.Instant, rest []byte, closed, ok bool) {
+func (d *Divider) stamp(b []byte, near entry.Instant) (written string, at entry.Instant, rest []byte, closed,
+	ok bool) {
 	if len(b) < 15 {
 		return
 	}

@@ -104,11 +104,13 @@ func TimeLike(example, order string) (*TimeFormat, error) {
 	}
 	f := x.f
 	if lacks := f.complete(); lacks != "" {
-		return nil, &TimeError{fmt.Sprintf("the example %q has %s", example, lacks), `give a whole one, such as "2026-11-24 05:32:28.114", "Nov 24 05:32:28" or "24/Nov/2026:05:32:28 +0000"`}
+		return nil, &TimeError{fmt.Sprintf("the example %q has %s", example, lacks),
+			`give a whole one, such as "2026-11-24 05:32:28.114", "Nov 24 05:32:28" or "24/Nov/2026:05:32:28 +0000"`}
 	}
 	f.fixed = f.fixedWidth(example)
 	if _, ok := f.Parse(example, time.UTC, leap); !ok {
-		return nil, &TimeError{fmt.Sprintf("the example %q is no time that exists", example), "take a line from the log"}
+		return nil, &TimeError{fmt.Sprintf("the example %q is no time that exists", example),
+			"take a line from the log"}
 	}
 	return f, nil
 }
@@ -389,10 +391,12 @@ func (c *civil) in(loc *time.Location, ref entry.Instant) (entry.Instant, bool) 
 	}
 	if c.zoned || loc == time.UTC || loc == nil {
 		days := daysSince1970(c.year, c.month, c.day)
-		return entry.Instant((int64(days)*86400+int64(c.hour*3600+c.minute*60+c.second-c.offset))*1e9 + int64(c.nano)), true
+		return entry.Instant((int64(days)*86400+int64(c.hour*3600+c.minute*60+c.second-c.offset))*1e9 +
+			int64(c.nano)), true
 	}
 	// The offsets before and after a change of clocks that may be near.
-	naive := entry.Instant(int64(daysSince1970(c.year, c.month, c.day))*86400e9 + int64(c.hour*3600+c.minute*60+c.second)*1e9 + int64(c.nano))
+	naive := entry.Instant(int64(daysSince1970(c.year, c.month, c.day))*86400e9 +
+		int64(c.hour*3600+c.minute*60+c.second)*1e9 + int64(c.nano))
 	before, after := offsetAt(loc, naive-day), offsetAt(loc, naive+day)
 	a, b := naive-entry.Instant(before)*1e9, naive-entry.Instant(after)*1e9
 	switch okA, okB := offsetAt(loc, a) == before, offsetAt(loc, b) == after; {
@@ -484,7 +488,8 @@ func (tc *timeCache) parse(f *TimeFormat, s string, loc *time.Location, ref entr
 	if ok {
 		nano, rest := scanFraction(s[n:])
 		// A second means the same for all lines unless the clocks change near it.
-		if f.hasZone && len(rest) <= 6 && (rest == "Z" || rest != "" && (rest[0] == '+' || rest[0] == '-')) || !f.hasZone && rest == "" && steady(loc, at) {
+		if f.hasZone && len(rest) <= 6 && (rest == "Z" || rest != "" && (rest[0] == '+' || rest[0] == '-')) ||
+			!f.hasZone && rest == "" && steady(loc, at) {
 			tc.n = copy(tc.prefix[:], s[:n])
 			tc.base, tc.zone = at-entry.Instant(nano), rest
 		}
@@ -497,7 +502,8 @@ func (tc *timeCache) parse(f *TimeFormat, s string, loc *time.Location, ref entr
 func (tc *timeCache) keep(written string, at entry.Instant, zoned bool, loc *time.Location) {
 	n := 6
 	for ; n <= len(written); n++ {
-		if s := written[n-6 : n]; s[0] == ':' && s[3] == ':' && digits(s[1:3], 0)+digits(s[4:], 0) == 4 && (n == len(written) || written[n] != ':') {
+		if s := written[n-6 : n]; s[0] == ':' && s[3] == ':' && digits(s[1:3], 0)+digits(s[4:], 0) == 4 &&
+			(n == len(written) || written[n] != ':') {
 			break
 		}
 	}

@@ -10,7 +10,8 @@ import (
 )
 
 // typeWords say what a value of each type should have been.
-var typeWords = map[string]string{"integer": "not an integer", "decimal": "not a decimal number", "time": "not a time",
+var typeWords = map[string]string{"integer": "not an integer", "decimal": "not a decimal number",
+	"time":     "not a time",
 	"duration": "not a duration", "address": "not an address", "boolean": "neither true nor false"}
 
 // Typed writes a value in the one form of its type, so that keys agree: 007 is the
@@ -135,9 +136,11 @@ func thousands(s string) (string, bool) {
 			return s, false
 		}
 		s = strings.Replace(s, ",", ".", 1)
-	case point == 1 && strings.LastIndexByte(s, ',') < strings.IndexByte(s, '.') && grouped(s[:strings.IndexByte(s, '.')], ","), point == 0 && grouped(s, ","):
+	case point == 1 && strings.LastIndexByte(s, ',') < strings.IndexByte(s, '.') &&
+		grouped(s[:strings.IndexByte(s, '.')], ","), point == 0 && grouped(s, ","):
 		s = strings.ReplaceAll(s, ",", "")
-	case comma == 1 && strings.LastIndexByte(s, '.') < strings.IndexByte(s, ',') && grouped(s[:strings.IndexByte(s, ',')], "."), comma == 0 && grouped(s, "."):
+	case comma == 1 && strings.LastIndexByte(s, '.') < strings.IndexByte(s, ',') &&
+		grouped(s[:strings.IndexByte(s, ',')], "."), comma == 0 && grouped(s, "."):
 		s = strings.Replace(strings.ReplaceAll(s, ".", ""), ",", ".", 1)
 	default:
 		return s, false
@@ -173,9 +176,12 @@ func unitLike(s string) bool {
 }
 
 // unitsOfTime are the units of durations, as data have them.
-var unitsOfTime = map[string]time.Duration{"ns": 1, "us": 1e3, "µs": 1e3, "μs": 1e3, "usec": 1e3, "ms": 1e6, "msec": 1e6, "msecs": 1e6, "millis": 1e6, "milliseconds": 1e6,
-	"s": 1e9, "sec": 1e9, "secs": 1e9, "second": 1e9, "seconds": 1e9, "m": 60e9, "min": 60e9, "mins": 60e9, "minute": 60e9, "minutes": 60e9,
-	"h": 3600e9, "hr": 3600e9, "hrs": 3600e9, "hour": 3600e9, "hours": 3600e9, "d": 86400e9, "day": 86400e9, "days": 86400e9, "w": 604800e9, "week": 604800e9, "weeks": 604800e9}
+var unitsOfTime = map[string]time.Duration{"ns": 1, "us": 1e3, "µs": 1e3, "μs": 1e3, "usec": 1e3, "ms": 1e6,
+	"msec": 1e6, "msecs": 1e6, "millis": 1e6, "milliseconds": 1e6,
+	"s": 1e9, "sec": 1e9, "secs": 1e9, "second": 1e9, "seconds": 1e9, "m": 60e9, "min": 60e9, "mins": 60e9,
+	"minute": 60e9, "minutes": 60e9,
+	"h": 3600e9, "hr": 3600e9, "hrs": 3600e9, "hour": 3600e9, "hours": 3600e9, "d": 86400e9, "day": 86400e9,
+	"days": 86400e9, "w": 604800e9, "week": 604800e9, "weeks": 604800e9}
 
 // duration reads a span of time: a bare number of the unit, numbers with units, or
 // H:MM:SS and MM:SS. It is written as rules have durations, with decimals of
@@ -201,7 +207,8 @@ func duration(v, unit string) (string, bool) {
 		}
 		for i := len(parts) - 1; i >= 0; i-- {
 			f, err := strconv.ParseFloat(parts[i], 64)
-			if err != nil || parts[i] == "" || strings.Trim(parts[i], "0123456789.") != "" || i < len(parts)-1 && strings.Contains(parts[i], ".") || f > 1e9 {
+			if err != nil || parts[i] == "" || strings.Trim(parts[i], "0123456789.") != "" || i < len(parts)-1 &&
+				strings.Contains(parts[i], ".") || f > 1e9 {
 				return v, false
 			}
 			total += time.Duration(f * float64(factor))

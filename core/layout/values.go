@@ -209,7 +209,8 @@ func (v *Values) told() *Numbers {
 	at := func(q float64) float64 { // the smallest value with at least that share at or below it
 		return s[max(0, int(math.Ceil(q*float64(len(s))))-1)]
 	}
-	n := &Numbers{Unit: v.unit, Min: v.min, Q1: at(0.25), Median: at(0.5), Q3: at(0.75), Max: v.max, Histogram: make([]int, histogram)}
+	n := &Numbers{Unit: v.unit, Min: v.min, Q1: at(0.25), Median: at(0.5), Q3: at(0.75), Max: v.max,
+		Histogram: make([]int, histogram)}
 	for _, x := range s {
 		k := 0
 		if v.max > v.min {

@@ -18,22 +18,32 @@ import (
 
 // In the open formats as well, looking at few lines finds what looking at each line finds.
 func TestFormatsEqualEachLine(t *testing.T) {
-	forms := []struct{ layout, time string }{{"syslog", "Jan _2 15:04:05"}, {"syslog", "2006-01-02T15:04:05.000Z07:00"}, {"journal", ""}, {"j", "2006-01-02T15:04:05Z07:00"},
+	forms := []struct{ layout, time string }{{"syslog", "Jan _2 15:04:05"},
+		{"syslog", "2006-01-02T15:04:05.000Z07:00"}, {"journal", ""}, {"j", "2006-01-02T15:04:05Z07:00"},
 		{"lf", "2006-01-02T15:04:05Z07:00"}, {"clf", "02/Jan/2006:15:04:05 -0700"}}
 	lines := map[string][]string{
-		"syslog":  {"%s pump-03 pumpd[418]: %s", "<34>%s pump-03 pumpd: %s", "<3>1 %s pump-03 pumpd 418 low [x a=\"%s\"] all is well", "<34>1 %s pump-03 pumpd - - - %s", "%s: %s", "%.0s%s"},
+		"syslog": {"%s pump-03 pumpd[418]: %s", "<34>%s pump-03 pumpd: %s",
+			"<3>1 %s pump-03 pumpd 418 low [x a=\"%s\"] all is well", "<34>1 %s pump-03 pumpd - - - %s", "%s: %s",
+			"%.0s%s"},
 		"journal": {`{"__REALTIME_TIMESTAMP":"1795498348%d","MESSAGE":"%s","PRIORITY":"3","_PID":"7","_HOSTNAME":"pump-03"}`, `{"__REALTIME_TIMESTAMP":"1795498349%d","MESSAGE":[108,111,119],"X":"%s"}`, `{"MESSAGE":["%[2]s","and more"]}`, `{"MESSAGE":"\u006cow"}`, `{"MESSAGE":7}`, `{"X":%d,"MESSAGE":"%s"`},
-		"j":       {`{"at":"%s","text":"%s","level":"error"}`, `{"text":"%[2]s","at":"%[1]s","x":{"a":"low"}}`, `{"at":"%s","text":"\u006cow"}`, `{"at":"%s"`, `%.0s%s`},
-		"lf":      {`at=%s text="%s"`, `a="%[2]s" at="%[1]s"`, `at=%s text=low level=error`, `%.0s%s`},
-		"clf":     {`10.0.0.7 - - [%s] "GET /%s HTTP/1.1" 200 7`, `10.0.0.7 - low [%s] "%s" 500 -`, `%.0s%s`},
+		"j": {`{"at":"%s","text":"%s","level":"error"}`, `{"text":"%[2]s","at":"%[1]s","x":{"a":"low"}}`,
+			`{"at":"%s","text":"\u006cow"}`, `{"at":"%s"`, `%.0s%s`},
+		"lf":  {`at=%s text="%s"`, `a="%[2]s" at="%[1]s"`, `at=%s text=low level=error`, `%.0s%s`},
+		"clf": {`10.0.0.7 - - [%s] "GET /%s HTTP/1.1" 200 7`, `10.0.0.7 - low [%s] "%s" 500 -`, `%.0s%s`},
 	}
-	texts := []string{"low", "pressure low (7)", "pump 7 is red", "all is well", "LOW", "Überlauf", "7", "a/b?c=low", "", `in \"low\"`}
-	problems := []string{`"low"`, `/pressure low \((?<n>\d)/`, `/low/i`, `text ~ /pump (?<n>\d)/`, `level >= error`, `a == "low"`, `path ~ /low/`, `msgid == "low"`, `pid == 7`, `program == "pumpd"`, `account == "low"`, `facility == "auth"`, `/Über/`, `status >= 500`, `x-a ~ /lo./`}
+	texts := []string{"low", "pressure low (7)", "pump 7 is red", "all is well", "LOW", "Überlauf", "7", "a/b?c=low",
+		"", `in \"low\"`}
+	problems := []string{`"low"`, `/pressure low \((?<n>\d)/`, `/low/i`, `text ~ /pump (?<n>\d)/`, `level >= error`,
+		`a == "low"`, `path ~ /low/`, `msgid == "low"`, `pid == 7`, `program == "pumpd"`, `account == "low"`,
+		`facility == "auth"`, `/Über/`, `status >= 500`, `x-a ~ /lo./`}
 	rapid.Check(t, func(t *rapid.T) {
 		form := rapid.SampledFrom(forms).Draw(t, "form")
-		src := "source s {\n files \"/x\"\n layout " + form.layout + "\n}\nlayout j {\n json\n time at like \"2026-11-24T05:32:28Z\"\n}\nlayout lf {\n logfmt\n time at like \"2026-11-24T05:32:28Z\"\n}\n"
+		src := "source s {\n files \"/x\"\n layout " + form.layout +
+			"\n}\nlayout j {\n json\n time at like \"2026-11-24T05:32:28Z\"\n}\nlayout lf {\n logfmt\n time at " +
+			"like \"2026-11-24T05:32:28Z\"\n}\n"
 		for i := range rapid.IntRange(1, 6).Draw(t, "rules") {
-			src += fmt.Sprintf("rule r%d {\n problem %s\n per host\n raise error\n clear by hand\n}\n", i, rapid.SampledFrom(problems).Draw(t, "problem"))
+			src += fmt.Sprintf("rule r%d {\n problem %s\n per host\n raise error\n clear by hand\n}\n", i,
+				rapid.SampledFrom(problems).Draw(t, "problem"))
 		}
 		s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte(src))}, lang.Env{Time: layout.CheckTime})
 		for _, d := range ds {
@@ -79,7 +89,8 @@ func TestFormatsEqualEachLine(t *testing.T) {
 			for _, slab := range slabs {
 				r.Scan([]byte(slab), base, 0, func(j *verdict.Judged) {
 					for _, v := range j.Verdicts {
-						out = append(out, fmt.Sprintf("%q %d %s %s %s %q", j.Entry.Raw, j.Entry.Offset, j.Entry.At, j.Reached, s.Rules[v.Rule].Name, v.Key))
+						out = append(out, fmt.Sprintf("%q %d %s %s %s %q", j.Entry.Raw, j.Entry.Offset, j.Entry.At,
+							j.Reached, s.Rules[v.Rule].Name, v.Key))
 					}
 				}, nil)
 				base += int64(len(slab))
@@ -95,7 +106,8 @@ func TestFormatsEqualEachLine(t *testing.T) {
 func TestRareLiteralsAreChosen(t *testing.T) {
 	src := "source s {\n files \"/x\"\n}\n"
 	for i := range 20 {
-		src += fmt.Sprintf("rule r%02d {\n problem /word%02d \\d+, station \\d+ reports all else/ and /pump/\n raise error\n clear by hand\n}\n", i, i)
+		src += fmt.Sprintf("rule r%02d {\n problem /word%02d \\d+, station \\d+ reports all else/ and /pump/\n "+
+			"raise error\n clear by hand\n}\n", i, i)
 	}
 	s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte(src))}, lang.Env{Time: layout.CheckTime})
 	require.False(t, lang.Errors(ds), "%v", ds)

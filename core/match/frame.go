@@ -108,7 +108,8 @@ func (p *Plan) Cut(raw []byte, enc Encoding, final bool) int {
 		if stop == at {
 			break
 		}
-		if lines++; at == 0 || lines > p.entry.Most || p.entry.Starts.Re.Match(bytes.TrimSuffix(text[at:stop-1], cr)) {
+		if lines++; at == 0 || lines > p.entry.Most ||
+			p.entry.Starts.Re.Match(bytes.TrimSuffix(text[at:stop-1], cr)) {
 			last, lines = at, 1
 		}
 		at = stop

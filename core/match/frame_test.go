@@ -69,7 +69,8 @@ func frames(t require.TestingT, p *match.Plan, raw []byte, enc match.Encoding, p
 // and stand at the same places; lines that belong together are one entry.
 func TestFramesDoNotDependOnPieces(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		enc := rapid.SampledFrom([]match.Encoding{match.UTF8, match.UTF16LE, match.UTF16BE, match.Latin1}).Draw(t, "encoding")
+		enc := rapid.SampledFrom([]match.Encoding{match.UTF8, match.UTF16LE, match.UTF16BE, match.Latin1}).Draw(t,
+			"encoding")
 		many := rapid.Bool().Draw(t, "entries of many lines")
 		src := "source s {\n files \"/x\"\n}\n"
 		if many {
@@ -77,7 +78,8 @@ func TestFramesDoNotDependOnPieces(t *testing.T) {
 		}
 		s := settings(t, src+"rule r {\n problem /(?s).*/\n per nothing\n raise error\n clear by hand\n}\n")
 		p := match.NewPlan(s, s.Sources[0], s.Rules, time.UTC)
-		lines := rapid.SliceOfN(rapid.SampledFrom([]string{"1 a", "2 é", "  at x", "", "3 Ċ", "plain", "\t- y", "4 ਊ"}), 1, 20).Draw(t, "lines")
+		lines := rapid.SliceOfN(rapid.SampledFrom([]string{"1 a", "2 é", "  at x", "", "3 Ċ", "plain", "\t- y",
+			"4 ਊ"}), 1, 20).Draw(t, "lines")
 		if enc == match.Latin1 {
 			for i := range lines {
 				lines[i] = strings.Map(func(r rune) rune { return min(r, 0xff) }, lines[i])
@@ -108,9 +110,12 @@ func TestEncodingOf(t *testing.T) {
 		head []byte
 		want match.Encoding
 	}{
-		{"", []byte(long), match.UTF8}, {"auto", encode(long, match.UTF16LE), match.UTF16LE}, {"auto", encode(long, match.UTF16BE), match.UTF16BE},
-		{"auto", encode("\ufeffx", match.UTF16BE), match.UTF16BE}, {"utf-16", encode(long, match.UTF16BE), match.UTF16BE}, {"utf-16", []byte("x"), match.UTF16LE},
-		{"latin-1", []byte(long), match.Latin1}, {"utf-8", encode("\ufeffx", match.UTF16LE), match.UTF8}, {"auto", nil, match.UTF8},
+		{"", []byte(long), match.UTF8}, {"auto", encode(long, match.UTF16LE), match.UTF16LE},
+		{"auto", encode(long, match.UTF16BE), match.UTF16BE},
+		{"auto", encode("\ufeffx", match.UTF16BE), match.UTF16BE},
+		{"utf-16", encode(long, match.UTF16BE), match.UTF16BE}, {"utf-16", []byte("x"), match.UTF16LE},
+		{"latin-1", []byte(long), match.Latin1}, {"utf-8", encode("\ufeffx", match.UTF16LE), match.UTF8},
+		{"auto", nil, match.UTF8},
 		{"auto", []byte("text\x00\x00\x00\x00\x00\x00"), match.UTF8},
 	} {
 		assert.Equal(t, c.want, match.EncodingOf(c.word, c.head), "%s %q", c.word, c.head)
@@ -126,7 +131,8 @@ func FuzzFrames(f *testing.F) {
 		if many {
 			src = "source s {\n files \"/x\"\n layout l\n entry starts /^\\d/ at most 5 lines\n}\n"
 		}
-		s := settings(t, src+"layout l {\n pattern /^(?<at>\\S+) (?<text>.*)$/\n time at rfc3339\n}\nrule r {\n problem /[a-c]/\n per nothing\n raise error\n clear by hand\n}\n")
+		s := settings(t, src+"layout l {\n pattern /^(?<at>\\S+) (?<text>.*)$/\n time at rfc3339\n}\nrule r {\n "+
+			"problem /[a-c]/\n per nothing\n raise error\n clear by hand\n}\n")
 		p := match.NewPlan(s, s.Sources[0], s.Rules, time.UTC)
 		e := match.Encoding(enc % 4)
 		cut := p.Cut(raw, e, false)

@@ -27,18 +27,22 @@ func FuzzMatcher(f *testing.F) {
 	for _, p := range problems {
 		f.Add(strings.Trim(p, "/"), strings.Join(texts, "\n"))
 	}
-	for _, p := range []string{`(red|green|blue) lamp`, `(?i)kiss`, `^a`, `b$`, `[ab]{2,3}c`, `(?s).`, `low(er)?`, `\bpump\b`, `x*`, `(?:ab|a)c`, `é|ſ`} {
+	for _, p := range []string{`(red|green|blue) lamp`, `(?i)kiss`, `^a`, `b$`, `[ab]{2,3}c`, `(?s).`, `low(er)?`,
+		`\bpump\b`, `x*`, `(?:ab|a)c`, `é|ſ`} {
 		f.Add(p, "red lamp\nKISS \u212aiss\nabc aab\nlower\n\nac é ſ")
 	}
 	f.Fuzz(func(t *testing.T, pattern, text string) {
-		if strings.ContainsAny(pattern, "`\n\r\x00") || strings.ContainsAny(text, "\r\x00") || !utf8.ValidString(pattern) || !utf8.ValidString(text) || len(text) > 4000 {
+		if strings.ContainsAny(pattern, "`\n\r\x00") || strings.ContainsAny(text, "\r\x00") ||
+			!utf8.ValidString(pattern) || !utf8.ValidString(text) || len(text) > 4000 {
 			return
 		}
 		re, err := regexp.Compile(pattern)
 		if err != nil {
 			return
 		}
-		src := "source s {\n files \"/x\"\n}\nrule a {\n problem re`" + pattern + "`\n raise error\n clear by hand\n}\nrule b {\n problem /pump (?<k>\\d+): low/\n raise error\n clear by hand\n}\nrule c {\n problem \"lamp\"\n raise error\n clear by hand\n}\n"
+		src := "source s {\n files \"/x\"\n}\nrule a {\n problem re`" + pattern +
+			"`\n raise error\n clear by hand\n}\nrule b {\n problem /pump (?<k>\\d+): low/\n raise error\n clear " +
+			"by hand\n}\nrule c {\n problem \"lamp\"\n raise error\n clear by hand\n}\n"
 		s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte(src))}, lang.Env{Time: layout.CheckTime})
 		if lang.Errors(ds) || s.Rule("a") == nil {
 			return // the language has bounds of its own
@@ -67,8 +71,10 @@ func FuzzMatcher(f *testing.F) {
 // What an expression answers is what the page on meaning says, whatever stands in it and
 // in the fields.
 func FuzzEval(f *testing.F) {
-	for _, x := range []string{`n == 404`, `n != 4.0e1`, `word < "b" or /pump (?<p>\d)/ and p == 7`, `not word == "x" and lacks empty`, `level >= warning`, `n in (1, 4..9kB)`,
-		`ip in (10.0.0.0/8)`, `took > 1m30s`, `"7 low" and not "lo"`, `(/p(?<n>\d)/ and "no") or n == 4`, `word !~ /x/i`, `has n and (n > 1 or n < 0)`} {
+	for _, x := range []string{`n == 404`, `n != 4.0e1`, `word < "b" or /pump (?<p>\d)/ and p == 7`,
+		`not word == "x" and lacks empty`, `level >= warning`, `n in (1, 4..9kB)`,
+		`ip in (10.0.0.0/8)`, `took > 1m30s`, `"7 low" and not "lo"`, `(/p(?<n>\d)/ and "no") or n == 4`,
+		`word !~ /x/i`, `has n and (n > 1 or n < 0)`} {
 		f.Add(x, "404", "abc", "warn", "10.1.2.3", "1m30s", "pump 7 low")
 		f.Add(x, "5%", "", "Critical", "fe80::1", "90s", "p4 slow 7 low")
 	}
@@ -76,13 +82,15 @@ func FuzzEval(f *testing.F) {
 		if strings.ContainsAny(x, "{}#\n\r") || len(x) > 200 || !utf8.ValidString(raw) {
 			return
 		}
-		s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte("rule r {\n problem "+x+"\n raise error\n clear by hand\n}\n"))}, lang.Env{Time: layout.CheckTime})
+		s, ds := lang.Check([]*lang.File{lang.Parse("t",
+			[]byte("rule r {\n problem "+x+"\n raise error\n clear by hand\n}\n"))}, lang.Env{Time: layout.CheckTime})
 		r := s.Rule("r")
 		if lang.Errors(ds) || r == nil || r.Problem == nil {
 			return
 		}
 		e := &entry.Entry{Host: "h", Origin: "h:/x", Raw: raw, Fits: true, Fields: []entry.Field{
-			{Name: "n", Value: n}, {Name: "word", Value: word}, {Name: "level", Value: level}, {Name: "ip", Value: ip}, {Name: "took", Value: took}}}
+			{Name: "n", Value: n}, {Name: "word", Value: word}, {Name: "level", Value: level},
+			{Name: "ip", Value: ip}, {Name: "took", Value: took}}}
 		known := map[string]string{"text": raw, "host": "h", "origin": "h:/x", "fits": "true"}
 		for _, f := range e.Fields {
 			known[f.Name] = f.Value
@@ -167,7 +175,8 @@ func slowly(x lang.Expr, text string, known map[string]string) (holds bool, then
 
 func against(v, op string, w lang.Value) (ok, sure bool) {
 	by := func(c int) (bool, bool) {
-		return map[string]bool{"==": c == 0, "!=": c != 0, "<": c < 0, "<=": c <= 0, ">": c > 0, ">=": c >= 0}[op], true
+		return map[string]bool{"==": c == 0, "!=": c != 0, "<": c < 0, "<=": c <= 0, ">": c > 0, ">=": c >= 0}[op],
+			true
 	}
 	other := func() (bool, bool) { return op == "!=", true }
 	switch w.Kind {
@@ -197,7 +206,8 @@ func against(v, op string, w lang.Value) (ok, sure bool) {
 		}
 		return by(d.Cmp(big.NewRat(int64(w.Duration), 1)))
 	case lang.LevelValue:
-		weights := map[string]int{"debug": 1, "trace": 1, "verbose": 1, "info": 2, "information": 2, "notice": 3, "warning": 4, "warn": 4, "error": 5, "err": 5,
+		weights := map[string]int{"debug": 1, "trace": 1, "verbose": 1, "info": 2, "information": 2, "notice": 3,
+			"warning": 4, "warn": 4, "error": 5, "err": 5,
 			"critical": 6, "crit": 6, "fatal": 6, "alert": 7, "emergency": 8, "emerg": 8, "panic": 8}
 		a, b := weights[strings.ToLower(v)], weights[strings.ToLower(w.Src)]
 		if strings.ToLower(v) != v && strings.ToUpper(v) != v && a == 0 || !ascii(v) {
@@ -255,7 +265,8 @@ func span(v string) (*big.Rat, bool) {
 		return nil, false
 	}
 	sum := new(big.Int)
-	for i, unit := range []time.Duration{7 * 24 * time.Hour, 24 * time.Hour, time.Hour, time.Minute, time.Second, time.Millisecond} {
+	for i, unit := range []time.Duration{7 * 24 * time.Hour, 24 * time.Hour, time.Hour, time.Minute, time.Second,
+		time.Millisecond} {
 		if m[i+1] != "" {
 			n, _ := new(big.Int).SetString(m[i+1], 10)
 			sum.Add(sum, n.Mul(n, big.NewInt(int64(unit))))

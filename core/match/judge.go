@@ -210,7 +210,8 @@ func Judge(r *lang.Rule, e *entry.Entry, may Roles, vars []string) (v verdict.Ve
 
 // judgeInto is Judge with a place for what comes out, which is empty, memory for captures,
 // which it may replace, and for the key.
-func judgeInto(v *verdict.Verdict, p *planned, e *entry.Entry, may Roles, captures *[]entry.Field, room []string) bool {
+func judgeInto(v *verdict.Verdict, p *planned, e *entry.Entry, may Roles, captures *[]entry.Field,
+	room []string) bool {
 	r, shares := p.rule, p.shares
 	v.At = e.At
 	if r.Arrival {
@@ -255,7 +256,8 @@ func judgeInto(v *verdict.Verdict, p *planned, e *entry.Entry, may Roles, captur
 		// The entry's key is made of what any of the three captured, the problem's first.
 		for i, f := range r.Per {
 			for _, s := range []*Subject{&hit, &recovery, &among} {
-				if k := slices.IndexFunc(s.Captures, func(x entry.Field) bool { return x.Name == f && x.Value != "" }); k >= 0 {
+				if k := slices.IndexFunc(s.Captures,
+					func(x entry.Field) bool { return x.Name == f && x.Value != "" }); k >= 0 {
 					v.Key[i], _ = s.Get(f)
 					break
 				}

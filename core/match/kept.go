@@ -191,7 +191,8 @@ func (p *Plan) Wants(d *layout.Divider, arrived entry.Instant, host string, text
 	if p.only == nil {
 		return true
 	}
-	e := &entry.Entry{Source: p.Source, Host: host, At: arrived, Arrived: arrived, Raw: strings.ToValidUTF8(string(text), "\uFFFD")}
+	e := &entry.Entry{Source: p.Source, Host: host, At: arrived, Arrived: arrived,
+		Raw: strings.ToValidUTF8(string(text), "\uFFFD")}
 	x := d.Divide(text, arrived)
 	e.Fits, e.Fields = x.Fits, x.Fields
 	if x.Timed {

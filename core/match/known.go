@@ -28,7 +28,8 @@ var knownSize = 4 << 10 // tests make it smaller
 // Know looks at the times of a text that begins at offset 0 of its log. It answers nil where
 // the plan's layout does not let times be known.
 func (p *Plan) Know(data []byte) *Known {
-	if !p.Timed() || p.kept || p.entry != nil || p.Layout.Headed() || p.EncodingOf(data[:min(len(data), 256)]) > UTF8 || bytes.IndexByte(data, 0) >= 0 {
+	if !p.Timed() || p.kept || p.entry != nil || p.Layout.Headed() ||
+		p.EncodingOf(data[:min(len(data), 256)]) > UTF8 || bytes.IndexByte(data, 0) >= 0 {
 		return nil
 	}
 	r := NewReader(p, "", "", false)

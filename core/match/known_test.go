@@ -25,17 +25,22 @@ func TestKnownTimesChangeNothing(t *testing.T) {
 	was := knownSize
 	defer func() { knownSize = was }()
 	files := map[string]*lang.Settings{}
-	forms := []string{"2006-01-02 15:04:05.000", "2006-01-02T15:04:05Z07:00", "01-02 15:04:05", jsonForm, "2006-01-02 15:04:05"}
+	forms := []string{"2006-01-02 15:04:05.000", "2006-01-02T15:04:05Z07:00", "01-02 15:04:05", jsonForm,
+		"2006-01-02 15:04:05"}
 	for _, form := range forms {
 		example := time.Date(2026, 11, 24, 5, 32, 28, 114e6, time.UTC).Format(form)
-		divides := "pattern /^(?<at>\\S+" + strings.Repeat(` +\S+`, strings.Count(strings.Join(strings.Fields(form), " "), " ")) + ") (?<text>.*)$/"
+		divides := "pattern /^(?<at>\\S+" + strings.Repeat(` +\S+`,
+			strings.Count(strings.Join(strings.Fields(form), " "), " ")) + ") (?<text>.*)$/"
 		switch form {
 		case jsonForm:
 			example, divides = "2026-11-24T05:32:28Z", "json"
 		case "2006-01-02 15:04:05":
 			divides += "\n  pattern /^(?<text>\\w+)$/"
 		}
-		s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte("source app {\n  files \"/a\"\n  layout l\n}\nlayout l {\n  "+divides+"\n  time at like \""+example+"\"\n}\nrule r {\n  problem \"low\"\n  raise warning\n  clear by hand\n}\n"))}, lang.Env{Time: layout.CheckTime})
+		s, ds := lang.Check([]*lang.File{lang.Parse("t", []byte("source app {\n  files \"/a\"\n  layout "+
+			"l\n}\nlayout l {\n  "+divides+"\n  time at like \""+example+
+			"\"\n}\nrule r {\n  problem \"low\"\n  raise warning\n  clear by hand\n}\n"))},
+			lang.Env{Time: layout.CheckTime})
 		for _, d := range ds {
 			if d.Weight == lang.Err {
 				t.Fatal(d.String())
@@ -51,7 +56,8 @@ func TestKnownTimesChangeNothing(t *testing.T) {
 		var b strings.Builder
 		at := time.Date(2026, 11, 24, 5, 0, 0, 0, time.UTC)
 		for range rapid.IntRange(1, 80).Draw(t, "lines") {
-			at = at.Add(time.Duration(rapid.SampledFrom([]int{0, 0, 3, 400, 1000, 70_000, -5000}).Draw(t, "gap")) * time.Millisecond)
+			at = at.Add(time.Duration(rapid.SampledFrom([]int{0, 0, 3, 400, 1000, 70_000, -5000}).Draw(t,
+				"gap")) * time.Millisecond)
 			if rapid.IntRange(0, 6).Draw(t, "timed") > 0 {
 				b.WriteString(at.Format(form) + " ")
 			}
@@ -85,7 +91,8 @@ func TestKnownTimesChangeNothing(t *testing.T) {
 					all := true
 					last := r.Last
 					for _, l := range strings.Split(strings.TrimSuffix(string(data[base:end]), "\n"), "\n") {
-						if x, _ := plan.Divide(&layout.Divider{Layout: plan.Layout}, []byte(l), entry.Of(at)); x.Timed {
+						if x, _ := plan.Divide(&layout.Divider{Layout: plan.Layout}, []byte(l),
+							entry.Of(at)); x.Timed {
 							last = x.At
 						}
 						all = all && last >= from && last < to
@@ -113,6 +120,7 @@ func TestKnownTimesChangeNothing(t *testing.T) {
 		}
 	})
 	for _, form := range forms { // a short run draws too few cases to have had each
-		assert.True(t, testing.Short() || had[form] || !strings.Contains(form, "2006"), "no times of %s were known", form)
+		assert.True(t, testing.Short() || had[form] || !strings.Contains(form, "2006"), "no times of %s were known",
+			form)
 	}
 }

@@ -26,7 +26,8 @@ func everyPlace(lits []literal, slab []byte) (out []spot) {
 
 // Whatever literals there are, and however they are searched for, each place of each is found.
 func TestSearchFindsEveryPlace(t *testing.T) {
-	kinds := []string{"pump %d: pressure low (", "%d", "a%dz", "xy%d", "lost after %d ms", "error %d in the harbour's own words", "Überlauf %d", "ſ%d"}
+	kinds := []string{"pump %d: pressure low (", "%d", "a%dz", "xy%d", "lost after %d ms",
+		"error %d in the harbour's own words", "Überlauf %d", "ſ%d"}
 	sieved, indexed := 0, 0
 	rapid.Check(t, func(t *rapid.T) {
 		var lits []literal
@@ -78,7 +79,8 @@ func TestSearchFindsEveryPlace(t *testing.T) {
 		}
 		check()
 		withoutWide(check)
-		sample = bytes.Repeat(append([]byte("all else is as usual. "), sample...), 1+rapid.IntRange(0, 20).Draw(t, "often"))
+		sample = bytes.Repeat(append([]byte("all else is as usual. "), sample...),
+			1+rapid.IntRange(0, 20).Draw(t, "often"))
 		check()
 	})
 	assert.True(t, sieved > 0 || !wide, "no literals were sieved")
@@ -150,7 +152,8 @@ func BenchmarkSetUp(b *testing.B) {
 	}
 	var sample []byte
 	for i := range 3000 {
-		sample = fmt.Appendf(sample, "2026-11-24 05:32:28.114 pump-%02d pumpd[%d]: flow %d l/min at %d rpm, station 7 reports all else as usual\n", i%40, i%900, i*7%1000, i*13%1000)
+		sample = fmt.Appendf(sample, "2026-11-24 05:32:28.114 pump-%02d pumpd[%d]: flow %d l/min at %d rpm, "+
+			"station 7 reports all else as usual\n", i%40, i%900, i*7%1000, i*13%1000)
 	}
 	for _, n := range []int{200, 1000} {
 		b.Run(fmt.Sprint(n), func(b *testing.B) {

@@ -87,7 +87,8 @@ func (p *Plan) SeeAll(d *layout.Divider, block []byte) {
 
 // NewReader returns a reader for an origin that has not been read yet.
 func NewReader(p *Plan, origin, host string, live bool) *Reader {
-	r := &Reader{Plan: p, Origin: origin, Host: host, Live: live, Last: entry.None, Reached: entry.None, Near: entry.None}
+	r := &Reader{Plan: p, Origin: origin, Host: host, Live: live, Last: entry.None, Reached: entry.None,
+		Near: entry.None}
 	r.divider.Layout = p.Layout
 	if _, path, ok := strings.Cut(origin, ":"); ok {
 		r.constant = p.Constants(path, host)
@@ -315,10 +316,12 @@ func (r *Reader) Begin(raw []byte) {
 // much to know, the answer is false. Base is the offset of the slab's first byte.
 func (r *Reader) Within(slab []byte, base int64, from, to entry.Instant) bool {
 	p := r.Plan
-	if r.Known != nil && r.Skew == 0 && r.Last != entry.None && r.Last >= from && r.Last < to && r.Known.within(int(base), int(base)+len(slab), from, to, &r.knownIn) {
+	if r.Known != nil && r.Skew == 0 && r.Last != entry.None && r.Last >= from && r.Last < to &&
+		r.Known.within(int(base), int(base)+len(slab), from, to, &r.knownIn) {
 		return true
 	}
-	if !p.Timed() || p.kept || p.entry != nil || p.Layout.Headed() || r.Encoding > UTF8 || r.Last == entry.None || r.Last < from || r.Last >= to || bytes.IndexByte(slab, 0) >= 0 {
+	if !p.Timed() || p.kept || p.entry != nil || p.Layout.Headed() || r.Encoding > UTF8 || r.Last == entry.None ||
+		r.Last < from || r.Last >= to || bytes.IndexByte(slab, 0) >= 0 {
 		return false
 	}
 	s := &scan{r: r, slab: slab}

@@ -29,25 +29,43 @@ func settings(t require.TestingT, src string) *lang.Settings {
 
 // Every comparison that the language has, and what it answers.
 func TestEval(t *testing.T) {
-	e := &entry.Entry{Host: "pump-03", Origin: "pump-03:/log", Source: "s", Raw: "Überlauf at 24041, pump 7 low", Fits: true,
-		At: entry.Of(time.Date(2026, 11, 24, 5, 0, 0, 0, time.UTC)),
-		Fields: []entry.Field{{Name: "n", Value: "404"}, {Name: "d", Value: "2.50"}, {Name: "level", Value: "WARN"}, {Name: "empty", Value: ""},
-			{Name: "share", Value: "5%"}, {Name: "size", Value: "12kB"}, {Name: "took", Value: "1m30s"}, {Name: "ip", Value: "10.1.2.3"},
-			{Name: "word", Value: "abc"}, {Name: "exp", Value: "1e3"}, {Name: "v6", Value: "fe80::1"}, {Name: "big", Value: "100000000000000000001"}}}
+	e := &entry.Entry{Host: "pump-03", Origin: "pump-03:/log", Source: "s", Raw: "Überlauf at 24041, pump 7 low",
+		Fits: true,
+		At:   entry.Of(time.Date(2026, 11, 24, 5, 0, 0, 0, time.UTC)),
+		Fields: []entry.Field{{Name: "n", Value: "404"}, {Name: "d", Value: "2.50"}, {Name: "level", Value: "WARN"},
+			{Name: "empty", Value: ""},
+			{Name: "share", Value: "5%"}, {Name: "size", Value: "12kB"}, {Name: "took", Value: "1m30s"},
+			{Name: "ip", Value: "10.1.2.3"},
+			{Name: "word", Value: "abc"}, {Name: "exp", Value: "1e3"}, {Name: "v6", Value: "fe80::1"},
+			{Name: "big", Value: "100000000000000000001"}}}
 	for x, want := range map[string]bool{
-		`n == 404`: true, `n == 404.0`: true, `n != 404`: false, `n > 403.9`: true, `n == "404"`: true, `n == "404.0"`: false,
-		`d == 2.5`: true, `d == "2.5"`: false, `d >= 2.50`: true, `word == 1`: false, `word != 1`: true, `word < 1`: false,
-		`empty == ""`: false, `empty != "x"`: false, `empty !~ /x/`: false, `not empty == "x"`: true, `has empty`: false, `lacks empty`: true,
-		`gone != 1`: false, `lacks gone`: true, `share == 5`: true, `share >= 5%`: true, `size == 12000`: true, `size < 12 KiB`: true,
-		`took > 1m`: true, `took == 90s`: true, `took == 90`: false, `took != 90`: true, `n > 1m`: false, `n != 1m`: true,
-		`level >= warning`: true, `level == warn`: true, `level < error`: true, `word != error`: true, `word >= debug`: false,
-		`n in (1, 400..409)`: true, `n in (405..409)`: false, `word in ("x", "abc")`: true, `ip in (10.0.0.0/8)`: true, `ip in (10.1.2.3)`: true,
-		`ip in (192.168.0.0/16)`: false, `word in (10.0.0.0/8)`: false, `v6 in (fe80::/10)`: true, `ip == 10.1.2.3`: true, `word != 10.1.2.3`: true,
-		`exp == 1000`: true, `big > 100000000000000000000`: true, `big == 100000000000000000001`: true, `word > "abb"`: true,
-		`"404"`: false, `"24041"`: true, `"lauf"`: false, `"Überlauf"`: true, `"überlauf"`: false, `"7 low"`: true, `", pump"`: true, `"pump 7 lo"`: false,
-		`/überlauf/i`: true, `text ~ /pump (?<p>\d)/ and p == 7`: true, `/pump (?<n>\d)/ and n == 7`: true, `n == 404 and /pump (?<n>\d)/ and n == 404`: false,
-		`(/pump (?<n>\d)/ and "nowhere") or n == 404`: true, `not /pump (?<n>\d)/ or n == 404`: true, `fits == true`: true, `host == "pump-03"`: true,
-		`at >= 2026-11-24T05:00:00Z`: true, `at < 2026-11-24T05:00:00Z`: false, `at == 2026-11-24T06:00:00+01:00`: true,
+		`n == 404`: true, `n == 404.0`: true, `n != 404`: false, `n > 403.9`: true, `n == "404"`: true,
+		`n == "404.0"`: false,
+		`d == 2.5`:     true, `d == "2.5"`: false, `d >= 2.50`: true, `word == 1`: false, `word != 1`: true,
+		`word < 1`:    false,
+		`empty == ""`: false, `empty != "x"`: false, `empty !~ /x/`: false, `not empty == "x"`: true,
+		`has empty`: false, `lacks empty`: true,
+		`gone != 1`: false, `lacks gone`: true, `share == 5`: true, `share >= 5%`: true, `size == 12000`: true,
+		`size < 12 KiB`: true,
+		`took > 1m`:     true, `took == 90s`: true, `took == 90`: false, `took != 90`: true, `n > 1m`: false,
+		`n != 1m`:          true,
+		`level >= warning`: true, `level == warn`: true, `level < error`: true, `word != error`: true,
+		`word >= debug`:      false,
+		`n in (1, 400..409)`: true, `n in (405..409)`: false, `word in ("x", "abc")`: true,
+		`ip in (10.0.0.0/8)`: true, `ip in (10.1.2.3)`: true,
+		`ip in (192.168.0.0/16)`: false, `word in (10.0.0.0/8)`: false, `v6 in (fe80::/10)`: true,
+		`ip == 10.1.2.3`: true, `word != 10.1.2.3`: true,
+		`exp == 1000`: true, `big > 100000000000000000000`: true, `big == 100000000000000000001`: true,
+		`word > "abb"`: true,
+		`"404"`:        false, `"24041"`: true, `"lauf"`: false, `"Überlauf"`: true, `"überlauf"`: false,
+		`"7 low"`:  true,
+		`", pump"`: true, `"pump 7 lo"`: false,
+		`/überlauf/i`: true, `text ~ /pump (?<p>\d)/ and p == 7`: true, `/pump (?<n>\d)/ and n == 7`: true,
+		`n == 404 and /pump (?<n>\d)/ and n == 404`:   false,
+		`(/pump (?<n>\d)/ and "nowhere") or n == 404`: true, `not /pump (?<n>\d)/ or n == 404`: true,
+		`fits == true`: true, `host == "pump-03"`: true,
+		`at >= 2026-11-24T05:00:00Z`: true, `at < 2026-11-24T05:00:00Z`: false,
+		`at == 2026-11-24T06:00:00+01:00`:             true,
 		`n == 404 and (word == "x" or word == "abc")`: true, `word ~ /^ab/`: true, `word !~ /^ab/`: false,
 	} {
 		s := settings(t, "rule r {\n problem "+x+"\n raise error\n clear by hand\n}\n")
@@ -55,10 +73,14 @@ func TestEval(t *testing.T) {
 	}
 }
 
-const layoutSrc = "source s {\n files \"/x\"\n layout l\n}\nlayout l {\n pattern /^(?<at>\\S+ \\S+) (?<host>\\w+): (?<text>.*)$/\n time at like \"2026-11-24 05:32:28\"\n}\n"
+const layoutSrc = "source s {\n files \"/x\"\n layout l\n}\nlayout l {\n pattern /^(?<at>\\S+ \\S+) " +
+	"(?<host>\\w+): (?<text>.*)$/\n time at like \"2026-11-24 05:32:28\"\n}\n"
 
-var problems = []string{`/pump (?<k>\d+): pressure low/`, `/(?<k>red|green) lamp (out|off)/`, `"low"`, `/(?<k>\d)\d* bar/`, `"lamp" and not "red"`, `/PRESSURE/i`, `/k(i)ss/i`, `/[ab]c/`, `text ~ /^pump/`, `host == "x"`, `"ab" or "xy"`}
-var texts = []string{"pump 7: pressure low", "pump 12: pressure low (1.2 bar)", "red lamp out", "green lamp off", "low", "slow", "pressure", "Pressure", "\u212aiss", "kiss", "ac", "nothing", "ab", "", "xy ab low", "lamp"}
+var problems = []string{`/pump (?<k>\d+): pressure low/`, `/(?<k>red|green) lamp (out|off)/`, `"low"`,
+	`/(?<k>\d)\d* bar/`, `"lamp" and not "red"`, `/PRESSURE/i`, `/k(i)ss/i`, `/[ab]c/`, `text ~ /^pump/`,
+	`host == "x"`, `"ab" or "xy"`}
+var texts = []string{"pump 7: pressure low", "pump 12: pressure low (1.2 bar)", "red lamp out", "green lamp off",
+	"low", "slow", "pressure", "Pressure", "\u212aiss", "kiss", "ac", "nothing", "ab", "", "xy ab low", "lamp"}
 
 // The matcher, which searches for literals and looks at few lines, finds what a
 // plain look at every line finds, however the lines are cut into slabs.
@@ -66,11 +88,13 @@ func TestReaderEqualsPlainLook(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		src, zones := layoutSrc, []string{""}
 		if rapid.Bool().Draw(t, "with a zone") {
-			src, zones = strings.Replace(src, `05:32:28"`, `05:32:28Z"`, 1), []string{"Z", "Z", "Z", "+01:00", "", "Zx"}
+			src, zones = strings.Replace(src, `05:32:28"`, `05:32:28Z"`, 1),
+				[]string{"Z", "Z", "Z", "+01:00", "", "Zx"}
 		}
 		n := rapid.IntRange(1, 12).Draw(t, "rules")
 		for i := range n {
-			src += fmt.Sprintf("rule r%02d {\n problem %s\n per k\n raise error\n", i, rapid.SampledFrom(problems).Draw(t, "problem"))
+			src += fmt.Sprintf("rule r%02d {\n problem %s\n per k\n raise error\n", i,
+				rapid.SampledFrom(problems).Draw(t, "problem"))
 			if rapid.Bool().Draw(t, "recovers") {
 				src += " recovery " + rapid.SampledFrom(problems).Draw(t, "recovery") + "\n"
 			} else {
@@ -89,7 +113,10 @@ func TestReaderEqualsPlainLook(t *testing.T) {
 				now = now.Add(time.Duration(rapid.IntRange(-5, 9).Draw(t, "later")) * time.Second)
 			}
 			text := rapid.SampledFrom(texts).Draw(t, "text")
-			l := now.Format("2006-01-02 15:04:05") + rapid.SampledFrom([]string{"", ".5", ".123", ",999", ".123456789", ".1234567899", ".x", ".12a", ".-14"}).Draw(t, "decimals") + rapid.SampledFrom(zones).Draw(t, "zone") + " " + rapid.SampledFrom([]string{"x", "y"}).Draw(t, "host") + ": " + text
+			l := now.Format("2006-01-02 15:04:05") +
+				rapid.SampledFrom([]string{"", ".5", ".123", ",999", ".123456789", ".1234567899", ".x", ".12a",
+					".-14"}).Draw(t, "decimals") + rapid.SampledFrom(zones).Draw(t, "zone") + " " +
+				rapid.SampledFrom([]string{"x", "y"}).Draw(t, "host") + ": " + text
 			switch rapid.IntRange(0, 9).Draw(t, "form") {
 			case 0:
 				l = text // it does not fit
@@ -108,7 +135,8 @@ func TestReaderEqualsPlainLook(t *testing.T) {
 			slabs = append(slabs, strings.Join(rest[:k], "\n")+"\n")
 			rest = rest[k:]
 		}
-		if slices.ContainsFunc(timesOf(s, lines[:strings.Count(slabs[0], "\n")]), func(t entry.Instant) bool { return t != entry.None }) {
+		if slices.ContainsFunc(timesOf(s, lines[:strings.Count(slabs[0], "\n")]),
+			func(t entry.Instant) bool { return t != entry.None }) {
 			require.Equal(t, whole, read(s, slabs), "%s\n%q", src, slabs)
 		}
 	})
@@ -127,7 +155,8 @@ func read(s *lang.Settings, slabs []string) []string {
 }
 
 func words(s *lang.Settings, j *verdict.Judged) string {
-	out := fmt.Sprintf("%q %d %d %d %s %v", j.Entry.Raw, j.Entry.Offset, j.Entry.At, j.Reached, j.Entry.Host, j.Entry.Fits)
+	out := fmt.Sprintf("%q %d %d %d %s %v", j.Entry.Raw, j.Entry.Offset, j.Entry.At, j.Reached, j.Entry.Host,
+		j.Entry.Fits)
 	for _, v := range j.Verdicts {
 		out += fmt.Sprintf(" %s %v %q", s.Rules[v.Rule].Name, v.Recovery, v.Key)
 	}
@@ -183,7 +212,8 @@ func plain(s *lang.Settings, lines []string) []string {
 		if m := re.FindStringSubmatch(raw); m != nil {
 			e.Fits = true
 			host = m[2]
-			e.Fields = []entry.Field{{Name: "at", Value: m[1]}, {Name: "host", Value: m[2]}, {Name: "text", Value: m[3]}}
+			e.Fields = []entry.Field{{Name: "at", Value: m[1]}, {Name: "host", Value: m[2]},
+				{Name: "text", Value: m[3]}}
 		} else if host != "" {
 			e.Host = host
 		}

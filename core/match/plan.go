@@ -127,7 +127,8 @@ func NewPlan(s *lang.Settings, source *lang.Source, rules []*lang.Rule, zone *ti
 func summed(r *lang.Rule) []bool {
 	var out []bool
 	for _, f := range r.Measured() {
-		out = append(out, slices.ContainsFunc(r.Whens(), func(w *lang.When) bool { return w.Field == f && w.Agg != "different" }))
+		out = append(out, slices.ContainsFunc(r.Whens(),
+			func(w *lang.When) bool { return w.Field == f && w.Agg != "different" }))
 	}
 	return out
 }
@@ -231,7 +232,8 @@ func (p *Plan) decide(sample []byte) {
 			return p.constant[field]
 		}
 		from, computed := l.Trace(field)
-		return computed || slices.ContainsFunc(from, func(f string) bool { return p.constant[f] || translated(l.Format, f) })
+		return computed || slices.ContainsFunc(from,
+			func(f string) bool { return p.constant[f] || translated(l.Format, f) })
 	}
 	escapes := p.kept || p.Layout.Escapes()
 	pick := p.picker(sample, escapes)
@@ -251,7 +253,8 @@ func (p *Plan) decide(sample []byte) {
 			if p.kept && l != nil && len(l.Masks) > 0 { // what is masked is kept in a form that nobody can read
 				needs = nil
 			}
-			if l != nil && (l.Format == "json" || l.Format == "journal") && needs != nil { // any character may be written as a number
+			// any character may be written as a number
+			if l != nil && (l.Format == "json" || l.Format == "journal") && needs != nil {
 				needs = append(slices.Clone(needs), lang.Literal{Text: `\u00`})
 			}
 			if escapes {

@@ -265,7 +265,8 @@ func needsOf(x lang.Expr, typed func(field string) bool, pick func([][]lang.Lite
 		}
 		return all
 	case *lang.Match:
-		if !x.Neg && (x.Field == "" || x.Field == "text") && !typed("text") || !x.Neg && x.Field != "" && inLine(x.Field) {
+		if !x.Neg && (x.Field == "" || x.Field == "text") && !typed("text") || !x.Neg && x.Field != "" &&
+			inLine(x.Field) {
 			sets := lang.Choices(x.Pattern)
 			for i := range sets {
 				sets[i] = withFolded(sets[i])

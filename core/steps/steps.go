@@ -104,7 +104,8 @@ func (s *Steps) join() {
 	place := make([]int, len(s.ops)+1) // of each op in run
 	for i := 0; i < len(s.ops); i++ {
 		place[i] = len(s.run)
-		if i+2 < len(s.ops) && s.ops[i].kind == stepOpen && s.ops[i+1].kind == stepRun && s.ops[i+2].kind == stepShut {
+		if i+2 < len(s.ops) && s.ops[i].kind == stepOpen && s.ops[i+1].kind == stepRun &&
+			s.ops[i+2].kind == stepShut {
 			x := s.ops[i+1]
 			x.kind, x.group = stepGroup, s.ops[i].group
 			s.run = append(s.run, x)

@@ -12,9 +12,11 @@ import (
 
 // parts of patterns and of lines, from which pairs are put together that often
 // fit and often nearly do.
-var patternParts = []string{`(?<a>\S+)`, `(?<b>\w+)`, `(?<c>\d+)`, ` `, ` +`, `\[`, `\]`, `: `, `x?`, `(?:\[(?<d>\d+)\])?`, `(?<e>[^,]*)`, `,`, `.`,
+var patternParts = []string{`(?<a>\S+)`, `(?<b>\w+)`, `(?<c>\d+)`, ` `, ` +`, `\[`, `\]`, `: `, `x?`,
+	`(?:\[(?<d>\d+)\])?`, `(?<e>[^,]*)`, `,`, `.`,
 	`(?<f>.*)`, `$`, `-`, `(?: y)?`, `ab`, `é`, `[a-c]*`, `(?<g>-?[\d.]+)`}
-var lineParts = []string{"a", "ab", "1", "22", " ", "  ", "[", "]", ": ", "x", ",", "-", "é", "\xff", ".", "_", " y", "[7]", "-1.5", "\n", "ab ab"}
+var lineParts = []string{"a", "ab", "1", "22", " ", "  ", "[", "]", ": ", "x", ",", "-", "é", "\xff", ".", "_", " y",
+	"[7]", "-1.5", "\n", "ab ab"}
 
 // The hand-made matcher gives exactly what the regular expression gives.
 func TestStepsEqualRegexp(t *testing.T) {
@@ -70,7 +72,8 @@ func same(t require.TestingT, src, line string) bool {
 }
 
 func FuzzSteps(f *testing.F) {
-	f.Add(`^(?<at>\S+ \S+) (?<host>\S+) (?<program>[\w-]+)\[(?<pid>\d+)\]: (?<text>.*)$`, "2026-11-24 05:32:28.114 pump-03 pumpd[418]: low")
+	f.Add(`^(?<at>\S+ \S+) (?<host>\S+) (?<program>[\w-]+)\[(?<pid>\d+)\]: (?<text>.*)$`,
+		"2026-11-24 05:32:28.114 pump-03 pumpd[418]: low")
 	f.Add(`low \((?<bar>[\d.]+) bar`, "low (x) low (1.2 bar)")
 	f.Add(`^time=(?<at>\S+)( bay=(?<bay>\d+))?$`, "time=x bay=7")
 	f.Fuzz(func(t *testing.T, src, line string) {

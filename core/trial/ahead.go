@@ -51,7 +51,8 @@ func readAhead(files []io.Reader, cores, inputs int) *ahead {
 	if cores < 2 || inputs > aheadMost {
 		return nil
 	}
-	a := &ahead{blocks: make(chan block, aheadBlocks), free: make(chan []byte, aheadBlocks), stop: make(chan struct{})}
+	a := &ahead{blocks: make(chan block, aheadBlocks), free: make(chan []byte, aheadBlocks),
+		stop: make(chan struct{})}
 	for range aheadBlocks {
 		a.free <- make([]byte, aheadRoom+slabSize)
 	}

@@ -34,7 +34,8 @@ type Tried struct {
 	Told                        int            // raised, worsened, cleared and repeated, outside of shadows
 	Rows                        []TriedRow     // keys with an alert first, then by their hits
 	Keys                        int            // of which Rows are the first
-	First, Clock                entry.Instant  // the first and the newest own time of the sample; None where it has none
+	// the first and the newest own time of the sample; None where it has none
+	First, Clock entry.Instant
 }
 
 // TriedRow is the lifeline of one key.
@@ -99,7 +100,8 @@ func TryRule(s *lang.Settings, r *lang.Rule, sample []*Said, o Options) (*Tried,
 			if t.Change == engine.Raised {
 				out.Raised++
 			}
-			x.Alerts = append(x.Alerts, TriedAlert{From: t.At, To: entry.None, Steps: []TriedStep{{t.At, t.Severity}}})
+			x.Alerts = append(x.Alerts, TriedAlert{From: t.At, To: entry.None,
+				Steps: []TriedStep{{t.At, t.Severity}}})
 		case engine.Worsened:
 			a := &x.Alerts[len(x.Alerts)-1]
 			a.Steps = append(a.Steps, TriedStep{t.At, t.Severity})
@@ -242,14 +244,16 @@ func SaysOf(s *lang.Settings, r *lang.Rule, kinds *Kinds, zone *time.Location, n
 	return out
 }
 
-func saysOf(s *lang.Settings, r *lang.Rule, src *lang.Source, k Kind, d *layout.Divider, near entry.Instant) KindSays {
+func saysOf(s *lang.Settings, r *lang.Rule, src *lang.Source, k Kind, d *layout.Divider,
+	near entry.Instant) KindSays {
 	x := KindSays{Kind: k}
 	counts := map[string]int{}
 	score := 0
 	example := map[string]*entry.Entry{}
 	for _, sample := range k.Shape.Samples {
 		v := d.Divide([]byte(sample.Text), near)
-		e := &entry.Entry{Source: src.Name, Origin: k.Origin, Host: k.Host, Raw: sample.Text, At: near, Arrived: near, Fits: v.Fits, Fields: slices.Clone(v.Fields)}
+		e := &entry.Entry{Source: src.Name, Origin: k.Origin, Host: k.Host, Raw: sample.Text, At: near, Arrived: near,
+			Fits: v.Fits, Fields: slices.Clone(v.Fields)}
 		if v.Timed {
 			e.At = v.At
 		}
@@ -292,7 +296,8 @@ func saysOf(s *lang.Settings, r *lang.Rule, src *lang.Source, k Kind, d *layout.
 		x.Example, x.Fields = e.Raw, e.Fields
 		for _, c := range r.Exprs() {
 			var says ClauseSays
-			if x.Is == KindProblem && c.Word != "problem" || x.Is == KindOver && c.Word != "recovery" && c.Word != "awaits" || x.Is == "" {
+			if x.Is == KindProblem && c.Word != "problem" || x.Is == KindOver && c.Word != "recovery" &&
+				c.Word != "awaits" || x.Is == "" {
 				continue
 			}
 			explain(c.Expr, &match.Subject{Entry: e}, "", &says)

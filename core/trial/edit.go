@@ -79,7 +79,8 @@ func Thresholds(r *lang.Rule) string {
 	for i := range r.ClearWhens {
 		fmt.Fprint(&b, r.ClearWhens[i].String(), ";")
 	}
-	fmt.Fprint(&b, r.Quiet, r.Age, r.RecoverAt, r.RecoverIn, r.ByHand, r.Remind, r.Empty, r.Blind, r.BlindIn, r.Reopen, r.Grace, r.Say, r.Advise, r.Off)
+	fmt.Fprint(&b, r.Quiet, r.Age, r.RecoverAt, r.RecoverIn, r.ByHand, r.Remind, r.Empty, r.Blind, r.BlindIn,
+		r.Reopen, r.Grace, r.Say, r.Advise, r.Off)
 	for _, u := range r.Unless {
 		fmt.Fprint(&b, u.Rule, u.Same)
 	}

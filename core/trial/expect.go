@@ -87,7 +87,8 @@ type stage struct {
 func newStage(s *lang.Settings, r *lang.Rule) *stage {
 	on := *r
 	on.Off, on.Zone = false, time.UTC
-	st := &stage{settings: s, rule: &on, engine: engine.New([]*lang.Rule{&on}), readers: map[string]*match.Reader{}, at: monday}
+	st := &stage{settings: s, rule: &on, engine: engine.New([]*lang.Rule{&on}), readers: map[string]*match.Reader{},
+		at: monday}
 	if len(r.On) > 0 {
 		st.source = s.Source(r.On[0])
 	} else if len(s.Sources) > 0 {
@@ -236,7 +237,8 @@ func (st *stage) feed(s lang.Step, at entry.Instant) {
 		from = host
 	}
 	st.seen(from)
-	e := &entry.Entry{Host: from, Origin: st.origin(from), Offset: st.offset, Raw: s.Text, At: at, Fits: true, Fields: s.With}
+	e := &entry.Entry{Host: from, Origin: st.origin(from), Offset: st.offset, Raw: s.Text, At: at, Fits: true,
+		Fields: s.With}
 	if st.source != nil {
 		e.Source = st.source.Name
 	}
@@ -330,7 +332,8 @@ func HostOf(s *lang.Source, path, fallback string) string {
 // compare holds the then lines against what happened since the step before:
 // each must be one of them, and nothing may be left over.
 func (st *stage) compare(thens []lang.Step) (lang.Step, string) {
-	if thens[0].Change == "nothing" || slices.ContainsFunc(thens, func(s lang.Step) bool { return s.Change == "nothing" }) {
+	if thens[0].Change == "nothing" || slices.ContainsFunc(thens,
+		func(s lang.Step) bool { return s.Change == "nothing" }) {
 		if len(st.happened) == 0 && len(thens) == 1 {
 			return lang.Step{}, ""
 		}

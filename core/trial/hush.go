@@ -12,7 +12,8 @@ import (
 
 // Hushes tells whether a hush of the settings is about a key of a rule.
 func Hushes(h *lang.Hush, r *lang.Rule, key []string) bool {
-	named := slices.Contains(h.Rules, r.Name) || slices.ContainsFunc(h.Words, func(w string) bool { return slices.Contains(r.About, w) })
+	named := slices.Contains(h.Rules, r.Name) || slices.ContainsFunc(h.Words,
+		func(w string) bool { return slices.Contains(r.About, w) })
 	if len(h.Rules)+len(h.Words) > 0 && !named {
 		return false
 	}
@@ -51,7 +52,8 @@ func HushHolds(h *lang.Hush, at entry.Instant, zone *time.Location) bool {
 // MarkHushed notes on a transition that it is not told, where a hush of the settings keeps
 // quiet what it is about. What people did is told nobody anyway.
 func MarkHushed(s *lang.Settings, t *engine.Transition) {
-	if t.Untold != "" || len(s.Hushes) == 0 || t.Change == engine.Taken || t.Change == engine.Noted || t.Change == engine.Hushed || t.Change == engine.Unhushed {
+	if t.Untold != "" || len(s.Hushes) == 0 || t.Change == engine.Taken || t.Change == engine.Noted ||
+		t.Change == engine.Hushed || t.Change == engine.Unhushed {
 		return
 	}
 	r := s.Rule(t.Rule)

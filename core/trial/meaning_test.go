@@ -26,7 +26,8 @@ func check(t require.TestingT, src string) *lang.Settings {
 
 // What the clauses mean, told as expects: each of them must pass.
 func TestMeaning(t *testing.T) {
-	const head = "rule r {\n problem /pump (?<pump>\\w+) low/\n recovery /pump (?<pump>\\w+) fine/ or \"all fine\"\n ignore \"test\"\n per host, pump\n"
+	const head = "rule r {\n problem /pump (?<pump>\\w+) low/\n recovery /pump (?<pump>\\w+) fine/ or \"all " +
+		"fine\"\n ignore \"test\"\n per host, pump\n"
 	for _, c := range []struct{ name, rule, steps string }{
 		{"N hits within less than D", head + "raise warning at 3 in 5m\n", `
 			at 10:00 "pump 7 low"
@@ -250,21 +251,24 @@ func TestMeaning(t *testing.T) {
 // An expect that is wrong fails, and says how.
 func TestExpectsFail(t *testing.T) {
 	for steps, why := range map[string]string{
-		"at 10:00 \"x\"\nthen nothing":                                        "nothing was expected, but this happened: raised error",
+		"at 10:00 \"x\"\nthen nothing": "nothing was expected, but this " +
+			"happened: raised error",
 		"at 10:00 \"y\"\nthen raised":                                         "nothing happened",
 		"at 10:00 \"x\"\nthen raised warning":                                 "this did not happen",
 		"at 10:00 \"x\"\nthen raised\nthen raised":                            "this did not happen",
 		"at 10:00 \"x\"\nthen raised host \"b\"":                              "this did not happen",
 		"at 10:00 \"x\"\nwait 1h\nthen cleared\nat 11:00 \"x\"\nthen cleared": "this did not happen",
 	} {
-		s := check(t, "rule r {\n problem \"x\"\n per host\n raise error\n clear after 1h quiet\n expect \"it\" {\n"+steps+"\n}\n}\n")
+		s := check(t, "rule r {\n problem \"x\"\n per host\n raise error\n clear after 1h quiet\n expect \"it\" {\n"+
+			steps+"\n}\n}\n")
 		out := Expects(s)
 		require.True(t, out[0].Failed, steps)
 		assert.Contains(t, out[0].Why, why, steps)
 	}
 }
 
-const timed = "source s {\n files \"/x\"\n layout l\n}\nlayout l {\n pattern /^(?<at>\\S+) (?<text>.*)$/\n time at rfc3339\n}\n"
+const timed = "source s {\n files \"/x\"\n layout l\n}\nlayout l {\n pattern /^(?<at>\\S+) (?<text>.*)$/\n time " +
+	"at rfc3339\n}\n"
 
 // play replays texts as files, and returns what happened in short.
 func play(t *testing.T, src string, o Options, files ...string) ([]string, Summary) {
@@ -300,14 +304,16 @@ func stamped(lines ...string) string {
 }
 
 func TestReplay(t *testing.T) {
-	rule := timed + "rule r {\n problem \"low\"\n recovery \"fine\"\n per nothing\n raise error at 2 in 1m\n clear after 10m quiet\n}\n"
+	rule := timed + "rule r {\n problem \"low\"\n recovery \"fine\"\n per nothing\n raise error at 2 in 1m\n " +
+		"clear after 10m quiet\n}\n"
 	at := func(s string) entry.Instant {
 		x, err := time.Parse(time.RFC3339, "2026-11-24T"+s+"Z")
 		require.NoError(t, err)
 		return entry.Of(x)
 	}
 	t.Run("files are merged by the time that each has reached", func(t *testing.T) {
-		got, sum := play(t, rule, Options{}, stamped("10:00:00 low", "10:02:00 fine"), stamped("10:00:30 low", "10:03:00 x"))
+		got, sum := play(t, rule, Options{}, stamped("10:00:00 low", "10:02:00 fine"),
+			stamped("10:00:30 low", "10:03:00 x"))
 		assert.Equal(t, []string{"10:00:30 raised 2 hits in 1m 2", "10:02:00 cleared recovery 2"}, got)
 		assert.Equal(t, Summary{Entries: 4, Hits: 2, Raised: 1, Cleared: 1, Clock: at("10:03:00")}, sum)
 	})
@@ -352,7 +358,8 @@ func TestReplay(t *testing.T) {
 		assert.Equal(t, []string{"/f0"}, sum.Untimed)
 	})
 	t.Run("members of a series follow each other, each with its own offsets", func(t *testing.T) {
-		got, sum := play(t, rule, Options{}, strings.TrimSuffix(stamped("10:00:00 low"), "\n")+"---\n"+stamped("10:00:10 low"))
+		got, sum := play(t, rule, Options{}, strings.TrimSuffix(stamped("10:00:00 low"), "\n")+"---\n"+
+			stamped("10:00:10 low"))
 		assert.Len(t, got, 1)
 		assert.EqualValues(t, 2, sum.Entries)
 	})
@@ -377,7 +384,8 @@ func TestReplayTellsWhatCannotBeRead(t *testing.T) {
 // Why says of a line what it is, and of each part whether it holds, and how near
 // it is.
 func TestWhy(t *testing.T) {
-	s := check(t, timed+"rule r {\n on s\n problem /pump (?<pump>\\d+): low/ and level >= error\n recovery \"fine\"\n ignore \"test\"\n per pump\n raise error\n}\n")
+	s := check(t, timed+"rule r {\n on s\n problem /pump (?<pump>\\d+): low/ and level >= error\n recovery "+
+		"\"fine\"\n ignore \"test\"\n per pump\n raise error\n}\n")
 	ask := func(line string) Reason {
 		return Why(s, s.Rules[0], s.Sources[0], "h", "", line, time.UTC, 0)
 	}

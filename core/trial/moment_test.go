@@ -48,8 +48,10 @@ func TestWhyAt(t *testing.T) {
 		at, pump string
 		want     []string
 	}{
-		{"10:06:30", "7", []string{"no alert is open", "1 of 3 hits in 5m: 10:04:12; the window lost 10:01:10 at 10:06:10", "count is 2"}},
-		{"10:08:20", "7", []string{"warning, open since 10:08:20", "yes  raise warning: 3 hits in 5m", "3 of 3 hits in 5m: 10:04:12, 10:07:20, 10:08:20", "due at 10:38:20"}},
+		{"10:06:30", "7", []string{"no alert is open", "1 of 3 hits in 5m: 10:04:12; the window lost 10:01:10 at " +
+			"10:06:10", "count is 2"}},
+		{"10:08:20", "7", []string{"warning, open since 10:08:20", "yes  raise warning: 3 hits in 5m",
+			"3 of 3 hits in 5m: 10:04:12, 10:07:20, 10:08:20", "due at 10:38:20"}},
 		{"10:06:10", "7", []string{"the window lost 10:01:10 at 10:06:10"}},
 		{"10:06:09", "7", []string{"2 of 3 hits in 5m: 10:01:10, 10:04:12\n"}},
 		{"10:09:20", "7", []string{"cleared   recovery"}},
@@ -59,9 +61,11 @@ func TestWhyAt(t *testing.T) {
 		when, err := time.Parse(time.RFC3339, "2026-11-24T"+c.at+"Z")
 		require.NoError(t, err)
 		at := entry.Of(when)
-		in := &Input{Source: s.Sources[0], Path: "/var/log/pump.log", Host: "h", Files: []io.Reader{strings.NewReader(pumpSaid)}}
+		in := &Input{Source: s.Sources[0], Path: "/var/log/pump.log", Host: "h",
+			Files: []io.Reader{strings.NewReader(pumpSaid)}}
 		clock := func(t entry.Instant) string { return t.Time().Format("15:04:05") }
-		m, err := WhyAt(s, MomentQuery{Rule: s.Rules[0], Key: []string{"", c.pump}, At: at, Clock: clock}, []*Input{in}, Options{})
+		m, err := WhyAt(s, MomentQuery{Rule: s.Rules[0], Key: []string{"", c.pump}, At: at, Clock: clock},
+			[]*Input{in}, Options{})
 		require.NoError(t, err)
 		for _, w := range c.want {
 			assert.Contains(t, m.Text(clock), w, c.at)

@@ -31,7 +31,8 @@ func signOf(of string, rules []*lang.Rule, o *Options) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "%s %d %d", of, o.From, o.To)
 	for _, r := range rules {
-		fmt.Fprintf(&b, "\n%s %q %q %q %v %v %v %v %d %q %q", r.Name, r.On, r.Per, r.From, r.During, r.Arrival, r.OnRecovery, r.Shares(), len(r.Raises), r.Measured(), r.Vars())
+		fmt.Fprintf(&b, "\n%s %q %q %q %v %v %v %v %d %q %q", r.Name, r.On, r.Per, r.From, r.During, r.Arrival,
+			r.OnRecovery, r.Shares(), len(r.Raises), r.Measured(), r.Vars())
 		for _, c := range r.Exprs() {
 			if c.Word != "raise" {
 				b.WriteString("\x00" + c.Word + " " + c.Expr.String())

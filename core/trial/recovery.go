@@ -34,7 +34,8 @@ func ProposeRecovery(s *lang.Settings, r *lang.Rule, sample []*Said, o Options) 
 	if r.Problem == nil {
 		return nil, nil
 	}
-	p := &proposer{captured: capturedOf(s, r), shapers: map[string]*layout.Shaper{}, followers: map[*layout.Shape]*follower{}, cases: map[string]map[string]*caseOf{}}
+	p := &proposer{captured: capturedOf(s, r), shapers: map[string]*layout.Shaper{},
+		followers: map[*layout.Shape]*follower{}, cases: map[string]map[string]*caseOf{}}
 	for _, d := range sample { // which shapes there are, before what comes after what
 		if d.Source == nil || !r.LooksAt(d.Source.Name) {
 			continue
@@ -50,8 +51,10 @@ func ProposeRecovery(s *lang.Settings, r *lang.Rule, sample []*Said, o Options) 
 		})
 	}
 	never := []lang.Raise{{Severity: entry.Notice, At: 1 << 30}}
-	hits := &lang.Rule{Name: "hits", On: r.On, Problem: r.Problem, Ignore: r.Ignore, Per: r.Per, During: r.During, Zone: r.Zone, ByHand: true, Raises: never}
-	all := &lang.Rule{Name: "all", On: r.On, Problem: everything, Ignore: r.Ignore, Per: r.Per, During: r.During, Zone: r.Zone, ByHand: true, Raises: never}
+	hits := &lang.Rule{Name: "hits", On: r.On, Problem: r.Problem, Ignore: r.Ignore, Per: r.Per, During: r.During,
+		Zone: r.Zone, ByHand: true, Raises: never}
+	all := &lang.Rule{Name: "all", On: r.On, Problem: everything, Ignore: r.Ignore, Per: r.Per, During: r.During,
+		Zone: r.Zone, ByHand: true, Raises: never}
 	var hit *entry.Entry
 	o.Saw = func(rule string, v *verdict.Verdict, x *entry.Entry) {
 		switch {
@@ -187,7 +190,10 @@ func (p *proposer) split(key []string) (base string, captured []string) {
 // wordsIn are the words of a text, with what stands within them apart.
 func wordsIn(text string) map[string]bool {
 	out := map[string]bool{}
-	for _, w := range strings.FieldsFunc(text, func(r rune) bool { return r == ' ' || r == '\t' || strings.ContainsRune(`,;"'()[]{}<>=`, r) }) {
+	for _, w := range strings.FieldsFunc(text, func(r rune) bool {
+		return r == ' ' || r == '\t' ||
+			strings.ContainsRune(`,;"'()[]{}<>=`, r)
+	}) {
 		out[w] = true
 		out[strings.TrimRight(w, ".:!?")] = true
 		for _, part := range strings.FieldsFunc(w, func(r rune) bool { return strings.ContainsRune(":/-_.", r) }) {
@@ -223,7 +229,8 @@ func (p *proposer) best() []Recovery {
 		}
 	}
 	score := func(f *follower) float64 {
-		return float64(f.Ended) / float64(f.Cases) * float64(f.Ended) / float64(f.Ended+f.Idle) * float64(fewest) / float64(f.Cases)
+		return float64(f.Ended) / float64(f.Cases) * float64(f.Ended) / float64(f.Ended+
+			f.Idle) * float64(fewest) / float64(f.Cases)
 	}
 	slices.SortStableFunc(list, func(a, b *follower) int {
 		return cmp.Or(cmp.Compare(score(b), score(a)), b.Ended-a.Ended, cmp.Compare(b.Median, a.Median))
@@ -232,7 +239,8 @@ func (p *proposer) best() []Recovery {
 	var out []Recovery
 	for _, f := range list[:min(len(list), mostProposed)] {
 		if score(f) >= 0.25 {
-			f.Shape, f.Text = f.shape.ID, layout.ShapeOf(f.Example) // what is masked may be among the words of the shape
+			// what is masked may be among the words of the shape
+			f.Shape, f.Text = f.shape.ID, layout.ShapeOf(f.Example)
 			out = append(out, f.Recovery)
 		}
 	}

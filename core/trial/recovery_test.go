@@ -48,7 +48,9 @@ rule low {
 		}
 		say(30*time.Minute, "%s all is well", host)
 	}
-	list, err := ProposeRecovery(s, s.Rule("low"), []*Said{{Input: Input{Source: s.Source("app"), Path: "/app.log", Host: "h", Data: []byte(b.String())}}}, Options{})
+	list, err := ProposeRecovery(s, s.Rule("low"),
+		[]*Said{{Input: Input{Source: s.Source("app"), Path: "/app.log", Host: "h", Data: []byte(b.String())}}},
+		Options{})
 	require.NoError(t, err)
 	require.NotEmpty(t, list)
 	assert.Contains(t, list[0].Text, "fine, at")

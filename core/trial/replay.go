@@ -92,7 +92,8 @@ const slabSize = 192 << 10
 // miss it.
 func Replay(s *lang.Settings, inputs []*Input, o Options) (Summary, error) {
 	rules := slices.DeleteFunc(Active(s), func(r *lang.Rule) bool {
-		return r.Awaits != nil && !slices.ContainsFunc(inputs, func(in *Input) bool { return in.Source == nil || r.LooksAt(in.Source.Name) })
+		return r.Awaits != nil && !slices.ContainsFunc(inputs,
+			func(in *Input) bool { return in.Source == nil || r.LooksAt(in.Source.Name) })
 	})
 	r := newReplay(s, rules, inputs, o)
 	err := r.run()
@@ -410,7 +411,8 @@ func (s *stream) fill() error {
 		if !ended {
 			cut = s.reader.Plan.Cut(s.buf[:n], s.reader.Encoding, false)
 			// A line longer than the slab, or lines of which none has a time yet: more.
-			if cut == 0 || s.reader.Last == entry.None && s.reader.Plan.Timed() && !s.timed(s.buf[:cut]) && len(s.buf) < 64<<20 {
+			if cut == 0 || s.reader.Last == entry.None && s.reader.Plan.Timed() && !s.timed(s.buf[:cut]) &&
+				len(s.buf) < 64<<20 {
 				if n < 64<<20 {
 					s.rest = n
 					if s.ahead == nil {
@@ -479,7 +481,8 @@ func (s *stream) scan(slab []byte) {
 		s.scanBounded(slab)
 		return
 	}
-	s.r.sum.Entries += s.reader.Scan(slab, s.base, s.in.Arrived, func(j *verdict.Judged) { s.queue = append(s.queue, j) }, nil)
+	s.r.sum.Entries += s.reader.Scan(slab, s.base, s.in.Arrived,
+		func(j *verdict.Judged) { s.queue = append(s.queue, j) }, nil)
 	s.queue = append(s.queue, &verdict.Judged{Reached: s.reader.Reached})
 }
 
@@ -501,7 +504,8 @@ func (s *stream) scanBounded(slab []byte) {
 		within = at >= o.From && at < to
 	}
 	if !lineByLine && within {
-		s.r.sum.Entries += s.reader.Scan(slab, base, s.in.Arrived, func(j *verdict.Judged) { s.queue = append(s.queue, j) }, nil)
+		s.r.sum.Entries += s.reader.Scan(slab, base, s.in.Arrived,
+			func(j *verdict.Judged) { s.queue = append(s.queue, j) }, nil)
 		s.queue = append(s.queue, &verdict.Judged{Reached: s.reader.Reached})
 		return
 	}

@@ -22,8 +22,10 @@ import (
 func TestTrialIsReplay(t *testing.T) {
 	clauses := []string{
 		"problem \"low\"\n  recovery \"fine\"\n  per host\n  raise warning at 2 in 5m\n  raise critical at 4 in 10m",
-		"problem /low (?<pump>\\d)/\n  recovery \"fine\"\n  per host, pump\n  raise notice\n  clear after 7m quiet\n  reopen within 5m",
-		"among not \"idle\"\n  problem \"low\"\n  per nothing\n  raise error when share >= 50% in 6m, at least 3\n  clear when share < 30% in 6m",
+		"problem /low (?<pump>\\d)/\n  recovery \"fine\"\n  per host, pump\n  raise notice\n  clear after 7m " +
+			"quiet\n  reopen within 5m",
+		"among not \"idle\"\n  problem \"low\"\n  per nothing\n  raise error when share >= 50% in 6m, at least " +
+			"3\n  clear when share < 30% in 6m",
 		"awaits \"fine\"\n  per host\n  raise error after 6m without",
 		"problem /low (?<pump>\\d)/\n  per host\n  raise warning when avg(pump) > 4 in 8m, at least 2",
 		"once \"low\"\n  awaits \"fine\"\n  per host\n  raise warning after 4m without",
@@ -32,11 +34,15 @@ func TestTrialIsReplay(t *testing.T) {
 		var logs [2]strings.Builder
 		at := time.Date(2026, 11, 24, 5, 0, 0, 0, time.UTC)
 		for range rapid.IntRange(1, 60).Draw(t, "lines") {
-			at = at.Add(time.Duration(rapid.SampledFrom([]int{0, 1, 30, 60, 119, 300, 420}).Draw(t, "gap")) * time.Second)
+			at = at.Add(time.Duration(rapid.SampledFrom([]int{0, 1, 30, 60, 119, 300, 420}).Draw(t,
+				"gap")) * time.Second)
 			i := rapid.IntRange(0, 1).Draw(t, "log")
-			fmt.Fprintf(&logs[i], "%s h%d %s %d\n", at.Format(time.RFC3339), rapid.IntRange(0, 1).Draw(t, "host"), rapid.SampledFrom([]string{"low", "low", "fine", "idle"}).Draw(t, "word"), rapid.IntRange(1, 9).Draw(t, "pump"))
+			fmt.Fprintf(&logs[i], "%s h%d %s %d\n", at.Format(time.RFC3339), rapid.IntRange(0, 1).Draw(t, "host"),
+				rapid.SampledFrom([]string{"low", "low", "fine", "idle"}).Draw(t, "word"),
+				rapid.IntRange(1, 9).Draw(t, "pump"))
 		}
-		s := check(t, "source app {\n  files \"/a.log\", \"/b.log\"\n  layout app\n}\nlayout app {\n  pattern /^(?<at>\\S+) (?<host>\\S+) (?<text>.*)$/\n  time at rfc3339\n}\nrule r {\n  on app\n  "+
+		s := check(t, "source app {\n  files \"/a.log\", \"/b.log\"\n  layout app\n}\nlayout app {\n  pattern "+
+			"/^(?<at>\\S+) (?<host>\\S+) (?<text>.*)$/\n  time at rfc3339\n}\nrule r {\n  on app\n  "+
 			rapid.SampledFrom(clauses).Draw(t, "rule")+"\n}\n")
 		r := s.Rule("r")
 		var said []*Said
@@ -54,7 +60,9 @@ func TestTrialIsReplay(t *testing.T) {
 		var replayed []string
 		_, err := Replay(s, inputs, Options{Emit: func(x *engine.Transition) {
 			if x.Change != engine.Repeated {
-				replayed = append(replayed, fmt.Sprint(x.Key, x.At, x.Severity, x.Change == engine.Cleared, x.Why != "" && x.Change == engine.Cleared, map[bool]string{true: x.Why}[x.Change == engine.Cleared]))
+				replayed = append(replayed, fmt.Sprint(x.Key, x.At, x.Severity, x.Change == engine.Cleared,
+					x.Why != "" && x.Change == engine.Cleared,
+					map[bool]string{true: x.Why}[x.Change == engine.Cleared]))
 			}
 		}})
 		assert.NoError(t, err)

@@ -64,7 +64,8 @@ func (s *Sampler) Add(host, line string) {
 	if x.Timed {
 		s.last = x.At
 	}
-	e := &entry.Entry{Source: s.source.Name, Host: HostOf(s.source, "", host), Raw: strings.ToValidUTF8(line, "\uFFFD"), At: s.last, Arrived: s.last, Fits: x.Fits, Fields: x.Fields}
+	e := &entry.Entry{Source: s.source.Name, Host: HostOf(s.source, "", host),
+		Raw: strings.ToValidUTF8(line, "\uFFFD"), At: s.last, Arrived: s.last, Fits: x.Fits, Fields: x.Fields}
 	e.Origin = e.Host + ":"
 	kind := strings.Map(func(r rune) rune {
 		if r >= '0' && r <= '9' {
@@ -101,10 +102,12 @@ func nearness(x lang.Expr, e *entry.Entry) (score int, part string) {
 	for _, p := range says.Parts {
 		p = strings.TrimSpace(p)
 		switch {
-		case p == "yes  all of", p == "yes  any of", p == "no   all of", p == "no   any of", strings.HasSuffix(p, "  not"):
+		case p == "yes  all of", p == "yes  any of", p == "no   all of", p == "no   any of",
+			strings.HasSuffix(p, "  not"):
 		case strings.HasPrefix(p, "yes"):
 			score += 10
-		case strings.Contains(p, "(it stands there") || strings.Contains(p, "is there only with") || strings.Contains(p, "is there, but"):
+		case strings.Contains(p, "(it stands there") || strings.Contains(p, "is there only with") ||
+			strings.Contains(p, "is there, but"):
 			score += 5
 			fallthrough
 		default:
@@ -130,7 +133,8 @@ func (s *Sampler) Findings() []lang.Diagnostic {
 			continue
 		}
 		d := lang.Diagnostic{Code: NeverFits, Weight: lang.Note, Pos: c.expr.Place(), Len: 1,
-			What: fmt.Sprintf("%s %s of %s fits none of %d entries of %s", c.word, c.expr, c.rule.Name, s.Entries, s.source.Name)}
+			What: fmt.Sprintf("%s %s of %s fits none of %d entries of %s", c.word, c.expr, c.rule.Name, s.Entries,
+				s.source.Name)}
 		if c.score > 0 {
 			d.What += fmt.Sprintf("; nearly: %s", lang.Quote(c.best))
 			d.Mend = "there, " + c.part + " does not fit"

@@ -23,7 +23,8 @@ rule low {
 }
 `)
 	x := NewSampler(s, s.Sources[0], time.UTC, 0)
-	for _, l := range []string{"pump 7: Pressure Low", "pump 7 idle", "pump 8: flow lostness", "pump 9: pressure fine"} {
+	for _, l := range []string{"pump 7: Pressure Low", "pump 7 idle", "pump 8: flow lostness",
+		"pump 9: pressure fine"} {
 		x.Add("h", l)
 	}
 	var got []string

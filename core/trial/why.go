@@ -41,7 +41,8 @@ type ClauseSays struct {
 
 // Why asks a rule about one line of a source, which may be nil. Origin is the log that
 // it stands in; "" is one without a path.
-func Why(s *lang.Settings, r *lang.Rule, src *lang.Source, host, origin, line string, zone *time.Location, now entry.Instant) Reason {
+func Why(s *lang.Settings, r *lang.Rule, src *lang.Source, host, origin, line string, zone *time.Location,
+	now entry.Instant) Reason {
 	var x layout.Division
 	out := why(s, r, src, host, origin, line, zone, now, &x)
 	hide := func(pairs [][2]string) {
@@ -63,7 +64,8 @@ func Why(s *lang.Settings, r *lang.Rule, src *lang.Source, host, origin, line st
 	return out
 }
 
-func why(s *lang.Settings, r *lang.Rule, src *lang.Source, host, origin, line string, zone *time.Location, now entry.Instant, x *layout.Division) Reason {
+func why(s *lang.Settings, r *lang.Rule, src *lang.Source, host, origin, line string, zone *time.Location,
+	now entry.Instant, x *layout.Division) Reason {
 	e := &entry.Entry{Host: host, Raw: strings.ToValidUTF8(line, "\uFFFD"), At: now, Arrived: now, Fits: true}
 	out := Reason{Rule: r.Name, Layout: "plain"}
 	if src != nil {
@@ -115,7 +117,8 @@ func why(s *lang.Settings, r *lang.Rule, src *lang.Source, host, origin, line st
 	case r.Ignore != nil && out.Clauses[0].Holds:
 		out.Because = "it is ignored"
 	case !e.Fits:
-		out.Because = "neither problem nor recovery fits; the line does not fit the layout " + out.Layout + " either, so it has no fields"
+		out.Because = "neither problem nor recovery fits; the line does not fit the layout " + out.Layout +
+			" either, so it has no fields"
 	default:
 		out.Because = "neither problem nor recovery fits"
 		if r.Recovery == nil {
@@ -293,7 +296,8 @@ func (r *Reason) marked() []string {
 // String writes the reason for people.
 func (r Reason) String() string {
 	var b strings.Builder
-	verdict := cmp.Or(map[string]string{"hit": "a hit", "recovery": "a recovery", "question": "a question", "follower": "a follower"}[r.Verdict], r.Verdict)
+	verdict := cmp.Or(map[string]string{"hit": "a hit", "recovery": "a recovery", "question": "a question",
+		"follower": "a follower"}[r.Verdict], r.Verdict)
 	fmt.Fprintf(&b, "for %s this line is %s: %s\n", r.Rule, verdict, r.Because)
 	fmt.Fprintf(&b, "  text  %s\n", r.Text)
 	for _, m := range r.marked() {

@@ -150,7 +150,8 @@ func TestFolderInPieces(t *testing.T) {
 				}
 			}
 			if rapid.Bool().Draw(t, "restart") {
-				f = newFolder(dir, []string{"Berths"}, lang.Begin{How: lang.BeginOldest}, map[string]string{stream: position})
+				f = newFolder(dir, []string{"Berths"}, lang.Begin{How: lang.BeginOldest},
+					map[string]string{stream: position})
 			}
 		}
 		require.Equal(t, want, got)
@@ -169,7 +170,8 @@ func TestInfoSays(t *testing.T) {
 	for _, x := range h.list() {
 		said = append(said, x.Name+": "+x.Say())
 	}
-	assert.Equal(t, []string{"Berths: it may be read", "Valves: it may be read, and has no event: it is switched off at its host",
+	assert.Equal(t, []string{"Berths: it may be read", "Valves: it may be read, and has no event: it is switched " +
+		"off at its host",
 		"Wages: the account dimlantern may not read it"}, said)
 }
 

@@ -79,7 +79,8 @@ type follower struct {
 }
 
 func newFollower(channels []string, begin lang.Begin, positions map[string]string) *follower {
-	f := &follower{Queue: feed.NewQueue(), channels: channels, begin: begin, positions: map[string]string{}, state: origin.Way{Since: time.Now()},
+	f := &follower{Queue: feed.NewQueue(), channels: channels, begin: begin, positions: map[string]string{},
+		state:   origin.Way{Since: time.Now()},
 		senders: map[string]*origin.Sender{}, trouble: map[string]origin.Trouble{}, busy: map[string]bool{}}
 	for _, c := range channels {
 		f.positions[c] = positions[c]
@@ -165,7 +166,8 @@ func (f *follower) position(channel string) string {
 // put hands an event on, with its place.
 func (f *follower) put(ctx context.Context, channel string, event []byte, at string) bool {
 	now := time.Now()
-	if !f.Put(ctx, feed.Message{Host: Computer(event), Way: channel, Peer: at, Arrived: entry.Of(now), Text: event, Stream: channel, Position: at}) {
+	if !f.Put(ctx, feed.Message{Host: Computer(event), Way: channel, Peer: at, Arrived: entry.Of(now), Text: event,
+		Stream: channel, Position: at}) {
 		return false
 	}
 	f.mu.Lock()
@@ -247,7 +249,8 @@ func (c *client) follow(ctx context.Context, name string) (words, mend string) {
 		}
 		var a answer
 		if err := json.Unmarshal(in.Bytes(), &a); err != nil {
-			return fmt.Sprintf("the host at %s does not speak the channel protocol: %v", c.at, err), "see docs/channels.md"
+			return fmt.Sprintf("the host at %s does not speak the channel protocol: %v", c.at, err),
+				"see docs/channels.md"
 		}
 		if a.Error != nil {
 			if a.Error.Words == "" {
@@ -302,7 +305,8 @@ func unreached(at string, err error) (words, mend string) {
 	var ne net.Error
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		return fmt.Sprintf("no channel host is at %s", at), `start it, or name where it is: channel "…" at "HOST:PORT"`
+		return fmt.Sprintf("no channel host is at %s", at),
+			`start it, or name where it is: channel "…" at "HOST:PORT"`
 	case errors.Is(err, fs.ErrPermission):
 		return fmt.Sprintf("this user may not connect to %s", at), "look at the rights of the socket: ls -l " + at
 	case errors.Is(err, syscall.ECONNREFUSED):

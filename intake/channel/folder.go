@@ -34,7 +34,8 @@ type folder struct {
 const stream = "files"
 
 func newFolder(dir string, channels []string, begin lang.Begin, positions map[string]string) *folder {
-	f := &folder{follower: newFollower(channels, begin, nil), dir: dir, files: map[string]int64{}, bad: map[string]bool{}}
+	f := &folder{follower: newFollower(channels, begin, nil), dir: dir, files: map[string]int64{},
+		bad: map[string]bool{}}
 	f.first = positions[stream] == "" || json.Unmarshal([]byte(positions[stream]), &f.files) != nil
 	return f
 }
@@ -62,7 +63,8 @@ func xmlFiles(dir string) ([]os.FileInfo, error) {
 	}
 	var out []os.FileInfo
 	for _, e := range list {
-		if info, err := os.Stat(filepath.Join(dir, e.Name())); err == nil && info.Mode().IsRegular() && strings.EqualFold(filepath.Ext(e.Name()), ".xml") {
+		if info, err := os.Stat(filepath.Join(dir, e.Name())); err == nil && info.Mode().IsRegular() &&
+			strings.EqualFold(filepath.Ext(e.Name()), ".xml") {
 			out = append(out, named{info, e.Name()})
 		}
 	}
@@ -128,7 +130,8 @@ func folderTrouble(dir string, err error) (words, mend string) {
 		if u, err := user.Current(); err == nil {
 			me = u.Username
 		}
-		return fmt.Sprintf("the folder %s may not be read by %s", dir, me), fmt.Sprintf("setfacl -m u:%s:rx %s", me, dir)
+		return fmt.Sprintf("the folder %s may not be read by %s", dir, me),
+			fmt.Sprintf("setfacl -m u:%s:rx %s", me, dir)
 	}
 	return fmt.Sprintf("the folder %s cannot be read: %v", dir, err), ""
 }
@@ -197,7 +200,8 @@ func (f *folder) read(ctx context.Context, name string, at int64) (int64, bool) 
 		}
 		where := fmt.Sprintf("%s:%d", strings.ReplaceAll(name, " ", "%20"), f.files[name])
 		now := time.Now()
-		m := feed.Message{Host: Computer(event), Way: channel, Peer: where, Arrived: entry.Of(now), Text: bytes.Clone(event[:min(len(event), match.MaxLine)]), Stream: stream}
+		m := feed.Message{Host: Computer(event), Way: channel, Peer: where, Arrived: entry.Of(now),
+			Text: bytes.Clone(event[:min(len(event), match.MaxLine)]), Stream: stream}
 		if !f.Put(ctx, m) {
 			return 0, false
 		}

@@ -239,7 +239,8 @@ func (h *Host) beginning(c *hosted, from string) (Place, error) {
 }
 
 // behind are the events behind a place, some at a time.
-func (h *Host) behind(c *hosted, at Place) (events []string, from int64, log string, grown <-chan struct{}, secret string) {
+func (h *Host) behind(c *hosted, at Place) (events []string, from int64, log string, grown <-chan struct{},
+	secret string) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	from = max(c.first, at.Record+1)

@@ -99,7 +99,8 @@ func (o *own) follow(ctx context.Context, name string) (words, mend string) {
 	case o.begin.How == lang.BeginOldest:
 		flags = subscribeAtOldest
 	case o.begin.How == lang.BeginAgo:
-		query, flags = fmt.Sprintf("*[System[TimeCreated[timediff(@SystemTime) <= %d]]]", o.begin.Ago.Milliseconds()), subscribeAtOldest
+		query, flags = fmt.Sprintf("*[System[TimeCreated[timediff(@SystemTime) <= %d]]]", o.begin.Ago.Milliseconds()),
+			subscribeAtOldest
 	case o.begin.How == lang.BeginAt:
 		query, flags = fmt.Sprintf("*[System[TimeCreated[@SystemTime>='%s']]]", o.begin.At), subscribeAtOldest
 	default: // a place that is known, so that what comes before the next start is not lost
@@ -116,7 +117,8 @@ func (o *own) follow(ctx context.Context, name string) (words, mend string) {
 	defer windows.CloseHandle(signal)
 	path, _ := windows.UTF16PtrFromString(name)
 	filter, _ := windows.UTF16PtrFromString(query)
-	sub, _, err := evtSubscribe.Call(0, uintptr(signal), uintptr(unsafe.Pointer(path)), uintptr(unsafe.Pointer(filter)), 0, 0, 0, flags)
+	sub, _, err := evtSubscribe.Call(0, uintptr(signal), uintptr(unsafe.Pointer(path)),
+		uintptr(unsafe.Pointer(filter)), 0, 0, 0, flags)
 	if sub == 0 {
 		return ownTrouble(name, err)
 	}
@@ -126,9 +128,11 @@ func (o *own) follow(ctx context.Context, name string) (words, mend string) {
 	for ctx.Err() == nil {
 		var events [eventsAtOnce]uintptr
 		var n uint32
-		ok, _, err := evtNext.Call(sub, eventsAtOnce, uintptr(unsafe.Pointer(&events[0])), 0, 0, uintptr(unsafe.Pointer(&n)))
+		ok, _, err := evtNext.Call(sub, eventsAtOnce, uintptr(unsafe.Pointer(&events[0])), 0, 0,
+			uintptr(unsafe.Pointer(&n)))
 		if ok == 0 {
-			if !errors.Is(err, errNoMore) && !errors.Is(err, windows.ERROR_TIMEOUT) && !errors.Is(err, windows.ERROR_INVALID_OPERATION) {
+			if !errors.Is(err, errNoMore) && !errors.Is(err, windows.ERROR_TIMEOUT) &&
+				!errors.Is(err, windows.ERROR_INVALID_OPERATION) {
 				return ownTrouble(name, err)
 			}
 			o.sent(name)
@@ -141,7 +145,8 @@ func (o *own) follow(ctx context.Context, name string) (words, mend string) {
 			evtClose.Call(e)
 			record, _ := strconv.ParseInt(element([]byte(xml), "EventRecordID"), 10, 64)
 			if known && record > expected && expected > 1 {
-				o.tell(fmt.Sprintf("channel %s has wrapped: %d events went before they could be read", name, record-expected))
+				o.tell(fmt.Sprintf("channel %s has wrapped: %d events went before they could be read", name,
+					record-expected))
 			}
 			known, expected = true, record+1
 			if !o.put(ctx, name, []byte(xml), Place{"own", record}.String()) {
@@ -173,7 +178,8 @@ func (o *own) whole(event uintptr) string {
 		return plain
 	}
 	full := filled(func(size uint32, buf *uint16, used *uint32) error {
-		ok, _, err := evtFormatMessage.Call(p, event, 0, 0, 0, formatXML, uintptr(size), uintptr(unsafe.Pointer(buf)), uintptr(unsafe.Pointer(used)))
+		ok, _, err := evtFormatMessage.Call(p, event, 0, 0, 0, formatXML, uintptr(size), uintptr(unsafe.Pointer(buf)),
+			uintptr(unsafe.Pointer(used)))
 		if ok == 0 {
 			return err
 		}
@@ -202,7 +208,8 @@ func cutBetween(s, from, to string) (before, between string, ok bool) {
 func render(event uintptr) string {
 	return filled(func(size uint32, buf *uint16, used *uint32) error {
 		var count, bytes uint32
-		ok, _, err := evtRender.Call(0, event, renderXML, uintptr(size)*2, uintptr(unsafe.Pointer(buf)), uintptr(unsafe.Pointer(&bytes)), uintptr(unsafe.Pointer(&count)))
+		ok, _, err := evtRender.Call(0, event, renderXML, uintptr(size)*2, uintptr(unsafe.Pointer(buf)),
+			uintptr(unsafe.Pointer(&bytes)), uintptr(unsafe.Pointer(&count)))
 		*used = (bytes + 1) / 2
 		if ok == 0 {
 			return err
@@ -241,7 +248,8 @@ func newestRecord(name string) (int64, error) {
 	defer evtClose.Call(q)
 	var event uintptr
 	var n uint32
-	if ok, _, _ := evtNext.Call(q, 1, uintptr(unsafe.Pointer(&event)), 0, 0, uintptr(unsafe.Pointer(&n))); ok == 0 || n == 0 {
+	if ok, _, _ := evtNext.Call(q, 1, uintptr(unsafe.Pointer(&event)), 0, 0, uintptr(unsafe.Pointer(&n))); ok == 0 ||
+		n == 0 {
 		return 0, nil
 	}
 	defer evtClose.Call(event)
@@ -252,7 +260,8 @@ func newestRecord(name string) (int64, error) {
 func ownTrouble(name string, err error) (words, mend string) {
 	switch {
 	case errors.Is(err, errorAccess):
-		return fmt.Sprintf("this user may not read the channel %s", name), "add the user to the group Event Log Readers, and start anew"
+		return fmt.Sprintf("this user may not read the channel %s", name),
+			"add the user to the group Event Log Readers, and start anew"
 	case errors.Is(err, errorNoChannel):
 		all, _ := listOwn()
 		return noSuch(name, all), ""
@@ -282,7 +291,8 @@ func infoOf(d *layout.Divider, name string) Info {
 	for range lookedAt {
 		var event uintptr
 		var n uint32
-		if ok, _, _ := evtNext.Call(q, 1, uintptr(unsafe.Pointer(&event)), 0, 0, uintptr(unsafe.Pointer(&n))); ok == 0 || n == 0 {
+		if ok, _, _ := evtNext.Call(q, 1, uintptr(unsafe.Pointer(&event)), 0, 0,
+			uintptr(unsafe.Pointer(&n))); ok == 0 || n == 0 {
 			break
 		}
 		t.add(d, []byte(render(event)))
@@ -302,7 +312,8 @@ func listOwn() ([]Info, error) {
 	for {
 		buf := make([]uint16, 512)
 		var used uint32
-		ok, _, err := evtNextChannelPath.Call(e, uintptr(len(buf)), uintptr(unsafe.Pointer(&buf[0])), uintptr(unsafe.Pointer(&used)))
+		ok, _, err := evtNextChannelPath.Call(e, uintptr(len(buf)), uintptr(unsafe.Pointer(&buf[0])),
+			uintptr(unsafe.Pointer(&used)))
 		if ok == 0 {
 			if errors.Is(err, errNoMore) {
 				return out, nil

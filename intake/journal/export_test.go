@@ -45,7 +45,8 @@ func TestExport(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		want := []Field{{"__CURSOR", []byte("s=1;i=2")}, {"MESSAGE", []byte(rapid.String().Draw(t, "message"))}}
 		for range rapid.IntRange(0, 8).Draw(t, "fields") {
-			want = append(want, Field{rapid.SampledFrom([]string{"_PID", "UNIT", "A_1"}).Draw(t, "name"), rapid.SliceOf(rapid.Byte()).Draw(t, "value")})
+			want = append(want, Field{rapid.SampledFrom([]string{"_PID", "UNIT", "A_1"}).Draw(t, "name"),
+				rapid.SliceOf(rapid.Byte()).Draw(t, "value")})
 		}
 		stream := append(exported(want), exported(want)...)
 		r := NewExport(bytes.NewReader(stream))
@@ -60,7 +61,8 @@ func TestExport(t *testing.T) {
 			line := JSON(got)
 			require.True(t, json.Valid(line), "%s", line)
 			require.False(t, bytes.ContainsRune(line, '\n'))
-			x := (&layout.Divider{Layout: layout.Compile((&lang.Settings{}).Layout("journal"), time.UTC, nil)}).Divide(line, 0)
+			x := (&layout.Divider{Layout: layout.Compile((&lang.Settings{}).Layout("journal"), time.UTC,
+				nil)}).Divide(line, 0)
 			require.True(t, x.Fits)
 			for _, f := range x.Fields {
 				if f.Name == "text" {
@@ -116,8 +118,10 @@ func TestFollowsTheJournal(t *testing.T) {
 	write := func(name string, numbers ...int) {
 		var in bytes.Buffer
 		for _, n := range numbers {
-			in.Write(exported([]Field{{"__REALTIME_TIMESTAMP", []byte(fmt.Sprint(time.Now().Add(-ago).UnixMicro()))}, {"__MONOTONIC_TIMESTAMP", []byte(fmt.Sprint(1000 + n))},
-				{"_BOOT_ID", []byte(boot)}, {"_HOSTNAME", []byte("lock-3")}, {"MESSAGE", []byte(fmt.Sprintf("low %d\nbecause", n))}}))
+			in.Write(exported([]Field{{"__REALTIME_TIMESTAMP", []byte(fmt.Sprint(time.Now().Add(-ago).UnixMicro()))},
+				{"__MONOTONIC_TIMESTAMP", []byte(fmt.Sprint(1000 + n))},
+				{"_BOOT_ID", []byte(boot)}, {"_HOSTNAME", []byte("lock-3")},
+				{"MESSAGE", []byte(fmt.Sprintf("low %d\nbecause", n))}}))
 		}
 		c := exec.Command(remote, "--output="+filepath.Join(dir, name), "-")
 		c.Stdin = &in

@@ -47,7 +47,8 @@ type Feed struct {
 // begins as the source says. A folder holds the journal's files; "" is this machine's
 // journal.
 func New(folder string, begin lang.Begin, positions map[string]string) *Feed {
-	f := &Feed{Queue: feed.NewQueue(), folder: folder, begin: begin, position: positions[Way], known: map[string]bool{}, state: origin.Way{Since: time.Now()}}
+	f := &Feed{Queue: feed.NewQueue(), folder: folder, begin: begin, position: positions[Way],
+		known: map[string]bool{}, state: origin.Way{Since: time.Now()}}
 	for stream := range positions {
 		if path, ok := strings.CutPrefix(stream, fileStream); ok {
 			f.known[path] = true
@@ -64,7 +65,8 @@ func (f *Feed) State() origin.Way {
 	s := f.state
 	s.Senders = append([]origin.Sender(nil), s.Senders...)
 	now := time.Now()
-	s.Behind = s.Words == "" && (f.started.IsZero() || f.last.Before(f.started) && now.Sub(f.started) < time.Second || f.old && now.Sub(f.last) < 300*time.Millisecond) || f.Len() > 0
+	s.Behind = s.Words == "" && (f.started.IsZero() || f.last.Before(f.started) && now.Sub(f.started) < time.Second ||
+		f.old && now.Sub(f.last) < 300*time.Millisecond) || f.Len() > 0
 	return s
 }
 
@@ -138,7 +140,8 @@ func (f *Feed) readable() (words, mend string) {
 		if _, err := os.ReadDir("/var/log/journal"); errors.Is(err, os.ErrPermission) {
 			return "the journal may not be read by " + me, mend
 		}
-		return "this machine has no journal: neither /var/log/journal nor /run/log/journal holds one", "systemctl status systemd-journald says whether it runs"
+		return "this machine has no journal: neither /var/log/journal nor /run/log/journal holds one",
+			"systemctl status systemd-journald says whether it runs"
 	}
 	if denied != "" && !may {
 		return fmt.Sprintf("%s may not read the journal: %s", me, denied), mend
@@ -147,7 +150,8 @@ func (f *Feed) readable() (words, mend string) {
 	defer f.mu.Unlock()
 	f.state.Note = ""
 	if denied != "" {
-		f.state.Note = fmt.Sprintf("%s may not read %s, so some entries are not seen; to mend it: %s", me, denied, mend)
+		f.state.Note = fmt.Sprintf("%s may not read %s, so some entries are not seen; to mend it: %s", me, denied,
+			mend)
 	}
 	f.state.Senders[0].Note = f.state.Note
 	return "", ""
@@ -171,7 +175,8 @@ func (f *Feed) command(ctx context.Context, args ...string) *exec.Cmd {
 
 // program is journalctl, writing the export format. It ends with ctx, and with us.
 func (f *Feed) program(ctx context.Context, args ...string) *exec.Cmd {
-	c := exec.CommandContext(ctx, "journalctl", append([]string{"--output=export", "--no-pager", "--quiet"}, args...)...)
+	c := exec.CommandContext(ctx, "journalctl", append([]string{"--output=export", "--no-pager", "--quiet"},
+		args...)...)
 	c.Env = append(os.Environ(), "LC_ALL=C", "SYSTEMD_COLORS=0")
 	endWithUs(c)
 	return c
@@ -198,7 +203,8 @@ func (f *Feed) from(ctx context.Context) []string {
 	if p != "" {
 		if at := f.one(ctx, "--cursor="+p, "--lines=1"); at != nil && find(at, "__CURSOR") != p {
 			f.mu.Lock()
-			f.told = append(f.told, "the journal no longer holds the entry up to which it was read: what went with it is lost")
+			f.told = append(f.told, "the journal no longer holds the entry up to which it was read: what went "+
+				"with it is lost")
 			f.mu.Unlock()
 		}
 		return []string{"--after-cursor=" + p, "--no-tail"}
@@ -293,7 +299,8 @@ func (f *Feed) came(ctx context.Context, fields []Field) bool {
 // take hands an entry on, with a position or, with "", without one.
 func (f *Feed) take(ctx context.Context, fields []Field, position string) bool {
 	now := time.Now()
-	m := feed.Message{Host: find(fields, "_HOSTNAME"), Way: Way, Peer: find(fields, "__CURSOR"), Arrived: entry.Of(now), Text: JSON(fields), Stream: Way, Position: position}
+	m := feed.Message{Host: find(fields, "_HOSTNAME"), Way: Way, Peer: find(fields, "__CURSOR"),
+		Arrived: entry.Of(now), Text: JSON(fields), Stream: Way, Position: position}
 	if !f.Put(ctx, m) {
 		return false
 	}

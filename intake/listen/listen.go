@@ -330,7 +330,8 @@ func (l *Listener) udp(ctx context.Context) error {
 		if len(text) == 0 {
 			continue
 		}
-		m := feed.Message{Peer: netip.AddrPortFrom(addr, from.Port()).String(), Way: addr.String(), Arrived: entry.Of(time.Now()), Text: append([]byte(nil), text...)}
+		m := feed.Message{Peer: netip.AddrPortFrom(addr, from.Port()).String(), Way: addr.String(),
+			Arrived: entry.Of(time.Now()), Text: append([]byte(nil), text...)}
 		if !l.put(m, false) {
 			return nil
 		}
@@ -373,7 +374,8 @@ func (l *Listener) streams(ctx context.Context) error {
 		conn, err := in.Accept()
 		if err != nil {
 			var ne net.Error
-			if errors.As(err, &ne) && ne.Timeout() || errors.Is(err, syscall.EMFILE) || errors.Is(err, syscall.ECONNABORTED) {
+			if errors.As(err, &ne) && ne.Timeout() || errors.Is(err, syscall.EMFILE) ||
+				errors.Is(err, syscall.ECONNABORTED) {
 				time.Sleep(50 * time.Millisecond)
 				continue
 			}
@@ -416,7 +418,8 @@ func (l *Listener) stream(ctx context.Context, conn net.Conn) {
 	for {
 		text, err := r.Next()
 		if len(text) > 0 {
-			if !l.put(feed.Message{Peer: from, Way: address, Arrived: entry.Of(time.Now()), Text: append([]byte(nil), text...)}, true) {
+			if !l.put(feed.Message{Peer: from, Way: address, Arrived: entry.Of(time.Now()),
+				Text: append([]byte(nil), text...)}, true) {
 				return
 			}
 		}

@@ -148,7 +148,10 @@ func TestStreamWaits(t *testing.T) {
 	const n = maxWaiting + 5000
 	go io.Copy(c, io.LimitReader(&numbered{}, n*8))
 	seen := 0
-	require.Eventually(t, func() bool { return len(l.State().Senders) == 1 && l.State().Senders[0].Received == maxWaiting }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool {
+		return len(l.State().Senders) == 1 &&
+			l.State().Senders[0].Received == maxWaiting
+	}, 5*time.Second, time.Millisecond)
 	require.Eventually(t, func() bool {
 		for _, m := range l.Take(1000) {
 			require.Equal(t, fmt.Sprintf("%07d", seen), string(m.Text))

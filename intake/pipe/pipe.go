@@ -149,7 +149,8 @@ func (f *Feed) end(err error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	f.state.Note, f.state.Ended = "it has ended", true
-	f.state.Words, f.state.Mend = "what was piped in has ended", "start its writer and Dim Lantern anew: some-command | dimlantern watch …"
+	f.state.Words, f.state.Mend = "what was piped in has ended",
+		"start its writer and Dim Lantern anew: some-command | dimlantern watch …"
 	if err != nil && !errors.Is(err, io.EOF) {
 		f.state.Words = fmt.Sprintf("it cannot be read: %v", err)
 	}

@@ -36,7 +36,8 @@ func ended(t require.TestingT, f *Feed) {
 func TestLinesAreJoined(t *testing.T) {
 	spec := &lang.EntrySpec{Starts: &lang.Pattern{Re: regexp.MustCompile(`^\d`)}, Most: 4, Closed: time.Minute}
 	rapid.Check(t, func(t *rapid.T) {
-		lines := rapid.SliceOfN(rapid.SampledFrom([]string{"1 begins", "2 begins", "  at a", "\tat b", "x"}), 0, 30).Draw(t, "lines")
+		lines := rapid.SliceOfN(rapid.SampledFrom([]string{"1 begins", "2 begins", "  at a", "\tat b", "x"}), 0,
+			30).Draw(t, "lines")
 		joined := rapid.Bool().Draw(t, "joined")
 		var want []string
 		count := 0
@@ -73,19 +74,22 @@ func TestLinesAreJoined(t *testing.T) {
 func TestPiping(t *testing.T) {
 	r, w := io.Pipe()
 	f := New(r)
-	f.Join(&lang.EntrySpec{Starts: &lang.Pattern{Re: regexp.MustCompile(`^\d`)}, Most: 4, Closed: 10 * time.Millisecond})
+	f.Join(&lang.EntrySpec{Starts: &lang.Pattern{Re: regexp.MustCompile(`^\d`)}, Most: 4,
+		Closed: 10 * time.Millisecond})
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
 	go f.Run(ctx)
 	io.WriteString(w, "1 begins\n  and goes on\n")
 	var got []string
-	require.Eventually(t, func() bool { got = append(got, texts(f)...); return len(got) == 1 }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { got = append(got, texts(f)...); return len(got) == 1 }, 5*time.Second,
+		time.Millisecond)
 	assert.Equal(t, "1 begins\n  and goes on", got[0])
 	go func() {
 		io.WriteString(w, "2 "+strings.Repeat("x", 3<<20)+"\n3 after it\n")
 		w.Close()
 	}()
-	require.Eventually(t, func() bool { got = append(got, texts(f)...); return len(got) == 3 }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { got = append(got, texts(f)...); return len(got) == 3 }, 5*time.Second,
+		time.Millisecond)
 	assert.Len(t, got[1], match.MaxLine)
 	assert.Equal(t, "3 after it", got[2])
 	assert.Contains(t, New(nil).State().Words, "nothing is piped into it")

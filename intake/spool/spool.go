@@ -83,7 +83,8 @@ const segmentStamp = "2006-01-02T150405.000000"
 
 // Open opens the kept entries of a data folder.
 func Open(data string) *Spool {
-	return &Spool{dir: filepath.Join(data, "kept"), open: map[string]*segment{}, sealed: map[string]bool{}, most: segmentSize}
+	return &Spool{dir: filepath.Join(data, "kept"), open: map[string]*segment{}, sealed: map[string]bool{},
+		most: segmentSize}
 }
 
 // Globs are what fits the segments of a source; none fits one that is being compressed.
@@ -168,7 +169,8 @@ func (s *segment) write(entries []Entry, now time.Time) error {
 // segment is the one that entries of an origin go to.
 func (k *Spool) segment(dir string, now time.Time) (*segment, error) {
 	s := k.open[dir]
-	if s != nil && s.size > 0 && (now.Sub(s.began) >= segmentTime || now.UTC().Truncate(segmentTime).After(s.began) || s.size >= k.most) {
+	if s != nil && s.size > 0 && (now.Sub(s.began) >= segmentTime || now.UTC().Truncate(segmentTime).After(s.began) ||
+		s.size >= k.most) {
 		s.file.Close()
 		delete(k.open, dir)
 		s = nil
@@ -181,7 +183,8 @@ func (k *Spool) segment(dir string, now time.Time) (*segment, error) {
 	}
 	s = &segment{began: now.UTC().Truncate(time.Second)}
 	if last, began, ok := newest(dir); ok {
-		if !strings.HasSuffix(last, ".zst") && !k.sealed[last] && began.Truncate(segmentTime).Equal(s.began.Truncate(segmentTime)) && !began.After(s.began) {
+		if !strings.HasSuffix(last, ".zst") && !k.sealed[last] &&
+			began.Truncate(segmentTime).Equal(s.began.Truncate(segmentTime)) && !began.After(s.began) {
 			if err := s.goOn(last, began); err == nil && s.size < k.most {
 				k.open[dir] = s
 				return s, nil
@@ -346,7 +349,8 @@ const settledAfter = 2 * time.Minute
 // their source keeps them, and of the oldest ones of all beyond a capacity in bytes.
 // It returns how many bytes went because of the capacity.
 // A segment that holds tells of has not been judged to its end, and stays.
-func (k *Spool) Tidy(keep map[string]Retention, capacity int64, holds func(path string) bool, now time.Time) (over int64, err error) {
+func (k *Spool) Tidy(keep map[string]Retention, capacity int64, holds func(path string) bool,
+	now time.Time) (over int64, err error) {
 	k.mu.Lock()
 	k.most = min(max(capacity/32, 64<<10), segmentSize) // so that what is being written is no great part of all
 	k.mu.Unlock()
@@ -451,7 +455,8 @@ func (k *Spool) closeIdle(now time.Time) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	for dir, s := range k.open {
-		if now.Sub(s.began) >= segmentTime || now.UTC().Truncate(segmentTime).After(s.began) || now.Sub(s.written) > settledAfter {
+		if now.Sub(s.began) >= segmentTime || now.UTC().Truncate(segmentTime).After(s.began) ||
+			now.Sub(s.written) > settledAfter {
 			s.file.Close()
 			delete(k.open, dir)
 		}

@@ -49,7 +49,8 @@ func TestKept(t *testing.T) {
 	require.NoError(t, k.Close())
 	b, err := os.ReadFile(first)
 	require.NoError(t, err)
-	assert.Equal(t, "2026-11-24T05:33:10.114208Z 192.0.2.7:514 one\n2026-11-24T05:33:10.114208Z 192.0.2.7:514 two\vwith a second line\n2026-11-24T05:33:11.114208Z 192.0.2.7:514 three\n", string(b))
+	assert.Equal(t, "2026-11-24T05:33:10.114208Z 192.0.2.7:514 one\n2026-11-24T05:33:10.114208Z 192.0.2.7:514 "+
+		"two\vwith a second line\n2026-11-24T05:33:11.114208Z 192.0.2.7:514 three\n", string(b))
 	require.NoError(t, os.WriteFile(first, append(b, "2026-11-24T05:33:12"...), 0o600))
 	k = Open(dir)
 	assert.Equal(t, first, keep(t, k, now.Add(2*time.Second), "four"), "a segment is gone on with")

@@ -39,7 +39,8 @@ func (w *commandWay) Tell(ctx context.Context, m *Message) (string, error) {
 	where := "running " + w.words[0]
 	ctx, cancel := context.WithTimeout(ctx, commandTimeout)
 	defer cancel()
-	values := map[string]string{"id": m.ID, "subject": m.Subject, "severity": m.Severity, "contact": m.Contact, "kind": m.Kind}
+	values := map[string]string{"id": m.ID, "subject": m.Subject, "severity": m.Severity, "contact": m.Contact,
+		"kind": m.Kind}
 	if len(m.Alerts) > 0 {
 		a := &m.Alerts[0]
 		for f, v := range a.Key {
@@ -76,7 +77,8 @@ func (w *commandWay) Tell(ctx context.Context, m *Message) (string, error) {
 	case out.total > commandTooMuch:
 		p.What, p.Mend = "it said more than 1 MiB, and was ended", "let it say what it did in a few words"
 	case ctx.Err() == context.DeadlineExceeded:
-		p.What, p.Mend = fmt.Sprintf("it did not end within %s, and was ended", commandTimeout), "let it do what takes long behind its back"
+		p.What, p.Mend = fmt.Sprintf("it did not end within %s, and was ended", commandTimeout),
+			"let it do what takes long behind its back"
 	case errors.As(err, &exit):
 		p.What, p.Refused = fmt.Sprintf("it ended with status %d", exit.ExitCode()), true
 		if said != "" {
@@ -94,11 +96,13 @@ func (w *commandWay) Tell(ctx context.Context, m *Message) (string, error) {
 
 // environment says in the environment what a message is about.
 func (w *commandWay) environment(m *Message) []string {
-	out := []string{"DIM_LANTERN_ID=" + m.ID, "DIM_LANTERN_KIND=" + m.Kind, "DIM_LANTERN_CONTACT=" + m.Contact, "DIM_LANTERN_SUBJECT=" + noNUL(oneLine(m.Subject)), "DIM_LANTERN_SEVERITY=" + m.Severity,
+	out := []string{"DIM_LANTERN_ID=" + m.ID, "DIM_LANTERN_KIND=" + m.Kind, "DIM_LANTERN_CONTACT=" + m.Contact,
+		"DIM_LANTERN_SUBJECT=" + noNUL(oneLine(m.Subject)), "DIM_LANTERN_SEVERITY=" + m.Severity,
 		fmt.Sprintf("DIM_LANTERN_ALERTS=%d", len(m.Alerts))}
 	if len(m.Alerts) == 1 {
 		a := &m.Alerts[0]
-		out = append(out, "DIM_LANTERN_CHANGE="+a.Change, "DIM_LANTERN_RULE="+a.Rule, "DIM_LANTERN_ALERT="+a.Alert, "DIM_LANTERN_SAY="+noNUL(a.Say), "DIM_LANTERN_WHY="+noNUL(a.Why))
+		out = append(out, "DIM_LANTERN_CHANGE="+a.Change, "DIM_LANTERN_RULE="+a.Rule, "DIM_LANTERN_ALERT="+a.Alert,
+			"DIM_LANTERN_SAY="+noNUL(a.Say), "DIM_LANTERN_WHY="+noNUL(a.Why))
 		for f, v := range a.Key {
 			name := strings.Map(func(r rune) rune {
 				if r >= 'a' && r <= 'z' {

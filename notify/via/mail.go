@@ -42,7 +42,8 @@ func (w *mailWay) String() string { return "mail to " + strings.Join(w.to, ", ")
 // Tell is part of Way.
 func (w *mailWay) Tell(ctx context.Context, m *Message) (string, error) {
 	if w.server.Server == "" {
-		return "", &Problem{Where: "reading the settings", What: "no mail server is named", Mend: `write: settings { mail server "mail.gullhaven.example:587" starttls from "lantern@gullhaven.example" }`, Final: true}
+		return "", &Problem{Where: "reading the settings", What: "no mail server is named",
+			Mend: `write: settings { mail server "mail.gullhaven.example:587" starttls from "lantern@gullhaven.example" }`, Final: true}
 	}
 	msg, err := w.message(m)
 	if err != nil {
@@ -50,7 +51,8 @@ func (w *mailWay) Tell(ctx context.Context, m *Message) (string, error) {
 	}
 	host, port, err := net.SplitHostPort(w.server.Server)
 	if err != nil {
-		return "", &Problem{Where: "reading the settings", What: w.server.Server + " is no host with a port", Err: err, Final: true}
+		return "", &Problem{Where: "reading the settings", What: w.server.Server + " is no host with a port",
+			Err: err, Final: true}
 	}
 	n, _ := strconv.Atoi(port)
 	options := []mail.Option{mail.WithPort(n), mail.WithTimeout(mailTimeout), mail.WithHELO(helo(m.Host)),
@@ -132,9 +134,11 @@ func (w *mailWay) problem(where string, err error) error {
 	var send *mail.SendError
 	switch {
 	case errors.Is(err, errNoSTARTTLS):
-		return &Problem{Where: where, What: err.Error(), Mend: "write tls where it speaks TLS from the start, or leave starttls out", Err: err}
+		return &Problem{Where: where, What: err.Error(), Mend: "write tls where it speaks TLS from the start, or " +
+			"leave starttls out", Err: err}
 	case errors.Is(err, errNoSafeAuth):
-		return &Problem{Where: where, What: err.Error(), Mend: "use starttls or tls: names and passwords are not sent in the open", Err: err}
+		return &Problem{Where: where, What: err.Error(), Mend: "use starttls or tls: names and passwords are not " +
+			"sent in the open", Err: err}
 	case errors.Is(err, errNotLogged):
 		return &Problem{Where: where, What: "it does not accept the name " + w.server.User + " with its password",
 			Mend: "look at the user, and at the file of the password", Err: err}
@@ -166,10 +170,12 @@ func messageID(id, host string) string { return id + "@" + helo(host) }
 func (w *mailWay) message(m *Message) (*mail.Msg, error) {
 	msg := mail.NewMsg(mail.WithCharset(mail.CharsetUTF8))
 	if err := msg.FromFormat("Dim Lantern", w.server.From); err != nil {
-		return nil, &Problem{Where: "reading the settings", What: w.server.From + " is no address", Err: err, Final: true}
+		return nil, &Problem{Where: "reading the settings", What: w.server.From + " is no address", Err: err,
+			Final: true}
 	}
 	if err := msg.To(w.to...); err != nil {
-		return nil, &Problem{Where: "reading the settings", What: strings.Join(w.to, ", ") + " is no list of addresses", Err: err, Final: true}
+		return nil, &Problem{Where: "reading the settings", What: strings.Join(w.to, ", ") +
+			" is no list of addresses", Err: err, Final: true}
 	}
 	msg.Subject(oneLine(m.Subject))
 	msg.SetDateWithValue(m.Made)
@@ -190,7 +196,8 @@ func (w *mailWay) message(m *Message) (*mail.Msg, error) {
 		msg.AddAlternativeString(mail.TypeTextHTML, m.HTML)
 	}
 	if len(m.Picture) > 0 {
-		if err := msg.EmbedReader("lifeline.png", bytes.NewReader(m.Picture), mail.WithFileContentID(pictureID), mail.WithFileContentType("image/png")); err != nil {
+		if err := msg.EmbedReader("lifeline.png", bytes.NewReader(m.Picture), mail.WithFileContentID(pictureID),
+			mail.WithFileContentType("image/png")); err != nil {
 			return nil, fmt.Errorf("the picture cannot be attached: %w", err)
 		}
 	}

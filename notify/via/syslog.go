@@ -49,7 +49,8 @@ func (w *syslogWay) Tell(ctx context.Context, m *Message) (string, error) {
 		c, err = (&net.Dialer{}).DialContext(ctx, "tcp", w.address)
 	default:
 		host, _, _ := net.SplitHostPort(w.address)
-		c, err = (&tls.Dialer{Config: &tls.Config{ServerName: host, RootCAs: w.roots, MinVersion: tls.VersionTLS12}}).DialContext(ctx, "tcp", w.address)
+		c, err = (&tls.Dialer{Config: &tls.Config{ServerName: host, RootCAs: w.roots,
+			MinVersion: tls.VersionTLS12}}).DialContext(ctx, "tcp", w.address)
 	}
 	if err != nil {
 		return "", problem(where, err)
@@ -89,11 +90,13 @@ func syslogLines(m *Message) []string {
 	}
 	var out []string
 	if m.Kind == KindSummary || m.Kind == KindCaught {
-		out = append(out, syslogLine(m, m.Severity, m.Kind, m.Subject, [][2]string{{"alerts", fmt.Sprint(len(m.Alerts))}}))
+		out = append(out, syslogLine(m, m.Severity, m.Kind, m.Subject,
+			[][2]string{{"alerts", fmt.Sprint(len(m.Alerts))}}))
 	}
 	for i := range m.Alerts {
 		a := &m.Alerts[i]
-		params := [][2]string{{"change", a.Change}, {"rule", a.Rule}, {"severity", a.Severity}, {"alert", a.Alert}, {"count", fmt.Sprint(a.Count)}, {"why", a.Why}}
+		params := [][2]string{{"change", a.Change}, {"rule", a.Rule}, {"severity", a.Severity}, {"alert", a.Alert},
+			{"count", fmt.Sprint(a.Count)}, {"why", a.Why}}
 		for _, f := range a.Fields {
 			params = append(params, [2]string{"key." + f, a.Key[f]})
 		}
@@ -128,12 +131,14 @@ func syslogLine(m *Message, severity, id, text string, params [][2]string) strin
 			}
 			return r
 		}, p[0])
-		s.SetParameter(structured, name[:min(len(name), 32)], escapeParam.Replace(oneLine(strings.ToValidUTF8(p[1], "�"))))
+		s.SetParameter(structured, name[:min(len(name), 32)],
+			escapeParam.Replace(oneLine(strings.ToValidUTF8(p[1], "�"))))
 	}
 	s.SetMessage("\ufeff" + oneLine(strings.ToValidUTF8(text, "�")))
 	line, err := s.String()
 	if err != nil { // it lacks nothing that it must have
-		line = fmt.Sprintf("<%d>1 %s - dim-lantern - - - %s", facility*8+level, m.Made.UTC().Format(time.RFC3339), oneLine(text))
+		line = fmt.Sprintf("<%d>1 %s - dim-lantern - - - %s", facility*8+level, m.Made.UTC().Format(time.RFC3339),
+			oneLine(text))
 	}
 	return line
 }

@@ -161,7 +161,8 @@ func problem(where string, err error) error {
 	case errors.As(err, &host):
 		p.What, p.Mend = "its certificate is not for "+host.Host, "name it as the certificate does"
 	case errors.As(err, &authority):
-		p.What, p.Mend = "its certificate is signed by nobody whom this machine trusts", "put the authority into the system's certificates"
+		p.What, p.Mend = "its certificate is signed by nobody whom this machine trusts",
+			"put the authority into the system's certificates"
 	case errors.As(err, &invalid) && invalid.Reason == x509.Expired:
 		p.What, p.Mend = "its certificate has run out, or is not valid yet", "renew it, and look at the clocks"
 	case errors.As(err, &verify), errors.As(err, &invalid):
@@ -173,7 +174,8 @@ func problem(where string, err error) error {
 		p.Final, p.Refused = code.Code >= 500 && code.Code < 600, true
 	case errors.Is(err, context.DeadlineExceeded), errors.As(err, &network) && network.Timeout():
 		p.What, p.Mend = "it did not answer in time", "look at the receiver, and at what lies between"
-	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE):
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, syscall.ECONNRESET),
+		errors.Is(err, syscall.EPIPE):
 		p.What = "it hung up"
 	case errors.Is(err, os.ErrNotExist):
 		p.What = "it is not there"
@@ -187,14 +189,18 @@ func problem(where string, err error) error {
 
 // oneLine is a text without line ends and control characters.
 func oneLine(s string) string {
-	return strings.Join(strings.FieldsFunc(s, func(r rune) bool { return r < 0x20 || r == 0x7f || r == 0x2028 || r == 0x2029 || r == 0x85 }), " ")
+	return strings.Join(strings.FieldsFunc(s, func(r rune) bool {
+		return r < 0x20 || r == 0x7f || r == 0x2028 ||
+			r == 0x2029 || r == 0x85
+	}), " ")
 }
 
 // secretOf reads a secret from its file.
 func secretOf(path string) ([]byte, error) {
 	b, err := regular.Read(path, 64<<10)
 	if err != nil {
-		return nil, &Problem{Where: "reading the secret " + path, What: plainReason(err), Mend: "the user that Dim Lantern runs as must be able to read it", Err: err}
+		return nil, &Problem{Where: "reading the secret " + path, What: plainReason(err),
+			Mend: "the user that Dim Lantern runs as must be able to read it", Err: err}
 	}
 	return []byte(strings.TrimRight(string(b), "\r\n")), nil
 }

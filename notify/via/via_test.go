@@ -61,7 +61,8 @@ func TestNothingIsForged(t *testing.T) {
 	require.NoError(t, err)
 	plain := Sample(KindAlert)
 	require.NoError(t, words.Fill(plain, true))
-	way := &mailWay{server: lang.Mail{Server: "mail.gullhaven.example:25", From: "lantern@gullhaven.example"}, to: []string{"duty@gullhaven.example"}}
+	way := &mailWay{server: lang.Mail{Server: "mail.gullhaven.example:25", From: "lantern@gullhaven.example"},
+		to: []string{"duty@gullhaven.example"}}
 	headers := func(t require.TestingT, m *Message) (names []string, all map[string]string) {
 		msg, err := way.message(m)
 		require.NoError(t, err)
@@ -79,13 +80,17 @@ func TestNothingIsForged(t *testing.T) {
 		return names, parts(t, x.Header.Get("Content-Type"), string(body))
 	}
 	want, _ := headers(t, plain)
-	evil := rapid.OneOf(rapid.SampledFrom([]string{"a\r\nBcc: x@evil.example\r\n\r\nhello", "\n.\nMAIL FROM:<x>", "</pre><script>alert(1)</script>", "http://evil.example/", "www.evil.example", `"] [alert@32473 rule="x"]`, "\x1b[2J", "{{.Secret}}",
-		"--boundary\r\nContent-Type: text/html\r\n\r\nx", "javascript:alert(1)", `"><img src=x onerror=alert(1)>`, "\u202egnp.exe", "mailto:x@evil.example"}), rapid.String())
+	evil := rapid.OneOf(rapid.SampledFrom([]string{"a\r\nBcc: x@evil.example\r\n\r\nhello", "\n.\nMAIL FROM:<x>",
+		"</pre><script>alert(1)</script>", "http://evil.example/", "www.evil.example", `"] [alert@32473 rule="x"]`,
+		"\x1b[2J", "{{.Secret}}",
+		"--boundary\r\nContent-Type: text/html\r\n\r\nx", "javascript:alert(1)", `"><img src=x onerror=alert(1)>`,
+		"\u202egnp.exe", "mailto:x@evil.example"}), rapid.String())
 	tag := regexp.MustCompile(`<\s*(script|img|a|iframe|form)\b`)
 	rapid.Check(t, func(t *rapid.T) {
 		m := Sample(KindAlert)
 		a := &m.Alerts[0]
-		a.Say, a.Advise, a.Why, a.Words, a.By = evil.Draw(t, "say"), evil.Draw(t, "advise"), "3 hits", evil.Draw(t, "words"), "mira"
+		a.Say, a.Advise, a.Why, a.Words, a.By = evil.Draw(t, "say"), evil.Draw(t, "advise"), "3 hits",
+			evil.Draw(t, "words"), "mira"
 		a.Key["pump"] = evil.Draw(t, "key")
 		a.Evidence[0].Text = evil.Draw(t, "evidence")
 		require.NoError(t, words.Fill(m, true))
@@ -104,7 +109,8 @@ func TestNothingIsForged(t *testing.T) {
 			s := x.(*rfc5424.SyslogMessage)
 			require.Len(t, *s.StructuredData, 1)
 			assert.Equal(t, "pump-pressure-low", (*s.StructuredData)[structured]["rule"])
-			assert.Equal(t, oneLine(a.Key["pump"]), (*s.StructuredData)[structured]["key.pump"], "what RFC 5424 forbids is escaped")
+			assert.Equal(t, oneLine(a.Key["pump"]), (*s.StructuredData)[structured]["key.pump"],
+				"what RFC 5424 forbids is escaped")
 		}
 		e := eventOf(m)
 		assert.NotContains(t, e.Subject, "\n")
@@ -116,7 +122,8 @@ func TestAnswersInWords(t *testing.T) {
 	for _, c := range []struct {
 		status int
 		what   string
-	}{{204, ""}, {302, "sends elsewhere"}, {401, "does not let this in"}, {404, "no such place"}, {500, "500 Internal Server Error: the sluice jams"}, {429, "429 Too Many Requests"}} {
+	}{{204, ""}, {302, "sends elsewhere"}, {401, "does not let this in"}, {404, "no such place"},
+		{500, "500 Internal Server Error: the sluice jams"}, {429, "429 Too Many Requests"}} {
 		srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			w.Header().Set("Location", "/elsewhere")
 			w.WriteHeader(c.status)
@@ -136,7 +143,8 @@ func TestAnswersInWords(t *testing.T) {
 		assert.NotContains(t, err.Error(), "\x1b")
 		assert.NotContains(t, err.Error(), "token", "an address may hold what is secret")
 	}
-	_, err := Webhook(lang.Webhook{URL: "http://127.0.0.1:1/", Secret: "/nowhere/secret"}, nil).Tell(context.Background(), Sample(KindAlert))
+	_, err := Webhook(lang.Webhook{URL: "http://127.0.0.1:1/", Secret: "/nowhere/secret"},
+		nil).Tell(context.Background(), Sample(KindAlert))
 	assert.ErrorContains(t, err, "reading the secret /nowhere/secret")
 	_, err = Command([]string{"/bin/sh", "-c", "echo it jams; exit 3"}).Tell(context.Background(), Sample(KindAlert))
 	assert.ErrorContains(t, err, "it ended with status 3, saying: it jams")
@@ -146,6 +154,7 @@ func TestAnswersInWords(t *testing.T) {
 	defer cancel()
 	_, err = Command([]string{"/bin/sleep", "20"}).Tell(ctx, Sample(KindAlert))
 	assert.ErrorContains(t, err, "did not end within")
-	_, err = Mail(lang.Mail{Server: "127.0.0.1:1", From: "a@gullhaven.example"}, []string{"b@gullhaven.example"}, nil).Tell(context.Background(), Sample(KindAlert))
+	_, err = Mail(lang.Mail{Server: "127.0.0.1:1", From: "a@gullhaven.example"}, []string{"b@gullhaven.example"},
+		nil).Tell(context.Background(), Sample(KindAlert))
 	assert.ErrorContains(t, err, "nothing listens there")
 }

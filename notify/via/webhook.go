@@ -79,7 +79,8 @@ type Event struct {
 
 // eventOf is a message as an event. Of one alert its type says what happened.
 func eventOf(m *Message) *Event {
-	e := &Event{SpecVersion: "1.0", ID: m.ID, Source: "/dim-lantern/" + url.PathEscape(m.Host), Type: "dim-lantern." + strings.ReplaceAll(m.Kind, " ", "-"),
+	e := &Event{SpecVersion: "1.0", ID: m.ID, Source: "/dim-lantern/" + url.PathEscape(m.Host), Type: "dim-lantern." +
+		strings.ReplaceAll(m.Kind, " ", "-"),
 		Time: m.Made.UTC().Format("2006-01-02T15:04:05.000Z"), DataContentType: "application/json"}
 	if m.Kind == KindAlert && len(m.Alerts) == 1 {
 		a := &m.Alerts[0]
@@ -136,9 +137,11 @@ func (w *webhookWay) post(ctx context.Context, e *Event) (string, error) {
 	case resp.StatusCode >= 200 && resp.StatusCode < 300:
 		return words, nil
 	case resp.StatusCode >= 300 && resp.StatusCode < 400:
-		return "", &Problem{Where: where, What: "it sends elsewhere (" + words + ")", Mend: "write the address to which it leads; no other is followed"}
+		return "", &Problem{Where: where, What: "it sends elsewhere (" + words + ")",
+			Mend: "write the address to which it leads; no other is followed"}
 	case resp.StatusCode == http.StatusUnauthorized, resp.StatusCode == http.StatusForbidden:
-		return "", &Problem{Where: where, What: "it does not let this in (" + words + ")", Mend: "look at the address and at the secret"}
+		return "", &Problem{Where: where, What: "it does not let this in (" + words + ")",
+			Mend: "look at the address and at the secret"}
 	case resp.StatusCode == http.StatusNotFound, resp.StatusCode == http.StatusGone:
 		return "", &Problem{Where: where, What: "there is no such place (" + words + ")", Mend: "look at the address"}
 	}
@@ -164,11 +167,13 @@ func retryAfter(resp *http.Response) time.Duration {
 }
 
 // Beat posts that Dim Lantern is there and well, or in words what is the matter with it.
-func Beat(ctx context.Context, address, host string, every time.Duration, trouble []string, roots *x509.CertPool) error {
+func Beat(ctx context.Context, address, host string, every time.Duration, trouble []string,
+	roots *x509.CertPool) error {
 	w := Webhook(lang.Webhook{URL: address}, roots).(*webhookWay)
 	defer w.client.CloseIdleConnections()
 	now := time.Now().UTC()
-	e := &Event{SpecVersion: "1.0", ID: fmt.Sprintf("beat-%d", now.UnixNano()), Source: "/dim-lantern/" + url.PathEscape(host), Type: "dim-lantern.heartbeat",
+	e := &Event{SpecVersion: "1.0", ID: fmt.Sprintf("beat-%d", now.UnixNano()), Source: "/dim-lantern/" +
+		url.PathEscape(host), Type: "dim-lantern.heartbeat",
 		Time: now.Format("2006-01-02T15:04:05.000Z"), DataContentType: "application/json",
 		Data: mustJSON(struct {
 			Host    string   `json:"host"`

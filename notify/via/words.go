@@ -154,7 +154,8 @@ func ReadWords(folder string, zone *time.Location) (*Words, error) {
 			return nil, err
 		}
 		if err := x.parse(text, path); err != nil {
-			return nil, fmt.Errorf("the template %s is not right: %s", path, strings.TrimPrefix(err.Error(), "template: "))
+			return nil, fmt.Errorf("the template %s is not right: %s", path,
+				strings.TrimPrefix(err.Error(), "template: "))
 		}
 	}
 	for _, kind := range []string{KindAlert, KindSeveral, KindSummary, KindCaught, KindTest} {
@@ -174,10 +175,15 @@ func isNoFolder(err error) bool {
 // Sample is a message of made-up news, by which templates are tried.
 func Sample(kind string) *Message {
 	at := time.Date(2026, 11, 24, 5, 33, 10, 0, time.UTC)
-	news := News{Change: "raised", Rule: "pump-pressure-low", Key: map[string]string{"host": "pump-03", "pump": "7"}, Fields: []string{"host", "pump"}, Severity: "warning",
-		Alert: "k3f9a0c2d1e8", At: at, Since: at, Count: 3, Why: "3 hits in 5m", Say: "Pump 7 at pump-03: pressure low, 3 times in 2m", Advise: "Look at the intake strainer.",
-		Clears: []string{"its recovery, or 30m without a hit"}, Place: "pump-03:/var/log/gullhaven/pump-03.log", Evidence: []Line{{at, "pump 7: pressure low (1.3 bar, want 2.0)", true}, {at.Add(-time.Minute), "pump 7: flow 310 l/min", false}}}
-	m := &Message{ID: "test", Kind: kind, Made: at, Host: "lock-3", Contact: "duty", Severity: "warning", Alerts: []News{news}}
+	news := News{Change: "raised", Rule: "pump-pressure-low", Key: map[string]string{"host": "pump-03", "pump": "7"},
+		Fields: []string{"host", "pump"}, Severity: "warning",
+		Alert: "k3f9a0c2d1e8", At: at, Since: at, Count: 3, Why: "3 hits in 5m",
+		Say: "Pump 7 at pump-03: pressure low, 3 times in 2m", Advise: "Look at the intake strainer.",
+		Clears: []string{"its recovery, or 30m without a hit"}, Place: "pump-03:/var/log/gullhaven/pump-03.log",
+		Evidence: []Line{{at, "pump 7: pressure low (1.3 bar, want 2.0)", true},
+			{at.Add(-time.Minute), "pump 7: flow 310 l/min", false}}}
+	m := &Message{ID: "test", Kind: kind, Made: at, Host: "lock-3", Contact: "duty", Severity: "warning",
+		Alerts: []News{news}}
 	switch kind {
 	case KindTest, KindBlind:
 		m.Alerts, m.Subject = nil, "a test of the contact duty"
@@ -336,5 +342,6 @@ func spanWords(d time.Duration) string {
 // Still keeps what comes from a log from becoming a link where mail is read: a sign of no
 // width stands in what begins one.
 func Still(s string) string {
-	return strings.NewReplacer("://", ":\u200b//", "www.", "www\u200b.", "WWW.", "WWW\u200b.", "@", "@\u200b", "mailto:", "mailto\u200b:").Replace(s)
+	return strings.NewReplacer("://", ":\u200b//", "www.", "www\u200b.", "WWW.", "WWW\u200b.", "@", "@\u200b",
+		"mailto:", "mailto\u200b:").Replace(s)
 }

@@ -282,7 +282,8 @@ func (r *Room) listed() []api.RuleCost {
 	}
 	var out []api.RuleCost
 	for _, x := range r.Rules.Rules {
-		if strings.Contains(strings.ToLower(x.Rule+" "+x.File), strings.ToLower(r.Filter)) && strings.HasSuffix(x.File, ".lantern") {
+		if strings.Contains(strings.ToLower(x.Rule+" "+x.File), strings.ToLower(r.Filter)) &&
+			strings.HasSuffix(x.File, ".lantern") {
 			out = append(out, x)
 		}
 	}
@@ -346,7 +347,8 @@ func (r *Room) kinds() []api.BenchKind {
 	for _, k := range r.View.Kinds {
 		caught := k.Is != "" && k.Is != "near"
 		usual := k.Count*usualShare >= all
-		if r.only == 1 && !caught || r.only == 2 && k.Is != "near" || r.only == 3 && (caught || !usual) || r.only == 4 && (caught || usual) {
+		if r.only == 1 && !caught || r.only == 2 && k.Is != "near" || r.only == 3 && (caught || !usual) ||
+			r.only == 4 && (caught || usual) {
 			continue
 		}
 		out = append(out, k)
@@ -427,7 +429,8 @@ func Values(k *api.BenchKind) [][2]int {
 }
 
 func valueByte(c byte) bool {
-	return c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= 0x80 || strings.IndexByte("_-.:", c) >= 0
+	return c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= 0x80 ||
+		strings.IndexByte("_-.:", c) >= 0
 }
 
 // Search moves the cursor to the next place behind it that has some words, capitals or

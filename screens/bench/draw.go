@@ -54,7 +54,8 @@ func (r *Room) small(c *paint.Canvas, top, bottom int, a paint.Axis, p paint.Pal
 	split := top + (bottom-top)*6/10
 	r.text(c, 0, top, c.W, split, p, base)
 	if v := r.View; v != nil && v.Tried != nil {
-		c.Cut(0, split, c.W, base.With(p.Dim), fmt.Sprintf("raised %d, open %d, %s hits in %s", v.Tried.Raised, v.Tried.Open, commas(v.Tried.Hits), v.Sample))
+		c.Cut(0, split, c.W, base.With(p.Dim), fmt.Sprintf("raised %d, open %d, %s hits in %s", v.Tried.Raised,
+			v.Tried.Open, commas(v.Tried.Hits), v.Sample))
 	}
 	r.lifelines(c, split+1, bottom, a, p, base)
 }
@@ -62,7 +63,8 @@ func (r *Room) small(c *paint.Canvas, top, bottom int, a paint.Axis, p paint.Pal
 // list draws all rules.
 func (r *Room) list(c *paint.Canvas, top, bottom int, p paint.Palette, base paint.Style) {
 	list := r.listed()
-	x := c.Put(1, top, base.With(p.Strong).Strong(), strings.TrimPrefix(plural(int64(len(list)), "", "rule", "rules"), " "))
+	x := c.Put(1, top, base.With(p.Strong).Strong(), strings.TrimPrefix(plural(int64(len(list)), "", "rule", "rules"),
+		" "))
 	c.Cut(x+2, top, c.W-x-3, base.With(p.Dim), "enter opens one, with what it would have done; n begins a new one")
 	wide := c.W >= 110
 	col := []int{1, 26, 46, 52, 59, 73, 84, 93, 116}
@@ -70,7 +72,8 @@ func (r *Room) list(c *paint.Canvas, top, bottom int, p paint.Palette, base pain
 		col = []int{1, 26, 44, 50, 57, 71, 0, 0, 0}
 	}
 	y := top + 2
-	for i, h := range []string{"rule", "file", "open", "keys", "newest hit", "in a day", "findings", "of a core", "looks at"} {
+	for i, h := range []string{"rule", "file", "open", "keys", "newest hit", "in a day", "findings", "of a core",
+		"looks at"} {
 		if col[i] > 0 {
 			c.Put(col[i], y, base.With(p.Dim), h)
 		}
@@ -101,7 +104,8 @@ func (r *Room) list(c *paint.Canvas, top, bottom int, p paint.Palette, base pain
 			style = base.With(p.Dim)
 		}
 		c.Cut(col[0], y, col[1]-col[0]-1, style, x.Rule)
-		c.Cut(col[1], y, col[2]-col[1]-1, base.With(p.Dim), fmt.Sprintf("%s:%d", strings.TrimSuffix(filepath.Base(x.File), ".lantern"), x.Line))
+		c.Cut(col[1], y, col[2]-col[1]-1, base.With(p.Dim),
+			fmt.Sprintf("%s:%d", strings.TrimSuffix(filepath.Base(x.File), ".lantern"), x.Line))
 		if x.Off {
 			c.Put(col[2], y, base.With(p.Dim), "off")
 		} else if x.Open > 0 {
@@ -355,7 +359,8 @@ func (r *Room) words(c *paint.Canvas, x, y, width, bottom int, p paint.Palette, 
 			}
 			y++
 		}
-		put("would have", plural(t.Raised, "raised", "alert", "alerts"), plural(int64(t.Told), "told", "time", "times"), plural(t.Hits, "had", "hit", "hits"))
+		put("would have", plural(t.Raised, "raised", "alert", "alerts"),
+			plural(int64(t.Told), "told", "time", "times"), plural(t.Hits, "had", "hit", "hits"))
 		var ends []string
 		for why, n := range t.Ends {
 			ends = append(ends, fmt.Sprintf("%d by %s", n, why))
@@ -384,7 +389,8 @@ func (r *Room) words(c *paint.Canvas, x, y, width, bottom int, p paint.Palette, 
 			errors++
 		}
 	}
-	foot := strings.TrimPrefix(plural(int64(errors), "", "error", "errors")+", "+strings.TrimPrefix(plural(int64(len(v.Findings)-errors), "", "finding", "findings"), " "), " ")
+	foot := strings.TrimPrefix(plural(int64(errors), "", "error", "errors")+", "+
+		strings.TrimPrefix(plural(int64(len(v.Findings)-errors), "", "finding", "findings"), " "), " ")
 	if len(v.Failed) > 0 {
 		foot += "; tests that fail: " + strings.Join(v.Failed, ", ")
 	} else if v.Passed > 0 {
@@ -430,7 +436,9 @@ func (r *Room) drawKinds(c *paint.Canvas, top, bottom int, p paint.Palette, base
 		for _, k := range r.View.Kinds {
 			counts[k.Is]++
 		}
-		x = c.Cut(x+2, top, min(c.W/2, c.W-x-tabs-5), dim, fmt.Sprintf("%s of entries; the problem catches %d, what ends it %d", strings.TrimSpace(plural(int64(len(r.View.Kinds)), "", "kind", "kinds")), counts["problem"], counts["over"]))
+		x = c.Cut(x+2, top, min(c.W/2, c.W-x-tabs-5), dim, fmt.Sprintf("%s of entries; the problem catches %d, "+
+			"what ends it %d", strings.TrimSpace(plural(int64(len(r.View.Kinds)), "", "kind", "kinds")),
+			counts["problem"], counts["over"]))
 	}
 	c.Rule(x+2, top, c.W-x-tabs-5, base.With(p.Rule), false)
 	at := c.W - tabs - 1
@@ -628,7 +636,8 @@ func (r *Room) lifelines(c *paint.Canvas, top, bottom int, a paint.Axis, p paint
 		}
 		c.Cut(col.Note, y, col.NoteWidth, base.With(p.Dim), note)
 		if col.Second > 0 {
-			c.Cut(col.Second, y, c.W-col.Second, base.With(p.Dim), strings.TrimPrefix(plural(int64(row.Count), "", "hit", "hits"), " "))
+			c.Cut(col.Second, y, c.W-col.Second, base.With(p.Dim),
+				strings.TrimPrefix(plural(int64(row.Count), "", "hit", "hits"), " "))
 		}
 		y++
 	}

@@ -12,8 +12,9 @@ import (
 
 var pressed = map[string]tea.KeyPressMsg{
 	"left": {Code: tea.KeyLeft}, "right": {Code: tea.KeyRight}, "up": {Code: tea.KeyUp}, "down": {Code: tea.KeyDown},
-	"home": {Code: tea.KeyHome}, "end": {Code: tea.KeyEnd}, "backspace": {Code: tea.KeyBackspace}, "delete": {Code: tea.KeyDelete},
-	"kill": {Code: 'k', Mod: tea.ModCtrl}, "before": {Code: 'u', Mod: tea.ModCtrl}, "enter": {Code: tea.KeyEnter},
+	"home": {Code: tea.KeyHome}, "end": {Code: tea.KeyEnd}, "backspace": {Code: tea.KeyBackspace},
+	"delete": {Code: tea.KeyDelete},
+	"kill":   {Code: 'k', Mod: tea.ModCtrl}, "before": {Code: 'u', Mod: tea.ModCtrl}, "enter": {Code: tea.KeyEnter},
 	"first": {Code: tea.KeyHome, Mod: tea.ModCtrl}, "last": {Code: tea.KeyEnd, Mod: tea.ModCtrl},
 	"a": {Code: 'a', Text: "a"}, "é": {Code: 'é', Text: "é"}, " ": {Code: ' ', Text: " "},
 }
@@ -21,7 +22,8 @@ var pressed = map[string]tea.KeyPressMsg{
 // The editor does with each key what bubbles' textarea does, which lays out all of it anew.
 func TestEditorEqualsTextarea(t *testing.T) {
 	// Not delete: of the last letter of a line the textarea takes the line end as well.
-	names := []string{"left", "right", "up", "down", "home", "end", "backspace", "kill", "before", "enter", "first", "last", "a", "é", " "}
+	names := []string{"left", "right", "up", "down", "home", "end", "backspace", "kill", "before", "enter", "first",
+		"last", "a", "é", " "}
 	rapid.Check(t, func(t *rapid.T) {
 		var e editor
 		slow := textarea.New()
@@ -29,7 +31,8 @@ func TestEditorEqualsTextarea(t *testing.T) {
 		slow.SetWidth(200)
 		slow.SetHeight(8)
 		slow.Focus()
-		text := strings.Join(rapid.SliceOfN(rapid.SampledFrom([]string{"", "rule low {", "  per host", "  é 30 m", "}"}), 1, 6).Draw(t, "lines"), "\n")
+		text := strings.Join(rapid.SliceOfN(rapid.SampledFrom([]string{"", "rule low {", "  per host", "  é 30 m",
+			"}"}), 1, 6).Draw(t, "lines"), "\n")
 		e.SetValue(text)
 		slow.SetValue(text)
 		slow.MoveToBegin()

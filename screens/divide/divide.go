@@ -80,7 +80,8 @@ func Start(origin, label string) *Work {
 
 // Query is what is to be asked now.
 func (w *Work) Query(lines int) api.FieldsQuery {
-	return api.FieldsQuery{Origin: w.Origin, Text: w.draft.text, Marks: w.draft.marks, Which: Whiches[w.which], Filter: w.filter, Wide: w.wide,
+	return api.FieldsQuery{Origin: w.Origin, Text: w.draft.text, Marks: w.draft.marks, Which: Whiches[w.which],
+		Filter: w.filter, Wide: w.wide,
 		Lines: lines, Field: w.field, Detect: w.detect, Write: w.saving}
 }
 
@@ -159,7 +160,8 @@ func tokens(line string) []token {
 		from := i
 		if !word(line[i]) {
 			i++
-			if (line[from] == '-' || line[from] == '+') && i < len(line) && line[i] >= '0' && line[i] <= '9' && (from == 0 || !word(line[from-1])) {
+			if (line[from] == '-' || line[from] == '+') && i < len(line) && line[i] >= '0' && line[i] <= '9' &&
+				(from == 0 || !word(line[from-1])) {
 				for i < len(line) && (word(line[i]) || line[i] == '.' && i+1 < len(line) && word(line[i+1])) {
 					i++
 				}
@@ -167,7 +169,8 @@ func tokens(line string) []token {
 			out = append(out, token{from, i})
 			continue
 		}
-		for i < len(line) && (word(line[i]) || strings.IndexByte(".-@/:,", line[i]) >= 0 && i+1 < len(line) && word(line[i+1]) && (line[i] != ',' || line[i+1] >= '0' && line[i+1] <= '9')) {
+		for i < len(line) && (word(line[i]) || strings.IndexByte(".-@/:,", line[i]) >= 0 && i+1 < len(line) &&
+			word(line[i+1]) && (line[i] != ',' || line[i+1] >= '0' && line[i+1] <= '9')) {
 			i++
 		}
 		out = append(out, token{from, i})
@@ -245,7 +248,8 @@ func (w *Work) Key(k tea.KeyPressMsg, page int) (ask, leave bool, cmd tea.Cmd) {
 		}
 		return false, true, nil
 	case "up", "down", "shift+up", "shift+down", "pgup", "pgdown":
-		by := map[string]int{"up": -1, "down": 1, "shift+up": -10, "shift+down": 10, "pgup": -page, "pgdown": page}[k.String()]
+		by := map[string]int{"up": -1, "down": 1, "shift+up": -10, "shift+down": 10, "pgup": -page,
+			"pgdown": page}[k.String()]
 		if w.View != nil {
 			w.line = min(max(w.line+by, 0), max(len(w.View.Lines)-1, 0))
 		}
@@ -344,10 +348,12 @@ func (w *Work) proposed() string {
 	}
 	before := strings.TrimRight(line[:start], " =:\"'([#")
 	i := len(before)
-	for i > 0 && (before[i-1] >= 'a' && before[i-1] <= 'z' || before[i-1] >= 'A' && before[i-1] <= 'Z' || before[i-1] == '_') {
+	for i > 0 && (before[i-1] >= 'a' && before[i-1] <= 'z' || before[i-1] >= 'A' && before[i-1] <= 'Z' ||
+		before[i-1] == '_') {
 		i--
 	}
-	if name := strings.ToLower(before[i:]); len(name) > 1 && !lang.Reserved(name) && (line[start] >= '0' && line[start] <= '9' || len(before) < start) {
+	if name := strings.ToLower(before[i:]); len(name) > 1 && !lang.Reserved(name) &&
+		(line[start] >= '0' && line[start] <= '9' || len(before) < start) {
 		return name
 	}
 	return ""
@@ -405,7 +411,8 @@ func (w *Work) Completions() []string {
 		}
 		list = append(list, layout.Vocabulary()...)
 	case Typing:
-		list = []string{"integer", "decimal", "duration", "duration in ms", "duration in s", "address", "time", "boolean", "text"}
+		list = []string{"integer", "decimal", "duration", "duration in ms", "duration in s", "address", "time",
+			"boolean", "text"}
 	}
 	for _, x := range list {
 		if strings.HasPrefix(x, w.Input) && x != w.Input && !slices.Contains(out, x) {
@@ -421,7 +428,8 @@ func (w *Work) name(name string) bool {
 	if name == "" || end <= start {
 		return false
 	}
-	w.change(draft{w.draft.text, append(slices.Clone(w.draft.marks), api.Mark{Line: line, Start: start, End: end, Name: name})})
+	w.change(draft{w.draft.text, append(slices.Clone(w.draft.marks),
+		api.Mark{Line: line, Start: start, End: end, Name: name})})
 	w.field = name
 	return true
 }
@@ -435,7 +443,8 @@ func (w *Work) notThis() bool {
 		w.Note = "point at a value that was found by a name of yours, and that is none"
 		return false
 	}
-	w.change(draft{w.draft.text, append(slices.Clone(w.draft.marks), api.Mark{Line: line, Start: start, End: end, Name: name, Not: true})})
+	w.change(draft{w.draft.text, append(slices.Clone(w.draft.marks),
+		api.Mark{Line: line, Start: start, End: end, Name: name, Not: true})})
 	return true
 }
 

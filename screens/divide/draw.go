@@ -385,7 +385,8 @@ func (w *Work) values(c *paint.Canvas, x, top, bottom int, p paint.Palette, base
 	if f := v.Values; f != nil && f.Name == w.field {
 		at := c.Put(x+3, top, base.With(p.Strong).Strong(), f.Name)
 		c.Rule(at+1, top, c.W-at-2, base.With(p.Rule), false)
-		words := fmt.Sprintf("%s, in %s of %s entries, %s different", f.Type, commas(f.Entries), commas(v.Looked), commas(f.Distinct))
+		words := fmt.Sprintf("%s, in %s of %s entries, %s different", f.Type, commas(f.Entries), commas(v.Looked),
+			commas(f.Distinct))
 		if f.More {
 			words += " and more"
 		}
@@ -405,7 +406,8 @@ func (w *Work) values(c *paint.Canvas, x, top, bottom int, p paint.Palette, base
 				}
 				at = c.Put(at, y, base.With(p.Tide), mark)
 			}
-			c.Cut(at, y, c.W-at-1, dim, fmt.Sprintf(" %s %s  quartiles %s, %s, %s", short(n.Max), n.Unit, short(n.Q1), short(n.Median), short(n.Q3)))
+			c.Cut(at, y, c.W-at-1, dim, fmt.Sprintf(" %s %s  quartiles %s, %s, %s", short(n.Max), n.Unit, short(n.Q1),
+				short(n.Median), short(n.Q3)))
 			y += 2
 		}
 		bar := 12
@@ -427,7 +429,8 @@ func (w *Work) values(c *paint.Canvas, x, top, bottom int, p paint.Palette, base
 			for i, t := range f.Rare[:rare] {
 				at := c.Cut(x+2, bottom-rare+i, width/3, base, entry.Visible(t.Value))
 				if len(t.Lines) > 0 {
-					c.Cut(max(at+2, x+width/4), bottom-rare+i, c.W-max(at+2, x+width/4)-1, dim, entry.Visible(t.Lines[0].Text))
+					c.Cut(max(at+2, x+width/4), bottom-rare+i, c.W-max(at+2, x+width/4)-1, dim,
+						entry.Visible(t.Lines[0].Text))
 				}
 			}
 		}
@@ -453,7 +456,8 @@ func (w *Work) values(c *paint.Canvas, x, top, bottom int, p paint.Palette, base
 		if y >= bottom {
 			break
 		}
-		for i, part := range strings.Split(ansi.Wrap(fmt.Sprintf("%s of %s: %s: %s", commas(m.Count), commas(v.Looked), m.Reason, entry.Visible(m.Example)), width-2, ""), "\n") {
+		for i, part := range strings.Split(ansi.Wrap(fmt.Sprintf("%s of %s: %s: %s", commas(m.Count),
+			commas(v.Looked), m.Reason, entry.Visible(m.Example)), width-2, ""), "\n") {
 			if i < 3 && y < bottom {
 				c.Cut(x+min(2*i, 2), y, width, base.With(p.Severity[entry.Warning]), part)
 				y++
@@ -538,9 +542,12 @@ func (w *Work) Keys(narrow bool) (string, [][2]string) {
 		return "", nil
 	}
 	if narrow {
-		return "", [][2]string{{"←→", "value"}, {"enter", "name"}, {"v", "values"}, {"t", "type"}, {"u", "undo"}, {"tab", "lines"}, {"^s", "write"}, {"?", "help"}, {"esc", "back"}}
+		return "", [][2]string{{"←→", "value"}, {"enter", "name"}, {"v", "values"}, {"t", "type"}, {"u", "undo"},
+			{"tab", "lines"}, {"^s", "write"}, {"?", "help"}, {"esc", "back"}}
 	}
-	return "pointing", [][2]string{{"←→", "value"}, {"shift", "longer"}, {"enter", "name it"}, {"x", "not this"}, {"t", "type"}, {"d", "detect"}, {"e", "by hand"}, {"u", "undo"}, {"tab", "lines"}, {"/", "find"}, {"^s", "write"}, {"esc", "back"}, {"?", "help"}}
+	return "pointing", [][2]string{{"←→", "value"}, {"shift", "longer"}, {"enter", "name it"}, {"x", "not this"},
+		{"t", "type"}, {"d", "detect"}, {"e", "by hand"}, {"u", "undo"}, {"tab", "lines"}, {"/", "find"},
+		{"^s", "write"}, {"esc", "back"}, {"?", "help"}}
 }
 
 // Asking is what is being typed, and for what; "" where nothing is.

@@ -82,7 +82,8 @@ func (a Axis) within(k int, spans []api.Span) bool {
 	return false
 }
 
-func (c *Canvas) alert(y int, a Axis, s api.Span, lamp int, hits func(int) int, most int, untold []api.Span, p Palette, base Style) {
+func (c *Canvas) alert(y int, a Axis, s api.Span, lamp int, hits func(int) int, most int, untold []api.Span,
+	p Palette, base Style) {
 	from, to := a.ColumnOf(s.From), lamp
 	over := s.To != entry.None && s.To <= a.Lamp
 	if over {
@@ -154,8 +155,10 @@ func (c *Canvas) Tide(y, rows int, a Axis, tide []int64, p Palette, base Style) 
 }
 
 // steps are the distances of an axis's labels.
-var steps = []time.Duration{time.Minute, 2 * time.Minute, 5 * time.Minute, 10 * time.Minute, 20 * time.Minute, 30 * time.Minute,
-	time.Hour, 2 * time.Hour, 3 * time.Hour, 6 * time.Hour, 12 * time.Hour, 24 * time.Hour, 48 * time.Hour, 7 * 24 * time.Hour, 28 * 24 * time.Hour}
+var steps = []time.Duration{time.Minute, 2 * time.Minute, 5 * time.Minute, 10 * time.Minute, 20 * time.Minute,
+	30 * time.Minute,
+	time.Hour, 2 * time.Hour, 3 * time.Hour, 6 * time.Hour, 12 * time.Hour, 24 * time.Hour, 48 * time.Hour,
+	7 * 24 * time.Hour, 28 * 24 * time.Hour}
 
 // Tick is a label of an axis.
 type Tick struct {

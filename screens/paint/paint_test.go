@@ -40,15 +40,32 @@ func TestLifeline(t *testing.T) {
 	}{
 		{"quiet", api.Life{Hits: hits(nil)}, false, "····················"},
 		{"stirring", api.Life{Hits: hits(map[int]int{2: 1, 4: 2, 6: 3, 8: 9})}, false, "··⡀·⡄·⡆·⡇···········"},
-		{"open", api.Life{Hits: hits(map[int]int{10: 1, 12: 4}), Alerts: []api.Span{{From: at(10), To: entry.None, Steps: steps(10, entry.Warning)}}}, false, "··········▄▂█▂▂▂▂▂▂▂"},
-		{"over by recovery", api.Life{Hits: hits(map[int]int{3: 4}), Alerts: []api.Span{{From: at(3), To: at(6), Why: "recovery", Steps: steps(3, entry.Error)}}}, false, "···█▂▂┃·············"},
-		{"over by quiet", api.Life{Hits: hits(map[int]int{3: 4}), Alerts: []api.Span{{From: at(3), To: at(6), Why: "quiet", Steps: steps(3, entry.Error)}}}, false, "···█▂▂┊·············"},
-		{"over within a column", api.Life{Hits: hits(map[int]int{3: 4}), Alerts: []api.Span{{From: at(3), To: at(3) + 1, Why: "recovery", Steps: steps(3, entry.Error)}}}, false, "···█┃···············"},
-		{"over in the lamp's own column", api.Life{Hits: hits(map[int]int{19: 4}), Alerts: []api.Span{{From: at(19), To: at(19), Why: "recovery", Steps: steps(19, entry.Error)}}}, false, "···················┃"},
-		{"worsened, without colours", api.Life{Hits: hits(map[int]int{3: 4, 5: 4}), Alerts: []api.Span{{From: at(3), To: entry.None, Steps: append(steps(3, entry.Notice), steps(5, entry.Critical)...)}}}, true, "···█▂▲▂▂▂▂▂▂▂▂▂▂▂▂▂▂"},
-		{"blind", api.Life{Hits: hits(nil), Dark: []api.Span{{From: at(5), To: at(8)}, {From: at(18), To: entry.None}}}, false, "·····╱╱╱╱·········╱╱"},
-		{"in a shadow", api.Life{Hits: hits(map[int]int{3: 4, 6: 1}), Untold: []api.Span{{From: at(5), To: at(8)}, {From: at(15), To: entry.None}}, Alerts: []api.Span{{From: at(3), To: entry.None, Steps: steps(3, entry.Error)}}}, false, "···█▂░░░▂▂▂▂▂▂▂░░░░░"},
-		{"from before", api.Life{Hits: hits(nil), Alerts: []api.Span{{From: at(0) - 1, To: at(2), Why: "hand", Steps: []api.Step{{At: at(0) - 1, Severity: entry.Error}}}}}, false, "▂▂┊·················"},
+		{"open", api.Life{Hits: hits(map[int]int{10: 1, 12: 4}),
+			Alerts: []api.Span{{From: at(10), To: entry.None, Steps: steps(10, entry.Warning)}}}, false,
+			"··········▄▂█▂▂▂▂▂▂▂"},
+		{"over by recovery", api.Life{Hits: hits(map[int]int{3: 4}),
+			Alerts: []api.Span{{From: at(3), To: at(6), Why: "recovery", Steps: steps(3, entry.Error)}}}, false,
+			"···█▂▂┃·············"},
+		{"over by quiet", api.Life{Hits: hits(map[int]int{3: 4}),
+			Alerts: []api.Span{{From: at(3), To: at(6), Why: "quiet", Steps: steps(3, entry.Error)}}}, false,
+			"···█▂▂┊·············"},
+		{"over within a column", api.Life{Hits: hits(map[int]int{3: 4}),
+			Alerts: []api.Span{{From: at(3), To: at(3) + 1, Why: "recovery", Steps: steps(3, entry.Error)}}}, false,
+			"···█┃···············"},
+		{"over in the lamp's own column", api.Life{Hits: hits(map[int]int{19: 4}),
+			Alerts: []api.Span{{From: at(19), To: at(19), Why: "recovery", Steps: steps(19, entry.Error)}}}, false,
+			"···················┃"},
+		{"worsened, without colours", api.Life{Hits: hits(map[int]int{3: 4, 5: 4}),
+			Alerts: []api.Span{{From: at(3), To: entry.None,
+				Steps: append(steps(3, entry.Notice), steps(5, entry.Critical)...)}}}, true, "···█▂▲▂▂▂▂▂▂▂▂▂▂▂▂▂▂"},
+		{"blind", api.Life{Hits: hits(nil), Dark: []api.Span{{From: at(5), To: at(8)},
+			{From: at(18), To: entry.None}}}, false, "·····╱╱╱╱·········╱╱"},
+		{"in a shadow", api.Life{Hits: hits(map[int]int{3: 4, 6: 1}),
+			Untold: []api.Span{{From: at(5), To: at(8)}, {From: at(15), To: entry.None}},
+			Alerts: []api.Span{{From: at(3), To: entry.None, Steps: steps(3, entry.Error)}}}, false,
+			"···█▂░░░▂▂▂▂▂▂▂░░░░░"},
+		{"from before", api.Life{Hits: hits(nil), Alerts: []api.Span{{From: at(0) - 1, To: at(2), Why: "hand",
+			Steps: []api.Step{{At: at(0) - 1, Severity: entry.Error}}}}}, false, "▂▂┊·················"},
 	} {
 		p := Dark()
 		p.Mono = c.mono
@@ -74,7 +91,8 @@ func TestCurve(t *testing.T) {
 	}
 	cv := New(50, 3, Color{})
 	axis := Axis{X: 20, Columns: 8, From: at(0), Column: time.Minute, Lamp: at(6)}
-	cv.Curve(0, 3, axis, api.Curve{Name: "avg(temp)", Op: ">", Limit: 20, Severity: entry.Warning, Values: of(-10, 5, 20, 35)}, Dark(), Style{})
+	cv.Curve(0, 3, axis, api.Curve{Name: "avg(temp)", Op: ">", Limit: 20, Severity: entry.Warning,
+		Values: of(-10, 5, 20, 35)}, Dark(), Style{})
 	got := text(cv)
 	assert.Equal(t, "   avg(temp)           ▆", strings.TrimRight(got[0], " "))
 	assert.Equal(t, "   is 35            ─▁▇█───  > 20 warning", strings.TrimRight(got[1], " "))
@@ -95,8 +113,10 @@ func TestCanvasIsSafe(t *testing.T) {
 		c := New(rapid.IntRange(1, 30).Draw(t, "w"), rapid.IntRange(1, 4).Draw(t, "h"), Color{})
 		c.Plain = rapid.Bool().Draw(t, "plain")
 		for range rapid.IntRange(0, 8).Draw(t, "puts") {
-			s := rapid.OneOf(rapid.String(), rapid.SampledFrom([]string{"\x1b[2J", "日本語", "e\u0301", "\u202e", "\xff", "👍🏽", "a\tb\n"})).Draw(t, "text")
-			c.Put(rapid.IntRange(-3, 32).Draw(t, "x"), rapid.IntRange(-1, 5).Draw(t, "y"), Style{Bold: rapid.Bool().Draw(t, "bold")}, s)
+			s := rapid.OneOf(rapid.String(), rapid.SampledFrom([]string{"\x1b[2J", "日本語", "e\u0301", "\u202e", "\xff",
+				"👍🏽", "a\tb\n"})).Draw(t, "text")
+			c.Put(rapid.IntRange(-3, 32).Draw(t, "x"), rapid.IntRange(-1, 5).Draw(t, "y"),
+				Style{Bold: rapid.Bool().Draw(t, "bold")}, s)
 		}
 		out := c.String()
 		lines := strings.Split(ansi.Strip(out), "\n")

@@ -18,18 +18,22 @@ type Palette struct {
 // Dark is the palette for a dark ground.
 func Dark() Palette {
 	return Palette{
-		Ground: Hex("#14110d"), Text: Hex("#cdbfa8"), Dim: Hex("#8f8472"), Chosen: Hex("#262018"), Rule: Hex("#4a4338"),
+		Ground: Hex("#14110d"), Text: Hex("#cdbfa8"), Dim: Hex("#8f8472"), Chosen: Hex("#262018"),
+		Rule:     Hex("#4a4338"),
 		Severity: [5]Color{Hex("#8f8472"), Hex("#a07f4f"), Hex("#c4853a"), Hex("#f2b24c"), Hex("#fff1d2")},
-		Over:     Hex("#5fa8a0"), Blind: Hex("#948ca3"), Stir: Hex("#6f6555"), Tide: Hex("#6b604c"), Strong: Hex("#fff1d2"),
+		Over:     Hex("#5fa8a0"), Blind: Hex("#948ca3"), Stir: Hex("#6f6555"), Tide: Hex("#6b604c"),
+		Strong: Hex("#fff1d2"),
 	}
 }
 
 // Light is the palette for a light ground, in the same order.
 func Light() Palette {
 	return Palette{
-		Ground: Hex("#f7f2e8"), Text: Hex("#4a4234"), Dim: Hex("#7d725f"), Chosen: Hex("#e9dfcc"), Rule: Hex("#c8bca6"),
+		Ground: Hex("#f7f2e8"), Text: Hex("#4a4234"), Dim: Hex("#7d725f"), Chosen: Hex("#e9dfcc"),
+		Rule:     Hex("#c8bca6"),
 		Severity: [5]Color{Hex("#7d725f"), Hex("#b08a4a"), Hex("#a8691c"), Hex("#7d4300"), Hex("#2b1500")},
-		Over:     Hex("#1f756c"), Blind: Hex("#6f6684"), Stir: Hex("#9a8f7b"), Tide: Hex("#b7a98c"), Strong: Hex("#1d160b"),
+		Over:     Hex("#1f756c"), Blind: Hex("#6f6684"), Stir: Hex("#9a8f7b"), Tide: Hex("#b7a98c"),
+		Strong: Hex("#1d160b"),
 	}
 }
 

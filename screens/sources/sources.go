@@ -52,7 +52,8 @@ func (r *Room) Take(v *api.SourcesView) {
 		r.rows = append(r.rows, row{source: s})
 		for k := range s.Origins {
 			o := &s.Origins[k]
-			if !r.Inside && r.Filter != "" && !strings.Contains(strings.ToLower(s.Name+" "+o.Name+" "+string(o.State.Condition)), strings.ToLower(r.Filter)) {
+			if !r.Inside && r.Filter != "" && !strings.Contains(strings.ToLower(s.Name+" "+o.Name+" "+
+				string(o.State.Condition)), strings.ToLower(r.Filter)) {
 				continue
 			}
 			r.rows = append(r.rows, row{s, o})
@@ -116,7 +117,8 @@ func (r *Room) Click(y int) bool {
 }
 
 // Draw draws the room into rows top to bottom of the canvas (bottom excluded).
-func (r *Room) Draw(c *paint.Canvas, top, bottom int, v *api.SourcesView, e *api.Entries, a paint.Axis, p paint.Palette) {
+func (r *Room) Draw(c *paint.Canvas, top, bottom int, v *api.SourcesView, e *api.Entries, a paint.Axis,
+	p paint.Palette) {
 	base := paint.Style{Fg: p.Text}
 	if r.Inside {
 		r.inside(c, top, bottom, e, p, base)
@@ -374,7 +376,8 @@ func (r *Room) detail(c *paint.Canvas, top, bottom int, e *api.Entries, p paint.
 	}
 }
 
-func (r *Room) facts(c *paint.Canvas, y, bottom, middle int, s *api.SourceView, o *api.OriginView, p paint.Palette, base paint.Style) {
+func (r *Room) facts(c *paint.Canvas, y, bottom, middle int, s *api.SourceView, o *api.OriginView, p paint.Palette,
+	base paint.Style) {
 	dim := base.With(p.Dim)
 	put := func(label string, style paint.Style, text string) {
 		first := true
@@ -410,10 +413,12 @@ func (r *Room) facts(c *paint.Canvas, y, bottom, middle int, s *api.SourceView, 
 		put("began", dim, o.Began)
 	}
 	if !o.State.WorstAt.IsZero() {
-		put("behind", dim, fmt.Sprintf("%s from written to read; worst %s at %s", lagWords(o.State.Lag), lagWords(o.State.Worst), o.State.WorstAt.Format("15:04:05")))
+		put("behind", dim, fmt.Sprintf("%s from written to read; worst %s at %s", lagWords(o.State.Lag),
+			lagWords(o.State.Worst), o.State.WorstAt.Format("15:04:05")))
 	}
 	if o.State.Skew != 0 {
-		put("clock", base.With(p.Severity[entry.Warning]), fmt.Sprintf("%s behind ours; taken off its entries' times", entry.RoughSpan(o.State.Skew)))
+		put("clock", base.With(p.Severity[entry.Warning]),
+			fmt.Sprintf("%s behind ours; taken off its entries' times", entry.RoughSpan(o.State.Skew)))
 	}
 	fits := s.Layout
 	if o.State.Looked > 0 && o.State.Misfits == 0 {
@@ -421,13 +426,16 @@ func (r *Room) facts(c *paint.Canvas, y, bottom, middle int, s *api.SourceView, 
 	}
 	put("layout", base, fits)
 	if o.State.Misfits > 0 {
-		put("", base.With(p.Severity[entry.Warning]), fmt.Sprintf("%d of the newest %d entries that were looked at do not fit (m shows them), such as %s", o.State.Misfits, o.State.Looked, o.State.Misfit))
+		put("", base.With(p.Severity[entry.Warning]), fmt.Sprintf("%d of the newest %d entries that were looked "+
+			"at do not fit (m shows them), such as %s", o.State.Misfits, o.State.Looked, o.State.Misfit))
 	}
 	if o.State.Gaps > 0 {
-		put("lost", base.With(p.Severity[entry.Warning]), fmt.Sprintf("%d bytes went before they could be read", o.State.Gaps))
+		put("lost", base.With(p.Severity[entry.Warning]),
+			fmt.Sprintf("%d bytes went before they could be read", o.State.Gaps))
 	}
 	if o.State.Cut > 0 {
-		put("cut", base.With(p.Severity[entry.Warning]), fmt.Sprintf("%d entries were longer than 1 MiB, and were cut", o.State.Cut))
+		put("cut", base.With(p.Severity[entry.Warning]),
+			fmt.Sprintf("%d entries were longer than 1 MiB, and were cut", o.State.Cut))
 	}
 	rules := "none yet"
 	if len(s.Rules) > 0 {
@@ -438,7 +446,8 @@ func (r *Room) facts(c *paint.Canvas, y, bottom, middle int, s *api.SourceView, 
 
 // named draws an entry with all that it says by name, and returns the next line.
 func named(c *paint.Canvas, x, y, width, bottom int, l *api.EntryView, p paint.Palette, base paint.Style) int {
-	for i, part := range strings.Split(ansi.Wrap(watch.Clock(l.At)+"  "+entry.Visible(l.Text), max(width-2, 10), ""), "\n") {
+	for i, part := range strings.Split(ansi.Wrap(watch.Clock(l.At)+"  "+entry.Visible(l.Text), max(width-2, 10), ""),
+		"\n") {
 		if y >= bottom {
 			return y
 		}
@@ -468,7 +477,8 @@ func named(c *paint.Canvas, x, y, width, bottom int, l *api.EntryView, p paint.P
 }
 
 // wayFacts says how the entries of an origin come that exist nowhere else.
-func wayFacts(put func(string, paint.Style, string), w *api.WayView, o *api.OriginView, p paint.Palette, base paint.Style) {
+func wayFacts(put func(string, paint.Style, string), w *api.WayView, o *api.OriginView, p paint.Palette,
+	base paint.Style) {
 	warn := base.With(p.Severity[entry.Warning])
 	put("from", base, o.Way)
 	for _, x := range w.State.Senders {
@@ -488,14 +498,16 @@ func wayFacts(put func(string, paint.Style, string), w *api.WayView, o *api.Orig
 		}
 	}
 	if w.State.Lost > 0 {
-		put("lost", warn, fmt.Sprintf("%d datagrams were dropped by the system before they could be read; from whom is not known", w.State.Lost))
+		put("lost", warn, fmt.Sprintf("%d datagrams were dropped by the system before they could be read; from "+
+			"whom is not known", w.State.Lost))
 	}
 	if w.Waiting > 0 {
 		put("waiting", warn, fmt.Sprintf("%d entries wait until they can be kept", w.Waiting))
 	}
 	where := "in " + filepath.Dir(o.Path)
 	if k := o.Kept; k != nil && k.Entries > 0 {
-		where = fmt.Sprintf("%d entries since %s, %d kB, %s", k.Entries, time.Unix(0, int64(k.First)).Format("2006-01-02 15:04"), (k.Bytes+999)/1000, where)
+		where = fmt.Sprintf("%d entries since %s, %d kB, %s", k.Entries,
+			time.Unix(0, int64(k.First)).Format("2006-01-02 15:04"), (k.Bytes+999)/1000, where)
 	}
 	put("kept", base.With(p.Dim), where)
 }

@@ -33,7 +33,8 @@ func originOf(source, host, path, way string, c origin.Condition, words string) 
 	if way != "" {
 		name = host + ":" + way
 	}
-	return api.OriginView{Name: name, Host: host, Path: path, Way: way, State: origin.State{Condition: c, Words: words, Mend: "mend it"}, Blind: c.Blind(),
+	return api.OriginView{Name: name, Host: host, Path: path, Way: way,
+		State: origin.State{Condition: c, Words: words, Mend: "mend it"}, Blind: c.Blind(),
 		Minute: 7, Flow: make([]int64, 88), Read: "all 10 bytes"}
 }
 
@@ -48,14 +49,18 @@ func view() *api.SourcesView {
 			originOf("gauges", "a", "/v/north/level.log", "", origin.Gone, "the file is gone"),
 			originOf("gauges", "a", "/v/south/level.log", "", origin.Catching, "catching up: 4 MB still to go"),
 		}},
-		{Name: "boxes", Where: "syslog udp :514", Layout: "syslog", Way: &api.WayView{State: origin.Way{Lost: 3, Senders: []origin.Sender{{Name: "192.0.2.7", Received: 90, Dropped: 5}}}, Waiting: 2},
+		{Name: "boxes", Where: "syslog udp :514", Layout: "syslog",
+			Way: &api.WayView{State: origin.Way{Lost: 3,
+				Senders: []origin.Sender{{Name: "192.0.2.7", Received: 90, Dropped: 5}}}, Waiting: 2},
 			Origins: []api.OriginView{
 				originOf("boxes", "lock-3", "/data/kept/boxes/x/entries.log", "192.0.2.7", origin.Seen, ""),
 				originOf("boxes", "lock-3", "/data/kept/boxes/y/entries.log", "192.0.2.8", origin.Seen, ""),
 				originOf("boxes", "lock-4", "/data/kept/boxes/z/entries.log", "192.0.2.7", origin.Seen, ""),
 			}},
-		{Name: "control", Where: "channel Access, Valves", Layout: "event-xml", Words: "Valves: is it switched on?", Way: &api.WayView{},
-			Origins: []api.OriginView{originOf("control", "lock-1", "/data/kept/control/x/entries.log", "Access", origin.Seen, "")}},
+		{Name: "control", Where: "channel Access, Valves", Layout: "event-xml", Words: "Valves: is it switched on?",
+			Way: &api.WayView{},
+			Origins: []api.OriginView{originOf("control", "lock-1", "/data/kept/control/x/entries.log", "Access",
+				origin.Seen, "")}},
 	}
 	return v
 }
@@ -69,7 +74,8 @@ func TestLabels(t *testing.T) {
 			got = append(got, label(&v.Sources[i], &v.Sources[i].Origins[k]))
 		}
 	}
-	assert.Equal(t, []string{"pump-1.log", "pump-2.log", "north/level.log", "south/level.log", "lock-3 192.0.2.7", "lock-3 192.0.2.8", "lock-4", "Access"}, got)
+	assert.Equal(t, []string{"pump-1.log", "pump-2.log", "north/level.log", "south/level.log", "lock-3 192.0.2.7",
+		"lock-3 192.0.2.8", "lock-4", "Access"}, got)
 }
 
 // What is the matter stands beside the origin in a word, and below in full with its
@@ -78,7 +84,8 @@ func TestStatesAreSaid(t *testing.T) {
 	r := &Room{}
 	v := view()
 	s := draw(r, v, nil, 160, 44)
-	for _, want := range []string{"4 sources", "8 origins, 6 seen", "not readable", "gone", "catching up", "files /v/pump-*.log", "syslog udp :514", "channel Access, Valves", "is it switched on?"} {
+	for _, want := range []string{"4 sources", "8 origins, 6 seen", "not readable", "gone", "catching up",
+		"files /v/pump-*.log", "syslog udp :514", "channel Access, Valves", "is it switched on?"} {
 		assert.Contains(t, s, want)
 	}
 	r.Move(1)
@@ -87,7 +94,8 @@ func TestStatesAreSaid(t *testing.T) {
 	assert.Contains(t, s, "mend it")
 	r.Move(3)
 	s = draw(r, v, nil, 160, 44)
-	for _, want := range []string{"90 came since the start", "5 were dropped for want of room", "3 datagrams were dropped by the system", "2 entries wait until they can be kept"} {
+	for _, want := range []string{"90 came since the start", "5 were dropped for want of room",
+		"3 datagrams were dropped by the system", "2 entries wait until they can be kept"} {
 		assert.Contains(t, s, want)
 	}
 	assert.NotContains(t, draw(&Room{Filter: "blind-nothing"}, v, nil, 160, 44), "pump-1.log")
@@ -99,8 +107,11 @@ func TestEventInFull(t *testing.T) {
 	r := &Room{Inside: true, Full: true}
 	r.Take(v)
 	r.Move(7)
-	e := &api.Entries{Origin: "lock-1:Access", Layout: "event-xml", Named: true, Shown: 1, Looked: 1, Lines: []api.EntryView{{At: v.At, Text: "A sign-in was refused.", Fits: true,
-		Fields: []entry.Field{{Name: "event", Value: "5120"}, {Name: "account", Value: "night-crew"}, {Name: "Panel", Value: "4"}, {Name: "text", Value: "A sign-in was refused."}, {Name: "Long", Value: strings.Repeat("x", 300)}}}}}
+	e := &api.Entries{Origin: "lock-1:Access", Layout: "event-xml", Named: true, Shown: 1, Looked: 1,
+		Lines: []api.EntryView{{At: v.At, Text: "A sign-in was refused.", Fits: true,
+			Fields: []entry.Field{{Name: "event", Value: "5120"}, {Name: "account", Value: "night-crew"},
+				{Name: "Panel", Value: "4"}, {Name: "text", Value: "A sign-in was refused."},
+				{Name: "Long", Value: strings.Repeat("x", 300)}}}}}
 	s := draw(r, v, e, 100, 20)
 	assert.Contains(t, s, "A sign-in was refused.")
 	assert.Contains(t, s, "event 5120   account night-crew   Panel 4")
@@ -114,12 +125,16 @@ func TestEventInFull(t *testing.T) {
 // lines, and what is chosen is among them.
 func TestDrawsWithinItsLines(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		text := rapid.SampledFrom([]string{"", "a", "pump 7 low", "日本語のログ", "\x1b[2J\u202e", strings.Repeat("long ", 60)})
+		text := rapid.SampledFrom([]string{"", "a", "pump 7 low", "日本語のログ", "\x1b[2J\u202e",
+			strings.Repeat("long ", 60)})
 		v := &api.SourcesView{At: entry.Instant(time.Hour), Column: time.Minute}
 		for i := range rapid.IntRange(0, 6).Draw(t, "sources") {
-			s := api.SourceView{Name: fmt.Sprint("s", i), Where: rapid.SampledFrom([]string{"files /v/*.log", "channel A", "channel journal", "syslog udp :514", "standard input"}).Draw(t, "where"), Words: text.Draw(t, "words")}
+			s := api.SourceView{Name: fmt.Sprint("s", i),
+				Where: rapid.SampledFrom([]string{"files /v/*.log", "channel A", "channel journal", "syslog udp :514",
+					"standard input"}).Draw(t, "where"), Words: text.Draw(t, "words")}
 			if rapid.Bool().Draw(t, "way") {
-				s.Way = &api.WayView{State: origin.Way{Senders: []origin.Sender{{Name: "w", Note: text.Draw(t, "note"), Dropped: 1}}}}
+				s.Way = &api.WayView{State: origin.Way{Senders: []origin.Sender{{Name: "w",
+					Note: text.Draw(t, "note"), Dropped: 1}}}}
 			}
 			for k := range rapid.IntRange(0, 7).Draw(t, "origins") {
 				way := ""
@@ -127,21 +142,25 @@ func TestDrawsWithinItsLines(t *testing.T) {
 					way = "w"
 				}
 				o := originOf(s.Name, text.Draw(t, "host"), fmt.Sprintf("/v/%d/%s.log", k, text.Draw(t, "file")), way,
-					rapid.SampledFrom([]origin.Condition{origin.Seen, origin.Gone, origin.Waiting, origin.Late, origin.Unreached}).Draw(t, "condition"), text.Draw(t, "state"))
+					rapid.SampledFrom([]origin.Condition{origin.Seen, origin.Gone, origin.Waiting, origin.Late,
+						origin.Unreached}).Draw(t, "condition"), text.Draw(t, "state"))
 				o.Name += fmt.Sprint(i, k)
 				o.Flow = make([]int64, rapid.IntRange(0, 300).Draw(t, "columns"))
 				s.Origins = append(s.Origins, o)
 			}
 			v.Sources = append(v.Sources, s)
 		}
-		r := &Room{Inside: rapid.Bool().Draw(t, "inside"), Full: rapid.Bool().Draw(t, "full"), Misfits: rapid.Bool().Draw(t, "misfits")}
+		r := &Room{Inside: rapid.Bool().Draw(t, "inside"), Full: rapid.Bool().Draw(t, "full"),
+			Misfits: rapid.Bool().Draw(t, "misfits")}
 		r.Take(v)
 		r.Move(rapid.IntRange(0, 30).Draw(t, "move"))
 		var e *api.Entries
 		if _, o := r.Chosen(); o != nil && rapid.Bool().Draw(t, "entries") {
-			e = &api.Entries{Origin: o.Name, Named: rapid.Bool().Draw(t, "named"), Fields: []string{"host", "level"}, Values: map[string]int{}, Words: text.Draw(t, "why")}
+			e = &api.Entries{Origin: o.Name, Named: rapid.Bool().Draw(t, "named"), Fields: []string{"host", "level"},
+				Values: map[string]int{}, Words: text.Draw(t, "why")}
 			for range rapid.IntRange(0, 30).Draw(t, "lines") {
-				e.Lines = append(e.Lines, api.EntryView{At: entry.Instant(rapid.Int64Range(0, 1e12).Draw(t, "at")), Text: text.Draw(t, "text"), Raw: text.Draw(t, "raw"), Fits: rapid.Bool().Draw(t, "fits"),
+				e.Lines = append(e.Lines, api.EntryView{At: entry.Instant(rapid.Int64Range(0, 1e12).Draw(t, "at")),
+					Text: text.Draw(t, "text"), Raw: text.Draw(t, "raw"), Fits: rapid.Bool().Draw(t, "fits"),
 					Fields: []entry.Field{{Name: "host", Value: text.Draw(t, "value")}}})
 			}
 		}

@@ -62,7 +62,8 @@ func (r *Room) detail(c *paint.Canvas, top, bottom int, d *api.Detail, p paint.P
 }
 
 // left draws what will clear the alert, and its story.
-func (r *Room) left(c *paint.Canvas, x0, y, width, bottom int, x *api.Row, d *api.Detail, p paint.Palette, base paint.Style) int {
+func (r *Room) left(c *paint.Canvas, x0, y, width, bottom int, x *api.Row, d *api.Detail, p paint.Palette,
+	base paint.Style) int {
 	over := base.With(p.Over)
 	label := "clears"
 	if x.Origin != "" {

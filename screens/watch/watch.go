@@ -28,7 +28,8 @@ const (
 )
 
 var bandNames = [...]string{"open", "stirring", "blind", "over"}
-var bandWords = [...]string{"worst first", "hits, but below their threshold", "not seen, so not known to be well", "within what is shown"}
+var bandWords = [...]string{"worst first", "hits, but below their threshold", "not seen, so not known to be well",
+	"within what is shown"}
 
 // Room is the room's own state: what is chosen, what is unfolded, how far it is
 // scrolled. The zero value is ready.
@@ -112,7 +113,8 @@ func (r *Room) takeBand(band Band, list []api.Row) {
 			}
 			head.Life.Alerts = append(head.Life.Alerts, y.Life.Alerts...)
 			head.Numbers = false
-			children = append(children, row{Row: y, band: band, child: true, id: y.Rule + "\x00" + strings.Join(y.Key, "\x00") + "\x00"})
+			children = append(children, row{Row: y, band: band, child: true, id: y.Rule + "\x00" +
+				strings.Join(y.Key, "\x00") + "\x00"})
 		}
 		r.rows = append(r.rows, head)
 		if r.unfolded[fold] {
@@ -124,7 +126,8 @@ func (r *Room) takeBand(band Band, list []api.Row) {
 // matches tells whether a row has all words of the filter in its rule, its key,
 // its severity or its note.
 func matches(x api.Row, filter string) bool {
-	all := strings.ToLower(strings.Join(append([]string{x.Rule, x.Note, x.Severity.String(), x.Words}, x.Key...), " "))
+	all := strings.ToLower(strings.Join(append([]string{x.Rule, x.Note, x.Severity.String(), x.Words}, x.Key...),
+		" "))
 	for _, w := range strings.Fields(strings.ToLower(filter)) {
 		if !strings.Contains(all, w) {
 			return false
@@ -285,7 +288,8 @@ func (r *Room) layLines(headings bool) []line {
 }
 
 // list draws as much of the list as fits, with the chosen row in it.
-func (r *Room) list(c *paint.Canvas, top, bottom int, headings bool, col Columns, v *api.View, a paint.Axis, p paint.Palette, base paint.Style) {
+func (r *Room) list(c *paint.Canvas, top, bottom int, headings bool, col Columns, v *api.View, a paint.Axis,
+	p paint.Palette, base paint.Style) {
 	lines := r.layLines(headings)
 	height := bottom - top
 	at := slices.IndexFunc(lines, func(l line) bool { return l.row >= 0 && l.row == r.index() })

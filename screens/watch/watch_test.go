@@ -17,12 +17,14 @@ import (
 )
 
 func viewRow(rule, key string, sev entry.Severity) api.Row {
-	return api.Row{Rule: rule, Key: []string{key}, Alert: rule + key, Severity: sev, Cleared: entry.None, Note: "open 5m", Count: 3,
+	return api.Row{Rule: rule, Key: []string{key}, Alert: rule + key, Severity: sev, Cleared: entry.None,
+		Note: "open 5m", Count: 3,
 		Life: api.Life{Hits: make([]int, 88)}}
 }
 
 func view() *api.View {
-	v := &api.View{Rules: 3, Sources: 1, Column: time.Minute, At: entry.Instant(88 * time.Minute), Tide: make([]int64, 88)}
+	v := &api.View{Rules: 3, Sources: 1, Column: time.Minute, At: entry.Instant(88 * time.Minute),
+		Tide: make([]int64, 88)}
 	for i := range 6 {
 		v.Open = append(v.Open, viewRow("pump-low", fmt.Sprintf("pump-%d", i), entry.Severity(1+i%4)))
 	}
@@ -34,7 +36,8 @@ func view() *api.View {
 func draw(r *Room, v *api.View, w, h int) string {
 	p := paint.Dark()
 	c := paint.New(w, h, p.Ground)
-	r.Draw(c, 0, h, v, &api.Detail{Clears: []string{"by hand"}}, paint.Axis{X: ColumnsOf(w).Life, Columns: ColumnsOf(w).LifeWidth, Column: time.Minute, Lamp: v.At}, p)
+	r.Draw(c, 0, h, v, &api.Detail{Clears: []string{"by hand"}},
+		paint.Axis{X: ColumnsOf(w).Life, Columns: ColumnsOf(w).LifeWidth, Column: time.Minute, Lamp: v.At}, p)
 	return ansi.Strip(c.String())
 }
 

@@ -27,7 +27,8 @@ func echo() {
 	for _, room := range []struct{ key, name string }{{"1", "watch"}, {"3", "sources"}, {"2", "bench"}} {
 		s.send(room.key)
 		s.idle()
-		fmt.Printf("the screens open on Gullhaven, room %s: %.1f %% of a core, service, screens and simulator together (aim 1.5)\n", room.name, s.cost(15*time.Second))
+		fmt.Printf("the screens open on Gullhaven, room %s: %.1f %% of a core, service, screens and simulator "+
+			"together (aim 1.5)\n", room.name, s.cost(15*time.Second))
 	}
 	s.send("\r")
 	s.idle()
@@ -46,7 +47,8 @@ func echo() {
 		time.Sleep(70 * time.Millisecond) // as people type
 	}
 	slices.Sort(took)
-	fmt.Printf("a letter typed on the bench stands on the screen after %.1f ms, p99 %.1f ms (aim 30)\n", ms(took[len(took)/2]), ms(took[len(took)*99/100]))
+	fmt.Printf("a letter typed on the bench stands on the screen after %.1f ms, p99 %.1f ms (aim 30)\n",
+		ms(took[len(took)/2]), ms(took[len(took)*99/100]))
 	s.idle()
 	start := time.Now()
 	s.mark()

@@ -18,19 +18,22 @@ import (
 func manyKeys() {
 	const keys = 100_000
 	fmt.Println()
-	for _, c := range []struct{ name, raise string }{{"below a threshold", "raise error at 2 in 1h"}, {"an alert each", "raise error"}} {
+	for _, c := range []struct{ name, raise string }{{"below a threshold", "raise error at 2 in 1h"},
+		{"an alert each", "raise error"}} {
 		dir, err := os.MkdirTemp("", "dl-keys-")
 		must(err)
 		must(os.MkdirAll(filepath.Join(dir, "settings"), 0o755))
 		must(os.WriteFile(filepath.Join(dir, "settings", "s.lantern"), []byte(fmt.Sprintf(
-			"source s {\n  files %q\n  begin oldest\n}\nrule r {\n  problem /job (?<id>\\w+) failed/\n  per id\n  %s\n  clear after 1h quiet\n}\n", dir+"/s.log", c.raise)), 0o644))
+			"source s {\n  files %q\n  begin oldest\n}\nrule r {\n  problem /job (?<id>\\w+) failed/\n  per id\n  "+
+				"%s\n  clear after 1h quiet\n}\n", dir+"/s.log", c.raise)), 0o644))
 		var b strings.Builder
 		for i := range keys {
 			fmt.Fprintf(&b, "job %08x failed\n", i*7919)
 		}
 		must(os.WriteFile(filepath.Join(dir, "s.log"), []byte(b.String()), 0o644))
 		first := ready(dir, keys)
-		fmt.Printf("%d lines, each a hit with its own key, %s: %.0f a second committed (aim 20000)\n", keys, c.name, keys/first.Seconds())
+		fmt.Printf("%d lines, each a hit with its own key, %s: %.0f a second committed (aim 20000)\n", keys, c.name,
+			keys/first.Seconds())
 		again := ready(dir, keys)
 		fmt.Printf("       start with the state of %d keys: ready after %.0f ms (aim 1000)\n", keys, ms(again))
 		os.RemoveAll(dir)
@@ -41,7 +44,8 @@ func manyKeys() {
 // and answers how long that took from its start.
 func ready(dir string, keys int) time.Duration {
 	start := time.Now()
-	s, err := service.Open(service.Options{Settings: filepath.Join(dir, "settings"), Data: filepath.Join(dir, "data")})
+	s, err := service.Open(service.Options{Settings: filepath.Join(dir, "settings"),
+		Data: filepath.Join(dir, "data")})
 	must(err)
 	ctx, cancel := context.WithCancel(context.Background())
 	ended := make(chan error, 1)

@@ -36,7 +36,8 @@ func keystrokesOver(mib int) {
 	body := rulesFor(k, 1, path)
 	body = strings.Replace(body, "layout line\n", "layout line\n  begin oldest\n", 1)
 	must(os.WriteFile(file, []byte(body), 0o644))
-	s, err := service.Open(service.Options{Settings: filepath.Join(dir, "settings"), Data: filepath.Join(dir, "data")})
+	s, err := service.Open(service.Options{Settings: filepath.Join(dir, "settings"),
+		Data: filepath.Join(dir, "data")})
 	must(err)
 	ctx, cancel := context.WithCancel(context.Background())
 	ended := make(chan error, 1)
@@ -53,7 +54,8 @@ func keystrokesOver(mib int) {
 	ask := func(body string) (time.Duration, *api.BenchView) {
 		line := strings.Count(body[:strings.Index(body, "rule ")], "\n") + 1
 		start := time.Now()
-		v, err := api.TryText.Call(ctx, s.Desk(), api.BenchQuery{File: file, Body: body, Line: line, At: at, Span: 31 * 24 * time.Hour, From: at.Add(-72 * time.Hour), Column: time.Hour, Columns: 72})
+		v, err := api.TryText.Call(ctx, s.Desk(), api.BenchQuery{File: file, Body: body, Line: line, At: at,
+			Span: 31 * 24 * time.Hour, From: at.Add(-72 * time.Hour), Column: time.Hour, Columns: 72})
 		must(err)
 		if v.Tried == nil {
 			must(fmt.Errorf("nothing was tried: %v", v.Findings))
@@ -83,8 +85,11 @@ func keystrokesOver(mib int) {
 		}
 	}
 	rg, _ := command("rg", "-c", "pump 1006: pressure low", path)
-	fmt.Printf("\na keystroke in a pattern over %d MiB: %.0f ms, of which the trial %.0f ms (%d entries); the first one, which reads them, %.0f ms; resident memory %d MiB\n", mib, ms(best), ms(v.Tried.Took), v.Tried.Entries, ms(first), resident)
-	fmt.Printf("    against rg -c of the pattern %.0f ms: %.1f × its time (aim 2)\n", ms(rg), float64(best)/float64(rg))
+	fmt.Printf("\na keystroke in a pattern over %d MiB: %.0f ms, of which the trial %.0f ms (%d entries); the "+
+		"first one, which reads them, %.0f ms; resident memory %d MiB\n", mib, ms(best), ms(v.Tried.Took),
+		v.Tried.Entries, ms(first), resident)
+	fmt.Printf("    against rg -c of the pattern %.0f ms: %.1f × its time (aim 2)\n", ms(rg),
+		float64(best)/float64(rg))
 	fmt.Printf("    a keystroke in a threshold: %.0f ms\n", ms(number))
 	cancel()
 	must(<-ended)

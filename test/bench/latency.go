@@ -25,22 +25,27 @@ func latencies() {
 	runtime.GOMAXPROCS(runtime.NumCPU())
 	fmt.Println()
 	for _, c := range []struct{ rate, files int }{{2000, 1}, {20000, 1}, {20000, 50}} {
-		m := measure(fmt.Sprintf("source s {\n  files \"DIR/log-*\"\n}\n%s", markRule), c.rate, 8*time.Second, toFiles(c.files))
-		fmt.Printf("%6d lines a second into %2d files, 1 %% of them transitions: from write to commit %s\n", c.rate, c.files, m)
+		m := measure(fmt.Sprintf("source s {\n  files \"DIR/log-*\"\n}\n%s", markRule), c.rate, 8*time.Second,
+			toFiles(c.files))
+		fmt.Printf("%6d lines a second into %2d files, 1 %% of them transitions: from write to commit %s\n", c.rate,
+			c.files, m)
 	}
 	for _, proto := range []string{"tcp", "udp"} {
-		m := measure(fmt.Sprintf("source s {\n  listen syslog %s \"127.0.0.1:5541\"\n}\n%s", proto, markRule), 20000, 8*time.Second, toSyslog(proto, ""))
-		fmt.Printf("%6d messages a second over %s, 1 %% of them transitions: from sending to commit %s; %d sent, %d judged, %d dropped and counted\n",
+		m := measure(fmt.Sprintf("source s {\n  listen syslog %s \"127.0.0.1:5541\"\n}\n%s", proto, markRule), 20000,
+			8*time.Second, toSyslog(proto, ""))
+		fmt.Printf("%6d messages a second over %s, 1 %% of them transitions: from sending to commit %s; %d sent, "+
+			"%d judged, %d dropped and counted\n",
 			20000, proto, m, m.sent, m.judged, m.dropped)
 		if m.judged+m.dropped != m.sent || proto == "tcp" && m.dropped > 0 {
 			fmt.Println("       THESE DO NOT ADD UP")
 		}
 	}
 	stop := make(chan struct{})
-	m := measure(fmt.Sprintf("source s {\n  listen syslog tcp \"127.0.0.1:5541\"\n}\n%s", markRule), 100, 8*time.Second, func(dir string) func(int, string) {
-		flood(stop)
-		return toSyslog("tcp", "127.0.0.2")(dir)
-	})
+	m := measure(fmt.Sprintf("source s {\n  listen syslog tcp \"127.0.0.1:5541\"\n}\n%s", markRule), 100,
+		8*time.Second, func(dir string) func(int, string) {
+			flood(stop)
+			return toSyslog("tcp", "127.0.0.2")(dir)
+		})
 	close(stop)
 	fmt.Printf("   100 messages a second of one peer, while another floods: from sending to commit %s\n", m)
 }
@@ -55,7 +60,8 @@ type measured struct {
 }
 
 func (m measured) String() string {
-	return fmt.Sprintf("p50 %.1f ms, p99 %.1f ms (aim 50), worst %.1f ms, of %d", ms(m.p50), ms(m.p99), ms(m.worst), m.n)
+	return fmt.Sprintf("p50 %.1f ms, p99 %.1f ms (aim 50), worst %.1f ms, of %d", ms(m.p50), ms(m.p99), ms(m.worst),
+		m.n)
 }
 
 // toFiles writes into so many files in turn.
@@ -133,12 +139,14 @@ func header() string {
 
 // measure runs a service, and sends it lines at a rate, of which one in a hundred
 // raises an alert.
-func measure(settings string, rate int, span time.Duration, open func(dir string) func(k int, lines string)) measured {
+func measure(settings string, rate int, span time.Duration,
+	open func(dir string) func(k int, lines string)) measured {
 	dir, err := os.MkdirTemp("", "dl-lag-")
 	must(err)
 	defer os.RemoveAll(dir)
 	must(os.MkdirAll(filepath.Join(dir, "settings"), 0o755))
-	must(os.WriteFile(filepath.Join(dir, "settings", "s.lantern"), []byte(strings.ReplaceAll(settings, "DIR", dir)), 0o644))
+	must(os.WriteFile(filepath.Join(dir, "settings", "s.lantern"), []byte(strings.ReplaceAll(settings, "DIR", dir)),
+		0o644))
 	var mu sync.Mutex
 	written := map[string]time.Time{}
 	var lags []time.Duration
@@ -191,7 +199,8 @@ func measure(settings string, rate int, span time.Duration, open func(dir string
 	}
 	time.Sleep(time.Second)
 	m := measured{sent: sent}
-	v, err := api.AskSources.Call(ctx, s.Desk(), api.ViewQuery{Column: time.Minute, Columns: 60, At: entry.Of(time.Now())})
+	v, err := api.AskSources.Call(ctx, s.Desk(), api.ViewQuery{Column: time.Minute, Columns: 60,
+		At: entry.Of(time.Now())})
 	must(err)
 	for _, x := range v.Sources {
 		for _, o := range x.Origins {

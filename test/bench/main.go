@@ -59,7 +59,8 @@ func word(i int) string {
 }
 
 func short(i int) string {
-	return string([]byte{"bcdfghjklmnpqrstvw"[i%18], "aeiou"[i/18%5], "bcdfghjklmnpqrstvw"[(i*7+i/90)%18], "xzqj"[i%4]})
+	return string([]byte{"bcdfghjklmnpqrstvw"[i%18], "aeiou"[i/18%5], "bcdfghjklmnpqrstvw"[(i*7+i/90)%18],
+		"xzqj"[i%4]})
 }
 
 var kinds = []kind{
@@ -74,18 +75,24 @@ var kinds = []kind{
 	{"alternations", func(i int) string {
 		return fmt.Sprintf(`(?:%s|%s) (?:lost|gone) after (?P<n>\d+)`, word(i), word(i+7000))
 	},
-		func(i int, r *rand.Rand) string { return fmt.Sprintf("%s gone after %d ms", word(i+7000), r.IntN(100)) }, "0.1"},
+		func(i int, r *rand.Rand) string { return fmt.Sprintf("%s gone after %d ms", word(i+7000), r.IntN(100)) },
+		"0.1"},
 	{"capitals or not", func(i int) string { return fmt.Sprintf(`(?i)%s error (?P<n>\d+)`, word(i)) },
 		func(i int, r *rand.Rand) string {
 			return fmt.Sprintf("%s Error %d", strings.ToUpper(word(i)), r.IntN(100))
 		}, "0.12"},
-	{"anchors, classes", func(i int) string { return fmt.Sprintf(`%s [\d ]{1,4}, station \d+ reports [a-z ]+$`, word(i)) },
+	{"anchors, classes", func(i int) string {
+		return fmt.Sprintf(`%s [\d ]{1,4}, station \d+ reports [a-z ]+$`,
+			word(i))
+	},
 		func(i int, r *rand.Rand) string { return fmt.Sprintf("%s %d", word(i), r.IntN(100)) }, "none"},
 	{"one literal", word, func(i int, _ *rand.Rand) string { return word(i) }, "none"},
-	{"short words", func(i int) string { return short(i) }, func(i int, _ *rand.Rand) string { return short(i) }, "0.3"},
+	{"short words", func(i int) string { return short(i) }, func(i int, _ *rand.Rand) string { return short(i) },
+		"0.3"},
 }
 
-var filler = []string{"valve %d answered late (%d ms)", "flow %d l/min at %d rpm", "self test %d passed in %d s", "pressure %d bar, want %d",
+var filler = []string{"valve %d answered late (%d ms)", "flow %d l/min at %d rpm", "self test %d passed in %d s",
+	"pressure %d bar, want %d",
 	"door %d opened by card %d", "level of basin %d is %d cm", "pump house %d draws %d kW", "lamp %d burns for %d h"}
 
 // makeLog writes a log of which one line in a thousand, or so many, is a hit of
@@ -104,7 +111,8 @@ func makeLog(path string, size int64, k kind, n int, perMille float64) (lines in
 		} else {
 			text = fmt.Sprintf(filler[r.IntN(len(filler))], r.IntN(1000), r.IntN(1000))
 		}
-		m, err := fmt.Fprintf(w, "%s pump-%02d pumpd[%d]: %s, station %d reports all else as usual\n", at.Format("2006-01-02 15:04:05.000"), r.IntN(40), 100+r.IntN(900), text, r.IntN(90))
+		m, err := fmt.Fprintf(w, "%s pump-%02d pumpd[%d]: %s, station %d reports all else as usual\n",
+			at.Format("2006-01-02 15:04:05.000"), r.IntN(40), 100+r.IntN(900), text, r.IntN(90))
 		must(err)
 		written += int64(m)
 		lines++
@@ -140,9 +148,11 @@ func makeLines(path string, size int64, length int) (lines int64) {
 func rulesFor(k kind, n int, path string) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "source log {\n  files %q\n  layout line\n}\n", path)
-	b.WriteString("layout line {\n  pattern /^(?<at>\\S+ \\S+) (?<host>\\S+) (?<program>[\\w-]+)\\[(?<pid>\\d+)\\]: (?<text>.*)$/\n  time at like \"2026-11-24 05:32:28.114\"\n}\n")
+	b.WriteString("layout line {\n  pattern /^(?<at>\\S+ \\S+) (?<host>\\S+) " +
+		"(?<program>[\\w-]+)\\[(?<pid>\\d+)\\]: (?<text>.*)$/\n  time at like \"2026-11-24 05:32:28.114\"\n}\n")
 	for i := range n {
-		fmt.Fprintf(&b, "rule r%04d {\n  problem re`%s`\n  per host\n  raise warning at 3 in 5m\n  clear after 30m quiet\n}\n", i, k.pattern(i))
+		fmt.Fprintf(&b, "rule r%04d {\n  problem re`%s`\n  per host\n  raise warning at 3 in 5m\n  clear after "+
+			"30m quiet\n}\n", i, k.pattern(i))
 	}
 	return b.String()
 }
@@ -190,7 +200,8 @@ func replay(src, path string) (time.Duration, trial.Summary) {
 		f, err := os.Open(path)
 		must(err)
 		defer f.Close()
-		sum, err = trial.Replay(s, []*trial.Input{{Source: s.Sources[0], Path: path, Host: "h", Files: []io.Reader{f}, Near: entry.None}}, trial.Options{})
+		sum, err = trial.Replay(s, []*trial.Input{{Source: s.Sources[0], Path: path, Host: "h", Files: []io.Reader{f},
+			Near: entry.None}}, trial.Options{})
 		must(err)
 	})
 	return d, sum
@@ -290,9 +301,11 @@ func main() {
 		loop = time.Duration(float64(loop) * float64(size) / float64(part))
 		fmt.Printf("200 rules, %-15s  replay %6.0f ms, %d hits in %d lines\n", k.name, ms(d), sum.Hits, lines)
 		if rg, ok := command("rg", "-j1", "-c", "-f", filepath.Join(dir, "patterns"), path); ok {
-			fmt.Printf("    against rg -j1 -c -f   %6.0f ms   %.3f × its time (aim %s)\n", ms(rg), float64(d)/float64(rg), k.aim)
+			fmt.Printf("    against rg -j1 -c -f   %6.0f ms   %.3f × its time (aim %s)\n", ms(rg),
+				float64(d)/float64(rg), k.aim)
 		}
-		fmt.Printf("    against a plain loop   %6.0f ms   %.0f × faster (aim 300; measured on %d MiB of it)\n", ms(loop), float64(loop)/float64(d), part>>20)
+		fmt.Printf("    against a plain loop   %6.0f ms   %.0f × faster (aim 300; measured on %d MiB of it)\n",
+			ms(loop), float64(loop)/float64(d), part>>20)
 		os.Stdout.Sync()
 	}
 	if *only == "many hits" {
@@ -329,7 +342,8 @@ func scale(path string, size int64) {
 	wc, _ := command("wc", "-l", path)
 	one, _ := replay(rulesFor(k, 1, path), path)
 	ten, _ := replay(rulesFor(k, 10, path), path)
-	fmt.Printf("\nwc -l %.0f ms;  1 rule %.0f ms, %.1f × (aim 3);  10 rules %.0f ms, %.1f × (aim 4)\n", ms(wc), ms(one), float64(one)/float64(wc), ms(ten), float64(ten)/float64(wc))
+	fmt.Printf("\nwc -l %.0f ms;  1 rule %.0f ms, %.1f × (aim 3);  10 rules %.0f ms, %.1f × (aim 4)\n", ms(wc),
+		ms(one), float64(one)/float64(wc), ms(ten), float64(ten)/float64(wc))
 	thousand, _ := replay(rulesFor(k, 1000, path), path)
 	fmt.Printf("1,000 rules %.0f ms, %.1f × the time of 10 (aim 2)\n", ms(thousand), float64(thousand)/float64(ten))
 	five, _ := replay(rulesFor(k, 5000, path), path)
@@ -337,14 +351,17 @@ func scale(path string, size int64) {
 	for _, perMille := range []float64{0.1, 10} {
 		makeLog(path, size, k, 10, perMille)
 		d, sum := replay(rulesFor(k, 10, path), path)
-		fmt.Printf("hits in %g %% of the lines (%d) %.0f ms, %.1f × the time with 0.2 %%\n", perMille/10, sum.Hits, ms(d), float64(d)/float64(ten))
+		fmt.Printf("hits in %g %% of the lines (%d) %.0f ms, %.1f × the time with 0.2 %%\n", perMille/10, sum.Hits,
+			ms(d), float64(d)/float64(ten))
 	}
 	for _, length := range []int{40, 200, 4000} {
 		n := makeLines(path, size, length)
 		d, _ := replay(rulesFor(k, 200, path), path)
-		fmt.Printf("%d lines of %d bytes, 200 rules %.0f ms, %.2f GB/s\n", n, length, ms(d), float64(size)/1e9/d.Seconds())
+		fmt.Printf("%d lines of %d bytes, 200 rules %.0f ms, %.2f GB/s\n", n, length, ms(d),
+			float64(size)/1e9/d.Seconds())
 	}
 	makeLog(path, size, k, 10, 300)
 	many, sum := replay(rulesFor(k, 10, path), path)
-	fmt.Printf("hits in 30 %% of the lines (%d) %.0f ms, %.1f × the time without (aim 10)\n", sum.Hits, ms(many), float64(many)/float64(ten))
+	fmt.Printf("hits in 30 %% of the lines (%d) %.0f ms, %.1f × the time without (aim 10)\n", sum.Hits, ms(many),
+		float64(many)/float64(ten))
 }

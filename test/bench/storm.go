@@ -21,11 +21,13 @@ import (
 func storm() {
 	fmt.Println()
 	first, all, critical := told(5000, 0)
-	fmt.Printf("5000 alerts at once, one webhook: the first after %.0f ms (aim 1000), all after %.1f s (aim 10), a critical one that came behind the first after %.0f ms\n",
+	fmt.Printf("5000 alerts at once, one webhook: the first after %.0f ms (aim 1000), all after %.1f s (aim 10), "+
+		"a critical one that came behind the first after %.0f ms\n",
 		ms(first), all.Seconds(), ms(critical))
 	_, well, _ := told(600, 0)
 	_, refused, _ := told(600, 10)
-	fmt.Printf("600 alerts, one in ten tries refused: %.2f s against %.2f s, %.2f × (aim 1.5)\n", refused.Seconds(), well.Seconds(), refused.Seconds()/well.Seconds())
+	fmt.Printf("600 alerts, one in ten tries refused: %.2f s against %.2f s, %.2f × (aim 1.5)\n", refused.Seconds(),
+		well.Seconds(), refused.Seconds()/well.Seconds())
 }
 
 // told raises so many alerts, and answers when the webhook had the first, all, and a critical
@@ -63,11 +65,15 @@ func told(alerts, nth int) (first, all, critical time.Duration) {
 	defer srv.Close()
 	must(os.MkdirAll(filepath.Join(dir, "settings"), 0o755))
 	must(os.WriteFile(filepath.Join(dir, "settings", "s.lantern"), []byte(fmt.Sprintf(
-		"source s {\n  files %q\n}\nrule r {\n  problem /job (?<id>\\w+) failed/\n  per id\n  raise warning\n  clear after 1h quiet\n}\nrule worse {\n  problem \"all is lost\"\n  per nothing\n  raise critical\n  clear by hand\n}\nsettings {\n  tell duty\n}\ncontact duty {\n  webhook %q\n}\n", dir+"/s.log", srv.URL)), 0o644))
+		"source s {\n  files %q\n}\nrule r {\n  problem /job (?<id>\\w+) failed/\n  per id\n  raise warning\n  "+
+			"clear after 1h quiet\n}\nrule worse {\n  problem \"all is lost\"\n  per nothing\n  raise critical\n  "+
+			"clear by hand\n}\nsettings {\n  tell duty\n}\ncontact duty {\n  webhook %q\n}\n", dir+"/s.log",
+		srv.URL)), 0o644))
 	log, err := os.Create(filepath.Join(dir, "s.log"))
 	must(err)
 	defer log.Close()
-	s, err := service.Open(service.Options{Settings: filepath.Join(dir, "settings"), Data: filepath.Join(dir, "data")})
+	s, err := service.Open(service.Options{Settings: filepath.Join(dir, "settings"),
+		Data: filepath.Join(dir, "data")})
 	must(err)
 	ctx, cancel := context.WithCancel(context.Background())
 	ended := make(chan error, 1)
