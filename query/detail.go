@@ -559,7 +559,7 @@ func lit(x lang.Expr, line string) [][2]int {
 			if under || p.Neg || p.Field != "" {
 				return
 			}
-			if m := p.Pattern.Re.FindStringIndex(line); m != nil && m[1] > m[0] {
+			if m := p.Pattern.Re().FindStringIndex(line); m != nil && m[1] > m[0] {
 				out = append(out, [2]int{m[0], m[1]})
 			} else if l := lang.Needs(p.Pattern); m == nil { // it was anchored to a field
 				for _, n := range l {

@@ -283,7 +283,7 @@ func (s *Service) recover() error {
 			return err
 		}
 	}
-	s.settings, _ = s.house.Check(texts)
+	s.settings, _ = s.house.CheckErrors(texts)
 	s.texts = texts
 	rules := trial.Active(s.settings)
 	snap, err := s.store.Meta("snapshot")

@@ -39,9 +39,21 @@ func (h *House) Folder() string {
 // rules that are built in.
 func (h *House) Check(texts []folder.Text) (*lang.Settings, []lang.Diagnostic) {
 	out, ds := folder.Check(texts)
+	h.own(out)
+	return out, ds
+}
+
+// CheckErrors is Check for those who want to know of errors alone.
+func (h *House) CheckErrors(texts []folder.Text) (*lang.Settings, []lang.Diagnostic) {
+	out, ds := folder.CheckErrors(texts)
+	h.own(out)
+	return out, ds
+}
+
+// own gives settings what they have here.
+func (h *House) own(out *lang.Settings) {
 	out.Secret = h.Secret
 	h.withItself(out)
-	return out, ds
 }
 
 // What Dim Lantern notices about its own rules and layouts it writes into a log of its
@@ -111,7 +123,7 @@ func (h *House) withItself(to *lang.Settings) {
 	if err != nil {
 		return
 	}
-	own, ds := folder.Check([]folder.Text{{Name: builtInFile,
+	own, ds := folder.CheckErrors([]folder.Text{{Name: builtInFile,
 		Body: fmt.Sprintf(itselfText, lang.Quote(folder.EscapeGlob(path)+"/*.log"))}})
 	if lang.Errors(ds) { // a folder whose name no settings file can hold
 		return

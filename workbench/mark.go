@@ -254,7 +254,7 @@ func (s *Workbench) markName(q api.MarkQuery) (*api.Marked, error) {
 // keepFed writes lines that were fed to a rule into it, with what they brought, as an expect.
 func (s *Workbench) keepFed(q api.MarkQuery) (*api.Marked, error) {
 	sn := s.Window.Now()
-	settings, _ := sn.Check(folder.With(sn.Texts, q.File, q.Body))
+	settings, _ := sn.CheckErrors(folder.With(sn.Texts, q.File, q.Body))
 	r := settings.RuleAt(q.File, q.Line)
 	switch {
 	case r == nil:

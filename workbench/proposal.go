@@ -76,7 +76,7 @@ func (s *Workbench) benchRule(q api.BenchQuery) (*lang.Settings, *lang.Rule, ent
 		at = entry.Of(time.Now())
 	}
 	sn := s.Window.Now()
-	settings, _ := sn.Check(folder.With(sn.Texts, q.File, q.Body))
+	settings, _ := sn.CheckErrors(folder.With(sn.Texts, q.File, q.Body))
 	return settings, settings.RuleAt(q.File, q.Line), at
 }
 

@@ -68,7 +68,7 @@ func loadRules(path string) (*lang.Settings, error) {
 	if len(texts) == 0 {
 		return nil, fmt.Errorf("there is no *.lantern file in %s", path)
 	}
-	settings, ds := folder.Check(texts)
+	settings, ds := folder.CheckErrors(texts)
 	if err := refuse(ds); err != nil {
 		return settings, err
 	}

@@ -164,7 +164,7 @@ func NameValue(r *lang.Rule, body string, e *entry.Entry, from, to int, name str
 	}
 	text := e.Text()
 	for _, m := range lang.Matches(r) {
-		if m.Field != "" || m.Neg || !m.Pattern.Re.MatchString(text) {
+		if m.Field != "" || m.Neg || !m.Pattern.Re().MatchString(text) {
 			continue
 		}
 		if slices.Contains(m.Pattern.Groups, name) {

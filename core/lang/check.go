@@ -27,7 +27,9 @@ func Check(files []*File, env Env) (*Settings, []Diagnostic) {
 	sort.SliceStable(k.settings.Contacts, func(i, j int) bool { return k.settings.Contacts[i].Name < k.settings.Contacts[j].Name })
 	sort.SliceStable(k.settings.Hushes, func(i, j int) bool { return k.settings.Hushes[i].Name < k.settings.Hushes[j].Name })
 	k.resolve()
-	k.lint()
+	if !env.ErrorsOnly {
+		k.lint()
+	}
 	var ds []Diagnostic
 	for _, f := range files {
 		ds = append(ds, f.diags...)
@@ -42,6 +44,8 @@ func Check(files []*File, env Env) (*Settings, []Diagnostic) {
 type Env struct {
 	// Zone returns a zone of the time zone database; nil where there is none of that name.
 	Zone func(name string) *time.Location
+	// ErrorsOnly leaves out what is doubtful, which takes as long to find as all the rest.
+	ErrorsOnly bool
 	// Time says what is wrong with how a time is written, and the mend; "" where it is
 	// understood. The package layout has it.
 	Time func(spec *TimeSpec) (what, mend string)

@@ -3,7 +3,7 @@ package lang
 import (
 	"fmt"
 	"net/netip"
-	"regexp"
+	"regexp/syntax"
 	"strconv"
 	"strings"
 	"time"
@@ -219,13 +219,14 @@ func (c *cursor) compile(t token) *Pattern {
 		c.fail(t, "bad-pattern", "an empty pattern fits every entry", "write what the entry says")
 		return nil
 	}
-	re, err := regexp.Compile(src)
+	tree, err := syntax.Parse(src, syntax.Perl)
 	if err != nil {
 		c.fail(t, "bad-pattern", "this pattern does not work: "+patternError(err), patternMend(src, err))
 		return nil
 	}
-	p := &Pattern{Source: src, Re: re, Pos: t.pos, steps: steps.CompileAnywhere(src, re.SubexpNames())}
-	for _, g := range re.SubexpNames() {
+	names := tree.CapNames()
+	p := &Pattern{Source: src, Pos: t.pos, tree: tree, names: names, steps: steps.CompileAnywhere(tree, names)}
+	for _, g := range names {
 		if g == "" {
 			continue
 		}

@@ -267,7 +267,7 @@ func (k *checker) lintDurations(r *Rule) {
 			switch p := part.(type) {
 			case *Match:
 				for _, g := range p.Pattern.Groups {
-					bare[g] = digitsOnly(p.Pattern.Source, g)
+					bare[g] = digitsOnly(p.Pattern, g)
 				}
 			case *Compare:
 				if p.Value.Kind == DurationValue && bare[p.Field] {
@@ -288,9 +288,9 @@ func (k *checker) lintDurations(r *Rule) {
 }
 
 // digitsOnly tells whether what a group captures can hold digits, signs and points alone.
-func digitsOnly(src, group string) bool {
-	re, err := syntax.Parse(src, syntax.Perl)
-	if err != nil {
+func digitsOnly(p *Pattern, group string) bool {
+	re := p.Tree()
+	if re == nil {
 		return false
 	}
 	found, only := false, true
@@ -344,7 +344,7 @@ func (k *checker) lintExprs(r *Rule) {
 					"the pattern has no text that every fitting entry must hold, so every entry is tried against it",
 					"add a word that these entries always have")
 			}
-			if num := bareNumber(m.Pattern.Source); num != "" && !m.Neg {
+			if num := bareNumber(m.Pattern); num != "" && !m.Neg {
 				k.tell(f, Finding, "bare-number", m.Pattern.Pos, n,
 					fmt.Sprintf("%s is also in a longer number such as 1%s7", num, num),
 					fmt.Sprintf(`write \b%s\b, or the phrase "%s", which is whole words only`, num, num))
@@ -384,9 +384,9 @@ func hasLiteral(x Expr) bool {
 
 // bareNumber finds a number of two digits or more in a pattern that could stand
 // inside a longer one: no letter, digit or \b beside it.
-func bareNumber(src string) string {
-	re, err := syntax.Parse(src, syntax.Perl)
-	if err != nil {
+func bareNumber(p *Pattern) string {
+	re := p.Tree()
+	if re == nil {
 		return ""
 	}
 	found := ""
@@ -449,8 +449,8 @@ func firstRunes(x Expr, group string) []rune {
 			return
 		}
 		n++
-		re, err := syntax.Parse(m.Pattern.Source, syntax.Perl)
-		if err != nil {
+		re := m.Pattern.Tree()
+		if re == nil {
 			return
 		}
 		if sub := findGroup(re, group); sub != nil {

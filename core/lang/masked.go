@@ -9,20 +9,20 @@ import (
 // pattern captures. It is found on a made-up text that the other pattern fits, so that no is
 // not sure.
 func hides(mask, p *Pattern, group string) bool {
-	re, err := syntax.Parse(p.Source, syntax.Perl)
-	if err != nil {
+	re := p.Tree()
+	if re == nil {
 		return false
 	}
 	var b strings.Builder
 	madeUp(&b, re)
 	text := b.String()
-	m := p.Re.FindStringSubmatchIndex(text)
-	i := p.Re.SubexpIndex(group)
+	m := p.Re().FindStringSubmatchIndex(text)
+	i := p.Re().SubexpIndex(group)
 	if m == nil || i < 0 || m[2*i] < 0 || m[2*i] == m[2*i+1] {
 		return false
 	}
 	from, to := m[2*i], m[2*i+1]
-	for _, x := range mask.Re.FindAllStringSubmatchIndex(text, -1) {
+	for _, x := range mask.Re().FindAllStringSubmatchIndex(text, -1) {
 		spans := x[:2]
 		if len(x) > 2 {
 			spans = x[2:]

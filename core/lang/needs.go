@@ -19,8 +19,8 @@ type Literal struct {
 // text as contiguous bytes; where one is folded, a text may have the Kelvin sign in the
 // place of a k, and the long s in that of an s.
 func Needs(p *Pattern) []Literal {
-	re, err := syntax.Parse(p.Source, syntax.Perl)
-	if err != nil {
+	re := p.Tree()
+	if re == nil {
 		return nil
 	}
 	a := analyse(re.Simplify())
@@ -30,8 +30,8 @@ func Needs(p *Pattern) []Literal {
 // Choices returns all sets that Needs chooses from: of each of them, every text that fits the
 // pattern holds at least one literal.
 func Choices(p *Pattern) [][]Literal {
-	re, err := syntax.Parse(p.Source, syntax.Perl)
-	if err != nil {
+	re := p.Tree()
+	if re == nil {
 		return nil
 	}
 	return analyse(re.Simplify()).sets()

@@ -3,7 +3,9 @@ package lang
 import (
 	"net/netip"
 	"regexp"
+	"regexp/syntax"
 	"strings"
+	"sync"
 	"time"
 
 	"dimlantern/core/entry"
@@ -134,24 +136,55 @@ type Step struct {
 
 // Pattern is a regular expression of the RE2 syntax.
 type Pattern struct {
-	Source string // without slashes, flags put in front as (?i)
-	Re     *regexp.Regexp
+	Source string   // without slashes, flags put in front as (?i)
 	Groups []string // names of its groups, in their order
 	Pos    Pos
 	steps  *steps.Steps // nil where only the regular expression serves
+	tree   *syntax.Regexp
+	names  []string
+	once   sync.Once
+	re     *regexp.Regexp
+}
+
+// Re is the pattern's regular expression; it is compiled when it is first wanted. It may be
+// called concurrently.
+func (p *Pattern) Re() *regexp.Regexp {
+	p.once.Do(func() { p.re = regexp.MustCompile(p.Source) })
+	return p.re
+}
+
+// Tree is the pattern's syntax tree, which must not be changed; nil where its source is none.
+func (p *Pattern) Tree() *syntax.Regexp {
+	if p.tree != nil {
+		return p.tree
+	}
+	tree, err := syntax.Parse(p.Source, syntax.Perl)
+	if err != nil {
+		return nil
+	}
+	return tree
+}
+
+// Names are the names of the pattern's groups by their numbers, "" of one without; the
+// first stands for the whole match.
+func (p *Pattern) Names() []string {
+	if p.names != nil {
+		return p.names
+	}
+	return p.Re().SubexpNames()
 }
 
 // Find is FindStringSubmatchIndex of the pattern's regular expression; what comes may lie
 // in room, if that is long enough.
 func (p *Pattern) Find(text string, room []int) []int {
-	n := 2 * (p.Re.NumSubexp() + 1)
+	n := 2 * len(p.Names())
 	if p.steps == nil || n > len(room) {
-		return p.Re.FindStringSubmatchIndex(text)
+		return p.Re().FindStringSubmatchIndex(text)
 	}
 	ok, sure := p.steps.Find(text, room[:n])
 	switch {
 	case !sure:
-		return p.Re.FindStringSubmatchIndex(text)
+		return p.Re().FindStringSubmatchIndex(text)
 	case !ok:
 		return nil
 	}

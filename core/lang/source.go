@@ -297,7 +297,7 @@ func readSourceField(c *cursor, node any) {
 				c.fail(t, "no-field-group", "the pattern has no group that is named "+f.Name,
 					"name the part that is the field: (?<"+f.Name+">…)")
 			}
-			f.From = p.Re
+			f.From = p.Re()
 		}
 	} else {
 		f.Const = c.text("a text, or from path /…/")
@@ -401,7 +401,7 @@ func readHost(c *cursor, node any) {
 			c.fail(t, "no-host-group", "the pattern has no group that is named host",
 				"name the part that is the host: (?<host>…)")
 		}
-		s.HostFrom = p.Re
+		s.HostFrom = p.Re()
 	}
 	c.done("one pattern finds the host")
 }

@@ -87,8 +87,8 @@ func Compile(l *lang.Layout, zone *time.Location, secret []byte) *Layout {
 		}
 	}
 	for _, p := range l.Patterns {
-		c := compiled{pattern: p, names: p.Re.SubexpNames(), timeAt: -1, behind: -1}
-		c.steps = steps.Compile(p.Source, c.names)
+		c := compiled{pattern: p, names: p.Names(), timeAt: -1, behind: -1}
+		c.steps = steps.Compile(p.Tree(), c.names)
 		for i, n := range c.names {
 			for k, f := range out.timeIn {
 				if f == n {
@@ -433,11 +433,11 @@ func (f *fields) change(s *lang.FieldStep, line []byte) {
 		if !ok {
 			return
 		}
-		m := s.Pattern.Re.FindStringSubmatchIndex(v)
+		m := s.Pattern.Re().FindStringSubmatchIndex(v)
 		if m == nil {
 			return
 		}
-		for g, name := range s.Pattern.Re.SubexpNames() {
+		for g, name := range s.Pattern.Re().SubexpNames() {
 			if name != "" && m[2*g] >= 0 {
 				f.put(name, v[m[2*g]:m[2*g+1]])
 			}
@@ -471,7 +471,7 @@ func (f *fields) change(s *lang.FieldStep, line []byte) {
 
 func (d *Divider) match(c *compiled, line []byte, stop int) []int {
 	if c.steps == nil {
-		return c.pattern.Re.FindSubmatchIndex(line)
+		return c.pattern.Re().FindSubmatchIndex(line)
 	}
 	if n := 2 * len(c.names); cap(d.spans) < n {
 		d.spans = make([]int, n)

@@ -157,7 +157,7 @@ func (d *Division) cover(masks []mask, line string) {
 		if p == nil {
 			continue
 		}
-		for _, m := range p.Re.FindAllStringSubmatch(line, -1) {
+		for _, m := range p.Re().FindAllStringSubmatch(line, -1) {
 			if len(m) > 1 {
 				m = m[1:]
 			}
@@ -283,7 +283,7 @@ func wordy(r rune) bool { return r == '_' || unicode.IsLetter(r) || unicode.IsDi
 // covered puts Hidden where the groups of a pattern fit, or, where it has none, where
 // it fits itself.
 func covered(s string, p *lang.Pattern) string {
-	all := p.Re.FindAllStringSubmatchIndex(s, -1)
+	all := p.Re().FindAllStringSubmatchIndex(s, -1)
 	if all == nil {
 		return s
 	}

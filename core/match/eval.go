@@ -119,7 +119,7 @@ func evalMatch(x *lang.Match, s *Subject) bool {
 	if len(p.Groups) == 0 {
 		return true
 	}
-	for i, n := range p.Re.SubexpNames() {
+	for i, n := range p.Names() {
 		if n != "" && spans[2*i] >= 0 {
 			s.Captures = append(s.Captures, entry.Field{Name: n, Value: v[spans[2*i]:spans[2*i+1]]})
 		}

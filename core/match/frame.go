@@ -109,7 +109,7 @@ func (p *Plan) Cut(raw []byte, enc Encoding, final bool) int {
 			break
 		}
 		if lines++; at == 0 || lines > p.entry.Most ||
-			p.entry.Starts.Re.Match(bytes.TrimSuffix(text[at:stop-1], cr)) {
+			p.entry.Starts.Re().Match(bytes.TrimSuffix(text[at:stop-1], cr)) {
 			last, lines = at, 1
 		}
 		at = stop
@@ -199,7 +199,7 @@ func (r *Reader) framed(raw []byte, base int64) (slab []byte, marks []lineMark, 
 		r.text = append(r.text[:0], slab...)
 		slab = r.text
 	}
-	join(slab, r.Plan.entry.Starts.Re, r.Plan.entry.Most)
+	join(slab, r.Plan.entry.Starts.Re(), r.Plan.entry.Most)
 	return slab, marks, skipped
 }
 
@@ -251,7 +251,7 @@ func (p *Plan) First(raw []byte, enc Encoding) int {
 			next = next[:k]
 		}
 		text, _ := decode(next, enc, nil)
-		if p.entry.Starts.Re.Match(bytes.TrimRight(text, "\r\n")) {
+		if p.entry.Starts.Re().Match(bytes.TrimRight(text, "\r\n")) {
 			return at
 		}
 	}
@@ -295,7 +295,7 @@ func (p *Plan) entries(text []byte, all bool, each func(entry []byte)) {
 		if p.entry != nil {
 			x = unjoin(x)
 		}
-		if first && !all && p.entry != nil && len(slab) > 0 && !p.entry.Starts.Re.Match(x) {
+		if first && !all && p.entry != nil && len(slab) > 0 && !p.entry.Starts.Re().Match(x) {
 			continue
 		}
 		each(x)

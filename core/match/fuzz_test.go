@@ -140,7 +140,7 @@ func slowly(x lang.Expr, text string, known map[string]string) (holds bool, then
 		} else if x.Field == "text" && v == "" {
 			return false, known, true
 		}
-		m := x.Pattern.Re.FindStringSubmatchIndex(v)
+		m := x.Pattern.Re().FindStringSubmatchIndex(v)
 		if x.Neg || m == nil {
 			return (m != nil) != x.Neg, known, true
 		}
@@ -148,7 +148,7 @@ func slowly(x lang.Expr, text string, known map[string]string) (holds bool, then
 		for k, v := range known {
 			then[k] = v
 		}
-		for i, name := range x.Pattern.Re.SubexpNames() {
+		for i, name := range x.Pattern.Re().SubexpNames() {
 			if name != "" && m[2*i] >= 0 {
 				then[name] = v[m[2*i]:m[2*i+1]]
 			}

@@ -165,7 +165,7 @@ func words(s *lang.Settings, j *verdict.Judged) string {
 
 // timesOf are the times that lines give themselves; None is none.
 func timesOf(s *lang.Settings, lines []string) []entry.Instant {
-	re := s.Layouts[0].Patterns[0].Re
+	re := s.Layouts[0].Patterns[0].Re()
 	var times []entry.Instant
 	for _, l := range lines {
 		own := entry.None
@@ -191,7 +191,7 @@ func timesOf(s *lang.Settings, lines []string) []entry.Instant {
 
 // plain looks at every line with every rule.
 func plain(s *lang.Settings, lines []string) []string {
-	re := s.Layouts[0].Patterns[0].Re
+	re := s.Layouts[0].Patterns[0].Re()
 	var out []string
 	at, reached, host := entry.None, entry.None, ""
 	times := timesOf(s, lines)

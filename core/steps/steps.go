@@ -51,8 +51,8 @@ const maxSteps = 200
 
 // Compile returns nil where the pattern is not of that kind, or does not begin where the
 // text does. Names are those of its groups, the whole match first.
-func Compile(src string, names []string) *Steps {
-	flat := parse(src)
+func Compile(re *syntax.Regexp, names []string) *Steps {
+	flat := Flatten(re.Simplify())
 	if len(flat) == 0 || flat[0].Op != syntax.OpBeginText && flat[0].Op != syntax.OpBeginLine {
 		return nil
 	}
@@ -61,8 +61,8 @@ func Compile(src string, names []string) *Steps {
 
 // CompileAnywhere is Compile for what matches anywhere in a text of several lines, but
 // begins with a literal, or where the text does: it is for Find.
-func CompileAnywhere(src string, names []string) *Steps {
-	flat := parse(src)
+func CompileAnywhere(re *syntax.Regexp, names []string) *Steps {
+	flat := Flatten(re.Simplify())
 	if len(flat) > 0 && flat[0].Op == syntax.OpBeginText {
 		return compile(flat[1:], names)
 	}
@@ -80,14 +80,6 @@ func CompileAnywhere(src string, names []string) *Steps {
 		}
 	}
 	return nil
-}
-
-func parse(src string) []*syntax.Regexp {
-	re, err := syntax.Parse(src, syntax.Perl)
-	if err != nil {
-		return nil
-	}
-	return Flatten(re.Simplify())
 }
 
 func compile(flat []*syntax.Regexp, names []string) *Steps {

@@ -190,7 +190,7 @@ func explain(x lang.Expr, s *match.Subject, indent string, out *ClauseSays) {
 func found(x lang.Expr, text string) (from, to int) {
 	switch x := x.(type) {
 	case *lang.Match:
-		if at := x.Pattern.Re.FindStringIndex(text); x.Field == "" && !x.Neg && at != nil {
+		if at := x.Pattern.Re().FindStringIndex(text); x.Field == "" && !x.Neg && at != nil {
 			return at[0], at[1]
 		}
 	case *lang.Phrase:

@@ -123,7 +123,7 @@ func (f *Feed) read() {
 				flush()
 				held, count = line, 1
 				flush()
-			case count == 0 || e.Starts.Re.Match(line) || count >= e.Most || len(held) > match.MaxLine:
+			case count == 0 || e.Starts.Re().Match(line) || count >= e.Most || len(held) > match.MaxLine:
 				flush()
 				held, count = line, 1
 			default:

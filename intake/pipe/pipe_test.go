@@ -3,7 +3,6 @@ package pipe
 import (
 	"context"
 	"io"
-	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -34,7 +33,7 @@ func ended(t require.TestingT, f *Feed) {
 // However a stream is cut, its lines are joined to the same entries, and none is
 // lost.
 func TestLinesAreJoined(t *testing.T) {
-	spec := &lang.EntrySpec{Starts: &lang.Pattern{Re: regexp.MustCompile(`^\d`)}, Most: 4, Closed: time.Minute}
+	spec := &lang.EntrySpec{Starts: &lang.Pattern{Source: `^\d`}, Most: 4, Closed: time.Minute}
 	rapid.Check(t, func(t *rapid.T) {
 		lines := rapid.SliceOfN(rapid.SampledFrom([]string{"1 begins", "2 begins", "  at a", "\tat b", "x"}), 0,
 			30).Draw(t, "lines")
@@ -74,7 +73,7 @@ func TestLinesAreJoined(t *testing.T) {
 func TestPiping(t *testing.T) {
 	r, w := io.Pipe()
 	f := New(r)
-	f.Join(&lang.EntrySpec{Starts: &lang.Pattern{Re: regexp.MustCompile(`^\d`)}, Most: 4,
+	f.Join(&lang.EntrySpec{Starts: &lang.Pattern{Source: `^\d`}, Most: 4,
 		Closed: 10 * time.Millisecond})
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
