@@ -60,8 +60,10 @@ type draft struct {
 	rules    []*lang.Rule
 	plans    map[string]*match.Plan
 	again    *snapshot.Rebuilding
-	before   *snapshot.Snapshot // from which it was made
-	asked    []asked
+	// unchanged are the rules of which nothing is different.
+	unchanged map[string]bool
+	before    *snapshot.Snapshot // from which it was made
+	asked     []asked
 }
 
 // read reads the folder, and checks what stands there.
@@ -88,7 +90,39 @@ func (d *draft) make(ctx context.Context, now *snapshot.Snapshot) {
 	for _, src := range d.settings.Sources {
 		d.plans[src.Name] = match.NewPlan(d.settings, src, d.rules, time.Local)
 	}
+	d.unchanged = unchanged(now, d)
 	d.again, d.err = now.Rebuild(ctx, d.settings, d.rules)
+}
+
+// unchanged are the rules of a draft that stand in it as they did, and look at what they did.
+func unchanged(now *snapshot.Snapshot, d *draft) map[string]bool {
+	blocks := func(texts []folder.Text) map[string]string {
+		out := map[string]string{}
+		for _, t := range texts {
+			if t.Table {
+				continue
+			}
+			f := lang.Parse(t.Name, []byte(t.Body))
+			for _, p := range f.Places() {
+				if p.Kind == "rule" {
+					out[p.Name] = f.Block("rule", p.Name)
+				}
+			}
+		}
+		return out
+	}
+	before, after := blocks(now.Texts), blocks(d.texts)
+	out := map[string]bool{}
+	for _, r := range d.rules {
+		old := now.Settings.Rule(r.Name)
+		out[r.Name] = old != nil && !old.Off && before[r.Name] == after[r.Name] && sameZone(old.Zone, r.Zone) &&
+			trial.MeansSame(now.Settings, old, d.settings, r)
+	}
+	return out
+}
+
+func sameZone(a, b *time.Location) bool {
+	return a == b || a != nil && b != nil && a.String() == b.String()
 }
 
 // How far behind the loop state that was built anew may be when it is handed over, in bytes
@@ -178,7 +212,9 @@ func (s *Service) use(d *draft) {
 	before, settings := s.settings, d.settings
 	s.follower.Use(s.ways.readable(settings.Sources), d.plans)
 	same := func(a, b *lang.Rule) bool { return trial.MeansSame(before, a, settings, b) }
-	changes := s.engine.Edit(d.rules, same, d.again.Engine(), s.store.SeenBefore(settings))
+	changes := s.engine.Edit(d.rules, engine.Change{SameMatch: same, Built: d.again.Engine(),
+		First:     s.store.SeenBefore(settings),
+		Unchanged: func(old, _ *lang.Rule) bool { return d.unchanged[old.Name] }})
 	s.engine.MostKeys = settings.Keys()
 	s.meterPlans(d.plans)
 	s.decider.Settings, s.decider.Engine, s.decider.Catching = before, s.engine, s.catching

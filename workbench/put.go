@@ -194,7 +194,8 @@ func (s *Workbench) foreseen(ctx context.Context, sn *snapshot.Snapshot,
 		return nil, err
 	}
 	same := func(a, b *lang.Rule) bool { return trial.MeansSame(sn.Settings, a, settings, b) }
-	return twin.Edit(rules, same, built.Engine(), s.Store.SeenBefore(settings)), nil
+	return twin.Edit(rules, engine.Change{SameMatch: same, Built: built.Engine(),
+		First: s.Store.SeenBefore(settings)}), nil
 }
 
 // openSince is since when the alert of a transition has been open.

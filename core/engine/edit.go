@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"container/heap"
 	"slices"
 	"sort"
 
@@ -8,41 +9,57 @@ import (
 	"dimlantern/core/lang"
 )
 
+// Change is how rules are edited.
+type Change struct {
+	// SameMatch tells whether a rule still matches and counts by the same: then it keeps
+	// its state. Unchanged tells besides that nothing of it has changed at all but its
+	// place; nil stands for no.
+	SameMatch, Unchanged func(old, new *lang.Rule) bool
+	// Built has the state of rules that match differently now, found in what their logs have
+	// said; nil stands for none.
+	Built *Engine
+	// First says before which instant nothing that Built has raised counts, since the
+	// rule's log was not watched yet; nil stands for never.
+	First func(*lang.Rule) entry.Instant
+}
+
 // Edit takes up new rules, which must be in the order in which they are judged. A rule
 // of which only words or thresholds changed keeps its state. Where it matches
-// differently now, its state is the one that built has of it, which may be nil: what is
-// open in both stays the same alert, and what is open no more is cleared with the reason.
-// What built has raised before an instant of first, which may be nil, is not: its log was
-// not watched yet.
-func (e *Engine) Edit(rules []*lang.Rule, sameMatch func(old, new *lang.Rule) bool, built *Engine,
-	first func(*lang.Rule) entry.Instant) []Transition {
+// differently now, its state is the one that was built: what is open in both stays the same
+// alert, and what is open no more is cleared with the reason.
+func (e *Engine) Edit(rules []*lang.Rule, c Change) []Transition {
 	e.out = e.out[:0]
-	if built == nil && slices.Equal(rules, e.Rules()) {
+	if c.Built == nil && slices.Equal(rules, e.Rules()) {
 		return nil
 	}
 	next := New(rules)
-	next.clock, next.blind, next.rest, next.Dropped, next.Hits, next.Recoveries = e.clock, e.blind, e.rest, e.Dropped,
-		e.Hits, e.Recoveries
+	next.clock, next.blind, next.rest, next.shown = e.clock, e.blind, e.rest, e.shown
+	next.Dropped, next.Hits, next.Recoveries, next.MostKeys = e.Dropped, e.Hits, e.Recoveries, e.MostKeys
 	byName := map[string]*rule{}
 	for _, r := range next.rules {
 		byName[r.Name] = r
 	}
+	whole := map[*rule]bool{} // those that are taken over as they are
 	for _, old := range e.rules {
 		now := byName[old.Name]
 		why := ""
 		switch {
 		case now == nil:
 			why = "rule removed"
-		case !sameMatch(old.Rule, now.Rule):
+		case !c.SameMatch(old.Rule, now.Rule):
 			why = "rule changed"
-		}
-		if why == "" {
+		case c.Unchanged != nil && c.Unchanged(old.Rule, now.Rule):
+			old.Rule, old.index = now.Rule, now.index
+			next.rules[now.index], whole[old] = old, true
+			continue
+		default:
 			e.carry(old, now, next)
 			continue
 		}
-		still := e.rebuilt(old, now, built, next, first)
+		still := e.rebuilt(old, now, c.Built, next, c.First)
 		var open []*state
 		for id, s := range old.keys {
+			e.went(s)
 			if s.alert != nil && !still[id] {
 				open = append(open, s)
 			}
@@ -52,6 +69,12 @@ func (e *Engine) Edit(rules []*lang.Rule, sameMatch func(old, new *lang.Rule) bo
 			e.emit(s, Cleared, e.clock, why, nil)
 		}
 	}
+	for _, x := range append(e.timers, e.aside...) {
+		if whole[x.s.rule] {
+			next.timers = append(next.timers, x)
+		}
+	}
+	heap.Init(&next.timers)
 	out, now := e.out, e.Now
 	*e = *next
 	e.out, e.Now = out, now

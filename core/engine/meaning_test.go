@@ -217,7 +217,13 @@ func TestAllClausesEqualTheSlowEvaluator(t *testing.T) {
 				e = again
 			}
 			if rapid.IntRange(0, 9).Draw(t, "edit of words") == 0 {
-				require.Empty(t, e.Edit(rules, func(a, b *lang.Rule) bool { return true }, nil, nil))
+				if rapid.Bool().Draw(t, "seen before") {
+					e.View()
+				}
+				require.Empty(t, e.Edit(again(rules),
+					engine.Change{SameMatch: yes, Unchanged: rapid.SampledFrom([]func(a, b *lang.Rule) bool{yes, no,
+						nil}).Draw(t, "unchanged")}))
+				require.Equal(t, keysOf(e), viewed(e.View()), "what is seen after an edit")
 			}
 			require.Equal(t, ref.out, got, "%s\n%s", src.String(), story.String())
 		}
@@ -225,4 +231,17 @@ func TestAllClausesEqualTheSlowEvaluator(t *testing.T) {
 		note(apply(e, engine.Advance{At: entry.Instant(reached + 40*second)}))
 		require.Equal(t, ref.out, got, "at the end: %s\n%s", src.String(), story.String())
 	})
+}
+
+func yes(a, b *lang.Rule) bool { return true }
+func no(a, b *lang.Rule) bool  { return false }
+
+// again are the same rules as others: as they are after they were read once more.
+func again(rules []*lang.Rule) []*lang.Rule {
+	out := make([]*lang.Rule, len(rules))
+	for i, r := range rules {
+		c := *r
+		out[i] = &c
+	}
+	return out
 }

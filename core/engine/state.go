@@ -256,6 +256,7 @@ func (e *Engine) adopt(r *rule, s *state) {
 	s.rule = r
 	s.armed = [3]entry.Instant{entry.None, entry.None, entry.None}
 	r.keys[keyID(s.key)] = s
+	e.changed(s)
 	if s.alert == nil {
 		r.link(s)
 		if !r.lasts {

@@ -264,6 +264,7 @@ func main() {
 		return
 	}
 	if *onlyEcho {
+		edit()
 		echo()
 		return
 	}
@@ -329,6 +330,7 @@ func main() {
 		storm()
 		keystrokes()
 		latencies()
+		edit()
 		echo()
 	}
 }
