@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dimlantern/core/entry"
+	"dimlantern/core/lang"
 )
 
 // open are the open alerts of a service: rule, key and severity.
@@ -27,6 +28,20 @@ func (p *place) alerts() []string {
 	}
 	slices.Sort(out)
 	return out
+}
+
+// drafted makes other settings ready, from what has been read by now.
+func (p *place) drafted(text string) *draft {
+	path := filepath.Join(p.dir, "settings", "app.lantern")
+	require.NoError(p.t, os.WriteFile(path, []byte(text), 0o644))
+	d := &draft{asked: []asked{{answer: make(chan taken, 1)}}}
+	p.s.edits.making = d // so that no round begins another one
+	d.read(p.s.window.Now())
+	require.NoError(p.t, d.err)
+	require.False(p.t, lang.Errors(d.ds))
+	d.make(context.Background(), p.s.window.Now())
+	require.NoError(p.t, d.err)
+	return d
 }
 
 // edit takes up other settings, at once.
@@ -52,7 +67,7 @@ func TestEditReadsAgain(t *testing.T) {
 		{"recovery /pump (?<pump>\\d+) fine/", "recovery /pump (?<pump>\\d+) (fine|idle)/"},
 	}
 	went, ended := 0, 0
-	for seed := range uint64(40) {
+	for seed := range uint64(60) {
 		r := rand.New(rand.NewPCG(seed, 3))
 		now := time.Date(2026, 11, 24, 5, 0, 0, 0, time.UTC)
 		var lines []string
@@ -76,7 +91,12 @@ func TestEditReadsAgain(t *testing.T) {
 		at := 1 + r.IntN(len(lines)-1)
 		p := newPlace(t, t.TempDir())
 		p.open()
+		var ready *draft // made while the log goes on, and taken up at the end
+		ahead := r.IntN(2 * at)
 		for i, l := range lines[:at] {
+			if i == ahead && i > 0 {
+				ready = p.drafted(changed(fmt.Sprintf(rules, p.dir)))
+			}
 			p.append(l)
 			p.step(ends[i])
 			if r.IntN(12) == 0 {
@@ -90,7 +110,13 @@ func TestEditReadsAgain(t *testing.T) {
 				before[strings.Join(k.Key, " ")] = k.Alert
 			}
 		}
-		p.edit(changed(fmt.Sprintf(rules, p.dir)))
+		if ready != nil {
+			p.s.takeUp(context.Background(), ready)
+			require.NoError(t, (<-ready.asked[0].answer).err)
+			p.take()
+		} else {
+			p.edit(changed(fmt.Sprintf(rules, p.dir)))
+		}
 		for _, k := range p.s.engine.Keys() {
 			if id := before[strings.Join(k.Key, " ")]; k.Alert != "" && id != "" {
 				went++
