@@ -370,10 +370,10 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			m.first.again = time.Now()
 			return m, tea.Batch(m.ask(), m.bring(false), next) // who is sending now
 		}
-		if m.view == nil || m.failed != "" || m.inRoom == inBench || time.Since(m.asking) > restless {
+		if m.view == nil || m.failed != "" || time.Since(m.asking) > restless {
 			return m, tea.Batch(m.ask(), m.listen(), next)
 		}
-		return m, tea.Batch(m.listen(), next)
+		return m, tea.Batch(m.listen(), m.askBench(), next)
 	case newsMsg:
 		m.listening = false
 		if msg.err != nil { // it is tried again at the next tick
