@@ -96,7 +96,7 @@ func newFake() *fake {
 			}
 		}
 		return &api.BenchView{Rule: "pump-low", Words: []string{"A hit is an entry of harbour."},
-			Tried: &api.BenchTried{Hits: 42}}, nil
+			Tried: &api.BenchTried{Hits: 4242}}, nil
 	})
 	api.TryOthers.Answer(f.Desk, func(context.Context, api.BenchQuery) (*api.BenchOthers,
 		error) {
@@ -225,8 +225,8 @@ func TestScreensShowWhatIsNew(t *testing.T) {
 	views, details := f.times("view"), f.times("detail")
 	f.changes(func() {}) // something, but nothing of this row
 	s.settle(func() bool { return f.times("view") > views })
-	f.changes(func() { f.count = 17 })
-	s.see("17")
+	f.changes(func() { f.count = 1717 })
+	s.see("1,717")
 	s.settle(func() bool { return f.times("detail") > details })
 	assert.Equal(t, details+1, f.times("detail"), "the detail of a row that is as it was is not asked for")
 	assert.LessOrEqual(t, f.times("view"), views+3, "it is no other word for polling")
@@ -270,7 +270,7 @@ func TestLettersNeverWaitForATrial(t *testing.T) {
 	assert.LessOrEqual(t, len(f.tried), 1)
 	f.slow = nil
 	f.mu.Unlock()
-	s.see("42")
+	s.see("4,242")
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	assert.LessOrEqual(t, len(f.tried), 3, "the newest text alone")
