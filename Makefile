@@ -41,6 +41,7 @@ test: tools build lint
 	@bad=$$(gofmt -l .); if [ -n "$$bad" ]; then echo "not gofmt'ed: $$bad"; exit 1; fi
 	$(GO) test -timeout 12m ./...
 	$(GO) test ./core/engine -run Equal -rapid.checks=2000
+	$(GO) test -tags purego ./core/...
 	@seed=$$(date +%s); echo "gauntlets with seed $$seed"; $(GO) test ./intake ./service -run 'TestGauntlet' -rapid.checks=300 -rapid.seed=$$seed
 	./$(BIN) test demo/settings
 	./$(BIN) check demo/settings >/dev/null

@@ -1,3 +1,5 @@
+//go:build amd64 && !purego
+
 package layout
 
 import "golang.org/x/sys/cpu"

@@ -1,3 +1,6 @@
+//go:build amd64 && !purego
+
+#include "go_asm.h"
 #include "textflag.h"
 
 DATA newlines<>+0(SB)/8, $0x0a0a0a0a0a0a0a0a
@@ -75,17 +78,17 @@ TEXT ·glances(SB), NOSPLIT, $0-64
 	MOVQ starts_base+24(FP), DI
 	MOVQ starts_len+32(FP), R13
 	MOVQ look+48(FP), BX
-	VMOVDQU 0(BX), Y2         // low, then high
-	VMOVDQU 32(BX), X3
-	VMOVDQU 48(BX), Y4
-	VMOVDQU 80(BX), X5
-	ADDQ 96(BX), SI           // where the seconds of a line that begins at 0 stand
-	MOVQ 104(BX), R8          // the masks
-	MOVQ 112(BX), R9
-	MOVQ 120(BX), R10         // top, topBehind, topLine, least
-	MOVQ 128(BX), R11
-	MOVQ 136(BX), R12
-	MOVQ 144(BX), R15
+	VMOVDQU glanced_low(BX), Y2         // low, then high
+	VMOVDQU glanced_low+32(BX), X3
+	VMOVDQU glanced_high(BX), Y4
+	VMOVDQU glanced_high+32(BX), X5
+	ADDQ glanced_at(BX), SI           // where the seconds of a line that begins at 0 stand
+	MOVQ glanced_first(BX), R8          // the masks
+	MOVQ glanced_second(BX), R9
+	MOVQ glanced_top(BX), R10         // top, topBehind, topLine, least
+	MOVQ glanced_topBehind(BX), R11
+	MOVQ glanced_topLine(BX), R12
+	MOVQ glanced_least(BX), R15
 	XORQ DX, DX
 
 line:
@@ -94,7 +97,7 @@ line:
 	MOVL (DI)(DX*4), AX
 	ADDQ SI, AX
 	MOVQ AX, CX
-	SUBQ 96(BX), CX           // the line itself
+	SUBQ glanced_at(BX), CX           // the line itself
 	VMOVDQU (CX), Y0
 	VMOVDQU 32(CX), X6
 	VPMAXUB Y2, Y0, Y1
@@ -125,9 +128,9 @@ line:
 
 done:
 	VZEROUPPER
-	MOVQ R10, 120(BX)
-	MOVQ R11, 128(BX)
-	MOVQ R12, 136(BX)
-	MOVQ R15, 144(BX)
+	MOVQ R10, glanced_top(BX)
+	MOVQ R11, glanced_topBehind(BX)
+	MOVQ R12, glanced_topLine(BX)
+	MOVQ R15, glanced_least(BX)
 	MOVQ DX, ret+56(FP)
 	RET

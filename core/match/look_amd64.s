@@ -1,3 +1,5 @@
+//go:build amd64 && !purego
+
 #include "textflag.h"
 
 // The hash of a position's bytes is in CX: note the position in R8, move on to the next

@@ -1,3 +1,5 @@
+//go:build amd64 && !purego
+
 package match
 
 // withoutWide does something as processors without wide instructions do it.
