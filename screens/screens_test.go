@@ -28,7 +28,6 @@ type fake struct {
 	asked  map[string]int
 	tried  []string // texts that were tried
 	acts   []api.ActQuery
-	clears []api.ClearQuery
 	slow   chan struct{} // a trial waits for it, where it is not nil
 }
 
