@@ -21,14 +21,14 @@ import (
 // bench, and whatever was done.
 type fake struct {
 	*api.Desk
-	mu     sync.Mutex
-	news   chan struct{}
-	seq    int64
-	count  int
-	asked  map[string]int
-	tried  []string // texts that were tried
-	acts   []api.ActQuery
-	slow   chan struct{} // a trial waits for it, where it is not nil
+	mu    sync.Mutex
+	news  chan struct{}
+	seq   int64
+	count int
+	asked map[string]int
+	tried []string // texts that were tried
+	acts  []api.ActQuery
+	slow  chan struct{} // a trial waits for it, where it is not nil
 }
 
 const fakeRule = "rule pump-low {\n  on      harbour\n  problem \"low\"\n  raise   warning\n  clear   after 1h " +
