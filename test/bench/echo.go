@@ -11,6 +11,11 @@ import (
 	"sync"
 	"time"
 
+	"dimlantern/core/lang"
+	"dimlantern/core/layout"
+	"dimlantern/core/match"
+	"dimlantern/core/trial"
+
 	"github.com/creack/pty"
 )
 
@@ -141,4 +146,21 @@ func (s *screen) cost(over time.Duration) float64 {
 	before := ticks()
 	time.Sleep(over)
 	return float64(ticks()-before) / over.Seconds() // a hundred ticks a second
+}
+
+// fromText measures how long 200 rules take from their text until a log can be judged by them.
+func fromText() {
+	text := rulesFor(kinds[0], 200, "/log")
+	best := time.Hour
+	for range 20 {
+		start := time.Now()
+		s, ds := lang.Check([]*lang.File{lang.Parse("bench", []byte(text))},
+			lang.Env{Time: layout.CheckTime, ErrorsOnly: true})
+		if lang.Errors(ds) {
+			must(fmt.Errorf("%v", ds[0]))
+		}
+		match.NewPlan(s, s.Sources[0], trial.Active(s), time.UTC)
+		best = min(best, time.Since(start))
+	}
+	fmt.Printf("\n200 rules of %d kB, from text to ready: %.1f ms (aim 8)\n", len(text)>>10, ms(best))
 }

@@ -39,10 +39,12 @@ func editWith(keys int) {
 	must(f.Close())
 	file := filepath.Join(dir, "settings", "s.lantern")
 	body := strings.Replace(rulesFor(k, 200, path), "layout line\n", "layout line\n  begin oldest\n", 1) +
-		"rule jobs {\n  problem /job (?<id>\\d+) waits/\n  per id\n  raise warning at 2 in 24h\n  clear after 24h quiet\n}\n" +
+		"rule jobs {\n  problem /job (?<id>\\d+) waits/\n  per id\n  raise warning at 2 in 24h\n  clear after 24h " +
+		"quiet\n}\n" +
 		"settings {\n  most 200000 keys a rule\n}\n"
 	must(os.WriteFile(file, []byte(body), 0o644))
-	s, err := service.Open(service.Options{Settings: filepath.Join(dir, "settings"), Data: filepath.Join(dir, "data")})
+	s, err := service.Open(service.Options{Settings: filepath.Join(dir, "settings"),
+		Data: filepath.Join(dir, "data")})
 	must(err)
 	ctx, cancel := context.WithCancel(context.Background())
 	ended := make(chan error, 1)
@@ -86,7 +88,8 @@ func editWith(keys int) {
 	}()
 	held := longest(done)
 	fmt.Printf("a rule of 200 is edited, its state built anew from 64 MiB, %d keys: at work after %.0f ms; "+
-		"the loop is held up for %.0f ms at most (aim 50; without an edit %.0f ms)\n", keys, ms(time.Since(start)), ms(held), ms(without))
+		"the loop is held up for %.0f ms at most (aim 50; without an edit %.0f ms)\n", keys, ms(time.Since(start)),
+		ms(held), ms(without))
 	cancel()
 	must(<-ended)
 }

@@ -264,6 +264,7 @@ func main() {
 		return
 	}
 	if *onlyEcho {
+		fromText()
 		edit()
 		echo()
 		return
@@ -330,6 +331,7 @@ func main() {
 		storm()
 		keystrokes()
 		latencies()
+		fromText()
 		edit()
 		echo()
 	}
