@@ -33,7 +33,7 @@ func (e *Engine) Edit(rules []*lang.Rule, c Change) []Transition {
 		return nil
 	}
 	next := New(rules)
-	next.clock, next.blind, next.rest, next.shown = e.clock, e.blind, e.rest, e.shown
+	next.clock, next.blind, next.rest, next.shown, next.encoded = e.clock, e.blind, e.rest, e.shown, e.encoded
 	next.Dropped, next.Hits, next.Recoveries, next.MostKeys = e.Dropped, e.Hits, e.Recoveries, e.MostKeys
 	byName := map[string]*rule{}
 	for _, r := range next.rules {

@@ -21,15 +21,16 @@ const idle = 7 * 24 * time.Hour
 // Engine holds the state of all rules for all keys. It is not for several
 // goroutines at once.
 type Engine struct {
-	rules  []*rule
-	clock  entry.Instant
-	timers timers
-	held   map[int]entry.Instant // see Hold
-	aside  []timer               // that fell due beyond what their rules are held to
-	blind  map[string]entry.Instant
-	rest   map[string]entry.Instant // origins that nobody reads on purpose; see Rest
-	out    []Transition
-	shown  *shown
+	rules   []*rule
+	clock   entry.Instant
+	timers  timers
+	held    map[int]entry.Instant // see Hold
+	aside   []timer               // that fell due beyond what their rules are held to
+	blind   map[string]entry.Instant
+	rest    map[string]entry.Instant // origins that nobody reads on purpose; see Rest
+	out     []Transition
+	shown   *shown
+	encoded int // bytes of the state, as it was encoded last
 	// MostKeys is how many keys a rule keeps: past that the longest idle one without an
 	// open alert goes. Dropped counts those that went.
 	MostKeys int

@@ -21,7 +21,7 @@ var ErrState = errors.New("engine: this is no saved state, or one of another ver
 // Encode writes the whole state. With the same rules, Decode of it goes on
 // exactly as the engine would have.
 func (e *Engine) Encode() []byte {
-	w := writer{stateVersion}
+	w := append(make(writer, 0, e.encoded+e.encoded/8+64), stateVersion)
 	w.int(int64(e.clock))
 	w.int(e.Dropped)
 	w.int(e.Hits)
@@ -63,6 +63,7 @@ func (e *Engine) Encode() []byte {
 			w.state(s)
 		}
 	}
+	e.encoded = len(w)
 	return w
 }
 
