@@ -39,7 +39,7 @@ type Options struct {
 // Run shows the screens until the user leaves them.
 func Run(o Options) error {
 	m := newModel(o)
-	_, err := tea.NewProgram(m, tea.WithFPS(60)).Run()
+	_, err := tea.NewProgram(m, tea.WithFPS(120)).Run()
 	return err
 }
 
