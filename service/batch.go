@@ -121,6 +121,7 @@ func (s *Service) commit() error {
 
 // close commits what is left, with a snapshot, and lets go of everything.
 func (s *Service) close() error {
+	s.bench.Close()
 	kept := s.ways.close()
 	s.tellAll()
 	s.whole = true

@@ -31,6 +31,9 @@ type Workbench struct {
 	tries portTrials
 }
 
+// Close lets go of the ports at which it listens to see who sends.
+func (s *Workbench) Close() { s.tries.end() }
+
 // Busy is what the workbench does just now, in words; "" is nothing.
 func (s *Workbench) Busy() string {
 	words, _ := s.does.Load().(string)
