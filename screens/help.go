@@ -1,173 +1,163 @@
 package screens
 
 import (
-	"dimlantern/core/entry"
+	"slices"
+	"time"
+
 	"dimlantern/screens/paint"
+	"dimlantern/screens/room"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
 )
 
-// help explains the room and every mark in it.
-func (m *Model) help(c *paint.Canvas, top, bottom int, p paint.Palette) {
+// helpPage explains the room below it, its keys and every mark in it: it is made of the same
+// keys as the key line.
+type helpPage struct {
+	stage *room.Stage
+	help  room.Help
+	top   int // lines passed over
+	most  int // that can be
+}
+
+// openHelp lays the help of what is shown over it.
+func (m *Model) openHelp() {
+	on := m.current()
+	var h room.Help
+	keys := on.Keys()
+	h.Keys = []room.Keys{keys}
+	if e, ok := on.(room.Explained); ok {
+		own := e.Help()
+		if own.Keys == nil {
+			own.Keys = h.Keys
+		}
+		h = own
+	}
+	if !keys.Alone || len(m.stage.Pages) == 0 {
+		h.Keys = append(slices.Clone(h.Keys), room.Keys{Where: "in every room", List: m.common(on)})
+	}
+	m.stage.Lay(&helpPage{stage: m.stage, help: h})
+}
+
+// Update is part of room.Room.
+func (h *helpPage) Update(tea.Msg) tea.Cmd { return nil }
+
+// Keys is part of room.Room.
+func (h *helpPage) Keys() room.Keys {
+	list := []room.Key{room.Do("esc ? enter", h.stage.Back).Marked("esc").Said("back", "back"),
+		room.Do("q", func() tea.Cmd { return tea.Quit }).Said("leave", "leave")}
+	if h.most > 0 {
+		list = slices.Insert(list, 0, room.Move(10, func(n int) tea.Cmd {
+			h.top = min(max(h.top+n, 0), h.most)
+			return nil
+		}).Said("further", "further"))
+	}
+	return room.Keys{Where: "reading help", Alone: true, List: list}
+}
+
+// helpLine is a line of help: a key or a mark with what it says, or a heading.
+type helpLine struct {
+	mark  string
+	style paint.Style
+	says  string
+}
+
+// Draw is part of room.Room.
+func (h *helpPage) Draw(c *paint.Canvas, top, bottom int) {
+	p := h.stage.Palette
 	base := paint.Style{Fg: p.Text}
-	dim := base.With(p.Dim)
-	switch {
-	case m.back == dividing:
-		explain(c, top, bottom, p, base, "fields", "what the entries of a source divide into: above its lines, "+
-			"below the layout as it will be written, and the values",
-			fieldsKeys, "bright is what a field has, dim what belongs to none; what does not fit is amber")
+	x := c.Put(1, top, base.With(p.Strong).Strong(), h.help.Title)
+	c.Cut(x+2, top, c.W-x-3, base.With(p.Dim), h.help.About)
+	top += 2
+	var marks []helpLine
+	for _, m := range h.help.Marks {
+		marks = append(marks, helpLine{m.Text, m.Style, m.Says})
+	}
+	keys := h.keyLines(base, p)
+	last := []helpLine{{}, {says: h.help.Last, style: base.With(p.Dim)}, {says: h.times(), style: base.With(p.Dim)}}
+	if h.help.Last == "" {
+		last = slices.Delete(last, 1, 2)
+	}
+	if len(marks) > 0 && c.W >= 150 { // beside each other
+		h.column(c, 1, 67, top, bottom, 0, marks, base)
+		h.most = h.column(c, 68, c.W, top, bottom-2, h.top, keys, base)
+		c.Cut(1, bottom-1, c.W-2, base.With(p.Dim), h.times())
 		return
-	case m.inRoom == inBench:
-		explain(c, top, bottom, p, base, "bench", "where rules are made: the text, what it means, what it would "+
-			"have done over what the axis shows, and the shapes of entries",
-			benchKeyWords, "bright lines belong to the rule at the cursor, which is the one that is tried; with "+
-				"errors in it the last one that had none is shown dim")
+	}
+	if len(marks) > 0 {
+		keys = append(append(keys, helpLine{}), marks...)
+	}
+	if c.W >= 150 && len(keys) > bottom-top-3 { // in two columns, parted where a place ends
+		half := len(keys) / 2
+		for half < len(keys)-1 && keys[half] != (helpLine{}) {
+			half++
+		}
+		left := h.column(c, 1, c.W/2, top, bottom-2, h.top, keys[:half], base)
+		h.most = max(left, h.column(c, c.W/2+1, c.W, top, bottom-2, h.top, append(keys[half+1:], last...), base))
 		return
 	}
-	y := top
-	put := func(x int, s paint.Style, text string) { c.Cut(x, y, c.W-x, s, text) }
-	put(1, base.With(p.Strong).Strong(), "watch")
-	put(8, dim, "what is open, what stirs, what cannot be seen, and what is over")
-	y += 2
-	type mark struct {
-		mark  string
-		style paint.Style
-		says  string
+	h.most = h.column(c, 1, c.W, top, bottom, h.top, append(keys, last...), base)
+}
+
+// times says in which zone times of day are, and where rules stand.
+func (h *helpPage) times() string {
+	out := "times of day are in " + time.Now().Format("MST (UTC-07:00)")
+	if v := h.stage.View; v != nil {
+		out += "; rules are text files in " + v.Settings
 	}
-	marks := []mark{
-		{"····", base.With(p.Rule), "quiet, and seen"},
-		{"⡀⡄⡆⡇", base.With(p.Stir), "hits below the threshold: one, two, three, more"},
-		{"▂▄█", base.With(p.Severity[entry.Warning]), "open; higher where more hits fell"},
-		{"▏", base.With(p.Severity[entry.Notice]), "notice"},
-		{"▍", base.With(p.Severity[entry.Warning]), "warning"},
-		{"▋", base.With(p.Severity[entry.Error]), "error"},
-		{"█", base.With(p.Severity[entry.Critical]), "critical; where a bar turns brighter, it worsened"},
-		{"┃", base.With(p.Over), "ended by its recovery"},
-		{"┊", base.With(p.Over), "ended otherwise: it stayed quiet, or by hand"},
-		{"│", base.With(p.Severity[entry.Warning]), "at the left: over, and how bad it was"},
-		{"░░░", base.With(p.Dim), "open and told nobody: hushed, or in a bigger one's shadow"},
-		{"╱╱╱", base.With(p.Blind), "blind: it could not be seen, so nobody knows"},
-		{"▁▃█", base.With(p.Tide), "the tide: how many entries arrived when"},
-		{"▲", base.With(p.Over), "the lamp: the moment that everything on the screen shows"},
+	return out
+}
+
+// keyLines are the keys with what they do, under where they do it.
+func (h *helpPage) keyLines(base paint.Style, p paint.Palette) []helpLine {
+	var out []helpLine
+	for _, k := range h.help.Keys {
+		if len(h.help.Keys) > 1 {
+			if len(out) > 0 {
+				out = append(out, helpLine{})
+			}
+			out = append(out, helpLine{says: k.Where, style: base.With(p.Dim)})
+		}
+		for _, key := range k.List {
+			if key.Long != "" {
+				out = append(out, helpLine{key.Help().Key, base.Strong(), key.Long})
+			}
+		}
 	}
-	if p.Mono {
-		marks = append(marks, mark{"▲", base, "in a bar: here it worsened"})
+	return out
+}
+
+// column draws lines into a column, and says how many can be passed over.
+func (h *helpPage) column(c *paint.Canvas, x, end, top, bottom, from int, lines []helpLine, base paint.Style) int {
+	const mark = 12
+	var out []helpLine
+	for _, l := range lines {
+		if l.mark == "" {
+			out = append(out, l)
+			continue
+		}
+		for i, part := range room.Wrap(l.says, end-x-mark-1) {
+			if i > 0 {
+				l.mark = ""
+				part = "\t" + part
+			}
+			out = append(out, helpLine{l.mark, l.style, part})
+		}
 	}
-	keys := [][2]string{
-		{"↑ ↓", "choose; enter unfolds, opens the story, or the numbers that a rule compares"},
-		{"← →", "hold the lamp earlier; with shift ten times as far"},
-		{"space", "live again"},
-		{"+ -", "a longer, a shorter span"},
-		{"[ ]", "the moment of the transition before, after"},
-		{"/", "find by rule, key, word or severity"},
-		{"t T u", "take the chosen alert; hand it over; take back what you did last"},
-		{"h H", "hush it, its rule or its host for a while; all hushes, with what each keeps quiet"},
-		{"m c", "write a note to it; clear it by hand"},
-		{"b n", "its rule on the bench; a new rule there from its newest entry"},
-		{"y", "why: what each clause has and what it lacks; of an entry, what rules see in it"},
-		{"pgup pgdn", "older, newer evidence"},
-		{"1 2 3", "the rooms watch, bench and sources"},
-		{"+ in 3", "bring in another log"},
-		{"r n in 3", "begin a rule from the chosen entry, at once or on the bench"},
-		{"l in 3", "the fields of the chosen source: point at a value, and name it"},
-		{"m f", "of entries: those that do not fit; in full"},
-		{"q", "leave; the logs go on without you"},
-	}
-	left := y
-	for _, k := range marks {
-		put(1, k.style, k.mark)
-		put(8, base, k.says)
-		y++
-	}
-	end := y
-	x := 1
-	if c.W >= 150 {
-		y, x = left, 68
-	} else {
-		y++
-	}
-	for _, k := range keys {
+	for i, l := range out[min(from, len(out)):] {
+		y := top + i
 		if y >= bottom {
 			break
 		}
-		put(x, base.Strong(), k[0])
-		put(x+11, base, k[1])
-		y++
-	}
-	y = max(y, end) + 1
-	if y < bottom {
-		zone, offset := zoneName()
-		put(1, dim, "times of day are in "+zone+" ("+offset+"); rules are text files in "+m.settingsFolder())
-	}
-}
-
-// explain lists the keys of a room, with what they stand for.
-func explain(c *paint.Canvas, top, bottom int, p paint.Palette, base paint.Style, room, about string,
-	keys [][2]string, last string) {
-	y := top
-	x := c.Put(1, y, base.With(p.Strong).Strong(), room)
-	c.Cut(x+2, y, c.W-x-3, base.With(p.Dim), about)
-	y += 2
-	for _, k := range keys {
-		if y >= bottom {
-			return
+		switch {
+		case l.mark != "":
+			c.Put(x, y, l.style, l.mark)
+			c.Cut(max(x+mark, x+ansi.StringWidth(l.mark)+1), y, end-x-mark, base, l.says)
+		case len(l.says) > 0 && l.says[0] == '\t':
+			c.Cut(x+mark, y, end-x-mark, base, l.says[1:])
+		default:
+			c.Cut(x, y, end-x-1, l.style, l.says)
 		}
-		c.Put(1, y, base.Strong(), k[0])
-		c.Cut(13, y, c.W-14, base, k[1])
-		y++
 	}
-	y++
-	if y < bottom {
-		c.Cut(1, y, c.W-2, base.With(p.Dim), last)
-	}
-}
-
-// benchKeyWords are the keys of the bench.
-var benchKeyWords = [][2]string{
-	{"↑ ↓ enter", "of the rules: choose one, and open the file that it stands in; n begins a new one in a file of " +
-		"its own"},
-	{"c r o D", "of the rules: copy, rename wherever it is named, switch off or on, delete; what that changes is " +
-		"shown first"},
-	{"b", "what was put to work before, by whom, with a way back"},
-	{"", "in the text, all keys type; esc leads to the shapes, enter back to the text; a click puts the cursor"},
-	{"alt ↑ ↓", "the number or the duration at the cursor, by a sensible step; tab completes"},
-	{"^z ^r ^f", "undo, redo, as often as you like; search"},
-	{"^s", "write the file; not where somebody else has written into it meanwhile"},
-	{"^p", "put it to work: first what that changes, which tests fail, which alerts end"},
-	{"^t", "the tests of all rules"},
-	{"E", "the text in your own editor; it comes back changed, and not saved"},
-	{"", "on a shape:"},
-	{"p o x", "this is the problem; this means over; not this: a pattern that is as tight as its entries, with " +
-		"its numbers left open"},
-	{"n", "name a value of the entry, tab goes to the next: a field for per, say and where"},
-	{"space", "pick several, and let p, o or x speak of all"},
-	{"a i A", "feed the entry to the rule, type a line to feed (+5m before it lets time pass), take all back"},
-	{"k", "keep what was fed, with what it brought, as an expect of the rule"},
-	{"f /", "which shapes: all, taken, nearly taken, the usual and the odd ones of the others, the newest; / only " +
-		"entries with some words"},
-	{"s", "the sample begins where the lamp is held, and ends where it goes then"},
-	{"F", "try it on files that you name, instead of what its sources say"},
-	{"y u", "why: what the entry is for the rule as it is typed, part by part, and for the others; undo"},
-	{"tab", "to the lifelines: choose one, and y asks why it would stand so at the lamp"},
-	{"+ - ← →", "a longer, a shorter span of what it is tried on; hold the lamp earlier"},
-	{"esc", "back to the rules"},
-}
-
-// fieldsKeys are the keys of the work on fields.
-var fieldsKeys = [][2]string{
-	{"↑ ↓", "another line; below the chosen one stand the names of its fields, or why it does not fit"},
-	{"← →", "the value before, the one behind; a click points as well"},
-	{"shift ← →", "take one word less, one more; drag with the mouse"},
-	{"enter", "name what is pointed at: a pattern is built that finds it on all lines of its kind"},
-	{"", "the same name on a further line makes the pattern fit both; two names on one line give one pattern"},
-	{"x", "this is not one: the pattern is narrowed until it does not find it"},
-	{"t", "the type of the field: integer, decimal, duration in ms, address; time makes this value the example of " +
-		"the entry's time"},
-	{"d", "detect: what fits these lines, the best first; again for the next"},
-	{"e", "write the layout by hand; esc comes back"},
-	{"u", "undo, as often as you like"},
-	{"tab", "lines of usual shapes, of odd ones, the newest, those that do not fit"},
-	{"v", "in a narrow window: the values instead of the layout"},
-	{"w", "look through all that is there instead of a sample; esc stops it"},
-	{"/", "only lines that have these words"},
-	{"^s", "write the layout into the settings; its comments stay"},
-	{"esc", "back to the sources; nothing is written"},
+	return max(len(out)-(bottom-top), 0)
 }

@@ -10,11 +10,15 @@ import (
 
 	"dimlantern/api"
 	"dimlantern/core/entry"
+	"dimlantern/core/origin"
+	"dimlantern/screens/paint"
+	"dimlantern/screens/room"
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 )
 
 // fake is a service of which only what a test wants is there: one open alert, a rule on the
@@ -104,6 +108,30 @@ func newFake() *fake {
 	api.Propose.Answer(f.Desk, func(context.Context, api.BenchQuery) (*api.Proposals,
 		error) {
 		return &api.Proposals{}, nil
+	})
+	api.AskSources.Answer(f.Desk, func(_ context.Context, q api.ViewQuery) (*api.SourcesView, error) {
+		return &api.SourcesView{Column: q.Column, Sources: []api.SourceView{{Name: "harbour", Where: "files /v/*.log",
+			Origins: []api.OriginView{{Name: "host-a:/v/pump.log", Host: "host-a", Path: "/v/pump.log",
+				State: origin.State{Condition: origin.Seen}}}}}}, nil
+	})
+	api.AskEntries.Answer(f.Desk, func(_ context.Context, q api.EntriesQuery) (*api.Entries, error) {
+		return &api.Entries{Origin: q.Origin, Shown: 1, Looked: 1, Lines: []api.EntryView{{Raw: "pump 7 is low",
+			Text: "pump 7 is low", Fits: true}}}, nil
+	})
+	api.AskWhy.Answer(f.Desk, func(context.Context, api.WhyQuery) (*api.Why, error) {
+		return &api.Why{Title: "why it is so", Lines: []api.WhyLine{{Kind: api.WhyYes, Word: "problem",
+			Text: strings.Repeat("it has the word low ", 20)}}}, nil
+	})
+	api.AskHushes.Answer(f.Desk, func(context.Context, api.None) (*api.HushList, error) {
+		return &api.HushList{List: []api.HushView{{ID: "h1", What: "rule pump-low", By: "mira", When: "until 06:00",
+			Hand: true, Holds: true, Keeps: []string{"pump-low pump-7"}}}}, nil
+	})
+	api.AskPast.Answer(f.Desk, func(context.Context, api.PastQuery) (*api.PastPuts, error) {
+		return &api.PastPuts{List: []api.PastPut{{By: "mira", File: "/s/app.lantern", Did: "written", Now: fakeRule}}}, nil
+	})
+	api.DoPut.Answer(f.Desk, func(_ context.Context, q api.PutQuery) (*api.Put, error) {
+		return &api.Put{Title: "putting it to work", Files: q.Files, Done: "it is at work",
+			Lines: []api.PutLine{{Word: "rule", Text: "pump-low is changed"}}}, nil
 	})
 	api.DoAct.Answer(f.Desk, func(_ context.Context, q api.ActQuery) (*api.ActDone, error) {
 		f.mu.Lock()
@@ -205,14 +233,30 @@ func (s *stage) settle(until func() bool) {
 }
 
 func (s *stage) press(keys ...string) {
-	named := map[string]tea.KeyPressMsg{"enter": {Code: tea.KeyEnter}, "esc": {Code: tea.KeyEscape},
-		"end": {Code: tea.KeyEnd}}
+	named := map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "end": tea.KeyEnd, "tab": tea.KeyTab,
+		"up": tea.KeyUp, "down": tea.KeyDown, "left": tea.KeyLeft, "right": tea.KeyRight, "pgdown": tea.KeyPgDown}
 	for _, k := range keys {
-		msg, ok := named[k]
-		if !ok {
-			msg = tea.KeyPressMsg{Code: []rune(k)[0], Text: k}
+		msg := tea.KeyPressMsg{Code: []rune(k)[0], Text: k}
+		if code, ok := named[k]; ok {
+			msg = tea.KeyPressMsg{Code: code}
+		} else if c, ok := strings.CutPrefix(k, "ctrl+"); ok {
+			msg = tea.KeyPressMsg{Code: []rune(c)[0], Mod: tea.ModCtrl}
+		} else if k == "space" {
+			msg = tea.KeyPressMsg{Code: tea.KeySpace, Text: " "}
 		}
 		s.take(msg)
+	}
+}
+
+// rest takes in what has come already.
+func (s *stage) rest() {
+	for {
+		select {
+		case msg := <-s.msgs:
+			s.take(msg)
+		default:
+			return
+		}
 	}
 }
 
@@ -237,8 +281,8 @@ func TestScreensAct(t *testing.T) {
 	s := onStage(t, f, 120, 40)
 	s.see("pump-7")
 	s.press("t")
-	s.settle(func() bool { f.mu.Lock(); defer f.mu.Unlock(); return len(f.acts) == 1 || s.m.mode != choosing })
-	if s.m.mode != choosing {
+	s.settle(func() bool { f.mu.Lock(); defer f.mu.Unlock(); return len(f.acts) == 1 || s.m.stage.Typed != nil })
+	if s.m.stage.Typed != nil {
 		s.press("enter")
 	}
 	s.settle(func() bool { f.mu.Lock(); defer f.mu.Unlock(); return len(f.acts) == 1 })
@@ -290,4 +334,60 @@ func TestScreensFit(t *testing.T) {
 			assert.LessOrEqual(t, ansi.StringWidth(l), size[0], "%v: %q", size, l)
 		}
 	}
+}
+
+// What a key line says stands in help, of every room and of every page over it, and leads back.
+func TestHelpHasAllKeys(t *testing.T) {
+	f := newFake()
+	s := onStage(t, f, 160, 47)
+	s.see("pump-7")
+	for _, way := range [][]string{{"1", "choosing alerts"}, {"2", "app:1"},
+		{"2", "app:1", "enter", "typing a rule", "esc", "choosing kinds"}, {"3", "pump.log"},
+		{"3", "pump.log", "enter", "newest first, 1 of"}} {
+		s.press("1")
+		for i := 0; i < len(way); i += 2 {
+			s.press(way[i])
+			s.see(way[i+1])
+		}
+		on := s.m.current()
+		keys := s.m.keys(on)
+		s.press("?")
+		page, ok := s.m.current().(*helpPage)
+		require.True(t, ok, "%v", way)
+		said := map[string]bool{}
+		for _, l := range page.keyLines(paint.Style{}, paint.Dark()) {
+			said[l.mark] = true
+		}
+		for _, k := range keys.List {
+			if (k.Help().Desc != "" || k.Short != "") && k.Help().Key != "↑↓" {
+				assert.True(t, said[k.Help().Key], "%v: %s", way, k.Help().Key)
+			}
+		}
+		s.press("esc")
+		assert.Equal(t, on, s.m.current())
+		s.press("esc", "esc")
+	}
+}
+
+// Whatever keys are pressed in whatever order, in a window of any size, what is drawn fits
+// into it, and esc and 1 lead back to where it began.
+func TestAnyKeys(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		f := newFake()
+		s := onStage(t, f, rapid.IntRange(60, 170).Draw(rt, "w"), rapid.IntRange(16, 50).Draw(rt, "h"))
+		s.see("pump-7")
+		for range rapid.IntRange(0, 25).Draw(rt, "keys") {
+			s.press(rapid.SampledFrom([]string{"1", "2", "3", "enter", "esc", "tab", "up", "down", "left", "right", "+", "-",
+				"/", "?", "y", "t", "h", "H", "m", "c", "b", "n", "r", "l", "f", "o", "p", "x", "a", "k", "s", "u", "e",
+				"pgdown", "[", "]", "space", "ctrl+p", "ctrl+s", "ctrl+t", "ctrl+f", "z"}).Draw(rt, "key"))
+			s.rest()
+			for _, l := range strings.Split(s.text(), "\n") {
+				require.LessOrEqual(t, ansi.StringWidth(l), s.m.stage.W)
+			}
+		}
+		s.settle(func() bool {
+			s.press("esc", "1")
+			return len(s.m.stage.Pages) == 0 && s.m.at == room.Watch && strings.Contains(s.text(), "pump-7")
+		})
+	})
 }

@@ -378,8 +378,7 @@ harbour, writes what happened there in the past hours, and then goes on live.`,
 				stop()
 				return errors.Join(err, <-control)
 			}
-			opts, err := l.options(screens.Options{Name: "gullhaven", User: userName(), Terminal: terminalName(),
-				Demo: true})
+			opts, err := l.options(screens.Options{Name: "gullhaven", User: userName(), Terminal: terminalName()})
 			if err != nil {
 				return err
 			}

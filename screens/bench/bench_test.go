@@ -8,7 +8,7 @@ import (
 
 // What was typed can be taken back, and come again.
 func TestUndo(t *testing.T) {
-	r := &Room{}
+	r := &text{}
 	r.Open("f.lantern", "rule r {\n  raise error at 3\n}\n", 2, false)
 	assert.Equal(t, 2, r.Line())
 	assert.False(t, r.Changed())

@@ -1,526 +1,416 @@
-// Package divide is the work on the fields of a source: its entries with what the
-// layout makes of them, a value that is pointed at and named, the values of a field,
-// and the layout's text as it will be written.
+// Package divide is the page on which the fields of a source are made: its entries with what
+// the layout makes of them, a value that is pointed at and named, the values of a field, and
+// the layout's text as it will be written.
 //
-// Views come in, drawings and questions go out. It asks nothing itself.
+// The files: this one is the page, draft.go the layout that is being made, draw.go its
+// entries, and values.go its text and the values of a field.
 package divide
 
 import (
+	"context"
+	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"dimlantern/api"
+	"dimlantern/core/entry"
+	"dimlantern/screens/room"
 
 	"charm.land/bubbles/v2/textarea"
 	tea "charm.land/bubbletea/v2"
-
-	"dimlantern/core/lang"
-	"dimlantern/core/layout"
 )
 
-// Whiches are the samples that can be looked at.
-var Whiches = []string{"usual", "odd", "newest", "misfits"}
+// samples are the entries that can be looked at.
+var samples = []string{"usual", "odd", "newest", "misfits"}
 
-// Mode is what the keys do.
-type Mode int
+// Page is the work on the fields of one origin.
+type Page struct {
+	stage  *room.Stage
+	origin string
+	label  string
+	view   *api.FieldsView // nil before the first answer
+	note   string          // what cannot be, or was, done
+	kept   string          // to be said after the next answer
 
-// The modes.
-const (
-	Pointing Mode = iota // choosing lines and values
-	Naming               // typing the name of a value
-	Typing               // typing the type of a field
-	Finding              // typing what the lines must have
-	Writing              // writing the layout by hand
-)
-
-// Work is the state of the work on the fields of one origin.
-type Work struct {
-	Origin, Label string
-	Mode          Mode
-	Input         string
-	Note          string
-	View          *api.FieldsView
+	// asked is the question that is open, stop ends it.
+	asked string
+	stop  context.CancelFunc
 
 	draft   draft
 	history []draft
-	which   int
+	sample  int // in samples
 	filter  string
-	wide    bool
-	detect  int
+	wide    bool // all that is there is looked through, instead of a sample
+	detect  int  // which of what was found is to be the layout; 0 is none
 	line    int
 	from    int // the first chosen token
 	to      int // behind the last one
 	field   string
 	top     int
 	saving  bool
+	writing bool // the layout is written by hand
 	area    textarea.Model
-	drawnAt int
-	tabs    [][2]int
-	aside   bool   // where there is no room for both, the values stand instead of the layout
-	offered bool   // the input is a proposal: what is typed takes its place
-	kept    string // to be said after the next answer
+	drawn   struct { // where things were drawn last, for the mouse
+		y, w int
+		tabs [][2]int
+	}
+	aside bool // where there is no room for both, the values stand instead of the layout
 }
 
-// draft is the layout that is being made: its text, and the values that were pointed
-// at since it was last written by hand.
-type draft struct {
-	text  string
-	marks []api.Mark
-}
-
-// Start begins the work on an origin.
-func Start(origin, label string) *Work {
-	w := &Work{Origin: origin, Label: label, to: 1}
-	w.area = textarea.New()
+// Open lays the page of an origin, which is called so, over what is shown.
+func Open(s *room.Stage, origin, label string) tea.Cmd {
+	w := &Page{stage: s, origin: origin, label: label, to: 1, area: textarea.New()}
 	w.area.ShowLineNumbers = false
 	w.area.Prompt = ""
 	w.area.CharLimit = 0
-	return w
+	s.Lay(w)
+	return w.ask()
 }
 
-// Query is what is to be asked now.
-func (w *Work) Query(lines int) api.FieldsQuery {
-	return api.FieldsQuery{Origin: w.Origin, Text: w.draft.text, Marks: w.draft.marks, Which: Whiches[w.which],
-		Filter: w.filter, Wide: w.wide,
-		Lines: lines, Field: w.field, Detect: w.detect, Write: w.saving}
+// How long an answer may take, of a sample and of all that is there, and how many lines are
+// asked for at least.
+const (
+	patience     = 20 * time.Second
+	widePatience = 10 * time.Minute
+	leastLines   = 40
+)
+
+// ask asks what the layout makes of the entries. What was asked before and was not answered
+// yet is not wanted any more.
+func (w *Page) ask() tea.Cmd {
+	q := w.query()
+	asked := fmt.Sprint(q, time.Now().UnixNano())
+	w.asked = asked
+	if w.stop != nil {
+		w.stop()
+	}
+	wait := patience
+	if q.Wide {
+		wait = widePatience
+		w.note = "looking through all that is there; esc stops it"
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	w.stop = cancel
+	return room.AskContext(ctx, w.stage, api.DoFields, q, wait, func(v *api.FieldsView, err error) tea.Cmd {
+		cancel()
+		if asked != w.asked || !w.stage.Lies(w) {
+			return nil
+		}
+		return w.answered(v, err)
+	})
 }
 
-// Wide tells whether all that is there is asked for, which takes longer.
-func (w *Work) Wide() bool { return w.wide }
+// query is what is to be asked now.
+func (w *Page) query() api.FieldsQuery {
+	return api.FieldsQuery{Origin: w.origin, Text: w.draft.text, Marks: w.draft.marks, Which: samples[w.sample],
+		Filter: w.filter, Wide: w.wide, Lines: max(w.stage.H, leastLines), Field: w.field, Detect: w.detect,
+		Write: w.saving}
+}
 
-// Take takes an answer in; it answers true where the layout was written.
-func (w *Work) Take(v *api.FieldsView, err error) bool {
+// answered takes an answer in.
+func (w *Page) answered(v *api.FieldsView, err error) tea.Cmd {
 	w.saving = false
 	if err != nil {
-		w.Note = err.Error()
-		return false
+		w.note = err.Error()
+		return nil
 	}
+	marks := len(w.draft.marks)
 	if w.detect > 0 { // what was found goes on as a text
 		w.draft = draft{text: v.Text}
 		w.detect = 0
 	}
-	w.View = v
+	w.view = v
 	w.line = min(w.line, max(len(v.Lines)-1, 0))
 	w.keepTokens()
 	if v.Words != "" {
-		w.Note = v.Words
-		if n := len(w.draft.marks); n > 0 && w.failed(v) {
-			w.Undo()
-			w.Note = v.Words
+		if len(w.draft.marks) > 0 && len(v.Parts) == 0 { // they could not be taken
+			w.undo()
 		}
-	} else if w.Note != "undone" {
-		w.Note = ""
+		w.note = v.Words
+	} else if w.note != undone {
+		w.note = ""
 	}
 	if w.kept != "" {
-		w.Note, w.kept = w.kept, ""
+		w.note, w.kept = w.kept, ""
 	}
-	return v.Done
-}
-
-// Kept keeps what is to be said over the answer that comes.
-func (w *Work) Kept(words string) { w.kept = words }
-
-// failed tells whether the marks could not be taken.
-func (w *Work) failed(v *api.FieldsView) bool {
-	return len(w.draft.marks) > 0 && len(v.Parts) == 0
-}
-
-// Undo goes back to the layout before the last change.
-func (w *Work) Undo() bool {
-	n := len(w.history)
-	if n == 0 {
-		w.Note = "nothing is left to undo"
-		return false
+	switch {
+	case v.Done:
+		w.stage.Say(fmt.Sprintf("layout %s is written into %s, and taken up", v.Layout, v.File))
+		return w.stage.Back()
+	case marks > len(w.draft.marks): // what could not be taken is not asked for again
+		w.kept = w.note
+		return w.ask()
 	}
-	w.draft, w.history = w.history[n-1], w.history[:n-1]
-	w.Note = "undone"
-	return true
+	return nil
 }
 
-func (w *Work) change(d draft) {
-	w.history = append(w.history, draft{w.draft.text, slices.Clone(w.draft.marks)})
-	w.draft = d
-}
-
-// token is a stretch of a line that can be pointed at.
-type token struct{ start, end int }
-
-// tokens cuts a line into what can be pointed at: words with what joins them, numbers,
-// and single marks.
-func tokens(line string) []token {
-	var out []token
-	word := func(c byte) bool {
-		return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '_' || c >= 0x80
-	}
-	for i := 0; i < len(line); {
-		if line[i] == ' ' || line[i] == '\t' {
-			i++
-			continue
+// Update is part of room.Room.
+func (w *Page) Update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case tea.KeyPressMsg, tea.PasteMsg:
+		if !w.writing {
+			return nil
 		}
-		from := i
-		if !word(line[i]) {
-			i++
-			if (line[from] == '-' || line[from] == '+') && i < len(line) && line[i] >= '0' && line[i] <= '9' &&
-				(from == 0 || !word(line[from-1])) {
-				for i < len(line) && (word(line[i]) || line[i] == '.' && i+1 < len(line) && word(line[i+1])) {
-					i++
-				}
-			}
-			out = append(out, token{from, i})
-			continue
+		was := w.area.Value()
+		w.area, _ = w.area.Update(msg)
+		if now := w.area.Value(); now != was {
+			w.change(draft{text: now + "\n"})
+			return w.ask()
 		}
-		for i < len(line) && (word(line[i]) || strings.IndexByte(".-@/:,", line[i]) >= 0 && i+1 < len(line) &&
-			word(line[i+1]) && (line[i] != ',' || line[i+1] >= '0' && line[i+1] <= '9')) {
-			i++
+	case tea.MouseClickMsg:
+		return w.point(msg.X, msg.Y, false)
+	case tea.MouseMotionMsg:
+		if msg.Button == tea.MouseLeft {
+			return w.point(msg.X, msg.Y, true)
 		}
-		out = append(out, token{from, i})
 	}
-	return out
+	return nil
 }
 
-// chosen is the line that is worked on; nil where there is none.
-func (w *Work) chosen() *api.FieldLine {
-	if w.View == nil || w.line >= len(w.View.Lines) {
+// Keys is part of room.Room.
+func (w *Page) Keys() room.Keys {
+	if w.writing {
+		return room.Keys{Where: "writing the layout", Alone: true, List: []room.Key{
+			room.Do("ctrl+s", func() tea.Cmd { w.byHand(false); return w.save() }).
+				Said("write it into the settings", "write it"),
+			room.Now("esc", func() { w.byHand(false) }).Said("back to the lines", "back"),
+		}}
+	}
+	return room.Keys{Where: "pointing", Alone: true, List: []room.Key{
+		room.On("up down shift+up shift+down pgup pgdown", func(name string) tea.Cmd {
+			return w.choose(room.Steps(name, max(w.stage.H/2, 5)))
+		}).Marked("↑↓").
+			Told("another line; below the chosen one stand the names of its fields, or why it does not fit"),
+		room.On("left right", func(name string) tea.Cmd { return w.step(name == "right") }).Said("value", "value").
+			Told("the value before, the one behind; a click points as well"),
+		room.On("home end", func(name string) tea.Cmd {
+			w.from = map[string]int{"home": 0, "end": 1 << 20}[name]
+			w.keepTokens()
+			w.to = w.from + 1
+			return w.pointed()
+		}),
+		room.On("shift+left shift+right", func(name string) tea.Cmd { return w.stretch(name == "shift+right") }).
+			Marked("shift ←→").Told("take one word less, one more; drag with the mouse"),
+		room.Now("enter n", w.askName).Marked("enter").Said("name it", "name").
+			Told("name what is pointed at: a pattern is built that finds it on all lines of its kind; the same name " +
+				"on a further line makes the pattern fit both; two names on one line give one pattern"),
+		room.Do("x", w.notThis).Said("not this", "").
+			Told("this is not one: the pattern is narrowed until it does not find it"),
+		room.Now("t", w.askType).Said("type", "type").
+			Told("the type of the field: integer, decimal, duration in ms, address; time makes this value the " +
+				"example of the entry's time"),
+		room.Now("v", func() { w.aside = !w.aside }).Said("", "values").
+			Told("in a narrow window: the values instead of the layout"),
+		room.Do("d", w.find).Said("detect", "").
+			Told("detect: what fits these lines, the best first; again for the next"),
+		room.Now("e", func() { w.byHand(true) }).Said("by hand", "").
+			Told("write the layout by hand; esc comes back"),
+		room.Do("u ctrl+z", w.takeBack).Marked("u").Said("undo", "undo").Told("undo, as often as you like"),
+		room.On("tab shift+tab", func(name string) tea.Cmd { return w.turn(name == "tab") }).Marked("tab").
+			Said("lines", "lines").Told("lines of usual shapes, of odd ones, the newest, those that do not fit"),
+		room.Do("w", func() tea.Cmd { w.wide = !w.wide; return w.ask() }).
+			Told("look through all that is there instead of a sample; esc stops it"),
+		room.Now("/", w.askFilter).Said("find", "").Told("only lines that have these words"),
+		room.Do("ctrl+s", w.save).Said("write", "write").
+			Told("write the layout into the settings; its comments stay"),
+		room.Do("esc", w.leave).Said("back", "back").Told("back to the sources; nothing is written"),
+		room.Do("?", func() tea.Cmd { return room.Send(room.AskHelp{}) }).Said("help", "help"),
+	}}
+}
+
+// Help is part of room.Explained.
+func (w *Page) Help() room.Help {
+	return room.Help{Title: "fields", About: "what the entries of a source divide into: above its lines, below the " +
+		"layout as it will be written, and the values",
+		Last: "bright is what a field has, dim what belongs to none; what does not fit is amber"}
+}
+
+// leave goes back to the sample, to all lines, or to what lies below.
+func (w *Page) leave() tea.Cmd {
+	switch {
+	case w.wide:
+		w.wide = false
+		return w.ask()
+	case w.filter != "":
+		w.filter = ""
+		return w.ask()
+	}
+	if w.stop != nil {
+		w.stop()
+	}
+	return w.stage.Back()
+}
+
+// pointed asks anew where another field is pointed at than before.
+func (w *Page) pointed() tea.Cmd {
+	w.keepTokens()
+	if f := w.fieldAt(); f != "" && f != w.field {
+		w.field = f
+		return w.ask()
+	}
+	return nil
+}
+
+// choose chooses the line that many lines below.
+func (w *Page) choose(by int) tea.Cmd {
+	if w.view != nil {
+		w.line = min(max(w.line+by, 0), max(len(w.view.Lines)-1, 0))
+	}
+	return w.pointed()
+}
+
+// step points at the value behind, or before.
+func (w *Page) step(on bool) tea.Cmd {
+	if on {
+		w.from++
+	} else {
+		w.from = max(w.from-1, 0)
+	}
+	w.to = w.from + 1
+	w.keepTokens()
+	w.to = w.from + 1
+	return w.pointed()
+}
+
+// stretch takes one word more, or less.
+func (w *Page) stretch(more bool) tea.Cmd {
+	if more {
+		w.to++
+	} else {
+		w.to = max(w.to-1, w.from+1)
+	}
+	return w.pointed()
+}
+
+// turn shows the next sample, or the one before.
+func (w *Page) turn(on bool) tea.Cmd {
+	by := 1
+	if !on {
+		by = len(samples) - 1
+	}
+	return w.show((w.sample + by) % len(samples))
+}
+
+func (w *Page) show(sample int) tea.Cmd {
+	w.sample, w.line, w.top = sample, 0, 0
+	return w.ask()
+}
+
+// find takes the next of what fits these lines.
+func (w *Page) find() tea.Cmd {
+	w.detect = w.nextFound()
+	w.change(draft{text: w.draft.text})
+	return w.ask()
+}
+
+// save has the layout written.
+func (w *Page) save() tea.Cmd {
+	if w.view != nil && !w.view.Changed {
+		w.note = "nothing has changed: this is what is written already"
 		return nil
 	}
-	return &w.View.Lines[w.line]
+	w.saving = true
+	return w.ask()
 }
 
-func (w *Work) keepTokens() {
-	n := 0
-	if l := w.chosen(); l != nil {
-		n = len(tokens(l.Raw))
+// takeBack undoes the last change.
+func (w *Page) takeBack() tea.Cmd {
+	if !w.undo() {
+		return nil
 	}
-	w.from = min(w.from, max(n-1, 0))
-	w.to = min(max(w.to, w.from+1), max(n, 1))
+	return w.ask()
 }
 
-// Selected is the stretch of the chosen line that is pointed at.
-func (w *Work) Selected() (line string, start, end int) {
-	l := w.chosen()
-	if l == nil {
-		return "", 0, 0
+// byHand begins to write the layout by hand, or ends it.
+func (w *Page) byHand(on bool) {
+	if w.view == nil {
+		return
 	}
-	t := tokens(l.Raw)
-	if len(t) == 0 {
-		return l.Raw, 0, 0
+	w.writing = on
+	if !on {
+		w.area.Blur()
+		return
 	}
-	w.keepTokens()
-	return l.Raw, t[w.from].start, t[w.to-1].end
+	w.area.SetValue(strings.TrimRight(w.view.Text, "\n"))
+	w.area.Focus()
 }
 
-// FieldAt is the field whose value is pointed at; "" where none is.
-func (w *Work) FieldAt() string {
-	l := w.chosen()
-	if l == nil {
-		return ""
+// prompt asks for a word, of which some are offered.
+func (w *Page) prompt(label, text string, offered bool, words func(typed string) []string,
+	then func(string) tea.Cmd) {
+	hint := func(typed string) string {
+		h := "enter   esc leave it"
+		if list := words(typed); len(list) > 0 {
+			h = "tab " + strings.Join(list[:min(len(list), 6)], ", ") + "   " + h
+		}
+		return h
 	}
-	_, start, end := w.Selected()
-	best := ""
-	width := 1 << 30
-	for _, s := range l.Spans {
-		if s.Start <= start && end <= s.End && s.End-s.Start < width {
-			best, width = s.Name, s.End-s.Start
-		}
-	}
-	return best
-}
-
-// Key does what a key stands for. Ask tells that there is something to ask, leave that
-// the work is over.
-func (w *Work) Key(k tea.KeyPressMsg, page int) (ask, leave bool, cmd tea.Cmd) {
-	switch w.Mode {
-	case Naming, Typing, Finding:
-		return w.typed(k), false, nil
-	case Writing:
-		return w.writing(k)
-	}
-	before := w.field
-	switch k.String() {
-	case "esc":
-		switch {
-		case w.wide:
-			w.wide = false
-			return true, false, nil
-		case w.filter != "":
-			w.filter = ""
-			return true, false, nil
-		}
-		return false, true, nil
-	case "up", "down", "shift+up", "shift+down", "pgup", "pgdown":
-		by := map[string]int{"up": -1, "down": 1, "shift+up": -10, "shift+down": 10, "pgup": -page,
-			"pgdown": page}[k.String()]
-		if w.View != nil {
-			w.line = min(max(w.line+by, 0), max(len(w.View.Lines)-1, 0))
-		}
-		w.keepTokens()
-	case "left":
-		w.from = max(w.from-1, 0)
-		w.to = w.from + 1
-	case "right":
-		w.from++
-		w.to = w.from + 1
-		w.keepTokens()
-		w.to = w.from + 1
-	case "shift+right":
-		w.to++
-		w.keepTokens()
-	case "shift+left":
-		w.to = max(w.to-1, w.from+1)
-	case "home":
-		w.from, w.to = 0, 1
-	case "end":
-		w.from = 1 << 20
-		w.keepTokens()
-		w.to = w.from + 1
-	case "tab", "shift+tab":
-		by := 1
-		if k.String() == "shift+tab" {
-			by = len(Whiches) - 1
-		}
-		w.which = (w.which + by) % len(Whiches)
-		w.line, w.top = 0, 0
-		return true, false, nil
-	case "enter", "n":
-		if _, start, end := w.Selected(); end > start {
-			w.Mode, w.Input, w.offered = Naming, w.proposed(), true
-		}
-	case "x":
-		return w.notThis(), false, nil
-	case "t":
-		w.startTyping()
-	case "u":
-		return w.Undo(), false, nil
-	case "d":
-		w.detect = w.nextFound()
-		w.change(draft{text: w.draft.text})
-		return true, false, nil
-	case "e":
-		if w.View != nil {
-			w.Mode = Writing
-			w.area.SetValue(strings.TrimRight(w.View.Text, "\n"))
-			return false, false, w.area.Focus()
-		}
-	case "v":
-		w.aside = !w.aside
-	case "w":
-		w.wide = !w.wide
-		return true, false, nil
-	case "/":
-		w.Mode, w.Input = Finding, w.filter
-	case "ctrl+s":
-		if w.View != nil && !w.View.Changed {
-			w.Note = "nothing has changed: this is what is written already"
-			break
-		}
-		w.saving = true
-		return true, false, nil
-	default:
-		return false, false, nil
-	}
-	if f := w.FieldAt(); f != "" {
-		w.field = f
-	}
-	return w.field != before, false, nil
-}
-
-// nextFound is the number of the proposal that comes next.
-func (w *Work) nextFound() int {
-	if w.View != nil && len(w.View.Found) > 0 {
-		for i, f := range w.View.Found {
-			if f == w.View.Words {
-				return i + 2
+	s := w.stage
+	s.Prompt(room.Prompt{Label: label, Hint: hint(text), Offered: offered,
+		Next: func(p *room.Prompt) {
+			if list := words(p.Text()); len(list) > 0 {
+				p.SetText(list[0])
+				p.Hint = hint(list[0])
 			}
-		}
-	}
-	return 1
+		},
+		Changed: func(typed string) tea.Cmd { s.Typed.Hint = hint(typed); return nil },
+		Then:    func(typed string) tea.Cmd { return then(strings.TrimSpace(typed)) }}, text)
 }
 
-// proposed is a name for what is pointed at: that of its field, else the word before
-// it, else what it looks like.
-func (w *Work) proposed() string {
-	line, start, end := w.Selected()
-	if f := w.FieldAt(); f != "" && f != "text" {
-		return f
-	}
-	if layout.AnyTime(line[start:end]) != nil {
-		return "at"
-	}
-	before := strings.TrimRight(line[:start], " =:\"'([#")
-	i := len(before)
-	for i > 0 && (before[i-1] >= 'a' && before[i-1] <= 'z' || before[i-1] >= 'A' && before[i-1] <= 'Z' ||
-		before[i-1] == '_') {
-		i--
-	}
-	if name := strings.ToLower(before[i:]); len(name) > 1 && !lang.Reserved(name) &&
-		(line[start] >= '0' && line[start] <= '9' || len(before) < start) {
-		return name
-	}
-	return ""
-}
-
-// typed takes a key into the line that is being typed.
-func (w *Work) typed(k tea.KeyPressMsg) bool {
-	switch k.String() {
-	case "esc":
-		w.Mode = Pointing
-		return false
-	case "backspace":
-		if r := []rune(w.Input); len(r) > 0 {
-			w.Input = string(r[:len(r)-1])
-		}
-	case "ctrl+u":
-		w.Input = ""
-	case "tab":
-		if c := w.Completions(); len(c) > 0 {
-			w.Input = c[0]
-		}
-	case "enter":
-		mode := w.Mode
-		w.Mode = Pointing
-		switch mode {
-		case Finding:
-			w.filter = strings.TrimSpace(w.Input)
-			w.line, w.top = 0, 0
-			return true
-		case Naming:
-			return w.name(strings.TrimSpace(w.Input))
-		}
-		return w.setType(strings.TrimSpace(w.Input))
-	default:
-		if k.Text != "" {
-			if w.offered {
-				w.Input = ""
-			}
-			w.Input += k.Text
-		}
-	}
-	w.offered = false
-	return false
-}
-
-// Completions are what the input may go on as: names of our vocabulary, or types.
-func (w *Work) Completions() []string {
-	var list, out []string
-	switch w.Mode {
-	case Naming:
-		if w.View != nil {
-			for _, f := range w.View.Fields {
-				list = append(list, f.Name)
-			}
-		}
-		list = append(list, layout.Vocabulary()...)
-	case Typing:
-		list = []string{"integer", "decimal", "duration", "duration in ms", "duration in s", "address", "time",
-			"boolean", "text"}
-	}
+// going is those of some words that go on from what is typed.
+func going(list []string, typed string) (out []string) {
 	for _, x := range list {
-		if strings.HasPrefix(x, w.Input) && x != w.Input && !slices.Contains(out, x) {
+		if strings.HasPrefix(x, typed) && x != typed && !slices.Contains(out, x) {
 			out = append(out, x)
 		}
 	}
 	return out
 }
 
-// name says how what is pointed at is called.
-func (w *Work) name(name string) bool {
-	line, start, end := w.Selected()
-	if name == "" || end <= start {
-		return false
+// askName asks how what is pointed at is called.
+func (w *Page) askName() {
+	line, start, end := w.selected()
+	if end <= start {
+		return
 	}
-	w.change(draft{w.draft.text, append(slices.Clone(w.draft.marks),
-		api.Mark{Line: line, Start: start, End: end, Name: name})})
-	w.field = name
-	return true
+	w.prompt("call "+entry.Visible(line[start:min(end, start+40)]), w.proposed(), true, w.names,
+		func(name string) tea.Cmd {
+			if name == "" {
+				return nil
+			}
+			w.mark(api.Mark{Line: line, Start: start, End: end, Name: name})
+			w.field = name
+			return w.ask()
+		})
 }
 
-// notThis says that what is pointed at is not a value of its field.
-func (w *Work) notThis() bool {
-	line, start, end := w.Selected()
-	name := w.FieldAt()
-	ours := slices.ContainsFunc(w.draft.marks, func(m api.Mark) bool { return m.Name == name })
-	if end <= start || !ours {
-		w.Note = "point at a value that was found by a name of yours, and that is none"
-		return false
-	}
-	w.change(draft{w.draft.text, append(slices.Clone(w.draft.marks),
-		api.Mark{Line: line, Start: start, End: end, Name: name, Not: true})})
-	return true
-}
+// types are the types that are offered for a field.
+var types = []string{"integer", "decimal", "duration", "duration in ms", "duration in s", "address", "time", "boolean",
+	"text"}
 
-// startTyping asks for the type of the field that is pointed at, or, of a time, makes
-// what is pointed at the example.
-func (w *Work) startTyping() {
-	f := w.FieldAt()
+// askType asks for the type of the field that is pointed at, or, of a time, makes what is
+// pointed at the example.
+func (w *Page) askType() {
+	f := w.fieldAt()
 	if f == "" {
-		w.Note = "point at a field's value, then say its type"
+		w.note = "point at a field's value, then say its type"
 		return
 	}
 	w.field = f
-	w.Mode, w.Input = Typing, ""
-}
-
-// setType writes the type of the field into the layout; "time" makes the value that is
-// pointed at the example of the entry's own time.
-func (w *Work) setType(typ string) bool {
-	if typ == "" || w.View == nil {
-		return false
-	}
-	clause := "type " + w.field + " " + typ
-	if rest, ok := strings.CutPrefix(typ, "time"); ok && (rest == "" || strings.HasPrefix(rest, " ")) {
-		line, start, end := w.Selected()
-		for _, s := range w.chosen().Spans {
-			if s.Name == w.field {
-				start, end = s.Start, s.End
-			}
+	w.prompt(f+" is", "", false, func(typed string) []string { return going(types, typed) }, func(typ string) tea.Cmd {
+		if !w.setType(typ) {
+			return nil
 		}
-		clause = strings.TrimSpace("time " + w.field + " like " + lang.Quote(line[start:end]) + rest)
-	}
-	f := lang.Parse("", []byte(w.View.Text))
-	if !f.SetField("layout", w.View.Layout, clause) {
-		w.Note = "the layout's text has mistakes: mend it first (e)"
-		return false
-	}
-	w.change(draft{text: f.Format()})
-	return true
+		return w.ask()
+	})
 }
 
-// writing takes a key into the layout's text.
-func (w *Work) writing(k tea.KeyPressMsg) (ask, leave bool, cmd tea.Cmd) {
-	switch k.String() {
-	case "esc":
-		w.Mode = Pointing
-		w.area.Blur()
-		return false, false, nil
-	case "ctrl+s":
-		w.saving = true
-		w.Mode = Pointing
-		w.area.Blur()
-		return true, false, nil
-	}
-	before := w.area.Value()
-	w.area, cmd = w.area.Update(k)
-	if now := w.area.Value(); now != before {
-		w.change(draft{text: now + "\n"})
-		return true, false, cmd
-	}
-	return false, false, cmd
-}
-
-// Paste takes a text that was pasted.
-func (w *Work) Paste(s string) bool {
-	if w.Mode != Writing {
-		if w.Mode != Pointing {
-			w.Input += strings.Map(func(r rune) rune {
-				if r < 0x20 || r == 0x7f {
-					return -1
-				}
-				return r
-			}, s)
-		}
-		return false
-	}
-	w.area.InsertString(s)
-	w.change(draft{text: w.area.Value() + "\n"})
-	return true
+// askFilter asks for what the lines must have.
+func (w *Page) askFilter() {
+	w.stage.Prompt(room.Prompt{Label: "lines that have", Hint: "enter show them   esc leave it",
+		Then: func(words string) tea.Cmd {
+			w.filter, w.line, w.top = strings.TrimSpace(words), 0, 0
+			return w.ask()
+		}}, w.filter)
 }

@@ -5,11 +5,16 @@
 package paint
 
 import (
+	"fmt"
+	"image/color"
+	"slices"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"dimlantern/core/entry"
 
+	"github.com/charmbracelet/colorprofile"
 	"github.com/charmbracelet/x/ansi"
 )
 
@@ -59,12 +64,14 @@ type cell struct {
 type Canvas struct {
 	W, H  int
 	Plain bool // only ASCII: every mark has a stand-in
-	cells []cell
+	// Ground is the colour of what nothing is written on.
+	Ground Color
+	cells  []cell
 }
 
 // New returns an empty canvas in the ground's colour.
 func New(w, h int, ground Color) *Canvas {
-	c := &Canvas{W: w, H: h, cells: make([]cell, w*h)}
+	c := &Canvas{W: w, H: h, Ground: ground, cells: make([]cell, w*h)}
 	for i := range c.cells {
 		c.cells[i] = cell{" ", Style{Bg: ground}}
 	}
@@ -79,10 +86,16 @@ func (c *Canvas) Put(x, y int, s Style, text string) int {
 
 // Cut is Put with a limit to the width; where text is longer, it ends with "…".
 func (c *Canvas) Cut(x, y, width int, s Style, text string) int {
-	text = entry.Visible(text)
 	if y < 0 || y >= c.H || width <= 0 {
 		return x
 	}
+	if n, ok := narrow(text); ok {
+		if n <= width {
+			return c.narrow(x, y, s, text, n)
+		}
+		return c.narrow(c.narrow(x, y, s, text, width-1), y, s, "…", 1)
+	}
+	text = entry.Visible(text)
 	if ansi.StringWidth(text) > width {
 		text = ansi.Truncate(text, width, "…")
 	}
@@ -104,6 +117,36 @@ func (c *Canvas) Cut(x, y, width int, s Style, text string) int {
 			}
 		}
 		x += w
+	}
+	return x
+}
+
+// narrow counts the characters of a text, and tells whether each stands in a cell of its own
+// whatever is beside it, and does nothing to the terminal: ASCII, Latin, and the marks that we
+// draw with. Nearly all texts are so, and to look for clusters in them takes long.
+func narrow(text string) (n int, ok bool) {
+	for _, r := range text {
+		switch {
+		case r >= 0x20 && r < 0x7f, r > 0xa0 && r < 0x300 && r != 0xad:
+		case r == '…', r == '‹', r == '›', r >= 0x2500 && r < 0x25aa, r >= 0x2800 && r < 0x2900, r == '▲':
+		default:
+			return 0, false
+		}
+		n++
+	}
+	return n, true
+}
+
+// narrow writes the first n characters of a text of narrow ones.
+func (c *Canvas) narrow(x, y int, s Style, text string, n int) int {
+	for ; n > 0 && x < c.W; n-- {
+		_, size := utf8.DecodeRuneInString(text)
+		if x >= 0 {
+			c.split(x, y)
+			c.split(x+1, y)
+			c.set(x, y, text[:size], s)
+		}
+		text, x = text[size:], x+1
 	}
 	return x
 }
@@ -131,8 +174,8 @@ func (c *Canvas) set(x, y int, text string, s Style) {
 	c.cells[i] = cell{text, s}
 }
 
-// Ground colours the background of a stretch of a row.
-func (c *Canvas) Ground(x, y, width int, bg Color) {
+// Fill colours the background of a stretch of a row.
+func (c *Canvas) Fill(x, y, width int, bg Color) {
 	for k := max(x, 0); k < min(x+width, c.W) && y >= 0 && y < c.H; k++ {
 		c.cells[y*c.W+k].style.Bg = bg
 	}
@@ -155,59 +198,102 @@ var plain = map[string]string{
 	"┬": "+", "◖": "(", "◗": ")", "›": ">", "…": "~", "↑": "^", "↓": "v", "←": "<", "→": ">",
 }
 
-// String writes the canvas for the terminal, one line a row.
+// String writes the canvas for a terminal of all colours, one line a row.
 func (c *Canvas) String() string {
-	var b strings.Builder
-	b.Grow(c.W * c.H * 4)
+	var b []byte
 	for y := range c.H {
 		if y > 0 {
-			b.WriteByte('\n')
+			b = append(b, '\n')
 		}
-		last := Style{}
-		fresh := true
 		for x := range c.W {
 			k := &c.cells[y*c.W+x]
 			if k.text == "" {
 				continue
 			}
-			if fresh || k.style != last {
-				b.WriteString(k.style.sgr())
-				last, fresh = k.style, false
+			if x == 0 || k.style != c.cells[y*c.W+x-1].style {
+				b = append(b, k.style.SGR(colorprofile.TrueColor)...)
 			}
-			text := k.text
-			if c.Plain {
-				if p, ok := plain[text]; ok {
-					text = p
-				} else if text[0] >= 0x80 {
-					text = "?"
-				}
-			}
-			b.WriteString(text)
+			b = append(b, c.mark(k.text)...)
 		}
-		b.WriteString("\x1b[m")
+		b = append(b, "\x1b[m"...)
 	}
-	return b.String()
+	return string(b)
 }
 
-func (s Style) sgr() string {
-	var b []byte
-	b = append(b, "\x1b[0"...)
+// mark is a text of a cell as it is written.
+func (c *Canvas) mark(text string) string {
+	if !c.Plain {
+		return text
+	}
+	if p, ok := plain[text]; ok {
+		return p
+	}
+	if text[0] >= 0x80 {
+		return "?"
+	}
+	return text
+}
+
+// AppendChanges appends what makes a terminal that shows was show c. Both have the same size;
+// was may be nil, which is a terminal of which nothing is known. Sgr says how a style is
+// written, see [Style.SGR]. At the end the terminal's style is any, its cursor anywhere.
+func (c *Canvas) AppendChanges(b []byte, was *Canvas, sgr func(Style) string) []byte {
+	style, known := Style{}, false
+	for y := range c.H {
+		row := c.cells[y*c.W : (y+1)*c.W]
+		at := -1 // where the cursor stands
+		for x := 0; x < c.W; {
+			end := x + 1 // behind the character
+			for end < c.W && row[end].text == "" {
+				end++
+			}
+			if was != nil && slices.Equal(row[x:end], was.cells[y*c.W+x:y*c.W+end]) {
+				x = end
+				continue
+			}
+			if at != x {
+				b = fmt.Appendf(b, "\x1b[%d;%dH", y+1, x+1)
+			}
+			if k := &row[x]; !known || k.style != style {
+				b = append(b, sgr(k.style)...)
+				style, known = k.style, true
+			}
+			b = append(b, c.mark(row[x].text)...)
+			at = end
+			if _, ok := narrow(row[x].text); !ok {
+				at = -1 // terminals differ in how wide they find it
+			}
+			x = end
+		}
+	}
+	return b
+}
+
+// SGR is what lets a terminal write in the style (ECMA-48, 8.3.117), in the nearest colours
+// that it has.
+func (s Style) SGR(p colorprofile.Profile) string {
+	if p <= colorprofile.NoTTY {
+		return ""
+	}
+	out := ansi.NewStyle().Reset()
 	if s.Bold {
-		b = append(b, ";1"...)
+		out = out.Bold()
 	}
-	b = s.Fg.sgr(b, ";38;2;")
-	b = s.Bg.sgr(b, ";48;2;")
-	return string(append(b, 'm'))
+	if c := p.Convert(s.Fg.rgb()); s.Fg.Set && c != nil {
+		out = out.ForegroundColor(c)
+	}
+	if c := p.Convert(s.Bg.rgb()); s.Bg.Set && c != nil {
+		out = out.BackgroundColor(c)
+	}
+	return out.String()
 }
 
-func (c Color) sgr(b []byte, lead string) []byte {
+func (c Color) rgb() color.Color { return color.RGBA{R: c.R, G: c.G, B: c.B, A: 255} }
+
+// Hex writes the colour as "#rrggbb"; "" is the terminal's own.
+func (c Color) Hex() string {
 	if !c.Set {
-		return b
+		return ""
 	}
-	b = append(b, lead...)
-	b = strconv.AppendUint(b, uint64(c.R), 10)
-	b = append(b, ';')
-	b = strconv.AppendUint(b, uint64(c.G), 10)
-	b = append(b, ';')
-	return strconv.AppendUint(b, uint64(c.B), 10)
+	return fmt.Sprintf("#%02x%02x%02x", c.R, c.G, c.B)
 }

@@ -2,34 +2,36 @@
 // origins on the common time axis, each with its entries a minute, how far behind
 // it is, and its state in words with the mend; and the entries of one of them.
 //
-// Views come in, drawings go out. It asks nothing itself.
+// The files: this one is the room, draw.go its list, detail.go what is known of the chosen
+// origin and its entries; bring.go is the page on which a log is brought in, begin.go the one
+// on which a rule begins, start.go what is shown where nothing is watched yet.
 package sources
 
 import (
 	"fmt"
-	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
 	"dimlantern/api"
+	"dimlantern/screens/divide"
+	"dimlantern/screens/room"
+	"dimlantern/screens/why"
 
-	"dimlantern/core/origin"
-
-	"github.com/charmbracelet/x/ansi"
-
-	"dimlantern/core/entry"
-	"dimlantern/screens/paint"
-	"dimlantern/screens/watch"
+	tea "charm.land/bubbletea/v2"
 )
 
-// Room is the room's own state. The zero value is ready.
+// Room is the room sources.
 type Room struct {
-	Filter  string
-	Inside  bool // the entries of the chosen origin are shown alone
-	Full    bool // entries in full, not divided
-	Misfits bool // only entries that do not fit the layout
-	Scroll  int  // inside, the entry that is chosen
+	stage   *room.Stage
+	view    *api.SourcesView
+	entries *api.Entries // of the chosen origin; nil before they have come
+	asked   string       // which entries were asked for last
+
+	filter  string
+	inside  bool // the entries of the chosen origin are shown alone
+	full    bool // entries in full, not divided
+	misfits bool // only entries that do not fit the layout
+	scroll  int  // inside, the entry that is chosen
 	chosen  string
 	first   int // inside, the entry on the first line
 	top     int
@@ -38,22 +40,196 @@ type Room struct {
 	drawnAt int
 }
 
+// New returns the room, which asks by a stage.
+func New(s *room.Stage) *Room { return &Room{stage: s} }
+
+// Update is part of room.Room.
+func (r *Room) Update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case room.Fresh:
+		return r.ask()
+	case tea.MouseClickMsg:
+		if r.click(msg.Y) {
+			return r.askEntries()
+		}
+	}
+	return nil
+}
+
+// ask asks for the sources, and for the entries of the chosen origin.
+func (r *Room) ask() tea.Cmd {
+	s := r.stage
+	q := api.ViewQuery{At: s.Held, Until: s.Until, Column: s.Column(), Columns: room.ColumnsOf(s.W).LifeWidth}
+	return room.Ask(s, api.AskSources, q, room.Patience, func(v *api.SourcesView, err error) tea.Cmd {
+		if s.Failed(err) {
+			return nil
+		}
+		r.view = v
+		r.take()
+		return r.askEntries()
+	})
+}
+
+// askEntries asks for the entries of the chosen origin.
+func (r *Room) askEntries() tea.Cmd {
+	_, o := r.Chosen()
+	if o == nil {
+		r.entries = nil
+		return nil
+	}
+	q := api.EntriesQuery{Origin: o.Name, At: r.stage.Held, Lines: 300}
+	if r.inside {
+		q.Filter, q.Misfits = r.filter, r.misfits
+	}
+	asked := fmt.Sprint(q)
+	r.asked = asked
+	return room.Ask(r.stage, api.AskEntries, q, room.Patience, func(e *api.Entries, err error) tea.Cmd {
+		if !r.stage.Failed(err) && asked == r.asked {
+			r.keep(e)
+		}
+		return nil
+	})
+}
+
+// Keys is part of room.Room.
+func (r *Room) Keys() room.Keys {
+	k := room.Keys{Where: "choosing origins", List: []room.Key{
+		room.On("up down shift+up shift+down home end", func(n string) tea.Cmd { return r.Move(room.Steps(n, 0)) }).
+			Marked("↑↓").Said("which", "which").Told("choose an origin, or an entry; with shift ten further"),
+		room.Do("enter", r.open).Said("its entries", "entries").Told("the entries of the origin alone"),
+		room.Do("y", r.why).Told("why: what rules see in an entry"),
+		room.Now("f", func() { r.full = !r.full }).Told("entries in full, or divided"),
+		room.Do("m", r.onlyMisfits).Said("misfits", "").Told("those entries alone that do not fit the layout"),
+		room.Now("+", func() { openBring(r.stage) }).Said("bring in another log", "bring in").
+			Told("bring in another log"),
+		room.Do("l", r.fields).Said("its fields", "fields").
+			Told("the fields of the origin: point at a value, and name it"),
+		room.Do("r", r.openBegin).Said("begin a rule", "rule").Told("begin a rule from an entry, at once"),
+		room.Do("n", r.newRule).Told("begin a rule from the chosen entry, on the bench"),
+		room.On("pgup pgdown", func(n string) tea.Cmd { r.scroll = max(0, r.scroll+room.Steps(n, 10)); return nil }).
+			Told("newer, older entries"),
+	}}
+	if r.inside {
+		k.Where = "reading entries"
+		form := "in full"
+		if r.full {
+			form = "divided"
+		}
+		k.Reword("up", "older, newer", "older", "y", "why", "why", "f", form, form, "m", "misfits", "misfits", "+", "",
+			"", "enter", "", "")
+	}
+	if r.inside || r.filter != "" {
+		leave := room.Do("esc", r.leave).Told("shows all again; back to the origins")
+		if r.inside {
+			leave = leave.Said("back", "leave")
+		}
+		k.List = append(k.List, leave)
+	}
+	return k
+}
+
+// Help is part of room.Explained.
+func (r *Room) Help() room.Help {
+	return room.Help{Title: "sources", About: "what is watched: each origin with its entries a minute, how far behind " +
+		"it is, and what is the matter with it", Last: "╱ is blind: it could not be seen; amber are entries that do " +
+		"not fit their layout"}
+}
+
+// Find is part of room.Finder: among the origins, or inside, among the entries.
+func (r *Room) Find(words string) tea.Cmd {
+	r.filter, r.scroll = words, 0
+	r.take()
+	return r.askEntries()
+}
+
+// Found is part of room.Finder.
+func (r *Room) Found() string { return r.filter }
+
+// open shows the entries of the chosen origin alone, or all origins again.
+func (r *Room) open() tea.Cmd {
+	if _, o := r.Chosen(); o != nil {
+		r.inside, r.scroll, r.filter, r.misfits = !r.inside, 0, "", false
+		r.take()
+	}
+	return r.askEntries()
+}
+
+// onlyMisfits shows the entries of the chosen origin alone that do not fit.
+func (r *Room) onlyMisfits() tea.Cmd {
+	if _, o := r.Chosen(); o != nil {
+		r.inside, r.scroll, r.misfits = true, 0, !(r.inside && r.misfits)
+	}
+	return r.askEntries()
+}
+
+// leave shows all again, or goes back to the origins.
+func (r *Room) leave() tea.Cmd {
+	if r.filter != "" {
+		r.filter = ""
+	} else {
+		r.inside, r.misfits = false, false
+	}
+	r.scroll = 0
+	r.take()
+	return r.askEntries()
+}
+
+// why asks what rules see in the chosen entry.
+func (r *Room) why() tea.Cmd {
+	_, o := r.Chosen()
+	e := r.entry()
+	switch {
+	case o == nil || e == nil:
+		r.stage.Say("no entry is here to ask about")
+	case !r.inside:
+		r.inside, r.scroll = true, 0
+		r.stage.Say("choose an entry with ↑↓, and ask again")
+	default:
+		return why.Open(r.stage, api.WhyQuery{At: r.stage.Held, Origin: o.Name, Text: e.Raw})
+	}
+	return nil
+}
+
+// fields opens the work on the fields of the chosen origin.
+func (r *Room) fields() tea.Cmd {
+	if _, o := r.Chosen(); o != nil {
+		return divide.Open(r.stage, o.Name, r.Label())
+	}
+	return nil
+}
+
+// newRule begins a rule on the bench of which the chosen entry is the problem.
+func (r *Room) newRule() tea.Cmd {
+	s, _ := r.Chosen()
+	e := r.entry()
+	if s == nil || e == nil {
+		r.stage.Say("a rule begins with an entry, and none is here")
+		return nil
+	}
+	return room.Send(room.BeginRule{Source: s.Name, Mark: &api.MarkQuery{Is: "problem", Source: s.Name,
+		Texts: []string{e.Raw}}})
+}
+
 // row is a source's heading, or an origin.
 type row struct {
 	source *api.SourceView
 	origin *api.OriginView // nil: the heading
 }
 
-// Take takes a new view in.
-func (r *Room) Take(v *api.SourcesView) {
+// take makes the rows of the view.
+func (r *Room) take() {
 	r.rows = r.rows[:0]
+	v := r.view
+	if v == nil {
+		return
+	}
 	for i := range v.Sources {
 		s := &v.Sources[i]
 		r.rows = append(r.rows, row{source: s})
 		for k := range s.Origins {
 			o := &s.Origins[k]
-			if !r.Inside && r.Filter != "" && !strings.Contains(strings.ToLower(s.Name+" "+o.Name+" "+
-				string(o.State.Condition)), strings.ToLower(r.Filter)) {
+			if !r.inside && r.filter != "" && !strings.Contains(strings.ToLower(s.Name+" "+o.Name+" "+
+				string(o.State.Condition)), strings.ToLower(r.filter)) {
 				continue
 			}
 			r.rows = append(r.rows, row{s, o})
@@ -89,8 +265,12 @@ func (r *Room) Label() string {
 	return ""
 }
 
-// Move chooses the origin that many rows below.
-func (r *Room) Move(by int) {
+// Move is part of room.Finder: it chooses the origin, or inside the entry, that many rows below.
+func (r *Room) Move(by int) tea.Cmd {
+	if r.inside {
+		r.scroll = max(0, r.scroll+by)
+		return nil
+	}
 	var list []string
 	at := 0
 	for _, x := range r.rows {
@@ -102,544 +282,42 @@ func (r *Room) Move(by int) {
 		}
 	}
 	if len(list) > 0 {
-		r.chosen, r.Scroll = list[min(max(at+by, 0), len(list)-1)], 0
+		r.chosen, r.scroll = list[min(max(at+by, 0), len(list)-1)], 0
 	}
+	return r.askEntries()
 }
 
-// Click chooses the origin that was drawn there; it answers false where none was.
-func (r *Room) Click(y int) bool {
+// click chooses the origin that was drawn there; it answers false where none was.
+func (r *Room) click(y int) bool {
 	i := y - r.drawnAt
 	if i < 0 || i >= len(r.lines) || r.lines[i] < 0 || r.lines[i] >= len(r.rows) || r.rows[r.lines[i]].origin == nil {
 		return false
 	}
-	r.chosen, r.Scroll = r.rows[r.lines[i]].origin.Name, 0
+	r.chosen, r.scroll = r.rows[r.lines[i]].origin.Name, 0
 	return true
 }
 
-// Draw draws the room into rows top to bottom of the canvas (bottom excluded).
-func (r *Room) Draw(c *paint.Canvas, top, bottom int, v *api.SourcesView, e *api.Entries, a paint.Axis,
-	p paint.Palette) {
-	base := paint.Style{Fg: p.Text}
-	if r.Inside {
-		r.inside(c, top, bottom, e, p, base)
-		return
-	}
-	wide := c.W >= 110 && bottom-top >= 24
-	split := bottom
-	if wide {
-		split = top + min(max(r.height()+2, 8), (bottom-top)*13/20)
-	}
-	r.head(c, top, v, a, p, base)
-	r.list(c, top+1, split, a, p, base)
-	if wide {
-		r.detail(c, split, bottom, e, p, base)
-	}
-}
-
-func (r *Room) head(c *paint.Canvas, y int, v *api.SourcesView, a paint.Axis, p paint.Palette, base paint.Style) {
-	origins, seen := 0, 0
-	for _, s := range v.Sources {
-		for _, o := range s.Origins {
-			origins++
-			if !o.Blind {
-				seen++
-			}
-		}
-	}
-	x := c.Put(1, y, base.With(p.Strong).Strong(), countOf(len(v.Sources), "source"))
-	c.Cut(x+1, y, a.X-x-2, base.With(p.Dim), fmt.Sprintf("%s, %d seen", countOf(origins, "origin"), seen))
-	c.Labels(y, a, base.With(p.Dim), 0, 0)
-	note := a.X + a.Columns
-	if c.W >= 110 {
-		c.Put(note, y, base.With(p.Dim), " a min   behind")
-	}
-}
-
-func countOf(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
-}
-
-// height is how many lines the list has with its gaps.
-func (r *Room) height() int {
-	n := 0
-	for i, x := range r.rows {
-		n++
-		if x.origin == nil && i > 0 {
-			n++
-		}
-	}
-	return n
-}
-
-func (r *Room) list(c *paint.Canvas, top, bottom int, a paint.Axis, p paint.Palette, base paint.Style) {
-	var lines []int
-	for i, x := range r.rows {
-		if x.origin == nil && i > 0 {
-			lines = append(lines, -1)
-		}
-		lines = append(lines, i)
-	}
-	height := bottom - top
-	if len(lines) > height { // without gaps it may fit
-		lines = slices.DeleteFunc(lines, func(i int) bool { return i < 0 })
-	}
-	at := slices.Index(lines, r.index())
-	if len(lines) <= height {
-		r.top = 0
-	} else if at >= 0 {
-		r.top = min(max(r.top, at-height+2), max(at-1, 0), len(lines)-height)
-	}
-	lines = lines[min(max(r.top, 0), len(lines)):]
-	lines = lines[:min(len(lines), max(height, 0))]
-	r.lines, r.drawnAt = lines, top
-	for k, i := range lines {
-		if i >= 0 {
-			r.draw(c, top+k, &r.rows[i], a, p, base)
-		}
-	}
-}
-
-func (r *Room) draw(c *paint.Canvas, y int, x *row, a paint.Axis, p paint.Palette, base paint.Style) {
-	if x.origin == nil {
-		at := c.Put(1, y, base.Strong(), x.source.Name)
-		at = c.Cut(at+2, y, c.W-at-3, base.With(p.Dim), x.source.Where)
-		if x.source.Words != "" {
-			c.Cut(at+3, y, c.W-at-4, base.With(p.Blind), x.source.Words)
-		}
-		return
-	}
-	o := x.origin
-	chosen := o.Name == r.chosen
-	name := base
-	if chosen {
-		c.Ground(0, y, c.W, p.Chosen)
-		c.Put(0, y, base.With(p.Severity[entry.Warning]), "▏")
-		name = base.With(p.Strong).Strong()
-	}
-	file := label(x.source, o)
-	if chosen && p.Mono {
-		file = "› " + file
-	}
-	c.Cut(3, y, a.X-4, name, file)
-	lamp := min(a.ColumnOf(a.Lamp), a.Columns-1)
-	most := int64(1)
-	for _, n := range o.Flow {
-		most = max(most, n)
-	}
-	for k := 0; k <= lamp && k < len(o.Flow); k++ {
-		mark := "·"
-		style := base.With(p.Rule)
-		if n := o.Flow[k]; n > 0 {
-			mark, style = bars[min(int(n*int64(len(bars)-1)/most), len(bars)-1)], base.With(p.Tide)
-		}
-		c.Put(a.X+k, y, style, mark)
-	}
-	for _, d := range o.Dark {
-		to := lamp
-		if d.To != entry.None {
-			to = min(a.ColumnOf(d.To), lamp)
-		}
-		for k := max(a.ColumnOf(d.From), 0); k <= to; k++ {
-			c.Put(a.X+k, y, base.With(p.Blind), "╱")
-		}
-	}
-	state, style := stateOf(o, p, base)
-	x0 := a.X + a.Columns + 1
-	if c.W < 110 {
-		if state == "" {
-			state = fmt.Sprintf("%d a min", o.Minute)
-		}
-		c.Cut(x0, y, c.W-x0, style, state)
-		return
-	}
-	if !o.Blind {
-		c.Put(x0, y, base, fmt.Sprintf("%6d", o.Minute))
-		c.Put(x0+8, y, base.With(p.Dim), lagWords(o.State.Lag))
-	}
-	c.Cut(x0+15, y, c.W-x0-15, style, state)
-}
-
-// label is how an origin is called: the name of its file, with as many of its
-// folders as tell it from others of its source.
-func label(s *api.SourceView, o *api.OriginView) string {
-	if o.Way != "" {
-		return wayLabel(s, o)
-	}
-	parts := strings.Split(o.Path, "/")
-	for n := 1; n < len(parts); n++ {
-		name := strings.Join(parts[len(parts)-n:], "/")
-		alone := true
-		for _, x := range s.Origins {
-			alone = alone && (x.Name == o.Name || !strings.HasSuffix(x.Path, "/"+name))
-		}
-		if alone {
-			return name
-		}
-	}
-	return o.Path
-}
-
-// wayLabel calls an origin by its channel, or by who sends; by both where that tells
-// it from others.
-func wayLabel(s *api.SourceView, o *api.OriginView) string {
-	channel := strings.HasPrefix(s.Where, "channel ") && s.Where != "channel journal"
-	one, both := o.Host, o.Host+" "+o.Way
-	if channel {
-		one = o.Way
-	}
-	for _, x := range s.Origins {
-		if x.Name != o.Name && (channel && x.Way == o.Way || !channel && x.Host == o.Host) {
-			return both
-		}
-	}
-	return one
-}
-
-var bars = []string{"▁", "▂", "▃", "▄", "▅", "▆", "▇"}
-
-// stateOf is what is the matter with an origin, in a word or two; "" where nothing
-// is.
-func stateOf(o *api.OriginView, p paint.Palette, base paint.Style) (string, paint.Style) {
-	switch {
-	case o.Blind:
-		return string(o.State.Condition) + " " + ago(o.State.Since), base.With(p.Blind)
-	case o.State.Condition == origin.Seen:
-		return "", base.With(p.Dim)
-	case o.State.Condition == origin.Waiting, o.State.Condition == origin.Resting:
-		return string(o.State.Condition), base.With(p.Dim)
-	}
-	return string(o.State.Condition), base.With(p.Severity[entry.Warning])
-}
-
-func ago(t time.Time) string {
-	d := time.Since(t)
-	switch {
-	case d < time.Minute:
-		return fmt.Sprintf("%ds", int(d.Seconds()))
-	case d < 100*time.Minute:
-		return fmt.Sprintf("%dm", int(d.Minutes()))
-	}
-	return fmt.Sprintf("%dh", int(d.Hours()))
-}
-
-func lagWords(d time.Duration) string {
-	switch {
-	case d < 10*time.Second:
-		return fmt.Sprintf("%.1f s", d.Seconds())
-	case d < 3*time.Minute:
-		return fmt.Sprintf("%d s", int(d.Seconds()))
-	case d < 3*time.Hour:
-		return fmt.Sprintf("%d min", int(d.Minutes()))
-	}
-	return fmt.Sprintf("%d h", int(d.Hours()))
-}
-
-// detail draws what is known of the chosen origin, and its newest entries.
-func (r *Room) detail(c *paint.Canvas, top, bottom int, e *api.Entries, p paint.Palette, base paint.Style) {
-	s, o := r.Chosen()
-	if o == nil {
-		return
-	}
-	rule, dim := base.With(p.Rule), base.With(p.Dim)
-	c.Rule(1, top, 2, rule, false)
-	at := c.Put(4, top, base.With(p.Strong).Strong(), label(s, o))
-	at = c.Put(at+2, top, dim, "of "+s.Name)
-	c.Rule(at+2, top, c.W-at-4, rule, false)
-	middle := c.W * 49 / 100
-	for y := top + 1; y < bottom; y++ {
-		c.Put(middle, y, rule, "│")
-	}
-	r.facts(c, top+2, bottom, middle, s, o, p, base)
-	if e == nil || e.Origin != o.Name {
-		return
-	}
-	y := top + 1
-	x := middle + 3
-	head := "its newest entries"
-	if len(e.Fields) > 0 {
-		head += ", by " + e.Layout
-	}
-	c.Cut(x, y, c.W-x-1, dim, head)
-	room := bottom - y - 2
-	values := min(len(e.Fields), 4)
-	r.entries(c, x, y+1, c.W-x-1, y+1+max(room-values-2, 3), e, p, base)
-	y = bottom - values - 1
-	if values > 0 && y > top+6 {
-		c.Put(x, y, dim, fmt.Sprintf("values in the last %d entries", e.Looked))
-		for i, f := range e.Fields[:values] {
-			c.Cut(x, y+1+i, 12, base, f)
-			c.Put(x+13, y+1+i, dim, fmt.Sprintf("%d different", e.Values[f]))
-		}
-	}
-}
-
-func (r *Room) facts(c *paint.Canvas, y, bottom, middle int, s *api.SourceView, o *api.OriginView, p paint.Palette,
-	base paint.Style) {
-	dim := base.With(p.Dim)
-	put := func(label string, style paint.Style, text string) {
-		first := true
-		for _, part := range strings.Split(ansi.Wrap(text, max(middle-12, 20), ""), "\n") {
-			if y >= bottom {
-				return
-			}
-			if first {
-				c.Put(1, y, dim, label)
-			}
-			first = false
-			c.Cut(9, y, middle-10, style, part)
-			y++
-		}
-	}
-	if state, style := stateOf(o, p, base); state != "" {
-		words := o.State.Words
-		if words == "" {
-			words = state
-		}
-		put("state", style, words)
-		if o.State.Mend != "" {
-			put("mend", base.With(p.Over), o.State.Mend)
-		}
-	}
-	if s.Way != nil {
-		wayFacts(put, s.Way, o, p, base)
-	} else {
-		put("file", base, o.Path)
-	}
-	put("read", dim, o.Read)
-	if o.Began != "" {
-		put("began", dim, o.Began)
-	}
-	if !o.State.WorstAt.IsZero() {
-		put("behind", dim, fmt.Sprintf("%s from written to read; worst %s at %s", lagWords(o.State.Lag),
-			lagWords(o.State.Worst), o.State.WorstAt.Format("15:04:05")))
-	}
-	if o.State.Skew != 0 {
-		put("clock", base.With(p.Severity[entry.Warning]),
-			fmt.Sprintf("%s behind ours; taken off its entries' times", entry.RoughSpan(o.State.Skew)))
-	}
-	fits := s.Layout
-	if o.State.Looked > 0 && o.State.Misfits == 0 {
-		fits += ": fits the newest " + fmt.Sprint(o.State.Looked) + " entries that were looked at"
-	}
-	put("layout", base, fits)
-	if o.State.Misfits > 0 {
-		put("", base.With(p.Severity[entry.Warning]), fmt.Sprintf("%d of the newest %d entries that were looked "+
-			"at do not fit (m shows them), such as %s", o.State.Misfits, o.State.Looked, o.State.Misfit))
-	}
-	if o.State.Gaps > 0 {
-		put("lost", base.With(p.Severity[entry.Warning]),
-			fmt.Sprintf("%d bytes went before they could be read", o.State.Gaps))
-	}
-	if o.State.Cut > 0 {
-		put("cut", base.With(p.Severity[entry.Warning]),
-			fmt.Sprintf("%d entries were longer than 1 MiB, and were cut", o.State.Cut))
-	}
-	rules := "none yet"
-	if len(s.Rules) > 0 {
-		rules = strings.Join(s.Rules, ", ")
-	}
-	put("rules", dim, rules)
-}
-
-// named draws an entry with all that it says by name, and returns the next line.
-func named(c *paint.Canvas, x, y, width, bottom int, l *api.EntryView, p paint.Palette, base paint.Style) int {
-	for i, part := range strings.Split(ansi.Wrap(watch.Clock(l.At)+"  "+entry.Visible(l.Text), max(width-2, 10), ""),
-		"\n") {
-		if y >= bottom {
-			return y
-		}
-		if i == 0 {
-			c.Put(x, y, base.With(p.Rule), "·")
-		}
-		c.Cut(x+2, y, width-2, base, part)
-		y++
-	}
-	at := x + 4
-	for _, f := range l.Fields {
-		value := entry.Visible(f.Value)
-		if f.Name == "text" || f.Name == "at" || value == "" {
-			continue
-		}
-		need := ansi.StringWidth(f.Name) + 1 + ansi.StringWidth(value)
-		if at > x+4 && at+need > x+width {
-			y, at = y+1, x+4
-		}
-		if y >= bottom {
-			return y
-		}
-		at = c.Cut(at, y, x+width-at, base.With(p.Dim), f.Name) + 1
-		at = c.Cut(at, y, x+width-at, base, value) + 3
-	}
-	return y + 2
-}
-
-// wayFacts says how the entries of an origin come that exist nowhere else.
-func wayFacts(put func(string, paint.Style, string), w *api.WayView, o *api.OriginView, p paint.Palette,
-	base paint.Style) {
-	warn := base.With(p.Severity[entry.Warning])
-	put("from", base, o.Way)
-	for _, x := range w.State.Senders {
-		if x.Name != o.Way {
-			continue
-		}
-		words := fmt.Sprintf("%d came since the start", x.Received)
-		if x.Streams > 0 {
-			words += fmt.Sprintf("; %d connections are open", x.Streams)
-		}
-		if x.Note != "" {
-			words += "; " + x.Note
-		}
-		put("", base.With(p.Dim), words)
-		if x.Dropped > 0 {
-			put("lost", warn, fmt.Sprintf("%d were dropped for want of room", x.Dropped))
-		}
-	}
-	if w.State.Lost > 0 {
-		put("lost", warn, fmt.Sprintf("%d datagrams were dropped by the system before they could be read; from "+
-			"whom is not known", w.State.Lost))
-	}
-	if w.Waiting > 0 {
-		put("waiting", warn, fmt.Sprintf("%d entries wait until they can be kept", w.Waiting))
-	}
-	where := "in " + filepath.Dir(o.Path)
-	if k := o.Kept; k != nil && k.Entries > 0 {
-		where = fmt.Sprintf("%d entries since %s, %d kB, %s", k.Entries,
-			time.Unix(0, int64(k.First)).Format("2006-01-02 15:04"), (k.Bytes+999)/1000, where)
-	}
-	put("kept", base.With(p.Dim), where)
-}
-
-// entries draws entries newest first: their time, their fields, their text.
-func (r *Room) entries(c *paint.Canvas, x, y, width, bottom int, e *api.Entries, p paint.Palette, base paint.Style) {
-	if len(e.Lines) == 0 {
-		c.Cut(x, y, width, base.With(p.Dim), e.Words)
-		return
-	}
-	fields := e.Fields
-	if width < 60 || r.Full {
-		fields = nil
-	}
-	if len(fields) > 3 {
-		fields = fields[:3]
-	}
-	widths := map[string]int{}
-	for _, l := range e.Lines[:min(len(e.Lines), 200)] {
-		for _, f := range l.Fields {
-			widths[f.Name] = min(max(widths[f.Name], ansi.StringWidth(f.Value), len(f.Name)), 14)
-		}
-	}
-	r.Scroll = min(max(r.Scroll, 0), max(len(e.Lines)-1, 0))
-	if rows := bottom - y - 1; r.Full || !r.Inside {
-		r.first = r.Scroll
-	} else {
-		r.first = max(min(r.first, r.Scroll), r.Scroll-rows+1, 0)
-	}
-	lines := e.Lines[min(r.first, len(e.Lines)-1):]
-	if !r.Full {
-		at := c.Put(x, y, base.With(p.Dim), "at") + 8
-		for _, f := range fields {
-			c.Cut(at, y, widths[f], base.With(p.Dim), f)
-			at += widths[f] + 2
-		}
-		c.Put(at, y, base.With(p.Dim), "text")
-		y++
-	}
-	for row, l := range lines {
-		if y >= bottom {
-			return
-		}
-		if r.Inside && r.first+row == r.Scroll {
-			c.Ground(0, y, c.W, p.Chosen)
-			if p.Mono {
-				c.Put(0, y, base.Strong(), "›")
-			}
-		}
-		style := base
-		if !l.Fits {
-			style = base.With(p.Severity[entry.Warning])
-		}
-		if r.Full && e.Named && l.Fits {
-			y = named(c, x, y, width, bottom, &l, p, base)
-			continue
-		}
-		if r.Full {
-			for i, part := range strings.Split(ansi.Hardwrap(entry.Visible(l.Raw), max(width-2, 10), true), "\n") {
-				if y >= bottom {
-					return
-				}
-				if i == 0 {
-					c.Put(x, y, base.With(p.Rule), "·")
-				}
-				c.Cut(x+2, y, width-2, style, part)
-				y++
-			}
-			continue
-		}
-		c.Put(x, y, base.With(p.Dim), watch.Clock(l.At))
-		at := x + 10
-		for _, f := range fields {
-			for _, v := range l.Fields {
-				if v.Name == f {
-					c.Cut(at, y, widths[f], base.With(p.Dim), v.Value)
-				}
-			}
-			at += widths[f] + 2
-		}
-		c.Cut(at, y, x+width-at, style, l.Text)
-		y++
-	}
-}
-
-// Entry is the entry that is chosen among those of an origin; nil where there is none.
-func (r *Room) Entry(e *api.Entries) *api.EntryView {
-	if e == nil || len(e.Lines) == 0 {
+// entry is the entry that is chosen among those of the origin; nil where there is none.
+func (r *Room) entry() *api.EntryView {
+	if r.entries == nil || len(r.entries.Lines) == 0 {
 		return nil
 	}
-	return &e.Lines[min(max(r.Scroll, 0), len(e.Lines)-1)]
+	return &r.entries.Lines[min(max(r.scroll, 0), len(r.entries.Lines)-1)]
 }
 
-// Keep lets the chosen entry stay chosen where newer ones have come before it.
-func (r *Room) Keep(old, now *api.Entries) {
-	if !r.Inside || r.Scroll == 0 || old == nil || now == nil || old.Origin != now.Origin {
-		return
-	}
-	was := r.Entry(old)
-	if was == nil {
+// keep takes entries in: the chosen one stays chosen where newer ones have come before it.
+func (r *Room) keep(now *api.Entries) {
+	was := r.entry()
+	same := r.entries != nil && r.entries.Origin == now.Origin
+	r.entries = now
+	if !r.inside || r.scroll == 0 || !same || was == nil {
 		return
 	}
 	for i := range now.Lines {
-		if x := &now.Lines[i]; i >= r.Scroll && x.At == was.At && x.Raw == was.Raw {
-			r.first += i - r.Scroll
-			r.Scroll = i
+		if x := &now.Lines[i]; i >= r.scroll && x.At == was.At && x.Raw == was.Raw {
+			r.first += i - r.scroll
+			r.scroll = i
 			return
 		}
 	}
-}
-
-// inside draws the entries of the chosen origin alone.
-func (r *Room) inside(c *paint.Canvas, top, bottom int, e *api.Entries, p paint.Palette, base paint.Style) {
-	s, o := r.Chosen()
-	if o == nil {
-		return
-	}
-	at := c.Put(1, top, base.With(p.Strong).Strong(), label(s, o))
-	at = c.Put(at+2, top, base.With(p.Dim), "of "+s.Name)
-	if e == nil || e.Origin != o.Name {
-		return
-	}
-	words := fmt.Sprintf("newest first, %d of the last %d entries", e.Shown, e.Looked)
-	if r.Misfits {
-		words += " do not fit the layout " + e.Layout
-	}
-	if r.Filter != "" {
-		words += " have " + r.Filter
-	}
-	if r.first > 0 {
-		words += fmt.Sprintf("; %d newer above", r.first)
-	}
-	c.Cut(at+3, top, c.W-at-4, base.With(p.Dim), words)
-	r.entries(c, 1, top+2, c.W-2, bottom, e, p, base)
 }

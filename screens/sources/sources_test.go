@@ -16,17 +16,23 @@ import (
 	"dimlantern/core/entry"
 	"dimlantern/core/origin"
 	"dimlantern/screens/paint"
-	"dimlantern/screens/watch"
+	"dimlantern/screens/room"
+
+	tea "charm.land/bubbletea/v2"
 )
 
 func draw(r *Room, v *api.SourcesView, e *api.Entries, w, h int) string {
-	p := paint.Dark()
-	c := paint.New(w, h, p.Ground)
-	r.Take(v)
-	x := watch.ColumnsOf(w)
-	r.Draw(c, 0, h, v, e, paint.Axis{X: x.Life, Columns: x.LifeWidth, Column: time.Minute, Lamp: v.At}, p)
+	r.view, r.entries = v, e
+	r.take()
+	r.stage.W, r.stage.H = w, h
+	r.stage.View = &api.View{At: v.At, Column: v.Column, Tide: make([]int64, 88)}
+	c := paint.New(w, h, paint.Color{})
+	r.Draw(c, 0, h)
 	return ansi.Strip(c.String())
 }
+
+// alone is the room as it is without a service.
+func alone() *Room { return New(room.NewStage(nil, func() tea.Cmd { return nil })) }
 
 func originOf(source, host, path, way string, c origin.Condition, words string) api.OriginView {
 	name := host + ":" + path
@@ -81,7 +87,7 @@ func TestLabels(t *testing.T) {
 // What is the matter stands beside the origin in a word, and below in full with its
 // mend; of a way in, who sends and what was lost.
 func TestStatesAreSaid(t *testing.T) {
-	r := &Room{}
+	r := alone()
 	v := view()
 	s := draw(r, v, nil, 160, 44)
 	for _, want := range []string{"4 sources", "8 origins, 6 seen", "not readable", "gone", "catching up",
@@ -98,15 +104,15 @@ func TestStatesAreSaid(t *testing.T) {
 		"3 datagrams were dropped by the system", "2 entries wait until they can be kept"} {
 		assert.Contains(t, s, want)
 	}
-	assert.NotContains(t, draw(&Room{Filter: "blind-nothing"}, v, nil, 160, 44), "pump-1.log")
+	r.Find("blind-nothing")
+	assert.NotContains(t, draw(r, v, nil, 160, 44), "pump-1.log")
 }
 
 // An event in full says all that it has by name, in as many lines as that takes.
 func TestEventInFull(t *testing.T) {
 	v := view()
-	r := &Room{Inside: true, Full: true}
-	r.Take(v)
-	r.Move(7)
+	r := alone()
+	r.inside, r.full, r.chosen = true, true, "lock-1:Access"
 	e := &api.Entries{Origin: "lock-1:Access", Layout: "event-xml", Named: true, Shown: 1, Looked: 1,
 		Lines: []api.EntryView{{At: v.At, Text: "A sign-in was refused.", Fits: true,
 			Fields: []entry.Field{{Name: "event", Value: "5120"}, {Name: "account", Value: "night-crew"},
@@ -117,7 +123,7 @@ func TestEventInFull(t *testing.T) {
 	assert.Contains(t, s, "event 5120   account night-crew   Panel 4")
 	assert.NotContains(t, s, "text A sign")
 	for i := range 20 {
-		draw(&Room{Inside: true, Full: true, chosen: "lock-1:Access"}, v, e, 10+7*i, 2+i)
+		draw(r, v, e, 10+7*i, 2+i)
 	}
 }
 
@@ -150,10 +156,12 @@ func TestDrawsWithinItsLines(t *testing.T) {
 			}
 			v.Sources = append(v.Sources, s)
 		}
-		r := &Room{Inside: rapid.Bool().Draw(t, "inside"), Full: rapid.Bool().Draw(t, "full"),
-			Misfits: rapid.Bool().Draw(t, "misfits")}
-		r.Take(v)
+		r := alone()
+		r.view = v
+		r.take()
 		r.Move(rapid.IntRange(0, 30).Draw(t, "move"))
+		r.inside, r.full = rapid.Bool().Draw(t, "inside"), rapid.Bool().Draw(t, "full")
+		r.misfits = rapid.Bool().Draw(t, "misfits")
 		var e *api.Entries
 		if _, o := r.Chosen(); o != nil && rapid.Bool().Draw(t, "entries") {
 			e = &api.Entries{Origin: o.Name, Named: rapid.Bool().Draw(t, "named"), Fields: []string{"host", "level"},
@@ -172,7 +180,7 @@ func TestDrawsWithinItsLines(t *testing.T) {
 			require.LessOrEqual(t, ansi.StringWidth(l), w, "%q", l)
 			require.NotContains(t, l, "\u202e")
 		}
-		if _, o := r.Chosen(); o != nil && !r.Inside && w >= 80 && h >= 24 {
+		if _, o := r.Chosen(); o != nil && !r.inside && w >= 80 && h >= 24 {
 			require.Contains(t, r.lines, r.index(), "what is chosen is shown")
 		}
 	})

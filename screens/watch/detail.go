@@ -2,43 +2,17 @@ package watch
 
 import (
 	"fmt"
-	"strconv"
 	"strings"
-	"time"
 
 	"dimlantern/api"
-
-	"github.com/charmbracelet/x/ansi"
-
 	"dimlantern/core/engine"
-	"dimlantern/core/entry"
 	"dimlantern/screens/paint"
+	"dimlantern/screens/room"
 )
 
-func itoa(n int) string { return strconv.Itoa(n) }
-
-func plural(n int, word string) string {
-	if n == 1 {
-		return "1 " + word
-	}
-	s := itoa(n)
-	for i := len(s) - 3; i > 0; i -= 3 {
-		s = s[:i] + "," + s[i:]
-	}
-	return s + " " + word + "s"
-}
-
-// Clock writes the time of day of an instant in the machine's zone.
-func Clock(t entry.Instant) string {
-	if t == entry.None {
-		return "        "
-	}
-	return time.Unix(0, int64(t)).Format("15:04:05")
-}
-
-// detail draws the chosen row's clears, story and evidence side by side.
-func (r *Room) detail(c *paint.Canvas, top, bottom int, d *api.Detail, p paint.Palette, base paint.Style) {
-	x := r.Chosen()
+// drawDetail draws the chosen row's clears, story and evidence side by side.
+func (r *Room) drawDetail(c *paint.Canvas, top, bottom int, p paint.Palette, base paint.Style) {
+	x, d := r.Chosen(), r.detail
 	if x == nil {
 		return
 	}
@@ -79,7 +53,7 @@ func (r *Room) left(c *paint.Canvas, x0, y, width, bottom int, x *api.Row, d *ap
 		} else if x.Origin == "" {
 			s = "or " + s
 		}
-		for _, part := range Wrap(s, width-9) {
+		for _, part := range room.Wrap(s, width-9) {
 			if y < bottom {
 				c.Cut(x0+9, y, width-9, over, part)
 				y++
@@ -98,7 +72,7 @@ func (r *Room) left(c *paint.Canvas, x0, y, width, bottom int, x *api.Row, d *ap
 		case engine.Cleared:
 			style = base.With(p.Over)
 		}
-		c.Put(x0, y, base.With(p.Dim), Clock(e.At))
+		c.Put(x0, y, base.With(p.Dim), room.Clock(e.At))
 		end := c.Cut(x0+9, y, width-9, style, e.Text)
 		if e.Why != "" && e.Change != engine.Cleared || e.Why != "" {
 			c.Cut(max(end+2, x0+32), y, x0+width-max(end+2, x0+32), style, e.Why)
@@ -111,14 +85,6 @@ func (r *Room) left(c *paint.Canvas, x0, y, width, bottom int, x *api.Row, d *ap
 	return y
 }
 
-// Wrap cuts a text into lines of at most that width, at blanks where it can.
-func Wrap(s string, width int) []string {
-	if width < 4 {
-		return []string{s}
-	}
-	return strings.Split(ansi.Wrap(s, width, ""), "\n")
-}
-
 // evidence draws the lines around the hits, newest first, with matches lit.
 func (r *Room) evidence(c *paint.Canvas, x0, y, width, bottom int, d *api.Detail, p paint.Palette, base paint.Style) {
 	if len(d.Lines) == 0 {
@@ -128,16 +94,16 @@ func (r *Room) evidence(c *paint.Canvas, x0, y, width, bottom int, d *api.Detail
 		return
 	}
 	head := "what " + d.Host + " said, newest first"
-	if r.Scroll > 0 {
-		head += fmt.Sprintf("; %d newer above", min(r.Scroll, len(d.Lines)-1))
+	if r.scroll > 0 {
+		head += fmt.Sprintf("; %d newer above", min(r.scroll, len(d.Lines)-1))
 	}
 	if d.Unread != "" {
 		head += "; " + d.Unread
 	}
 	c.Cut(x0, y, width, base.With(p.Dim), head)
 	y++
-	r.Scroll = min(max(r.Scroll, 0), max(len(d.Lines)-1, 0))
-	for _, l := range d.Lines[r.Scroll:] {
+	r.scroll = min(max(r.scroll, 0), max(len(d.Lines)-1, 0))
+	for _, l := range d.Lines[r.scroll:] {
 		if y >= bottom {
 			return
 		}
@@ -150,34 +116,19 @@ func (r *Room) evidence(c *paint.Canvas, x0, y, width, bottom int, d *api.Detail
 			c.Put(x0, y, base.With(p.Over).Strong(), "›")
 			style = base
 		}
-		c.Cut(x0+2, y, width-2, style, Clock(l.At))
+		c.Cut(x0+2, y, width-2, style, room.Clock(l.At))
 		lit := base.With(p.Strong).Strong()
 		if l.Recovery {
 			lit = base.With(p.Over).Strong()
 		}
-		DrawLit(c, x0+11, y, width-11, l.Text, l.Lit, style, lit)
+		room.DrawLit(c, x0+11, y, width-11, l.Text, l.Lit, style, lit)
 		y++
 	}
 }
 
-// DrawLit writes a line with its matches, which are stretches of bytes, lit.
-func DrawLit(c *paint.Canvas, x, y, width int, text string, marks [][2]int, style, lit paint.Style) {
-	end := x + width
-	at := 0
-	for _, s := range marks {
-		if s[0] < at || s[1] > len(text) {
-			continue
-		}
-		x = c.Cut(x, y, end-x, style, text[at:s[0]])
-		x = c.Cut(x, y, end-x, lit, text[s[0]:s[1]])
-		at = s[1]
-	}
-	c.Cut(x, y, end-x, style, text[at:])
-}
-
-// drawer draws the chosen row's story and evidence over a small screen.
-func (r *Room) drawer(c *paint.Canvas, top, bottom int, d *api.Detail, p paint.Palette, base paint.Style) {
-	x := r.Chosen()
+// drawDrawer draws the chosen row's story and evidence over a small screen.
+func (r *Room) drawDrawer(c *paint.Canvas, top, bottom int, p paint.Palette, base paint.Style) {
+	x, d := r.Chosen(), r.detail
 	if x == nil {
 		return
 	}

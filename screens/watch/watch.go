@@ -2,18 +2,21 @@
 // bands (open, stirring, blind, over), and below them the chosen one: what will
 // clear it, its story, and its evidence in the stream that it came from.
 //
-// A view and the details of its chosen row come in, drawings go out. It asks
-// nothing itself.
+// The files: this one is the room, list.go its rows, detail.go what is known of the chosen
+// one, act.go what is done to an alert, hushes.go the page of all hushes.
 package watch
 
 import (
-	"slices"
-	"strings"
+	"fmt"
+	"time"
 
 	"dimlantern/api"
-
 	"dimlantern/core/entry"
 	"dimlantern/screens/paint"
+	"dimlantern/screens/room"
+	"dimlantern/screens/why"
+
+	tea "charm.land/bubbletea/v2"
 )
 
 // Band is one of the four bands, in the order in which they stand.
@@ -31,15 +34,25 @@ var bandNames = [...]string{"open", "stirring", "blind", "over"}
 var bandWords = [...]string{"worst first", "hits, but below their threshold", "not seen, so not known to be well",
 	"within what is shown"}
 
-// Room is the room's own state: what is chosen, what is unfolded, how far it is
-// scrolled. The zero value is ready.
+// Room is the room watch.
 type Room struct {
-	Filter   string
-	Drawer   bool // on a small screen: the story is open
-	Scroll   int  // lines of evidence passed over
-	Opened   bool // the numbers of a row are shown, where its rule compares some
-	Curves   *api.Curves
+	stage *room.Stage
+
+	detail *api.Detail
+	// asked is which detail was asked for last, sign what it depends on, and at when that was.
+	asked, sign string
+	at          time.Time
+	// curves are the numbers of the chosen row, curvesAsked which were asked for last.
+	curves      *api.Curves
+	curvesAsked string
+	undo        *api.ActQuery // what takes the last action back; nil is none
+
+	filter   string
+	drawer   bool // on a small screen: the story is open
+	scroll   int  // lines of evidence passed over
+	opened   bool // the numbers of a row are shown, where its rule compares some
 	chosen   string
+	byHand   bool // the user chose it: else it is the first row
 	unfolded map[string]bool
 	top      int
 	rows     []row
@@ -47,180 +60,262 @@ type Room struct {
 	drawnAt  int
 }
 
-// row is a row of the list: a row of the view, or several folded into one.
-type row struct {
-	api.Row
-	band   Band
-	folded int // how many keys it stands for; 0 is one that is not folded
-	child  bool
-	id     string
-}
+// New returns the room, which asks by a stage.
+func New(s *room.Stage) *Room { return &Room{stage: s, unfolded: map[string]bool{}} }
 
-// line is a line of the list: a row, a heading, or nothing.
-type line struct {
-	row     int // in rows; -1 is none
-	heading Band
-	title   bool
-}
-
-// foldAt is how many keys of one rule a band shows without folding them.
-const foldAt = 4
-
-// Take takes a new view in.
-func (r *Room) Take(v *api.View) {
-	r.rows = r.rows[:0]
-	for band, list := range [][]api.Row{v.Open, v.Stirring, v.Blind, v.Over} {
-		r.takeBand(Band(band), list)
-	}
-	if r.index() < 0 && len(r.rows) > 0 {
-		r.chosen = r.rows[0].id
-	}
-}
-
-func (r *Room) takeBand(band Band, list []api.Row) {
-	count := map[string]int{}
-	var kept []api.Row
-	for _, x := range list {
-		if matches(x, r.Filter) {
-			kept = append(kept, x)
-			count[x.Rule]++
+// Update is part of room.Room.
+func (r *Room) Update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case room.Fresh:
+		r.take(r.stage.View)
+		return r.ask()
+	case tea.MouseClickMsg:
+		if r.click(msg.Y) {
+			return r.ask()
 		}
-	}
-	done := map[string]bool{}
-	for _, x := range kept {
-		id := x.Rule + "\x00" + strings.Join(x.Key, "\x00") + "\x00" + x.Origin
-		fold := bandNames[band] + "\x00" + x.Rule
-		if count[x.Rule] < foldAt || band == Blind {
-			r.rows = append(r.rows, row{Row: x, band: band, id: id})
-			continue
-		}
-		if done[x.Rule] {
-			continue
-		}
-		done[x.Rule] = true
-		head := row{Row: x, band: band, folded: count[x.Rule], id: fold}
-		head.Life = api.Life{Hits: slices.Clone(x.Life.Hits)}
-		var children []row
-		head.Count = 0
-		for _, y := range kept {
-			if y.Rule != x.Rule {
-				continue
-			}
-			head.Count += y.Count
-			head.Severity = max(head.Severity, y.Severity)
-			for k, n := range y.Life.Hits {
-				head.Life.Hits[k] += n
-			}
-			head.Life.Alerts = append(head.Life.Alerts, y.Life.Alerts...)
-			head.Numbers = false
-			children = append(children, row{Row: y, band: band, child: true, id: y.Rule + "\x00" +
-				strings.Join(y.Key, "\x00") + "\x00"})
-		}
-		r.rows = append(r.rows, head)
-		if r.unfolded[fold] {
-			r.rows = append(r.rows, children...)
-		}
-	}
-}
-
-// matches tells whether a row has all words of the filter in its rule, its key,
-// its severity or its note.
-func matches(x api.Row, filter string) bool {
-	all := strings.ToLower(strings.Join(append([]string{x.Rule, x.Note, x.Severity.String(), x.Words}, x.Key...),
-		" "))
-	for _, w := range strings.Fields(strings.ToLower(filter)) {
-		if !strings.Contains(all, w) {
-			return false
-		}
-	}
-	return true
-}
-
-func (r *Room) index() int {
-	return slices.IndexFunc(r.rows, func(x row) bool { return x.id == r.chosen })
-}
-
-// Chosen is the chosen row; nil where there is none.
-func (r *Room) Chosen() *api.Row {
-	if i := r.index(); i >= 0 {
-		return &r.rows[i].Row
 	}
 	return nil
 }
 
-// Folded tells whether the chosen row stands for several keys.
-func (r *Room) Folded() bool {
-	i := r.index()
-	return i >= 0 && r.rows[i].folded > 0
+// Keys is part of room.Room.
+func (r *Room) Keys() room.Keys {
+	wide := !r.stage.Narrow()
+	k := room.Keys{Where: "choosing alerts", List: []room.Key{
+		room.On("up down shift+up shift+down home end", func(n string) tea.Cmd { return r.Move(room.Steps(n, 0)) }).
+			Marked("↑↓").Said("which", "").Told("choose; with shift ten rows further"),
+		room.Do("enter", r.open).Said("", "story").
+			Told("unfolds a row, opens its story, or the numbers that its rule compares"),
+		room.Now("t", r.takeIt).Said("take", "take").Told("take the chosen alert"),
+		room.Now("T", r.handOver).Told("hand it over"),
+		room.Do("u", r.takeBack).Told("take back what you did last"),
+		room.Now("h", r.hush).Marked("h H").Said("hush, all hushes", "hush").
+			Told("hush it, its rule or its host for a while; all hushes, with what each keeps quiet"),
+		room.Do("H", r.askHushes),
+		room.Now("m", r.note).Said("note", "note").Told("write a note to it"),
+		room.Now("c", r.clear).Said("clear", "clear").Told("clear it by hand"),
+		room.Do("y", r.why).Said("why", "why").Told("why: what each clause has and what it lacks"),
+		room.Do("b", r.rule).Said("its rule", "").Told("its rule on the bench"),
+		room.Do("n", r.newRule).Told("a new rule on the bench from its newest entry"),
+		room.On("[ ]", func(n string) tea.Cmd { return r.jump(n == "]") }).
+			Told("the moment of the transition before, after"),
+		room.On("pgup pgdown", func(n string) tea.Cmd { r.scroll = max(0, r.scroll+room.Steps(n, 10)); return nil }).
+			Told("newer, older evidence"),
+		room.Do("esc", r.leave).Told("closes the story, shows all again, the lamp live again"),
+	}}
+	switch {
+	case r.drawer && (!wide || r.stage.H < 34):
+		k.Where = "reading a story"
+		k.Reword("pgup", "evidence", "evidence", "up", "which", "which", "enter", "back", "back", "h", "", "", "m", "",
+			"", "t", "", "")
+	case r.stage.Held != 0:
+		k.Reword("[", "transitions", "transitions", "t", "", "", "h", "", "", "m", "", "", "c", "", "")
+	}
+	return k
 }
 
-// Move chooses the row that many rows below.
-func (r *Room) Move(by int) {
-	if len(r.rows) == 0 {
-		return
+// Help is part of room.Explained.
+func (r *Room) Help() room.Help {
+	p := r.stage.Palette
+	base := paint.Style{Fg: p.Text}
+	marks := []room.Mark{
+		{Text: "····", Style: base.With(p.Rule), Says: "quiet, and seen"},
+		{Text: "⡀⡄⡆⡇", Style: base.With(p.Stir), Says: "hits below the threshold: one, two, three, more"},
+		{Text: "▂▄█", Style: base.With(p.Severity[entry.Warning]), Says: "open; higher where more hits fell"},
+		{Text: "▏", Style: base.With(p.Severity[entry.Notice]), Says: "notice"},
+		{Text: "▍", Style: base.With(p.Severity[entry.Warning]), Says: "warning"},
+		{Text: "▋", Style: base.With(p.Severity[entry.Error]), Says: "error"},
+		{Text: "█", Style: base.With(p.Severity[entry.Critical]), Says: "critical; where a bar turns brighter, it " +
+			"worsened"},
+		{Text: "┃", Style: base.With(p.Over), Says: "ended by its recovery"},
+		{Text: "┊", Style: base.With(p.Over), Says: "ended otherwise: it stayed quiet, or by hand"},
+		{Text: "│", Style: base.With(p.Severity[entry.Warning]), Says: "at the left: over, and how bad it was"},
+		{Text: "░░░", Style: base.With(p.Dim), Says: "open and told nobody: hushed, or in a bigger one's shadow"},
+		{Text: "╱╱╱", Style: base.With(p.Blind), Says: "blind: it could not be seen, so nobody knows"},
+		{Text: "▁▃█", Style: base.With(p.Tide), Says: "the tide: how many entries arrived when"},
+		{Text: "▲", Style: base.With(p.Over), Says: "the lamp: the moment that everything on the screen shows"},
 	}
-	i := min(max(r.index()+by, 0), len(r.rows)-1)
-	if r.rows[i].id != r.chosen {
-		r.chosen, r.Scroll = r.rows[i].id, 0
+	if p.Mono {
+		marks = append(marks, room.Mark{Text: "▲", Style: base, Says: "in a bar: here it worsened"})
 	}
+	return room.Help{Title: "watch", About: "what is open, what stirs, what cannot be seen, and what is over",
+		Marks: marks}
 }
 
-// Fold folds or unfolds the chosen row, where it stands for several keys.
-func (r *Room) Fold() bool {
-	if !r.Folded() {
-		return false
-	}
-	if r.unfolded == nil {
-		r.unfolded = map[string]bool{}
-	}
-	r.unfolded[r.chosen] = !r.unfolded[r.chosen]
-	return true
+// Find is part of room.Finder.
+func (r *Room) Find(words string) tea.Cmd {
+	r.filter = words
+	r.take(r.stage.View)
+	return r.ask()
 }
 
-// Click chooses the row that was drawn there; it answers false where none was.
-func (r *Room) Click(y int) bool {
-	i := y - r.drawnAt
-	if i < 0 || i >= len(r.lines) || r.lines[i].row < 0 || r.lines[i].row >= len(r.rows) {
-		return false
+// Found is part of room.Finder.
+func (r *Room) Found() string { return r.filter }
+
+// open unfolds the chosen row, or opens its story.
+func (r *Room) open() tea.Cmd {
+	if r.folded() {
+		r.unfolded[r.chosen] = !r.unfolded[r.chosen]
+	} else {
+		r.drawer = !r.drawer
+		r.opened = r.drawer
 	}
-	if id := r.rows[r.lines[i].row].id; id != r.chosen {
-		r.chosen, r.Scroll = id, 0
-	}
-	return true
+	r.take(r.stage.View)
+	return r.ask()
 }
 
-// Columns says where the parts of a row stand at a width.
-type Columns struct {
-	Wick, Rule, RuleWidth, Key, KeyWidth, Life, LifeWidth, Note, NoteWidth int
-	Second                                                                 int // where a second note stands, or 0
-}
-
-// ColumnsOf divides a width.
-func ColumnsOf(w int) Columns {
-	if w < 110 {
-		c := Columns{Wick: 0, Rule: 2, RuleWidth: 16, Key: 19, KeyWidth: 12, Life: 32, NoteWidth: 11}
-		c.LifeWidth = max(w-44, 8)
-		c.Note = c.Life + c.LifeWidth + 1
-		return c
+// leave closes what is open, shows all again, or lets the lamp be live.
+func (r *Room) leave() tea.Cmd {
+	switch {
+	case r.drawer:
+		r.drawer, r.opened = false, false
+	case r.filter != "":
+		r.filter = ""
+	case r.stage.Held != 0:
+		return r.stage.Live()
 	}
-	c := Columns{Wick: 1, Rule: 3, RuleWidth: 20, Key: 24, KeyWidth: 15, Life: 40, NoteWidth: 12}
-	c.LifeWidth = w - 40 - 32
-	c.Note = c.Life + c.LifeWidth + 1
-	c.Second = c.Note + 13
-	return c
+	r.take(r.stage.View)
+	return r.ask()
 }
 
-// Draw draws the room into rows top to bottom of the canvas (bottom excluded).
-func (r *Room) Draw(c *paint.Canvas, top, bottom int, v *api.View, d *api.Detail, a paint.Axis, p paint.Palette) {
-	col := ColumnsOf(c.W)
+// why asks why the chosen row stands as it does.
+func (r *Room) why() tea.Cmd {
+	x := r.Chosen()
+	switch {
+	case x == nil:
+		r.stage.Say("nothing is here to ask about")
+	case x.Rule == "":
+		r.stage.Say("it cannot be seen; what is the matter with it stands beside it")
+	case r.folded():
+		r.stage.Say("this row stands for several keys; enter unfolds it")
+	default:
+		return why.Open(r.stage, api.WhyQuery{At: r.stage.Held, Rule: x.Rule, Key: x.Key, Alert: x.Alert})
+	}
+	return nil
+}
+
+// rule opens the rule of the chosen row on the bench.
+func (r *Room) rule() tea.Cmd {
+	x := r.Chosen()
+	if x == nil || x.Rule == "" {
+		r.stage.Say("nothing is chosen that a rule has raised")
+		return nil
+	}
+	return room.Send(room.OpenRule{Rule: x.Rule})
+}
+
+// newRule begins a rule of which the newest entry of the chosen alert is the problem.
+func (r *Room) newRule() tea.Cmd {
+	d := r.detail
+	if d == nil || d.Newest == "" || d.Source == "" {
+		r.stage.Say("a rule begins with an entry: choose an alert that shows some")
+		return nil
+	}
+	return room.Send(room.BeginRule{Source: d.Source, Mark: &api.MarkQuery{Is: "problem", Source: d.Source,
+		Texts: []string{d.Newest}}})
+}
+
+// jump holds the lamp at the chosen row's transition before or after it.
+func (r *Room) jump(after bool) tea.Cmd {
+	s := r.stage
+	x := r.Chosen()
+	if s.View == nil || x == nil {
+		return nil
+	}
+	at := s.Held
+	if at == 0 {
+		at = s.View.Now
+	}
+	best := entry.None
+	note := func(t entry.Instant) {
+		switch {
+		case t == entry.None:
+		case after && t > at && (best == entry.None || t < best), !after && t < at && t > best:
+			best = t
+		}
+	}
+	for _, span := range x.Life.Alerts {
+		note(span.From)
+		note(span.To)
+		for _, step := range span.Steps {
+			note(step.At)
+		}
+	}
+	switch {
+	case best != entry.None:
+		return s.HoldAt(best)
+	case after:
+		return s.Live()
+	}
+	return nil
+}
+
+// restless is how long a detail stands at most: what it says of how long things last gets old.
+// freshCurves is how long the numbers of a live row stand.
+const (
+	restless    = 5 * time.Second
+	freshCurves = 5 * time.Second
+)
+
+// ask asks for what is known of the chosen row, where that may have changed.
+func (r *Room) ask() tea.Cmd { return tea.Batch(r.askDetail(), r.askCurves()) }
+
+func (r *Room) askDetail() tea.Cmd {
+	x := r.Chosen()
+	if x == nil {
+		r.detail = nil
+		return nil
+	}
+	q := api.DetailQuery{At: r.stage.Held, Rule: x.Rule, Key: x.Key, Alert: x.Alert, Origin: x.Origin, Lines: 300}
+	asked := fmt.Sprint(q)
+	sign := fmt.Sprint(q, x.Count, x.Severity, x.Cleared, x.Have, x.Taken, x.Untold)
+	if r.detail != nil && sign == r.sign && time.Since(r.at) < restless {
+		return nil
+	}
+	r.asked, r.sign, r.at = asked, sign, time.Now()
+	return room.Ask(r.stage, api.AskDetail, q, room.Patience, func(d *api.Detail, err error) tea.Cmd {
+		if !r.stage.Failed(err) && asked == r.asked {
+			r.detail = d
+		}
+		return nil
+	})
+}
+
+// askCurves asks for the numbers of the chosen row, where it is opened and has some.
+func (r *Room) askCurves() tea.Cmd {
+	x, s := r.Chosen(), r.stage
+	if !r.opened || x == nil || !x.Numbers || r.folded() || s.View == nil {
+		return nil
+	}
+	q := api.CurveQuery{Rule: x.Rule, Key: x.Key, At: s.Held, From: s.View.From, Column: s.View.Column,
+		Columns: room.ColumnsOf(s.W).LifeWidth}
+	asked := fmt.Sprint(q)
+	if s.Held == 0 {
+		asked += fmt.Sprint(time.Now().Truncate(freshCurves))
+	}
+	if asked == r.curvesAsked {
+		return nil
+	}
+	r.curvesAsked = asked
+	return room.Ask(s, api.AskCurves, q, 2*room.Patience, func(k *api.Curves, err error) tea.Cmd {
+		if !s.Failed(err) && asked == r.curvesAsked {
+			r.curves = k
+		}
+		return nil
+	})
+}
+
+// Draw is part of room.Room.
+func (r *Room) Draw(c *paint.Canvas, top, bottom int) {
+	v, a, p := r.stage.View, r.stage.Axis(), r.stage.Palette
+	col := room.ColumnsOf(c.W)
 	wide := c.W >= 110 && bottom-top >= 24
 	base := paint.Style{Fg: p.Text}
 	if !wide {
-		if r.Drawer {
-			if n := r.curves(c, top, bottom-6, a, p, base); n > 0 {
+		if r.drawer {
+			if n := r.drawCurves(c, top, bottom-6, a, p, base); n > 0 {
 				top += n
 			}
-			r.drawer(c, top, bottom, d, p, base)
+			r.drawDrawer(c, top, bottom, p, base)
 			return
 		}
 		r.summary(c, top, v, p, base)
@@ -230,241 +325,9 @@ func (r *Room) Draw(c *paint.Canvas, top, bottom int, v *api.View, d *api.Detail
 	need := len(r.layLines(true))
 	split := top + min(max(need+1, 6), (bottom-top)*11/20)
 	r.list(c, top, split, true, col, v, a, p, base)
-	if n := r.curves(c, split+1, bottom-9, a, p, base); n > 0 {
+	if n := r.drawCurves(c, split+1, bottom-9, a, p, base); n > 0 {
 		c.Rule(1, split, c.W-2, base.With(p.Rule), false)
 		split += n + 2
 	}
-	r.detail(c, split, bottom, d, p, base)
-}
-
-// curveRows is how high the curve of a number is.
-const curveRows = 4
-
-// curves draws the numbers of the chosen row that is opened, as many as fit, and says how
-// many rows they took.
-func (r *Room) curves(c *paint.Canvas, top, bottom int, a paint.Axis, p paint.Palette, base paint.Style) int {
-	x := r.Chosen()
-	if !r.Opened || x == nil || !x.Numbers || r.Folded() {
-		return 0
-	}
-	if k := r.Curves; k == nil || k.Rule != x.Rule || !slices.Equal(k.Key, x.Key) {
-		c.Put(3, top, base.With(p.Dim), "its logs are read once more for its numbers")
-		return 1
-	}
-	y := top
-	for _, v := range r.Curves.List {
-		if y+curveRows > bottom {
-			break
-		}
-		c.Curve(y, curveRows, a, v, p, base)
-		y += curveRows + 1
-	}
-	return max(y-top-1, 0)
-}
-
-// summary is the one heading of a small screen.
-func (r *Room) summary(c *paint.Canvas, y int, v *api.View, p paint.Palette, base paint.Style) {
-	x := 1
-	for b, n := range []int{len(v.Open), len(v.Stirring), len(v.Blind), len(v.Over)} {
-		x = c.Put(x, y, base.Strong(), itoa(n)+" "+bandNames[b]) + 2
-	}
-}
-
-// layLines lays the list out: headings, rows and blank lines, or rows alone.
-func (r *Room) layLines(headings bool) []line {
-	var out []line
-	band := Band(-1)
-	for i, x := range r.rows {
-		if headings && x.band != band {
-			if len(out) > 0 {
-				out = append(out, line{row: -1})
-			}
-			out = append(out, line{row: -1, heading: x.band, title: true})
-		}
-		band = x.band
-		out = append(out, line{row: i})
-	}
-	return out
-}
-
-// list draws as much of the list as fits, with the chosen row in it.
-func (r *Room) list(c *paint.Canvas, top, bottom int, headings bool, col Columns, v *api.View, a paint.Axis,
-	p paint.Palette, base paint.Style) {
-	lines := r.layLines(headings)
-	height := bottom - top
-	at := slices.IndexFunc(lines, func(l line) bool { return l.row >= 0 && l.row == r.index() })
-	if len(lines) <= height {
-		r.top = 0
-	} else if at >= 0 {
-		r.top = min(max(r.top, at-height+2), max(at-1, 0), len(lines)-height)
-	}
-	r.top = max(r.top, 0)
-	lines = lines[min(r.top, len(lines)):]
-	if len(lines) > height {
-		lines = lines[:height]
-	}
-	r.lines, r.drawnAt = lines, top
-	if len(r.rows) == 0 {
-		r.quiet(c, top, v, p, base)
-		return
-	}
-	labelled := false
-	for i, l := range lines {
-		y := top + i
-		switch {
-		case l.title:
-			n := r.count(l.heading)
-			x := c.Put(1, y, base.With(p.Strong).Strong(), itoa(n)+" "+bandNames[l.heading])
-			c.Cut(x+2, y, col.Life-x-3, base.With(p.Dim), bandWords[l.heading])
-			if !labelled {
-				c.Labels(y, a, base.With(p.Dim), 0, 0)
-				labelled = true
-			} else {
-				c.Cut(x+2, y, c.W-x-3, base.With(p.Dim), bandWords[l.heading])
-			}
-		case l.row >= 0:
-			r.drawRow(c, y, &r.rows[l.row], col, a, p, base)
-		}
-	}
-	if hidden := len(r.layLines(headings)) - r.top - len(lines); hidden > 0 {
-		more := " " + itoa(hidden) + " more ↓"
-		from := c.W - 1 - len([]rune(more))
-		if col.Second > 0 && col.Second < from { // instead of half of what the last row says there
-			more = strings.Repeat(" ", from-col.Second) + more
-			from = col.Second
-		}
-		c.Put(from, bottom-1, base.With(p.Dim), more)
-	}
-}
-
-// count is how many rows of a band the filter lets through, folded ones by their keys.
-func (r *Room) count(b Band) int {
-	n := 0
-	for _, x := range r.rows {
-		if x.band == b && !x.child {
-			n += max(x.folded, 1)
-		}
-	}
-	return n
-}
-
-// quiet says that there is nothing to show, and what is watched.
-func (r *Room) quiet(c *paint.Canvas, y int, v *api.View, p paint.Palette, base paint.Style) {
-	if r.Filter != "" {
-		c.Put(1, y, base, "nothing here has "+r.Filter)
-		return
-	}
-	head, words := "all is quiet", "no alert is open, nothing stirs, and every log is seen"
-	if len(v.Trouble) > 0 {
-		head, words = "nothing is open, as far as can be seen", ""
-	}
-	c.Put(1, y, base.Strong(), head)
-	switch {
-	case v.Rules == 0:
-		words = "no rule is written yet: write one in " + v.Settings
-	case len(v.Waiting) > 0:
-		words = strings.Join(v.Waiting, "; ")
-	case v.Reading:
-		words = "still reading what is there"
-	}
-	c.Put(1, y+1, base.With(p.Dim), words)
-}
-
-func (r *Room) drawRow(c *paint.Canvas, y int, x *row, col Columns, a paint.Axis, p paint.Palette, base paint.Style) {
-	chosen := x.id == r.chosen
-	if chosen {
-		c.Ground(0, y, c.W, p.Chosen)
-	}
-	switch x.band {
-	case Open:
-		c.Put(col.Wick, y, base.With(p.Severity[min(int(x.Severity), 4)]), paint.Wick(x.Severity))
-		if chosen && p.Mono {
-			c.Put(col.Wick+1, y, base.Strong(), "›")
-		}
-	case Over:
-		c.Put(col.Wick, y, base.With(p.Severity[min(int(x.Severity), 4)]), "│")
-	}
-	if chosen && p.Mono && x.band != Open {
-		c.Put(col.Wick+1, y, base.Strong(), "›")
-	}
-	name := base
-	if x.band == Open || chosen {
-		name = base.With(p.Text).Strong()
-		if chosen {
-			name = name.With(p.Strong)
-		}
-	}
-	if x.child {
-		c.Cut(col.Rule, y, col.RuleWidth, base.With(p.Dim), "  "+x.Rule)
-	} else {
-		c.Cut(col.Rule, y, col.RuleWidth, name, x.Rule)
-	}
-	key := shortKey(x.Key)
-	if x.folded > 0 {
-		key = itoa(x.folded) + " keys"
-	}
-	c.Cut(col.Key, y, col.KeyWidth, base.With(p.Dim), key)
-	c.Lifeline(y, a, x.Life, p, base)
-	note := x.Note
-	if col.Second > 0 && x.band != Stirring && x.band != Blind {
-		c.Cut(col.Note, y, 12, base, hitsOf(x.Count))
-		switch {
-		case x.Untold != "":
-			note = x.Untold
-		case x.Taken != "":
-			note = x.Taken + " has it"
-		}
-		if x.folded == 0 {
-			c.Cut(col.Second, y, c.W-col.Second, base.With(p.Dim), note)
-		}
-		return
-	}
-	if x.folded > 0 {
-		note = hitsOf(x.Count)
-	} else if x.band == Stirring && col.Second == 0 {
-		note, _, _ = strings.Cut(note, " in ")
-	}
-	if x.Taken != "" && x.band == Open {
-		note = x.Taken + " has it"
-	}
-	style := base.With(p.Dim)
-	if x.band == Blind {
-		style = base.With(p.Blind)
-	}
-	c.Cut(col.Note, y, c.W-col.Note, style, note)
-}
-
-// hitsOf says how many hits an alert has; one that was raised because nothing came has
-// none.
-func hitsOf(n int) string {
-	if n == 0 {
-		return "no sign"
-	}
-	return plural(n, "hit")
-}
-
-// shortKey writes a key for a narrow column: of an origin, the name of its file.
-func shortKey(key []string) string {
-	out := make([]string, len(key))
-	for i, k := range key {
-		if strings.Contains(k, ":/") {
-			k = k[strings.LastIndexByte(k, '/')+1:]
-		}
-		out[i] = k
-	}
-	return strings.Join(out, " ")
-}
-
-// Headline is what a row is called, for prompts.
-func Headline(x *api.Row) string {
-	return strings.TrimSpace(x.Rule + " " + strings.Join(x.Key, " "))
-}
-
-// Worst is the severity of the worst open alert.
-func Worst(v *api.View) entry.Severity {
-	s := entry.Severity(0)
-	for _, x := range v.Open {
-		s = max(s, x.Severity)
-	}
-	return s
+	r.drawDetail(c, split, bottom, p, base)
 }

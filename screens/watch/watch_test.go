@@ -14,6 +14,9 @@ import (
 
 	"dimlantern/core/entry"
 	"dimlantern/screens/paint"
+	"dimlantern/screens/room"
+
+	tea "charm.land/bubbletea/v2"
 )
 
 func viewRow(rule, key string, sev entry.Severity) api.Row {
@@ -33,49 +36,53 @@ func view() *api.View {
 	return v
 }
 
-func draw(r *Room, v *api.View, w, h int) string {
-	p := paint.Dark()
-	c := paint.New(w, h, p.Ground)
-	r.Draw(c, 0, h, v, &api.Detail{Clears: []string{"by hand"}},
-		paint.Axis{X: ColumnsOf(w).Life, Columns: ColumnsOf(w).LifeWidth, Column: time.Minute, Lamp: v.At}, p)
+func draw(r *Room, w, h int) string {
+	r.stage.W, r.stage.H = w, h
+	r.detail = &api.Detail{Clears: []string{"by hand"}}
+	c := paint.New(w, h, paint.Color{})
+	r.Draw(c, 0, h)
 	return ansi.Strip(c.String())
+}
+
+// alone is the room with a view, as it is without a service.
+func alone(v *api.View) *Room {
+	r := New(room.NewStage(nil, func() tea.Cmd { return nil }))
+	r.stage.View = v
+	r.take(v)
+	return r
 }
 
 // Many keys of one rule are one row until it is unfolded; what is chosen stays
 // chosen.
 func TestFolding(t *testing.T) {
-	r := &Room{}
 	v := view()
-	r.Take(v)
-	s := draw(r, v, 160, 40)
+	r := alone(v)
+	s := draw(r, 160, 40)
 	assert.Contains(t, s, "6 keys")
 	assert.NotContains(t, s, "pump-3")
 	assert.Contains(t, s, "18 hits")
-	require.True(t, r.Folded())
-	require.True(t, r.Fold())
-	r.Take(v)
-	assert.Contains(t, draw(r, v, 160, 40), "pump-3")
+	require.True(t, r.folded())
+	r.open()
+	assert.Contains(t, draw(r, 160, 40), "pump-3")
 	r.Move(4)
 	assert.Equal(t, []string{"pump-3"}, r.Chosen().Key)
 	v.Open[0], v.Open[3] = v.Open[3], v.Open[0]
-	r.Take(v)
+	r.take(v)
 	assert.Equal(t, []string{"pump-3"}, r.Chosen().Key)
 	r.Move(100)
 	assert.Equal(t, "beacon-dark", r.Chosen().Rule)
-	assert.False(t, r.Fold())
+	assert.False(t, r.folded())
 }
 
 func TestFilter(t *testing.T) {
-	r := &Room{Filter: "GATE error"}
-	v := view()
-	r.Take(v)
-	s := draw(r, v, 160, 40)
+	r := alone(view())
+	r.Find("GATE error")
+	s := draw(r, 160, 40)
 	assert.Contains(t, s, "gate-a1")
 	assert.NotContains(t, s, "pump-low")
-	r.Filter = "nowhere"
-	r.Take(v)
+	r.Find("nowhere")
 	assert.Nil(t, r.Chosen())
-	assert.Contains(t, draw(r, v, 160, 40), "nothing here has nowhere")
+	assert.Contains(t, draw(r, 160, 40), "nothing here has nowhere")
 }
 
 // However small the window and however many the rows, the chosen one is shown,
@@ -87,14 +94,13 @@ func TestChosenIsAlwaysShown(t *testing.T) {
 		v.Open = append(v.Open, viewRow(fmt.Sprintf("rule-%02d", i), "k", entry.Warning))
 	}
 	for _, size := range [][2]int{{160, 40}, {80, 20}, {60, 12}} {
-		r := &Room{}
-		r.Take(v)
+		r := alone(v)
 		for i := range 60 {
-			s := draw(r, v, size[0], size[1])
+			s := draw(r, size[0], size[1])
 			require.Contains(t, s, fmt.Sprintf("rule-%02d", i), "%v", size)
 			for y, l := range strings.Split(s, "\n") {
 				if strings.Contains(l, fmt.Sprintf("rule-%02d ", i)) && !strings.Contains(l, "── ") {
-					require.True(t, r.Click(y))
+					require.True(t, r.click(y))
 					require.Equal(t, fmt.Sprintf("rule-%02d", i), r.Chosen().Rule)
 				}
 			}

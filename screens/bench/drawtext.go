@@ -1,0 +1,176 @@
+package bench
+
+import (
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	"dimlantern/core/entry"
+	"dimlantern/screens/paint"
+	"dimlantern/screens/room"
+
+	"github.com/charmbracelet/x/ansi"
+)
+
+// drawText draws the file that is open, with what is wrong below its lines.
+func (r *Room) drawText(c *paint.Canvas, x0, top, width, bottom int, p paint.Palette, base paint.Style) {
+	name := filepath.Base(r.text.file)
+	state := "as it is in the file"
+	if r.text.fresh {
+		state = "new, not saved"
+	} else if r.text.Changed() {
+		state = "changed, not saved"
+	}
+	at := x0
+	if v := r.view; v != nil && v.Rule != "" {
+		at = c.Cut(x0, top, width/2, base.With(p.Strong).Strong(), v.Rule) + 2
+	}
+	c.Cut(at, top, x0+width-at, base.With(p.Dim), name+", "+state)
+	lines := strings.Split(strings.TrimRight(r.text.Body(), "\n"), "\n")
+	cursor := r.text.area.line
+	if cursor >= len(lines) {
+		lines = append(lines, make([]string, cursor-len(lines)+1)...)
+	}
+	notes := map[int][]note{}
+	if r.view != nil {
+		for _, f := range r.view.Findings {
+			what := f.What
+			if f.Mend != "" {
+				what += "; " + f.Mend
+			}
+			indent := 5 + min(max(f.Col-1, 0), 12)
+			for k, part := range room.Wrap(what, width-indent-3) {
+				if k < 3 && (k == 0 || f.Line-1 == cursor) { // in full at the cursor's line
+					notes[f.Line-1] = append(notes[f.Line-1], note{part, indent, k == 0, f.Error})
+				}
+			}
+		}
+	}
+	rows := bottom - top - 1
+	r.text.top = max(min(r.text.top, cursor), 0)
+	for used := rows + 1; used > rows; r.text.top++ { // the cursor's line is seen, with its findings
+		used = 0
+		for i := r.text.top; i <= cursor && i < len(lines); i++ {
+			used += 1 + len(notes[i])
+		}
+		if used <= rows || r.text.top >= cursor {
+			break
+		}
+	}
+	y := top + 1
+	r.geo.textX, r.geo.textY, r.geo.textW = x0, y, width
+	drawn := func(line int) { r.geo.lines = append(r.geo.lines, line) }
+	rule := r.ruleAt(cursor + 1)
+	for i := r.text.top; i < len(lines) && y < bottom; i++ {
+		drawn(i)
+		number := fmt.Sprintf("%4d ", i+1)
+		c.Put(x0, y, base.With(p.Rule), number)
+		x := x0 + len(number)
+		room := x0 + width - x
+		shift := 0
+		if i == cursor && r.pane == ruleText { // a long line moves along with the cursor
+			shift = max(r.text.area.col-room+2, 0)
+		}
+		drawCode(c, x, y, room, lines[i], shift, i+1 >= rule.First && i+1 <= rule.Last, p, base)
+		if i == cursor && r.pane == ruleText {
+			under := " "
+			if runes := []rune(lines[i]); r.text.area.col < len(runes) {
+				under = string(runes[r.text.area.col])
+			}
+			style := paint.Style{Fg: p.Ground, Bg: p.Text}
+			if p.Mono {
+				under, style = "▏", base.Strong()
+			}
+			c.Put(x+r.text.area.col-shift, y, style, under)
+		}
+		if i == cursor && i == r.othersAt && r.others != "" {
+			from := x + ansi.StringWidth(lines[i]) + 4
+			c.Cut(from, y, x0+width-from, base.With(p.Dim), r.others)
+		}
+		y++
+		if words := r.proposed(); i == cursor && len(words) > 0 && y < bottom {
+			drawn(-1)
+			from := x + max(r.text.area.col-shift-r.view.Typed, 0)
+			end := c.Put(from, y, base.With(p.Strong), words[0])
+			c.Cut(end+2, y, x0+width-end-2, base.With(p.Dim), strings.Join(words[1:], "  ")+"   tab takes the first")
+			y++
+		}
+		for _, f := range notes[i] {
+			if y >= bottom {
+				break
+			}
+			style := base.With(p.Severity[entry.Notice])
+			if f.isError {
+				style = base.With(p.Severity[entry.Error])
+			}
+			if f.first {
+				c.Put(x0+f.indent, y, style, "╰")
+			}
+			c.Cut(x0+f.indent+2, y, width-f.indent-3, style, f.text)
+			drawn(-1)
+			y++
+		}
+	}
+}
+
+// note is a line of what is wrong with a line of the text.
+type note struct {
+	text           string
+	indent         int
+	first, isError bool
+}
+
+// drawCode draws a line of a settings file: the word of its clause, texts and patterns, and
+// comments apart from each other.
+func drawCode(c *paint.Canvas, x, y, width int, line string, shift int, own bool, p paint.Palette, base paint.Style) {
+	runes := []rune(line)
+	style := make([]paint.Style, len(runes))
+	plain := base
+	if !own {
+		plain = base.With(p.Dim)
+	}
+	word, quote := true, rune(0)
+	started := false
+	for i, k := range runes {
+		switch {
+		case quote == '#':
+			style[i] = base.With(p.Dim)
+			continue
+		case quote != 0:
+			style[i] = base.With(p.Over)
+			if !own {
+				style[i] = plain
+			}
+			if k == quote && runes[i-1] != '\\' {
+				quote = 0
+			}
+			continue
+		case k == '#' && (i == 0 || runes[i-1] == ' '):
+			quote = '#'
+			style[i] = base.With(p.Dim)
+			continue
+		case k == '"' || k == '/' && (i == 0 || runes[i-1] == ' ' || runes[i-1] == '('):
+			quote = k
+			style[i] = base.With(p.Over)
+			if !own {
+				style[i] = plain
+			}
+			continue
+		}
+		if k != ' ' {
+			started = true
+		} else if started {
+			word = false
+		}
+		style[i] = plain
+		if word && own {
+			style[i] = base.With(p.Severity[entry.Notice])
+		}
+	}
+	for i := shift; i < len(runes) && i-shift < width; i++ {
+		c.Put(x+i-shift, y, style[i], string(runes[i]))
+	}
+	if len(runes)-shift > width {
+		c.Put(x+width-1, y, base.With(p.Dim), "…")
+	}
+}
