@@ -27,6 +27,7 @@ type Follower struct {
 	known  func(source string) bool
 	// restored are sources of which the origins of before were taken up.
 	restored map[string]bool
+	own      func(path string) bool
 	printed  map[string]printed // compressed files that were looked into, by path
 	sources  []*lang.Source
 	plans    map[string]*match.Plan
@@ -53,13 +54,16 @@ type Options struct {
 	Series func(source string) []string
 	// Known tells whether a source has been seen before.
 	Known func(source string) bool
+	// Own tells whether a path is of a file beside logs that their writer keeps for itself: that
+	// it changes says nothing of them. Nil is of none.
+	Own func(path string) bool
 	// NoEvents makes the follower poll only.
 	NoEvents bool
 }
 
 // NewFollower returns a follower without sources.
 func NewFollower(o Options) *Follower {
-	f := &Follower{host: o.Host, places: o.Place, series: o.Series, known: o.Known, origins: map[string]*Origin{},
+	f := &Follower{host: o.Host, places: o.Place, series: o.Series, known: o.Known, own: o.Own, origins: map[string]*Origin{},
 		empty: map[string]string{}, watched: map[string]bool{}, dirty: map[string]bool{},
 		buf: make([]byte, blockSize)}
 	if !o.NoEvents {
@@ -202,7 +206,7 @@ func (f *Follower) Missed(error) {
 
 // Note takes note of an event.
 func (f *Follower) Note(ev fsnotify.Event) {
-	if ev.Op&(fsnotify.Create|fsnotify.Remove|fsnotify.Rename) != 0 {
+	if ev.Op&(fsnotify.Create|fsnotify.Remove|fsnotify.Rename) != 0 && (f.own == nil || !f.own(ev.Name)) {
 		f.again = true
 	}
 	if ev.Op&(fsnotify.Write|fsnotify.Create) != 0 {

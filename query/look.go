@@ -181,7 +181,11 @@ func keyName(rule string, key []string) string { return rule + "\x00" + strings.
 func (x *looking) past() error {
 	v, st := x.v, x.s.Store
 	from, to := store.BucketOf(v.From), store.BucketOf(v.At)
-	keys, err := st.Keys(from, to)
+	marks, err := st.Marks(from, to)
+	if err != nil {
+		return err
+	}
+	keys, err := st.KeysOf(marks)
 	if err != nil {
 		return err
 	}
@@ -205,10 +209,6 @@ func (x *looking) past() error {
 	for _, a := range alerts {
 		x.alert(a, byAlert[a.Alert])
 	}
-	marks, err := st.Marks(from, to)
-	if err != nil {
-		return err
-	}
 	late := map[int64]map[int64]int{}
 	for _, m := range marks {
 		r := x.rows[m.KeyID]
@@ -217,6 +217,9 @@ func (x *looking) past() error {
 		}
 		if c := x.column(entry.Instant(m.Bucket * int64(store.Bucket))); c >= 0 && c < len(r.Life.Hits) {
 			r.Life.Hits[c] += m.N
+		}
+		if v.Live { // what counts now is known exactly
+			continue
 		}
 		if late[m.KeyID] == nil {
 			late[m.KeyID] = map[int64]int{}

@@ -51,7 +51,7 @@ func (m *Model) canvas() *paint.Canvas {
 	if p.Mono {
 		ground = paint.Color{}
 	}
-	c := paint.New(s.W, s.H, ground)
+	c := m.blank(s.W, s.H, ground)
 	c.Plain = m.plain
 	base := paint.Style{Fg: p.Text}
 	if s.W < leastW || s.H < leastH {

@@ -19,6 +19,7 @@ func Run(o Options) error {
 		return err
 	}
 	defer t.Close()
+	m.blank = t.Canvas
 	m.stage.Lend = func(cmd *exec.Cmd, then tea.ExecCallback) tea.Cmd { return tea.Exec(t.Lend(cmd), then) }
 	// It draws nothing itself, so that it does not wake up to see whether there is something.
 	w, h, err := t.Size()

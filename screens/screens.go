@@ -40,6 +40,7 @@ type Model struct {
 	start room.Room    // what is shown where nothing is watched yet
 	at    room.At
 	plain bool
+	blank func(w, h int, ground paint.Color) *paint.Canvas // what is drawn on
 	// names is where the rooms' names stand in the first row.
 	names [3]int
 
@@ -53,7 +54,7 @@ type Model struct {
 }
 
 func newModel(o Options) *Model {
-	m := &Model{o: o, plain: o.Marks == "plain" || o.Marks == "" && poorTerminal()}
+	m := &Model{o: o, blank: paint.New, plain: o.Marks == "plain" || o.Marks == "" && poorTerminal()}
 	m.stage = room.NewStage(m.goTo, m.ask)
 	m.stage.Lantern, m.stage.User, m.stage.Terminal = o.Lantern, o.User, o.Terminal
 	m.stage.Lend = tea.ExecProcess

@@ -33,9 +33,12 @@ type rescue struct {
 	Meta     map[string][]byte `json:"meta"`
 }
 
-// checkEvery is how often the database is looked at as a whole at least; longer where that
-// takes long.
-const checkEvery = 30 * time.Second
+// checkEvery is how long lies between two looks at the whole database at least, and checkShare
+// how many times as long as a look takes.
+const (
+	checkEvery = 30 * time.Second
+	checkShare = 1000
+)
 
 // checks looks at the database again and again, beside the work.
 func (s *Service) checks(ctx context.Context) {
@@ -48,7 +51,7 @@ func (s *Service) checks(ctx context.Context) {
 		}
 		began := time.Now()
 		found := s.store.Check()
-		wait = max(checkEvery, 200*time.Since(began))
+		wait = max(checkEvery, checkShare*time.Since(began))
 		if found == nil {
 			if was {
 				s.report(ctx, "damage", "")

@@ -62,7 +62,7 @@ func (s *Service) pause(again bool, now time.Time) time.Duration {
 		return 0
 	case s.catching:
 		return pauseCatching
-	case !s.follower.Seldom() || s.ways.any() || s.edits.soon() || !s.failed.IsZero():
+	case !s.follower.Seldom() || s.edits.soon() || !s.failed.IsZero():
 		return pausePolling
 	}
 	wait := pauseAsleep
@@ -336,9 +336,16 @@ func (s *Service) wayViews(now time.Time) map[string]api.WayView {
 	return out
 }
 
+// The database's log of writes is moved into the database where it has grown so long, and so
+// often at least.
+const (
+	checkpointBytes = 1 << 20
+	checkpointEvery = 30 * time.Second
+)
+
 // checkpoints keeps the database's log of writes short, beside the work.
 func (s *Service) checkpoints(ctx context.Context) {
-	was := false
+	was, last := false, time.Time{}
 	for t := time.NewTicker(2 * time.Second); ; {
 		select {
 		case <-ctx.Done():
@@ -346,6 +353,10 @@ func (s *Service) checkpoints(ctx context.Context) {
 			return
 		case <-t.C:
 		}
+		if !was && s.store.Waiting() < checkpointBytes && time.Since(last) < checkpointEvery {
+			continue
+		}
+		last = time.Now()
 		err := s.store.Checkpoint()
 		if ctx.Err() != nil || err == nil && !was {
 			continue

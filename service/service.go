@@ -214,7 +214,7 @@ func (s *Service) start() error {
 		unread = nil
 	}
 	s.follower = intake.NewFollower(intake.Options{Host: s.house.Host, Place: s.store.PlaceOf,
-		Series: s.store.SeriesOf, Known: s.store.Knows, NoEvents: s.o.NoEvents})
+		Series: s.store.SeriesOf, Known: s.store.Knows, Own: s.ways.kept.Own, NoEvents: s.o.NoEvents})
 	if err := s.recover(); err != nil {
 		s.o.Log.Warn("the kept state cannot be used", "reason", err)
 		s.trouble["state"] = fmt.Sprintf("the kept state could not be used, so counting starts anew: %v", err)

@@ -177,13 +177,6 @@ func (w *ways) pace(ctx context.Context) {
 	}
 }
 
-// any tells whether some way in is open: what comes by it is waited for closely.
-func (w *ways) any() bool {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	return len(w.running) > 0
-}
-
 // caught notes that everything was judged that had been kept when mark was ahead.
 func (w *ways) caught(mark int64, now time.Time) {
 	w.ahead.Add(-mark)

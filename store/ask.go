@@ -252,12 +252,8 @@ type Key struct {
 	Key  []string
 }
 
-// Keys returns the keys that had a hit in the buckets [from, to].
-func (s *Store) Keys(from, to int64) ([]Key, error) {
-	marks, err := s.Marks(from, to)
-	if err != nil {
-		return nil, err
-	}
+// KeysOf returns the keys of which marks are, each once.
+func (s *Store) KeysOf(marks []Mark) ([]Key, error) {
 	s.names.mu.Lock()
 	defer s.names.mu.Unlock()
 	var out []Key

@@ -69,6 +69,11 @@ func (r *recent[T]) in(from, to int64) ([]T, error) {
 	r.mu.Lock()
 	turn := r.turn
 	r.reading++
+	n := 0
+	for b := from; b <= to; b++ {
+		n += len(r.rows[b])
+	}
+	out = make([]T, 0, n+n/8)
 	for b := from; b <= to; b++ {
 		rows, known := r.rows[b]
 		out = append(out, rows...)

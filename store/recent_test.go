@@ -51,7 +51,7 @@ func TestRememberedIsWhatIsKept(t *testing.T) {
 				want, err := s.readMarks(from, to)
 				require.NoError(t, err)
 				require.Equal(t, sorted(want), sorted(got))
-				keys, err := s.Keys(from, to)
+				keys, err := s.KeysOf(got)
 				require.NoError(t, err)
 				ids := map[int64]bool{}
 				for _, m := range want {

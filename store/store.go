@@ -244,6 +244,16 @@ func (s *Store) load(query string, into map[string]int64) error {
 	return rows.Err()
 }
 
+// Waiting is how many bytes the log of writes has, moved into the database file already or
+// not; 0 where that cannot be found out.
+func (s *Store) Waiting() int64 {
+	info, err := os.Stat(s.Path + "-wal")
+	if err != nil {
+		return 0
+	}
+	return info.Size()
+}
+
 // Checkpoint moves what was committed from the log of writes into the database
 // file, without keeping the writer from going on. It may be called beside it.
 func (s *Store) Checkpoint() error {

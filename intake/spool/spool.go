@@ -559,8 +559,17 @@ func (k *Spool) Positions(source string) Positions {
 }
 
 func (k *Spool) positionsPath(source string) string {
-	return filepath.Join(k.dir, source, "positions.json")
+	return filepath.Join(k.dir, source, positionsFile)
 }
+
+// Own tells whether a path is of a file that the spool keeps for itself beside what it keeps.
+func (k *Spool) Own(path string) bool {
+	dir, name := filepath.Split(strings.TrimSuffix(path, ".part"))
+	return name == positionsFile && filepath.Dir(filepath.Clean(dir)) == filepath.Clean(k.dir)
+}
+
+// positionsFile is where the positions of a source stand.
+const positionsFile = "positions.json"
 
 // Origins are the origins of a source of which something is kept.
 func (k *Spool) Origins(source string) []Origin {

@@ -70,8 +70,11 @@ type Canvas struct {
 }
 
 // New returns an empty canvas in the ground's colour.
-func New(w, h int, ground Color) *Canvas {
-	c := &Canvas{W: w, H: h, Ground: ground, cells: make([]cell, w*h)}
+func New(w, h int, ground Color) *Canvas { return new(Canvas).Clear(w, h, ground) }
+
+// Clear makes the canvas what New returns, in the place of what it was.
+func (c *Canvas) Clear(w, h int, ground Color) *Canvas {
+	*c = Canvas{W: w, H: h, Ground: ground, cells: slices.Grow(c.cells[:0], w*h)[:w*h]}
 	for i := range c.cells {
 		c.cells[i] = cell{" ", Style{Bg: ground}}
 	}

@@ -28,6 +28,7 @@ type Terminal struct {
 	was     *term.State
 	profile colorprofile.Profile
 	next    chan *paint.Canvas // what is to be shown; the newest alone
+	spare   chan *paint.Canvas // what is shown no longer
 	quit    chan struct{}      // closed by Close
 
 	mu    sync.Mutex
@@ -59,7 +60,8 @@ func Open(in, out *os.File, title string) (*Terminal, error) {
 		}
 	}
 	t := &Terminal{in: in, out: out, profile: colorprofile.Detect(out, os.Environ()),
-		next: make(chan *paint.Canvas, 1), quit: make(chan struct{}), sgr: map[paint.Style]string{}}
+		next:  make(chan *paint.Canvas, 1),
+		spare: make(chan *paint.Canvas, 1), quit: make(chan struct{}), sgr: map[paint.Style]string{}}
 	if err := t.take(); err != nil {
 		return nil, err
 	}
@@ -96,7 +98,17 @@ func (t *Terminal) Resized() (changes <-chan os.Signal, stop func()) {
 	return ch, func() { signal.Stop(ch); close(ch) }
 }
 
-// Show shows a canvas, which must not be changed any more. It does not wait: where the
+// Canvas returns an empty canvas to draw on.
+func (t *Terminal) Canvas(w, h int, ground paint.Color) *paint.Canvas {
+	select {
+	case c := <-t.spare:
+		return c.Clear(w, h, ground)
+	default:
+		return paint.New(w, h, ground)
+	}
+}
+
+// Show shows a canvas, which is the terminal's from now on. It does not wait: where the
 // terminal is slower, what was to be shown before is passed over.
 func (t *Terminal) Show(c *paint.Canvas) {
 	for {
@@ -106,9 +118,18 @@ func (t *Terminal) Show(c *paint.Canvas) {
 		default:
 		}
 		select {
-		case <-t.next:
+		case old := <-t.next:
+			t.reuse(old)
 		default:
 		}
+	}
+}
+
+// reuse keeps a canvas to be drawn on again.
+func (t *Terminal) reuse(c *paint.Canvas) {
+	select {
+	case t.spare <- c:
+	default:
 	}
 }
 
@@ -149,6 +170,9 @@ func (t *Terminal) draw(c *paint.Canvas) {
 		}
 		return seq
 	})
+	if t.shown != nil {
+		t.reuse(t.shown)
+	}
 	t.buf, t.shown = b, c
 	if len(b) > head {
 		_, _ = t.out.Write(append(b, ansi.ResetModeSynchronizedOutput...))
