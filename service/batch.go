@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"dimlantern/core/verdict"
+	"dimlantern/folder"
 
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
@@ -85,6 +86,7 @@ func (s *Service) commit() error {
 	s.times.placed = time.Now()
 	if s.whole {
 		s.batch.Snapshot = s.engine.Encode()
+		s.batch.SetMeta("settings", folder.Encode(s.texts)) // whose rules it is of
 	}
 	if n := s.engine.Dropped; n > 0 && n != s.dropped {
 		s.dropped, s.seq = n, s.seq+1

@@ -90,12 +90,13 @@ func (d *draft) make(ctx context.Context, now *snapshot.Snapshot) {
 	for _, src := range d.settings.Sources {
 		d.plans[src.Name] = match.NewPlan(d.settings, src, d.rules, time.Local)
 	}
-	d.unchanged = unchanged(now, d)
+	d.unchanged = unchanged(now.Texts, now.Settings, d.texts, d.settings)
 	d.again, d.err = now.Rebuild(ctx, d.settings, d.rules)
 }
 
-// unchanged are the rules of a draft that stand in it as they did, and look at what they did.
-func unchanged(now *snapshot.Snapshot, d *draft) map[string]bool {
+// unchanged are the rules that stand in new settings as they did before, and look at what they
+// did.
+func unchanged(was []folder.Text, had *lang.Settings, texts []folder.Text, settings *lang.Settings) map[string]bool {
 	blocks := func(texts []folder.Text) map[string]string {
 		out := map[string]string{}
 		for _, t := range texts {
@@ -111,12 +112,12 @@ func unchanged(now *snapshot.Snapshot, d *draft) map[string]bool {
 		}
 		return out
 	}
-	before, after := blocks(now.Texts), blocks(d.texts)
+	before, after := blocks(was), blocks(texts)
 	out := map[string]bool{}
-	for _, r := range d.rules {
-		old := now.Settings.Rule(r.Name)
+	for _, r := range trial.Active(settings) {
+		old := had.Rule(r.Name)
 		out[r.Name] = old != nil && !old.Off && before[r.Name] == after[r.Name] && sameZone(old.Zone, r.Zone) &&
-			trial.MeansSame(now.Settings, old, d.settings, r)
+			trial.MeansSame(had, old, settings, r)
 	}
 	return out
 }
@@ -194,8 +195,9 @@ func (s *Service) takeUpDraft(ctx context.Context, d *draft) error {
 	}
 	changed, added, removed := trial.Compare(s.settings, d.settings)
 	before := s.texts
-	s.use(d)
-	s.whole = true
+	if err := s.use(d); err != nil {
+		return err
+	}
 	did := fmt.Sprintf("%s, %d added, %d removed", english.Plural(changed, "rule changed", "rules changed"), added,
 		removed)
 	s.notice("new settings: " + did)
@@ -208,14 +210,16 @@ func (s *Service) takeUpDraft(ctx context.Context, d *draft) error {
 }
 
 // use lets the engine, the follower and the ways go by new settings.
-func (s *Service) use(d *draft) {
+func (s *Service) use(d *draft) error {
 	before, settings := s.settings, d.settings
+	first := s.store.SeenBefore(settings)
+	if d.again.Engine() != nil || !slices.Equal(d.rules, s.engine.Rules()) {
+		if err := s.journalEdit(d, first); err != nil {
+			return err
+		}
+	}
 	s.follower.Use(s.ways.readable(settings.Sources), d.plans)
-	same := func(a, b *lang.Rule) bool { return trial.MeansSame(before, a, settings, b) }
-	changes := s.engine.Edit(d.rules, engine.Change{SameMatch: same, Built: d.again.Engine(),
-		First:     s.store.SeenBefore(settings),
-		Unchanged: func(old, _ *lang.Rule) bool { return d.unchanged[old.Name] }})
-	s.engine.MostKeys = settings.Keys()
+	changes := s.editEngine(settings, d.rules, d.again.Engine(), d.unchanged, first)
 	s.meterPlans(d.plans)
 	s.decider.Settings, s.decider.Engine, s.decider.Catching = before, s.engine, s.catching
 	s.noteEdit(changes)
@@ -233,8 +237,8 @@ func (s *Service) use(d *draft) {
 	s.ways.use(settings)
 	s.settings, s.texts, s.findings = settings, d.texts, d.findings
 	s.begun = -1 // a rule that is new has to be told which logs there are
-	s.batch.SetMeta("settings", folder.Encode(d.texts))
 	s.seq++
+	return nil
 }
 
 // noteEdit takes in what an edit did. What it finds to have opened in the past is told in

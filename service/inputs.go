@@ -47,19 +47,6 @@ func (s *Service) flushReach() {
 	}
 }
 
-// replayJournal gives a piece of the journal to an engine.
-func replayJournal(e *engine.Engine, b []byte) error {
-	for len(b) > 0 {
-		in, rest, err := engine.ReadInput(b)
-		if err != nil {
-			return err
-		}
-		e.Apply(in)
-		b = rest
-	}
-	return nil
-}
-
 // InUse says that another service holds a data folder.
 type InUse struct {
 	Data string

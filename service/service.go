@@ -310,7 +310,7 @@ func (s *Service) recover() error {
 		if j, err = s.unseal(j); err != nil {
 			return err
 		}
-		if err := replayJournal(s.engine, j); err != nil {
+		if err := s.replayJournal(j); err != nil {
 			return err
 		}
 	}
