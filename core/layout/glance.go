@@ -62,6 +62,12 @@ func (d *Divider) GlanceOn(slab []byte, at, stop, most int) Run {
 				return r
 			}
 		}
+		if x := &d.lead; wide && x.text != "" && stop-at > fewGlanced && x.key.name == d.timeField() {
+			r := d.glanceWide(slab, at, stop, most, x.text, x.behind, false)
+			if r.Lines > 0 && x.alone(l.name, slab[at:r.Next], r.Lines) {
+				return r
+			}
+		}
 		return d.glanceEach(slab, at, stop, most)
 	}
 	if len(l.patterns) != 1 || l.time == nil || l.patterns[0].behind < 0 {
@@ -402,4 +408,52 @@ func glancesPlain(b []byte, starts []uint32, g *glanced) int {
 		}
 	}
 	return len(starts)
+}
+
+// nextPairPlain finds the first place where one byte stands, and so far behind it another,
+// looking in whole steps of 32 bytes; at is -1 where there is none in those. Seen is how far
+// it has come.
+func nextPairPlain(b []byte, dist int, first, last byte) (at, seen int) {
+	for ; seen+32+dist <= len(b); seen += 32 {
+		for i := seen; i < seen+32; i++ {
+			if b[i] == first && b[i+dist] == last {
+				return i, seen
+			}
+		}
+	}
+	return -1, seen
+}
+
+// index is bytes.Index for a word of two bytes at least whose first and last byte seldom
+// stand so far from each other, as quotes do that are around a name.
+func index(b, word []byte) int {
+	if !wide {
+		return bytes.Index(b, word)
+	}
+	dist := len(word) - 1
+	for from := 0; ; {
+		at, seen := nextPair(b[from:], dist, word[0], word[dist])
+		if at < 0 {
+			from += seen
+			if at = bytes.Index(b[from:], word); at >= 0 {
+				at += from
+			}
+			return at
+		}
+		if from += at; string(b[from:from+len(word)]) == string(word) {
+			return from
+		}
+		from++
+	}
+}
+
+// count is how often a word stands in a text, see index.
+func count(b, word []byte) (n int) {
+	for {
+		i := index(b, word)
+		if i < 0 {
+			return n
+		}
+		n, b = n+1, b[i+len(word):]
+	}
 }

@@ -16,3 +16,8 @@ func lineStarts(b []byte, starts []uint32) (n, seen int)
 //
 //go:noescape
 func glances(b []byte, starts []uint32, look *glanced) int
+
+// nextPair is nextPairPlain, 32 bytes at a time.
+//
+//go:noescape
+func nextPair(b []byte, dist int, first, last byte) (at, seen int)

@@ -134,3 +134,45 @@ done:
 	MOVQ R15, glanced_least(BX)
 	MOVQ DX, ret+56(FP)
 	RET
+
+// func nextPair(b []byte, dist int, first, last byte) (at, seen int)
+TEXT ·nextPair(SB), NOSPLIT, $0-56
+	MOVQ b_base+0(FP), SI
+	MOVQ b_len+8(FP), R13
+	MOVQ dist+24(FP), R8
+	MOVBLZX first+32(FP), AX
+	VMOVD AX, X7
+	VPBROADCASTB X7, Y7
+	MOVBLZX last+33(FP), AX
+	VMOVD AX, X6
+	VPBROADCASTB X6, Y6
+	SUBQ R8, R13
+	SUBQ $32, R13             // the last step begins here at the latest
+	LEAQ (SI)(R8*1), DI
+	XORQ DX, DX               // seen
+
+pairs:
+	CMPQ DX, R13
+	JGT  none
+	VPCMPEQB (SI)(DX*1), Y7, Y0
+	VPCMPEQB (DI)(DX*1), Y6, Y1
+	VPAND Y0, Y1, Y0
+	VPMOVMSKB Y0, AX
+	TESTL AX, AX
+	JNZ  one
+	ADDQ $32, DX
+	JMP  pairs
+
+one:
+	TZCNTL AX, AX
+	ADDQ DX, AX
+	MOVQ AX, at+40(FP)
+	MOVQ DX, seen+48(FP)
+	VZEROUPPER
+	RET
+
+none:
+	MOVQ $-1, at+40(FP)
+	MOVQ DX, seen+48(FP)
+	VZEROUPPER
+	RET

@@ -8,3 +8,7 @@ const wide = false
 func lineStarts(b []byte, starts []uint32) (n, seen int) { return lineStartsPlain(b, starts) }
 
 func glances(b []byte, starts []uint32, g *glanced) int { return glancesPlain(b, starts, g) }
+
+func nextPair(b []byte, dist int, first, last byte) (at, seen int) {
+	return nextPairPlain(b, dist, first, last)
+}

@@ -135,11 +135,28 @@ func TestGlancesOfFormats(t *testing.T) {
 			`{"at":"%s","\u0061t":"2026-11-24T09:09:09Z"}|2006-01-02T15:04:05Z07:00`,
 			`{"at":"%s","at":null}|2006-01-02T15:04:05Z07:00`, `{"at":"%s"|2006-01-02T15:04:05Z07:00`,
 			`{"l":["%s"],"text":"low"}|2006-01-02T15:04:05Z07:00`, `{"at":"\u0032026%s"}|-01-02T15:04:05Z07:00`,
-			`{"at":["%s"]}|2006-01-02T15:04:05Z07:00`}},
+			`{"at":["%s"]}|2006-01-02T15:04:05Z07:00`, `{"@at":"%s","at":"2026-11-24T09:09:09Z"}|2006-01-02T15:04:05Z07:00`,
+			`{"at":"%s","@at":"2026-11-24T09:09:09Z"}|2006-01-02T15:04:05Z07:00`,
+			`{"@at":"%s","@AT":"2026-11-24T09:09:09Z"}|2006-01-02T15:04:05Z07:00`,
+			`{"@at":"%s","@at":"2026-11-24T09:09:09Z"}|2006-01-02T15:04:05Z07:00`,
+			`{"@at":"%s","text":"a \\ and \"at\" here"}|2006-01-02T15:04:05Z07:00`,
+			`{"x":{"at":"2026-11-24T09:09:09Z"},"at":"%s","n":1}|2006-01-02T15:04:05Z07:00`}},
+		{"json", []string{`{"level":"info","ts":"%s","msg":"low"}|2006-01-02T15:04:05.000Z07:00`,
+			`{"ts":"%s","time":"2026-11-24T09:09:09Z"}|2006-01-02T15:04:05Z07:00`, `{"level":"info"}|`,
+			`{"time":"2026-11-24T09:09:09Z","ts":"%s"}|2006-01-02T15:04:05Z07:00`, `{"ts":"no"}|`,
+			`{"@timestamp":"%s","timestamp":7}|2006-01-02T15:04:05Z07:00`}},
+		{"logfmt", []string{`ts=%s level=info msg="it is ts"|2006-01-02T15:04:05.000Z07:00`,
+			`level=info ts="%s"|2006-01-02T15:04:05.000Z07:00`, `time=%s ts=2026-11-24T09:09:09Z|2006-01-02T15:04:05Z07:00`,
+			`level=info|`, `@ts=%s ts=2026-11-24T09:09:09Z|2006-01-02T15:04:05Z07:00`}},
 		{"lf", []string{`at=%s text="low at=7"|2006-01-02T15:04:05.000Z07:00`,
 			`text=low at="%s"|2006-01-02T15:04:05Z07:00`, `at=%s at=2026-11-24T09:09:09Z|2006-01-02T15:04:05Z07:00`,
 			`at=%s at|2006-01-02T15:04:05Z07:00`, `at=%s at="\2026"|2006-01-02T15:04:05Z07:00`,
-			`at=%s "low"|2006-01-02T15:04:05Z07:00`, `at= %s|2006-01-02T15:04:05Z07:00`}},
+			`at=%s "low"|2006-01-02T15:04:05Z07:00`, `@at=%s at=2026-11-24T09:09:09Z|2006-01-02T15:04:05Z07:00`,
+			`at=%s @at=2026-11-24T09:09:09Z|2006-01-02T15:04:05Z07:00`, `at=%s text="it is at"|2006-01-02T15:04:05Z07:00`,
+			`at=%s a="b at=7 c" at=2026-11-24T09:09:09Z|2006-01-02T15:04:05Z07:00`,
+			`at=%s a="\" at=2026-11-24T09:09:09Z|2006-01-02T15:04:05Z07:00`,
+			`at=%s a="b" at=2026-11-24T09:09:09Z d="e"|2006-01-02T15:04:05Z07:00`,
+			`@at=%s @AT=2026-11-24T09:09:09Z|2006-01-02T15:04:05Z07:00`, `at= %s|2006-01-02T15:04:05Z07:00`}},
 	}
 	s, ds := lang.Check([]*lang.File{lang.Parse("x", []byte("layout j {\n  json\n  time at like "+
 		"\"2026-11-24T05:32:28Z\"\n}\nlayout lf {\n  logfmt\n  time at like \"2026-11-24T05:32:28Z\"\n}\n"))},
@@ -248,5 +265,14 @@ func TestWideIsPlain(t *testing.T) {
 		h := g
 		require.Equal(t, glancesPlain(text, starts, &g), glances(text, starts, &h))
 		require.Equal(t, g, h)
+
+		word := []byte(rapid.StringOfN(rapid.SampledFrom([]rune("ab\"")), 2, 6, -1).Draw(t, "word"))
+		in := []byte(rapid.StringOfN(rapid.SampledFrom([]rune("aab\"\"")), 0, 300, -1).Draw(t, "in"))
+		dist := rapid.IntRange(1, 40).Draw(t, "dist")
+		place, seen := nextPair(in, dist, word[0], word[1])
+		wantPlace, wantSeen := nextPairPlain(in, dist, word[0], word[1])
+		require.Equal(t, [2]int{wantPlace, wantSeen}, [2]int{place, seen})
+		require.Equal(t, bytes.Index(in, word), index(in, word))
+		require.Equal(t, bytes.Count(in, word), count(in, word))
 	})
 }

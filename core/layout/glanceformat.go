@@ -2,6 +2,7 @@ package layout
 
 import (
 	"bytes"
+	"strings"
 
 	"dimlantern/core/entry"
 )
@@ -23,7 +24,14 @@ func glancer(l *Layout) glance {
 			return (*Divider).glanceWeb
 		}
 	case "json", "logfmt":
-		if l.time == nil || len(l.timeIn) != 1 || l.types[l.timeIn[0]] != "" || len(l.masks) > 0 || l.retimed() {
+		switch {
+		case len(l.masks) > 0:
+			return nil
+		case l.time == nil: // it is guessed
+			if len(l.steps) > 0 || len(l.types) > 0 {
+				return nil
+			}
+		case len(l.timeIn) != 1 || l.types[l.timeIn[0]] != "" || l.retimed():
 			return nil
 		}
 		if l.name == "json" {
@@ -72,30 +80,90 @@ func (d *Divider) glanceWeb(line []byte) (entry.Instant, bool) {
 	return at, ok && bytes.HasPrefix(b[1+n:], []byte("] "))
 }
 
+// timeField is the field that holds the time of the entries of an open format; "" where it
+// has not been guessed yet.
+func (d *Divider) timeField() string {
+	if d.Layout.time == nil {
+		return d.guess.field
+	}
+	return d.Layout.timeIn[0]
+}
+
 func (d *Divider) glanceJSON(line []byte) (entry.Instant, bool) {
-	s := jsonScan{d: d, b: bytes.TrimSpace(line), only: d.Layout.timeIn[0]}
+	s := jsonScan{d: d, b: bytes.TrimSpace(line), only: d.timeField()}
 	s.bare = bytes.IndexByte(s.b, '\\') < 0
-	if len(s.b) < 2 || s.b[0] != '{' || !s.object("", 0) || s.i != len(s.b) {
+	if s.only == "" || len(s.b) < 2 || s.b[0] != '{' || (!s.object("", 0) || s.i != len(s.b)) && !s.sure {
 		return 0, false
 	}
 	at, n, ok := d.cache.again(s.found)
-	return at, ok && n == len(s.found)
+	if ok = ok && n == len(s.found); ok && s.sure && s.n == 1 && len(s.b) == len(line) && s.b[s.i-1] == '"' {
+		d.lead.set(s.b[:s.i-1-n], `"`, s.by)
+	}
+	return at, ok
+}
+
+// lead is what entries of an open format begin with that have their time in front, up to it.
+type lead struct {
+	text, behind string
+	key          *keyed
+}
+
+func (l *lead) set(text []byte, behind string, key *keyed) {
+	if l.text != string(text) || l.behind != behind || l.key != key {
+		*l = lead{string(text), behind, key}
+	}
+}
+
+// alone tells whether in lines that all begin with the lead no other key can give the same
+// field and count more.
+func (l *lead) alone(format string, lines []byte, n int) bool {
+	if format == "logfmt" {
+		return l.key.aloneInPairs(lines)
+	}
+	if bytes.IndexByte(lines, '\\') >= 0 && index(lines, []byte(`\u`)) >= 0 {
+		return false
+	}
+	own := 0
+	for _, x := range l.key.others {
+		if m := count(lines, x); strings.Contains(l.text, string(x)) {
+			own += m
+		} else if m > 0 {
+			return false
+		}
+	}
+	return own == n
 }
 
 func (d *Divider) glanceLogfmt(line []byte) (entry.Instant, bool) {
+	field := d.timeField()
+	if field == "" {
+		return 0, false
+	}
 	var found []byte
+	var by *keyed
 	p := pairScan{d: d, b: line}
 	for p.next() {
-		if p.key.name != d.Layout.timeIn[0] {
+		k := p.key
+		if k.name != field || by != nil && !k.exact && k.raw != by.raw {
 			continue
 		}
-		if found = p.value; p.escaped {
+		if found, by = p.value, k; p.escaped {
 			found = nil
+		}
+		if found != nil && k.others != nil && k.aloneInPairs(line[p.i:]) {
+			break
 		}
 	}
 	if p.bad {
 		return 0, false
 	}
 	at, n, ok := d.cache.again(found)
-	return at, ok && n == len(found)
+	if ok = ok && n == len(found); ok && p.n == 1 && p.i < len(line) && p.key.others != nil {
+		if from := p.i - n; line[from] == found[0] {
+			d.lead.set(line[:from], " ", by)
+		} else {
+			d.lead.set(line[:from-1], `"`, by)
+		}
+	}
+	return at, ok
 }

@@ -3,6 +3,7 @@ package layout
 import (
 	"bytes"
 	"strconv"
+	"strings"
 	"unicode/utf16"
 	"unicode/utf8"
 
@@ -17,20 +18,50 @@ const (
 
 // json divides an entry that is one object of JSON, RFC 8259. Members of an object
 // in it have the names of both with a point between; an array stays as it is written.
-// null is lacking; of a member that comes twice the last one counts.
+// null is lacking; of a member that comes twice the last one counts. See owned for members
+// whose names become the same.
 func (d *Divider) json(line []byte, near entry.Instant) Division {
 	out := Division{}
-	s := &jsonScan{d: d, b: bytes.TrimSpace(line), f: d.fields(16)}
+	s := &jsonScan{d: d, b: bytes.TrimSpace(line), owned: d.owned(16)}
 	s.bare = bytes.IndexByte(s.b, '\\') < 0
 	if len(s.b) < 2 || s.b[0] != '{' || !s.object("", 0) || s.i != len(s.b) {
 		return out
 	}
-	if d.Reuse {
-		d.reuse = s.f
-	}
 	out.Fits, out.Fields = true, s.f
+	d.keep(&s.owned)
 	d.guessTime(&out, near)
 	return out
+}
+
+// owned are fields by the keys that gave them their names. A key that is written as its
+// name counts more than one that only becomes it, as @time becomes time; of several of
+// those the first counts, and of a key that comes twice the last.
+type owned struct {
+	f    fields
+	from []*keyed
+}
+
+// put sets the field of a key.
+func (n *owned) put(k *keyed, value string) {
+	for i := range n.f {
+		if n.f[i].Name != k.name {
+			continue
+		}
+		if was := n.from[i]; k.exact || k.raw == was.raw && k.parent == was.parent {
+			n.f[i].Value, n.from[i] = value, k
+		}
+		return
+	}
+	n.f, n.from = append(n.f, entry.Field{Name: k.name, Value: value}), append(n.from, k)
+}
+
+// owned has room for so many fields; keep lets it be used again where the fields may be.
+func (d *Divider) owned(room int) owned { return owned{d.fields(room), d.from[:0]} }
+
+func (d *Divider) keep(n *owned) {
+	if d.from = n.from; d.Reuse {
+		d.reuse = n.f
+	}
 }
 
 type jsonScan struct {
@@ -40,10 +71,13 @@ type jsonScan struct {
 	n int // names so far
 	// bare tells that nothing in the line is escaped.
 	bare bool
-	f    fields
-	// Where only one field is looked for, its name, and the text that was found.
+	owned
+	// Where only one field is looked for, its name, and the text that was found. Sure tells
+	// that what stands behind it need not be read.
 	only  string
 	found []byte
+	by    *keyed
+	sure  bool
 }
 
 func (s *jsonScan) space() byte {
@@ -98,6 +132,24 @@ type keyed struct {
 	name        string // the field's
 	inner       string // what stands in front of the names of its members
 	wanted      bool
+	exact       bool // it is written as the field is called
+	// others is what stands in an entry where another key may give the same field, and count
+	// more; nil is that anything may.
+	others [][]byte
+}
+
+// alone tells whether no key in what stands behind this one, at the same depth of JSON, can
+// give the same field and count more.
+func (k *keyed) alone(rest []byte) bool {
+	if k.others == nil || bytes.IndexByte(rest, '\\') >= 0 && index(rest, []byte(`\u`)) >= 0 {
+		return false
+	}
+	for _, x := range k.others {
+		if index(rest, x) >= 0 {
+			return false
+		}
+	}
+	return true
 }
 
 // key finds out about a name; n is the how many-th of the entry it is.
@@ -115,6 +167,12 @@ func (d *Divider) key(n int, parent string, raw []byte) *keyed {
 		}
 		k = &keyed{raw: string(raw), parent: parent, inner: parent + s + ".", name: Name(parent + s)}
 		l := d.Layout
+		if k.exact = k.name == parent+s; !strings.Contains(k.name, ".") { // else it may be nested as well
+			k.others = append(k.others, []byte(`"`+k.name+`"`))
+			if !k.exact {
+				k.others = append(k.others, []byte(`"`+k.raw+`"`))
+			}
+		}
 		k.wanted = k.name != "" && (l.wants == nil || l.wants[k.name] || l.time == nil && timeRank(k.name) >= 0)
 		if d.keys == nil {
 			d.keys = map[string]*keyed{}
@@ -140,20 +198,19 @@ func (s *jsonScan) value(parent string, key []byte, depth int) bool {
 		return s.object(k.inner, depth+1)
 	}
 	if s.only != "" {
-		return s.pick(k.name == s.only, c, depth)
+		is := k.name == s.only && (s.by == nil || k.exact || k.raw == s.by.raw && k.parent == s.by.parent)
+		if is {
+			s.by = k
+		}
+		ok := s.pick(is, c, depth)
+		s.sure = ok && is && depth == 0 && s.found != nil && k.alone(s.b[s.i:])
+		return ok && !s.sure
 	}
-	name, wanted := k.name, k.wanted && len(s.f) < maxFields
+	wanted := k.wanted && len(s.f) < maxFields
 	put := func(v string) {
-		if !wanted {
-			return
+		if wanted {
+			s.put(k, v)
 		}
-		for i := range s.f {
-			if s.f[i].Name == name {
-				s.f[i].Value = v
-				return
-			}
-		}
-		s.f = append(s.f, entry.Field{Name: name, Value: v})
 	}
 	switch {
 	case c == '"':

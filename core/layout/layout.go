@@ -204,8 +204,10 @@ type Divider struct {
 	keys   map[string]*keyed
 	order  []*keyed // as they came in the entry before
 	guess  guessed
+	lead   lead // of entries that have their time in front
 	cells  []cell
 	reuse  fields
+	from   []*keyed        // memory for what open formats are divided into
 	text   strings.Builder // the lines of late, with Reuse
 	typed  []typeOf        // of the fields of the entry before, in their order
 	// Reuse makes each division use the memory of the one before.

@@ -1,6 +1,7 @@
 package layout
 
 import (
+	"bytes"
 	"strings"
 
 	"dimlantern/core/entry"
@@ -11,10 +12,10 @@ import (
 // is true. A line without any pair is none, and so is one with a stray quote.
 func (d *Divider) logfmt(line []byte, near entry.Instant) Division {
 	out := Division{}
-	f := d.fields(12)
+	f := d.owned(12)
 	p := pairScan{d: d, b: line}
 	for p.next() {
-		if k := p.key; k.wanted && len(f) < maxFields {
+		if k := p.key; k.wanted && len(f.f) < maxFields {
 			value := "true"
 			switch {
 			case p.escaped:
@@ -22,16 +23,16 @@ func (d *Divider) logfmt(line []byte, near entry.Instant) Division {
 			case p.value != nil:
 				value = valid(p.value)
 			}
-			f.put(k.name, value)
+			if value != "" || f.f.get(k.name) != "" {
+				f.put(k, value)
+			}
 		}
 	}
 	if p.bad || p.pairs == 0 {
 		return out
 	}
-	if d.Reuse {
-		d.reuse = f
-	}
-	out.Fits, out.Fields = true, f
+	out.Fits, out.Fields = true, f.f
+	d.keep(&f)
 	d.guessTime(&out, near)
 	return out
 }
@@ -101,6 +102,40 @@ func (p *pairScan) next() bool {
 	}
 	p.i = i
 	return true
+}
+
+// aloneInPairs is alone for pairs of logfmt, in one line or in several, of which the first
+// key may be this one.
+func (k *keyed) aloneInPairs(rest []byte) bool {
+	for _, x := range k.others {
+		name := x[1 : len(x)-1] // without its quotes
+		for _, blank := range []byte(" \t") {
+			if blank == '\t' && bytes.IndexByte(rest, blank) < 0 {
+				continue
+			}
+			word := append([]byte{blank}, name...)
+			for at := 0; ; {
+				i := index(rest[at:], word)
+				if i < 0 {
+					break
+				}
+				at += i
+				behind := rest[at+len(word):]
+				if (len(behind) == 0 || behind[0] == '=' || behind[0] <= ' ') && !quotedAt(rest, at) {
+					return false
+				}
+				at++
+			}
+		}
+	}
+	return true
+}
+
+// quotedAt tells whether a place of a line that is logfmt surely lies within quotes. The line
+// may be one of several, and begins where the text does or behind a line end.
+func quotedAt(text []byte, at int) bool {
+	line := text[bytes.LastIndexByte(text[:at], '\n')+1 : at]
+	return bytes.Count(line, []byte{'"'})%2 == 1 && bytes.IndexByte(line, '\\') < 0
 }
 
 // clf divides an entry of a web server's common log: host ident authuser [date]

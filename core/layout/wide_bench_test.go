@@ -31,4 +31,14 @@ func BenchmarkWide(b *testing.B) {
 			}
 		})
 	}
+	lines := bytes.Repeat([]byte(`{"at":"2026-11-24T05:32:28.114Z","host":"pump-03","text":"low behind the strainer"}`+"\n"),
+		3000)
+	for name, f := range map[string]func(b, word []byte) int{"wide": count, "plain": bytes.Count} {
+		b.Run("count/"+name, func(b *testing.B) {
+			b.SetBytes(int64(len(lines)))
+			for b.Loop() {
+				f(lines, []byte(`"at"`))
+			}
+		})
+	}
 }
