@@ -118,7 +118,7 @@ func (s *Workbench) Bench(ctx context.Context, q api.BenchQuery) (*api.BenchView
 	}
 	v.Notes = benchNotes(r, tried, began, ended)
 	for _, d := range b.said {
-		if r.LooksAt(d.Source.Name) && len(d.Data) > 0 &&
+		if r.LooksAt(d.Source.Name) && d.Size() > 0 &&
 			!match.NewPlan(settings, d.Source, nil, time.Local).Timed() {
 			v.Notes = slices.DeleteFunc(v.Notes, func(n string) bool { return strings.HasPrefix(n, newestNote) })
 			v.Notes = append([]string{fmt.Sprintf("The entries of %s say no time, so all of them stand at %s "+
@@ -352,7 +352,7 @@ func (s *Workbench) benchSampleOf(ctx context.Context, settings *lang.Settings, 
 		stamp = strings.Join(q.Files, "\x00")
 	}
 	key := fmt.Sprintf("%q %s %s %s", names, stamp, layouts, q.Filter)
-	if b := s.bench.now; b != nil && key == b.key && (!live || time.Since(b.read) < max(benchStale, 20*b.took)) {
+	if b := s.bench.now; b != nil && key == b.key && intact(b.said) && (!live || time.Since(b.read) < max(benchStale, 20*b.took)) {
 		return b, nil
 	}
 	start := time.Now()
@@ -366,7 +366,12 @@ func (s *Workbench) benchSampleOf(ctx context.Context, settings *lang.Settings, 
 	} else {
 		inputs, done = s.Window.Now().Again(settings, from, []*lang.Rule{r}, benchMost(), true)
 	}
-	defer done()
+	keep := false // then they are closed with what is made of them, when nobody has it any more
+	defer func() {
+		if !keep {
+			done()
+		}
+	}()
 	s.bench.now = nil // before the next one is read: there is room for one
 	defer s.does.Store("")
 	next := &benchSample{key: key, read: time.Now(), recall: &trial.Recall{}}
@@ -376,7 +381,9 @@ func (s *Workbench) benchSampleOf(ctx context.Context, settings *lang.Settings, 
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		data, cut, err := tailOf(ctx, in.Files, share, func(n int) {
+		d := &trial.Said{Input: *in}
+		d.Files = nil
+		cut, kept, err := hold(ctx, d, in.Files, share, func(n int) {
 			if read += int64(n); read-told > 16<<20 {
 				told = read
 				s.does.Store("reading the sample: " + sizeOf(read) + " so far")
@@ -388,21 +395,20 @@ func (s *Workbench) benchSampleOf(ctx context.Context, settings *lang.Settings, 
 			}
 			continue // what cannot be read is told in the room sources
 		}
-		d := &trial.Said{Input: *in}
-		d.Files, d.Data = nil, data
+		keep = keep || kept
 		d.Arrived = arrived(in.Near, from, at)
 		if q.Filter != "" {
 			filtered(settings, d, q.Filter)
 		}
 		d.Know(settings, time.Local)
 		next.said = append(next.said, d)
-		next.bytes += int64(len(d.Data))
+		next.bytes += d.Size()
 		next.cut = next.cut || cut
 	}
 	if next.bytes > 32<<20 {
 		s.does.Store("finding the kinds of entries in " + sizeOf(next.bytes))
 	}
-	kinds, err := trial.KindsOf(settings, kindsFrom(next.said), time.Local, ctx.Err)
+	kinds, err := trial.KindsOf(settings, newestPart(next.said, kindsMost), time.Local, ctx.Err)
 	if err != nil {
 		return nil, err
 	}

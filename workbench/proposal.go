@@ -3,7 +3,6 @@ package workbench
 import (
 	"context"
 	"fmt"
-	"strings"
 	"time"
 
 	"github.com/dustin/go-humanize/english"
@@ -36,18 +35,7 @@ func (s *Workbench) Propose(ctx context.Context, q api.BenchQuery) (*api.Proposa
 	if err != nil {
 		return nil, err
 	}
-	var said []*trial.Said
-	for _, d := range b.said {
-		share := int64(proposeMost / max(len(b.said), 1))
-		x := *d
-		if n := int64(len(x.Data)); n > share {
-			x.Data = x.Data[n-share:]
-			x.Known = nil
-			x.Data = x.Data[strings.IndexByte(string(x.Data[:min(len(x.Data), 1<<16)]), '\n')+1:]
-		}
-		said = append(said, &x)
-	}
-	list, err := trial.ProposeRecovery(settings, r, said,
+	list, err := trial.ProposeRecovery(settings, r, newestPart(b.said, proposeMost),
 		trial.Options{Zone: time.Local, From: bounded(from), To: until, Stop: ctx.Err})
 	if err != nil {
 		return nil, err

@@ -98,21 +98,84 @@ func filesSample(settings *lang.Settings, r *lang.Rule, names []string, host str
 
 // filtered keeps the entries that have some words, capitals or not.
 func filtered(settings *lang.Settings, d *trial.Said, words string) {
-	plan := match.NewPlan(settings, d.Source, nil, time.Local)
 	want := bytes.ToLower([]byte(words))
 	var out []byte
-	plan.All(d.Data, func(line []byte) {
+	d.Entries(match.NewPlan(settings, d.Source, nil, time.Local), func(line []byte) {
 		if bytes.Contains(bytes.ToLower(line), want) {
 			out = append(append(out, line...), '\n')
 		}
 	})
-	d.Data = out
+	d.Data, d.Text = out, nil
+}
+
+// heldFrom is from how many bytes on a log of a sample is not held in memory as it is: it
+// stays in its files, from where the system reads it fast enough; of what is compressed it is
+// held compressed otherwise.
+const heldFrom = 128 << 20
+
+// hold makes what files say one after the other the log of a sample, or so many bytes of
+// their end, from the start of a line on. Read is told how much was read; kept that the files
+// have to stay open.
+func hold(ctx context.Context, d *trial.Said, files []io.Reader, most int64, read func(n int)) (cut, kept bool,
+	err error) {
+	sections, ok := sectionsOf(files)
+	switch size := sections.Size(); {
+	case ok && size > heldFrom:
+		text := sections.Newest(most)
+		d.Text, cut, kept = text, text.Size() < size, true
+	case ok:
+		d.Data, cut, err = tailOf(ctx, files, most, read)
+	default:
+		d.Text, cut, err = trial.Pack(io.MultiReader(files...), most, func(n int) error {
+			read(n)
+			return ctx.Err()
+		})
+	}
+	return cut, kept, err
+}
+
+// sectionsOf are files as stretches; false where one is none, as one that is compressed.
+func sectionsOf(files []io.Reader) (out trial.Sections, ok bool) {
+	for _, f := range files {
+		switch f := f.(type) {
+		case *io.SectionReader:
+			of, from, n := f.Outer()
+			out = append(out, trial.Section{Of: of, From: from, N: n})
+		case *os.File:
+			info, err := f.Stat()
+			if err != nil {
+				return nil, false
+			}
+			out = append(out, trial.Section{Of: f, From: 0, N: info.Size()})
+		default:
+			return nil, false
+		}
+	}
+	return out, true
+}
+
+// intact tells whether the files that a sample stays in are as long as they were.
+func intact(said []*trial.Said) bool {
+	for _, d := range said {
+		sections, _ := d.Text.(trial.Sections)
+		for _, x := range sections {
+			f, ok := x.Of.(*os.File)
+			if !ok {
+				continue
+			}
+			if info, err := f.Stat(); err != nil || info.Size() < x.From+x.N {
+				return false
+			}
+		}
+	}
+	return true
 }
 
 // tailOf reads files one after the other, and keeps so many bytes of their end, from the
 // start of a line on. Read is told how much was read.
 func tailOf(ctx context.Context, files []io.Reader, most int64, read func(n int)) (data []byte, cut bool, err error) {
-	data = make([]byte, 0, min(bytesIn(files), most+most/2)+tailStep)
+	sections, _ := sectionsOf(files)
+	data = make([]byte, 0, min(sections.Size(), most+most/2)+tailStep)
 	for _, f := range files {
 		for {
 			data = slices.Grow(data, tailStep)
@@ -145,30 +208,14 @@ func tailOf(ctx context.Context, files []io.Reader, most int64, read func(n int)
 // tailStep is how much is read at once.
 const tailStep = 1 << 20
 
-// bytesIn is how much can be read from files, as far as they say so.
-func bytesIn(files []io.Reader) (n int64) {
-	for _, f := range files {
-		if s, ok := f.(interface{ Size() int64 }); ok {
-			n += s.Size()
-		}
-	}
-	return n
-}
-
 // kindsMost is how much of each log the kinds of entries are found in, in bytes: its newest.
 const kindsMost = 100 << 20
 
-// kindsFrom is the part of a sample in which kinds are looked for.
-func kindsFrom(said []*trial.Said) []*trial.Said {
+// newestPart is the newest part of a sample, of each log as much, in so many bytes.
+func newestPart(said []*trial.Said, most int64) []*trial.Said {
 	var out []*trial.Said
-	share := int64(kindsMost / max(len(said), 1))
 	for _, d := range said {
-		x := *d
-		if n := int64(len(x.Data)); n > share {
-			x.Data = x.Data[n-share:]
-			x.Data = x.Data[bytes.IndexByte(x.Data, '\n')+1:]
-		}
-		out = append(out, &x)
+		out = append(out, d.Newest(most/int64(max(len(said), 1))))
 	}
 	return out
 }

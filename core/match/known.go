@@ -2,6 +2,7 @@ package match
 
 import (
 	"bytes"
+	"io"
 	"math"
 
 	"dimlantern/core/entry"
@@ -28,22 +29,80 @@ var knownSize = 4 << 10 // tests make it smaller
 // Know looks at the times of a text that begins at offset 0 of its log. It answers nil where
 // the plan's layout does not let times be known.
 func (p *Plan) Know(data []byte) *Known {
-	if !p.Timed() || p.kept || p.entry != nil || p.Layout.Headed() ||
-		p.EncodingOf(data[:min(len(data), 256)]) > UTF8 || bytes.IndexByte(data, 0) >= 0 {
+	k := p.knowing()
+	if k == nil || !k.add(data, 0) {
 		return nil
 	}
-	r := NewReader(p, "", "", false)
-	k := &Known{}
-	unsure := 0
-	run := knownRun{lo: math.MaxInt64, top: entry.None, sure: true}
+	return k.known()
+}
+
+// KnowAll is Know for a text that is read.
+func (p *Plan) KnowAll(in io.Reader) *Known {
+	k := p.knowing()
+	if k == nil {
+		return nil
+	}
+	buf, rest, base := make([]byte, 1<<20), 0, 0
+	for ended := false; !ended; {
+		n, err := io.ReadFull(in, buf[rest:])
+		if ended = err != nil; ended && err != io.EOF && err != io.ErrUnexpectedEOF {
+			return nil
+		}
+		n += rest
+		cut := n
+		if !ended {
+			if cut = bytes.LastIndexByte(buf[:n], '\n') + 1; cut == 0 {
+				buf, rest = append(buf, make([]byte, len(buf))...), n
+				continue
+			}
+		}
+		if !k.add(buf[:cut], base) {
+			return nil
+		}
+		base += cut
+		rest = copy(buf, buf[cut:n])
+	}
+	return k.known()
+}
+
+// knowing looks at the times of a text, piece by piece.
+type knowing struct {
+	p      *Plan
+	r      *Reader
+	runs   []knownRun
+	unsure int
+}
+
+func (p *Plan) knowing() *knowing {
+	if !p.Timed() || p.kept || p.entry != nil || p.Layout.Headed() {
+		return nil
+	}
+	return &knowing{p: p, r: NewReader(p, "", "", false)}
+}
+
+// known is what was found out; nil where too little is sure.
+func (k *knowing) known() *Known {
+	if 2*k.unsure > len(k.runs) {
+		return nil
+	}
+	return &Known{k.runs}
+}
+
+// add looks at whole lines that begin at an offset; false where their times cannot be known.
+func (k *knowing) add(data []byte, base int) bool {
+	if k.p.EncodingOf(data[:min(len(data), 256)]) > UTF8 || bytes.IndexByte(data, 0) >= 0 {
+		return false
+	}
+	r := k.r
+	run := knownRun{from: base, lo: math.MaxInt64, top: entry.None, sure: true}
 	for at := 0; at < len(data); {
 		if x := r.divider.GlanceOn(data, at, min(len(data), at+knownSize), len(data)); x.Lines > 0 {
 			run.lo = min(run.lo, x.Low)
 			if !r.divider.Yearly() {
-				return nil
+				return false
 			}
 			if x.Top > run.top {
-				run.top, run.at, run.end = x.Top, x.At, x.End
+				run.top, run.at, run.end = x.Top, base+x.At, base+x.End
 			}
 			run.lines += x.Lines
 			at = x.Next
@@ -68,24 +127,21 @@ func (p *Plan) Know(data []byte) *Known {
 			case ok:
 				run.lo = min(run.lo, t)
 				if t > run.top {
-					run.top, run.at, run.end = t, at, end
+					run.top, run.at, run.end = t, base+at, base+end
 				}
 			}
 			run.lines++
 			at = min(end+1, len(data))
 		}
-		if run.next = at; run.next-run.from >= knownSize || at == len(data) {
+		if run.next = base + at; run.next-run.from >= knownSize || at == len(data) {
 			k.runs = append(k.runs, run)
 			if !run.sure {
-				unsure++
+				k.unsure++
 			}
-			run = knownRun{from: at, lo: math.MaxInt64, top: entry.None, sure: true}
+			run = knownRun{from: base + at, lo: math.MaxInt64, top: entry.None, sure: true}
 		}
 	}
-	if 2*unsure > len(k.runs) {
-		return nil
-	}
-	return k
+	return true
 }
 
 // find is the place of the first stretch that begins at an offset or behind it; from is

@@ -15,15 +15,6 @@ import (
 	"dimlantern/core/match"
 )
 
-// Said is a log of a sample, held in memory.
-type Said struct{ Input } // with Data, without Files
-
-// Know finds out the times of the log once, so that trials need not look at each line for
-// them. They are those of the layout that its source has in the settings.
-func (d *Said) Know(s *lang.Settings, zone *time.Location) {
-	d.Known = match.NewPlan(s, d.Source, nil, zone).Know(d.Data)
-}
-
 // Tried is what a rule would have done over a sample.
 type Tried struct {
 	Entries, Hits, Raised, Open int64
@@ -172,7 +163,7 @@ func KindsOf(s *lang.Settings, sample []*Said, zone *time.Location, stop func() 
 		plan := match.NewPlan(s, d.Source, nil, zone)
 		var err error
 		n := 0
-		plan.All(d.Data, func(line []byte) {
+		d.Entries(plan, func(line []byte) {
 			if n++; err != nil || n%4096 == 0 && stop != nil {
 				if err == nil {
 					err = stop()

@@ -44,7 +44,7 @@ func ProposeRecovery(s *lang.Settings, r *lang.Rule, sample []*Said, o Options) 
 			p.shapers[d.Source.Name] = layout.NewShaper()
 		}
 		n := 0
-		match.NewPlan(s, d.Source, nil, o.Zone).All(d.Data, func(line []byte) {
+		d.Entries(match.NewPlan(s, d.Source, nil, o.Zone), func(line []byte) {
 			if n++; len(line) > 0 && (o.Stop == nil || n%4096 > 0 || o.Stop() == nil) {
 				p.shapers[d.Source.Name].Add(line)
 			}
@@ -87,7 +87,6 @@ func inputsOf(s *lang.Settings, r *lang.Rule, sample []*Said) []*Input {
 		if in.Source = s.Source(d.Source.Name); in.Source == nil {
 			continue
 		}
-		in.Data = d.Data
 		inputs = append(inputs, &in)
 	}
 	return inputs

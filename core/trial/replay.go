@@ -32,7 +32,9 @@ type Input struct {
 	Arrived entry.Instant
 	// Data is the only member, where it is held in memory; Files then stand for nothing.
 	Data []byte
-	// Known are the times of Data, where they are known already.
+	// Text is the only member, where it can be read again and again.
+	Text Text
+	// Known are the times of Data or of Text, where they are known already.
 	Known *match.Known
 }
 
@@ -219,6 +221,9 @@ func (r *replay) run() error {
 	}
 	var live []*stream
 	for _, s := range r.streams {
+		if s.in.Text != nil {
+			s.in.Files = []io.Reader{s.in.Text.Reader()}
+		}
 		if s.in.Data != nil {
 			s.in.Files, s.ahead = make([]io.Reader, 1), &memory{data: s.in.Data}
 		} else if a := readAhead(s.in.Files, r.o.Cores, len(r.streams)); a != nil {
