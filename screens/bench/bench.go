@@ -12,6 +12,7 @@ import (
 	"context"
 	"slices"
 	"strings"
+	"time"
 
 	"dimlantern/api"
 	"dimlantern/core/entry"
@@ -62,6 +63,7 @@ type Room struct {
 
 	sample sample
 	trial  trial
+	pause  time.Duration // before a text is tried, see pause
 	geo    geometry
 	// leaving tells that esc was pressed once with a text that is not saved.
 	leaving bool
@@ -86,7 +88,9 @@ type trial struct {
 }
 
 // New returns the room, which asks by a stage.
-func New(s *room.Stage) *Room { return &Room{stage: s, kinds: kinds{picked: map[string]bool{}}} }
+func New(s *room.Stage) *Room {
+	return &Room{stage: s, pause: pause, kinds: kinds{picked: map[string]bool{}}}
+}
 
 // Update is part of room.Room.
 func (r *Room) Update(msg tea.Msg) tea.Cmd {

@@ -192,8 +192,10 @@ func (r *Room) drawWords(c *paint.Canvas, x, y, width, bottom int, p paint.Palet
 				return
 			}
 			c.Put(x, y, dim, word)
-			for i, s := range cells {
-				c.Cut(x+14+i*(width-14)/3, y, (width-14)/3-1, style, s)
+			at := x + 14
+			for i, s := range cells { // a long one takes room of the next
+				at = max(at, x+14+i*(width-14)/3)
+				at = c.Cut(at, y, x+width-at, style, s) + 2
 			}
 			y++
 		}

@@ -55,7 +55,7 @@ func (r *Room) try() tea.Cmd {
 		return nil
 	}
 	q := r.query()
-	asked := fmt.Sprint(r.sample.from, q.File, q.Line, q.Col, len(q.Fed), q.At, q.Column, q.Columns, q.Files, q.Filter,
+	asked := fmt.Sprint(q.Span, q.File, q.Line, q.Col, len(q.Fed), q.At, q.Column, q.Columns, q.Files, q.Filter,
 		q.Body)
 	if q.At == 0 {
 		asked += fmt.Sprint(time.Now().Truncate(freshFor))
@@ -78,9 +78,10 @@ func (r *Room) try() tea.Cmd {
 		cancel()
 		return r.tried(asked, q, v, err)
 	})
+	wait := r.pause
 	return func() tea.Msg {
 		select {
-		case <-time.After(pause):
+		case <-time.After(wait):
 		case <-ctx.Done():
 		}
 		return ask()

@@ -8,8 +8,7 @@ import (
 
 	"dimlantern/api"
 	"dimlantern/core/layout"
-	"dimlantern/screens/paint"
-	"dimlantern/screens/room"
+	"dimlantern/screens/room/roomtest"
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
@@ -22,15 +21,14 @@ const layoutText = "layout pumps {\n  pattern /(?<text>.*)/\n}\n"
 
 // hand is a page with a service that finds each mark in all lines, and a hand on its keys.
 type hand struct {
-	t     require.TestingT
-	s     *room.Stage
+	*roomtest.Hand
 	w     *Page
 	asked []api.FieldsQuery
 	fail  func(api.FieldsQuery) (*api.FieldsView, error) // answers instead, where it is not nil
 }
 
-func open(t require.TestingT) *hand {
-	h := &hand{t: t}
+func open() *hand {
+	h := &hand{}
 	desk := api.NewDesk()
 	api.DoFields.Answer(desk, func(_ context.Context, q api.FieldsQuery) (*api.FieldsView, error) {
 		h.asked = append(h.asked, q)
@@ -41,10 +39,9 @@ func open(t require.TestingT) *hand {
 		}
 		return answer(q), nil
 	})
-	h.s = room.NewStage(nil, func() tea.Cmd { return nil })
-	h.s.Lantern, h.s.W, h.s.H = desk, 160, 47
-	h.do(Open(h.s, "host-a:/v/pump.log", "pump.log"))
-	h.w = h.s.Pages[0].(*Page)
+	h.Hand = roomtest.New(desk)
+	h.Do(Open(h.Stage, "host-a:/v/pump.log", "pump.log"))
+	h.w = h.Stage.Pages[0].(*Page)
 	return h
 }
 
@@ -71,96 +68,47 @@ func answer(q api.FieldsQuery) *api.FieldsView {
 	return v
 }
 
-// do runs what a page asks for, until nothing is asked any more.
-func (h *hand) do(cmd tea.Cmd) {
-	if cmd == nil {
-		return
-	}
-	switch msg := cmd().(type) {
-	case tea.BatchMsg:
-		for _, c := range msg {
-			h.do(c)
-		}
-	case room.Answer:
-		h.do(msg.Do())
-	}
-}
-
-var named = map[string]tea.KeyPressMsg{"enter": {Code: tea.KeyEnter}, "esc": {Code: tea.KeyEscape},
-	"left": {Code: tea.KeyLeft}, "right": {Code: tea.KeyRight}, "up": {Code: tea.KeyUp}, "down": {Code: tea.KeyDown},
-	"tab": {Code: tea.KeyTab}, "shift+right": {Code: tea.KeyRight, Mod: tea.ModShift},
-	"shift+left": {Code: tea.KeyLeft, Mod: tea.ModShift}, "ctrl+s": {Code: 's', Mod: tea.ModCtrl}}
-
-func (h *hand) press(keys ...string) {
-	for _, k := range keys {
-		msg, ok := named[k]
-		if !ok {
-			msg = tea.KeyPressMsg{Code: []rune(k)[0], Text: k}
-		}
-		switch is := h.w.Keys().Of(msg); {
-		case h.s.Typed != nil:
-			h.do(h.s.Type(msg))
-		case is != nil && is.Do != nil:
-			h.do(is.Do(msg.String()))
-		default:
-			h.do(h.w.Update(msg))
-		}
-	}
-}
-
-func (h *hand) types(text string) {
-	for _, r := range text {
-		h.press(string(r))
-	}
-}
-
-func (h *hand) text() string {
-	c := paint.New(h.s.W, h.s.H, paint.Color{})
-	h.w.Draw(c, 0, h.s.H)
-	return ansi.Strip(c.String())
-}
-
 func (h *hand) last() api.FieldsQuery { return h.asked[len(h.asked)-1] }
 
 // A value is pointed at, named, given a type, and the layout is written.
 func TestFieldsAreMadeByPointing(t *testing.T) {
-	h := open(t)
-	require.Contains(t, h.text(), "pump 345 pressure 2.1 bar")
-	h.press("right", "enter")
-	require.NotNil(t, h.s.Typed)
-	assert.Equal(t, "call 7", h.s.Typed.Label)
-	h.types("unit")
-	h.press("enter")
+	h := open()
+	require.Contains(t, h.Text(), "pump 345 pressure 2.1 bar")
+	h.Press("right", "enter")
+	require.NotNil(t, h.Stage.Typed)
+	assert.Equal(t, "call 7", h.Stage.Typed.Label)
+	h.Types("unit")
+	h.Press("enter")
 	assert.Equal(t, []api.Mark{{Line: "pump 7 pressure 2.1 bar", Start: 5, End: 6, Name: "unit"}}, h.last().Marks)
 	assert.Equal(t, "unit", h.last().Field)
-	assert.Contains(t, h.text(), "found by: digits behind pump")
-	assert.Contains(t, h.text(), "└unit")
+	assert.Contains(t, h.Text(), "found by: digits behind pump")
+	assert.Contains(t, h.Text(), "└unit")
 
-	h.press("x")
+	h.Press("x")
 	require.Len(t, h.last().Marks, 2)
 	assert.True(t, h.last().Marks[1].Not)
-	h.press("u")
+	h.Press("u")
 	require.Len(t, h.last().Marks, 1)
 
-	h.press("t")
-	assert.Equal(t, "unit is", h.s.Typed.Label)
-	h.types("int")
-	assert.Contains(t, h.s.Typed.Hint, "tab integer")
-	h.press("tab", "enter")
+	h.Press("t")
+	assert.Equal(t, "unit is", h.Stage.Typed.Label)
+	h.Types("int")
+	assert.Contains(t, h.Stage.Typed.Hint, "tab integer")
+	h.Press("tab", "enter")
 	assert.Contains(t, h.last().Text, "type    unit integer")
 
-	h.press("ctrl+s")
+	h.Press("ctrl+s")
 	assert.True(t, h.last().Write)
-	assert.Empty(t, h.s.Pages, "it is done")
-	assert.Contains(t, h.s.Note, "layout pumps is written into pumps.lantern")
+	assert.Empty(t, h.Stage.Pages, "it is done")
+	assert.Contains(t, h.Stage.Note, "layout pumps is written into pumps.lantern")
 }
 
 // What could not be taken is taken back and said, and nothing is lost of what was there.
 func TestWhatCannotBeTakenIsTakenBack(t *testing.T) {
-	h := open(t)
-	h.press("right", "enter")
-	h.types("unit")
-	h.press("enter")
+	h := open()
+	h.Press("right", "enter")
+	h.Types("unit")
+	h.Press("enter")
 	h.fail = func(q api.FieldsQuery) (*api.FieldsView, error) {
 		if len(q.Marks) == 2 {
 			v := answer(q)
@@ -169,58 +117,58 @@ func TestWhatCannotBeTakenIsTakenBack(t *testing.T) {
 		}
 		return nil, nil
 	}
-	h.press("right", "enter")
-	h.types("what")
-	h.press("enter")
+	h.Press("right", "enter")
+	h.Types("what")
+	h.Press("enter")
 	assert.Len(t, h.last().Marks, 1)
-	assert.Contains(t, h.text(), "no pattern finds both")
+	assert.Contains(t, h.Text(), "no pattern finds both")
 	h.fail = func(api.FieldsQuery) (*api.FieldsView, error) { return nil, errors.New("the file is gone") }
-	h.press("tab")
-	assert.Contains(t, h.text(), "the file is gone")
-	assert.Contains(t, h.text(), "pump 345", "what was there stays")
+	h.Press("tab")
+	assert.Contains(t, h.Text(), "the file is gone")
+	assert.Contains(t, h.Text(), "pump 345", "what was there stays")
 }
 
 // The layout is written by hand, and what was before comes back.
 func TestByHand(t *testing.T) {
-	h := open(t)
-	h.press("e", "#")
+	h := open()
+	h.Press("e", "#")
 	assert.Contains(t, h.last().Text, "#")
-	h.do(h.w.Update(tea.PasteMsg{Content: " from the old pumps"}))
+	h.Do(h.w.Update(tea.PasteMsg{Content: " from the old pumps"}))
 	assert.Contains(t, h.last().Text, "# from the old pumps")
-	assert.Contains(t, h.text(), "written by hand")
-	h.press("esc", "u", "u")
+	assert.Contains(t, h.Text(), "written by hand")
+	h.Press("esc", "u", "u")
 	assert.Empty(t, h.last().Text)
-	h.press("u")
-	assert.Contains(t, h.text(), "nothing is left to undo")
-	h.press("ctrl+s")
-	assert.Contains(t, h.text(), "nothing has changed")
-	h.press("tab", "tab", "tab")
-	assert.Contains(t, h.text(), "every entry fits")
-	h.press("w", "esc", "/")
-	h.types("pressure")
-	h.press("enter")
+	h.Press("u")
+	assert.Contains(t, h.Text(), "nothing is left to undo")
+	h.Press("ctrl+s")
+	assert.Contains(t, h.Text(), "nothing has changed")
+	h.Press("tab", "tab", "tab")
+	assert.Contains(t, h.Text(), "every entry fits")
+	h.Press("w", "esc", "/")
+	h.Types("pressure")
+	h.Press("enter")
 	assert.Equal(t, "pressure", h.last().Filter)
-	h.press("esc", "esc")
-	assert.Empty(t, h.s.Pages)
+	h.Press("esc", "esc")
+	assert.Empty(t, h.Stage.Pages)
 }
 
 // Whatever keys are pressed and wherever it is clicked, it is drawn within its window, and
 // what is pointed at lies within its line.
 func TestAnyKeys(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		h := open(t)
-		h.s.W, h.s.H = rapid.IntRange(20, 200).Draw(t, "w"), rapid.IntRange(6, 50).Draw(t, "h")
+		h := open()
+		h.Stage.W, h.Stage.H = rapid.IntRange(20, 200).Draw(t, "w"), rapid.IntRange(6, 50).Draw(t, "h")
 		for range rapid.IntRange(0, 30).Draw(t, "keys") {
-			h.press(rapid.SampledFrom([]string{"left", "right", "up", "down", "shift+left", "shift+right", "tab", "enter",
+			h.Press(rapid.SampledFrom([]string{"left", "right", "up", "down", "shift+left", "shift+right", "tab", "enter",
 				"a", "x", "t", "u", "d", "e", "v", "w", "/", "ctrl+s"}).Draw(t, "key"))
-			if len(h.s.Pages) == 0 {
+			if len(h.Stage.Pages) == 0 {
 				return
 			}
-			s := h.text()
+			s := h.Text()
 			for _, l := range strings.Split(s, "\n") {
-				require.LessOrEqual(t, ansi.StringWidth(l), h.s.W)
+				require.LessOrEqual(t, ansi.StringWidth(l), h.Stage.W)
 			}
-			h.do(h.w.Update(tea.MouseClickMsg{X: rapid.IntRange(0, 200).Draw(t, "x"), Y: rapid.IntRange(0, 50).Draw(t, "y"),
+			h.Do(h.w.Update(tea.MouseClickMsg{X: rapid.IntRange(0, 200).Draw(t, "x"), Y: rapid.IntRange(0, 50).Draw(t, "y"),
 				Button: tea.MouseLeft}))
 			line, start, end := h.w.selected()
 			require.LessOrEqual(t, 0, start)
