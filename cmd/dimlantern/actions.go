@@ -2,6 +2,7 @@ package main
 
 import (
 	"fmt"
+	"io"
 	"path/filepath"
 	"strings"
 	"time"
@@ -12,7 +13,7 @@ import (
 )
 
 // printActions prints what people did, and each change of the settings.
-func printActions(s *store.Store, from entry.Instant, asJSON bool) error {
+func printActions(out io.Writer, s *store.Store, from entry.Instant, asJSON bool) error {
 	list, err := s.Actions("", max(from, 0), 1<<63-1, 1<<31)
 	if err != nil {
 		return err
@@ -36,7 +37,7 @@ func printActions(s *store.Store, from entry.Instant, asJSON bool) error {
 			for _, f := range a.Files {
 				line.Files = append(line.Files, file{f.File, strings.Join(api.Diff(f.Was, f.Now), "\n")})
 			}
-			printJSON(line)
+			printJSON(out, line)
 			continue
 		}
 		at := time.Unix(0, int64(a.At)).Format("2006-01-02 15:04:05")
@@ -57,11 +58,11 @@ func printActions(s *store.Store, from entry.Instant, asJSON bool) error {
 		if a.From != "" {
 			who += " at " + a.From
 		}
-		fmt.Printf("%s  %s  %s\n", at, shown(who), shown(text))
+		fmt.Fprintf(out, "%s  %s  %s\n", at, shown(who), shown(text))
 		for _, f := range a.Files {
-			fmt.Printf("    %s\n", filepath.Base(f.File))
+			fmt.Fprintf(out, "    %s\n", filepath.Base(f.File))
 			for _, l := range api.Diff(f.Was, f.Now) {
-				fmt.Println("      " + shown(l))
+				fmt.Fprintln(out, "      "+shown(l))
 			}
 		}
 	}

@@ -3,6 +3,7 @@ package main
 import (
 	"context"
 	"fmt"
+	"io"
 	"sort"
 	"time"
 
@@ -33,7 +34,8 @@ holds, how old the newest is, whether it may be read, and its most frequent kind
 events. With --at it lists those of another channel host, or of a folder.`,
 		Example: "  dimlantern channels\n  dimlantern channels --at lock-control.gullhaven:7400 --json",
 		Args:    cobra.NoArgs,
-		RunE: func(_ *cobra.Command, _ []string) error {
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			out := cmd.OutOrStdout()
 			if err := o.clean(); err != nil {
 				return err
 			}
@@ -41,7 +43,7 @@ events. With --at it lists those of another channel host, or of a folder.`,
 			defer cancel()
 			well := true
 			for _, p := range placesOf(at, o.settings) {
-				well = printChannels(ctx, p, asJSON) && well
+				well = printChannels(out, ctx, p, asJSON) && well
 			}
 			if !well {
 				return failed{"not everything could be reached"}
@@ -84,7 +86,7 @@ func placesOf(at []string, settings string) []place {
 	return out
 }
 
-func printChannels(ctx context.Context, p place, asJSON bool) bool {
+func printChannels(out io.Writer, ctx context.Context, p place, asJSON bool) bool {
 	list, err := channel.List(ctx, p.at)
 	where := p.at
 	if where == "" {
@@ -92,15 +94,15 @@ func printChannels(ctx context.Context, p place, asJSON bool) bool {
 		list = append(list, ofJournal(ctx))
 	}
 	if !asJSON {
-		fmt.Printf("%s\n", where)
+		fmt.Fprintf(out, "%s\n", where)
 	}
 	if err != nil && p.must {
-		fmt.Printf("  not reached: %v\n", err)
+		fmt.Fprintf(out, "  not reached: %v\n", err)
 		return false
 	}
 	for _, x := range list {
 		if asJSON {
-			printJSON(struct {
+			printJSON(out, struct {
 				At string `json:"at,omitempty"`
 				channel.Info
 				Say string `json:"say"`
@@ -115,16 +117,16 @@ func printChannels(ctx context.Context, p place, asJSON bool) bool {
 		if x.Records > 0 {
 			records = fmt.Sprintf("%d events, ", x.Records)
 		}
-		fmt.Printf("  %-34s %s%s; %s\n", shown(x.Name), records, newest, x.Say())
+		fmt.Fprintf(out, "  %-34s %s%s; %s\n", shown(x.Name), records, newest, x.Say())
 		if x.Mend != "" {
-			fmt.Printf("  %-34s to mend it: %s\n", "", x.Mend)
+			fmt.Fprintf(out, "  %-34s to mend it: %s\n", "", x.Mend)
 		}
 		for i, k := range x.Kinds {
 			if i == 3 {
-				fmt.Printf("  %-34s … and %s more\n", "", count(len(x.Kinds)-i, "kind", "kinds"))
+				fmt.Fprintf(out, "  %-34s … and %s more\n", "", count(len(x.Kinds)-i, "kind", "kinds"))
 				break
 			}
-			fmt.Printf("  %-34s %6d × %s %s  %s\n", "", k.N, k.Event, k.Level, shown(k.Text))
+			fmt.Fprintf(out, "  %-34s %6d × %s %s  %s\n", "", k.N, k.Event, k.Level, shown(k.Text))
 		}
 	}
 	return true

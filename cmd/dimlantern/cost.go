@@ -3,7 +3,6 @@ package main
 import (
 	"context"
 	"fmt"
-	"os"
 	"text/tabwriter"
 	"time"
 
@@ -27,7 +26,8 @@ since the service began, and of a minute the 95th percentile and the most. Time 
 measured on a sample, and does not hold the time of reading, which rules share.`,
 		Example: "  dimlantern rules --data ./state --json",
 		Args:    cobra.NoArgs,
-		RunE: func(_ *cobra.Command, _ []string) error {
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			out := cmd.OutOrStdout()
 			if err := o.clean(); err != nil {
 				return err
 			}
@@ -39,7 +39,7 @@ measured on a sample, and does not hold the time of reading, which rules share.`
 			}
 			if asJSON {
 				for _, r := range v.Rules {
-					printJSON(struct {
+					printJSON(out, struct {
 						api.RuleCost
 						Last string `json:"last,omitempty"`
 					}{r, instantOrNone(r.Last)})
@@ -47,7 +47,7 @@ measured on a sample, and does not hold the time of reading, which rules share.`
 				return nil
 			}
 			ran := max(time.Since(time.Unix(0, int64(v.Since))), time.Millisecond)
-			table := tabwriter.NewWriter(os.Stdout, 2, 0, 2, ' ', 0)
+			table := tabwriter.NewWriter(out, 2, 0, 2, ' ', 0)
 			fmt.Fprintln(table, "RULE\tKEYS\tOPEN\tHITS\tNEWEST\tOF A CORE\tMINUTE P95\tMOST")
 			for _, r := range v.Rules {
 				newest := "never"
@@ -61,8 +61,8 @@ measured on a sample, and does not hold the time of reading, which rules share.`
 					100*float64(r.Took)/float64(ran), r.P95.Round(time.Microsecond), r.Most.Round(time.Microsecond))
 			}
 			table.Flush()
-			fmt.Println()
-			table = tabwriter.NewWriter(os.Stdout, 2, 0, 2, ' ', 0)
+			fmt.Fprintln(out)
+			table = tabwriter.NewWriter(out, 2, 0, 2, ' ', 0)
 			fmt.Fprintln(table, "SOURCE\tREADING, OF A CORE")
 			for _, x := range v.Sources {
 				fmt.Fprintf(table, "%s\t%.3f %%\n", x.Source, 100*float64(x.Took)/float64(ran))

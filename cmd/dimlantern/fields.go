@@ -45,7 +45,7 @@ With --misfits it prints only what does not fit, and why, and how many of each.`
   dimlantern fields --layout 'delimited ";" columns at, bay, temp  type temp decimal' cold.log
   dimlantern fields --misfits pump-03.log`,
 		Args: atLeast("a FILE"),
-		RunE: func(_ *cobra.Command, args []string) error { return printFields(o, args) },
+		RunE: func(cmd *cobra.Command, args []string) error { return printFields(cmd.OutOrStdout(), o, args) },
 	}
 	c.Flags().StringVar(&o.rules, "rules", "", "a settings file, or a folder of them")
 	c.Flags().StringVar(&o.as, "as", "", "the source that the files are read as")
@@ -138,14 +138,13 @@ type written struct {
 	text string        // what may be shown of an entry with masks
 }
 
-func printFields(o *fieldsOptions, files []string) error {
+func printFields(to io.Writer, o *fieldsOptions, files []string) error {
 	plan, l, err := o.planOf(files)
 	if err != nil {
 		return err
 	}
-	var to io.Writer = os.Stdout
 	if o.asJSON {
-		to = jsonOut()
+		to = jsonOut(to)
 	}
 	out := bufio.NewWriterSize(to, 64<<10)
 	var p fieldPrinter

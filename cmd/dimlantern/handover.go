@@ -8,7 +8,6 @@ import (
 	"fmt"
 	htmltemplate "html/template"
 	"io"
-	"os"
 	"strings"
 	texttemplate "text/template"
 	"time"
@@ -33,7 +32,8 @@ a time of day, an age such as 8h, or RFC 3339.`,
 		Example: "  dimlantern handover --since 22:00\n  dimlantern handover --since 22:00 --html > shift.html",
 		Args:    cobra.NoArgs,
 		PreRunE: needFlags("since"),
-		RunE: func(*cobra.Command, []string) error {
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			out := cmd.OutOrStdout()
 			now := time.Now()
 			from, err := sinceTime(since, now)
 			if err != nil {
@@ -57,12 +57,12 @@ a time of day, an age such as 8h, or RFC 3339.`,
 				}
 				switch {
 				case asJSON:
-					printJSON(shiftJSON(shift))
+					printJSON(out, shiftJSON(shift))
 					return nil
 				case html:
-					return handoverHTML(os.Stdout, shift)
+					return handoverHTML(out, shift)
 				}
-				return handoverText(os.Stdout, shift, markdown)
+				return handoverText(out, shift, markdown)
 			})
 		},
 	}

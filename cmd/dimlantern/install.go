@@ -3,6 +3,7 @@ package main
 import (
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"os/user"
 	"path/filepath"
@@ -16,7 +17,7 @@ const unitPath = "/etc/systemd/system/dimlantern.service"
 
 // install writes the service's unit, and says what is still to be done. Path is a
 // file, or "" for the system's own place.
-func install(path string, o *places) error {
+func install(out io.Writer, path string, o *places) error {
 	if path == "" {
 		path = unitPath
 	}
@@ -56,16 +57,16 @@ func install(path string, o *places) error {
 		}
 		return err
 	}
-	fmt.Printf("written: %s\n\nstill to be done, as root:\n", path)
+	fmt.Fprintf(out, "written: %s\n\nstill to be done, as root:\n", path)
 	if _, err := user.Lookup("dimlantern"); err != nil {
-		fmt.Println("  useradd --system --home-dir " + o.data + " --shell /usr/sbin/nologin dimlantern")
+		fmt.Fprintln(out, "  useradd --system --home-dir "+o.data+" --shell /usr/sbin/nologin dimlantern")
 	}
-	fmt.Printf("  install -d -o dimlantern -g dimlantern -m 0700 %s\n", o.data)
+	fmt.Fprintf(out, "  install -d -o dimlantern -g dimlantern -m 0700 %s\n", o.data)
 	if path != unitPath {
-		fmt.Printf("  cp %s %s\n", path, unitPath)
+		fmt.Fprintf(out, "  cp %s %s\n", path, unitPath)
 	}
-	fmt.Println("  systemctl daemon-reload\n  systemctl enable --now dimlantern")
-	fmt.Printf("then its screens open with:\n  sudo -u dimlantern %s --settings %s --data %s\n", self, o.settings,
+	fmt.Fprintln(out, "  systemctl daemon-reload\n  systemctl enable --now dimlantern")
+	fmt.Fprintf(out, "then its screens open with:\n  sudo -u dimlantern %s --settings %s --data %s\n", self, o.settings,
 		o.data)
 	return nil
 }

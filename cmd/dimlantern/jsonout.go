@@ -11,11 +11,11 @@ import (
 
 // jsonOut is where JSON is printed: on a terminal, characters that could change it are
 // written as JSON escapes; elsewhere every byte goes as it is.
-func jsonOut() io.Writer {
-	if term.IsTerminal(int(os.Stdout.Fd())) {
-		return &escaping{to: os.Stdout}
+func jsonOut(out io.Writer) io.Writer {
+	if f, ok := out.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		return &escaping{to: f}
 	}
-	return os.Stdout
+	return out
 }
 
 // escaping writes control characters and marks that turn the direction of writing as \u and

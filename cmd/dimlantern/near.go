@@ -86,7 +86,8 @@ change, and prints those kinds that the rule's problem does not catch though mos
 fits, with the part that does not. The exit status is 0 whatever there is.`,
 		Example: "  dimlantern near --rules pumps.lantern --rule pump-pressure-low pump-03.log",
 		Args:    atLeast("a FILE"),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
+			out := cmd.OutOrStdout()
 			settings, r, said, err := o.open(args)
 			if err != nil {
 				return err
@@ -102,7 +103,7 @@ fits, with the part that does not. The exit status is 0 whatever there is.`,
 				}
 				n++
 				if o.asJSON {
-					printJSON(struct {
+					printJSON(out, struct {
 						Source  string `json:"source"`
 						Count   int    `json:"count"`
 						Shape   string `json:"shape"`
@@ -111,7 +112,7 @@ fits, with the part that does not. The exit status is 0 whatever there is.`,
 					}{k.Source, k.Shape.Count, k.Text, k.Note, k.Example})
 					continue
 				}
-				fmt.Printf("%s: %s\n  does not fit: %s\n  such as: %s\n", countOf(k.Shape.Count, "line", "lines"),
+				fmt.Fprintf(out, "%s: %s\n  does not fit: %s\n  such as: %s\n", countOf(k.Shape.Count, "line", "lines"),
 					shown(k.Text), k.Note, shown(k.Example))
 			}
 			if n == 0 && !o.asJSON {
@@ -140,7 +141,8 @@ the same key, and seldom otherwise: after how many of how many cases, and how lo
 the first hit. The exit status is 0 whatever there is.`,
 		Example: "  dimlantern propose recovery --rules pumps.lantern --rule pump-pressure-low pump-03.log",
 		Args:    atLeast("a FILE"),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
+			out := cmd.OutOrStdout()
 			settings, r, said, err := o.open(args)
 			if err != nil {
 				return err
@@ -151,7 +153,7 @@ the first hit. The exit status is 0 whatever there is.`,
 			}
 			for _, x := range list {
 				if o.asJSON {
-					printJSON(struct {
+					printJSON(out, struct {
 						Source  string  `json:"source"`
 						Shape   string  `json:"shape"`
 						Ended   int     `json:"ended"`
@@ -162,7 +164,7 @@ the first hit. The exit status is 0 whatever there is.`,
 					}{x.Source, x.Text, x.Ended, x.Cases, x.Idle, x.Median.Seconds(), x.Example})
 					continue
 				}
-				fmt.Printf("%s: %s\n  such as: %s\n", workbench.ProposalWords(&x), shown(x.Text), shown(x.Example))
+				fmt.Fprintf(out, "%s: %s\n  such as: %s\n", workbench.ProposalWords(&x), shown(x.Text), shown(x.Example))
 			}
 			if len(list) == 0 && !o.asJSON {
 				fmt.Fprintln(os.Stderr, "nothing follows the problem often enough to be proposed")

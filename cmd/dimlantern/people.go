@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"path/filepath"
 	"strings"
 	"time"
@@ -27,22 +28,25 @@ func asked(o *places, do func(ctx context.Context, s api.Lantern) error) error {
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
 	defer cancel()
-	if err := do(ctx, service.Join(o.data)); err != nil {
+	switch err := do(ctx, service.Join(o.data)); {
+	case errors.Is(err, api.NoAnswer) && ctx.Err() == nil:
+		return failed{fmt.Sprintf("no service runs on %s: dimlantern watch starts one, and the screens do (%v)", o.data, err)}
+	case err != nil:
 		return failed{err.Error()}
 	}
 	return nil
 }
 
-func act(o *places, q api.ActQuery) error {
+func act(out io.Writer, o *places, q api.ActQuery) error {
 	q.Person = person()
 	return asked(o, func(ctx context.Context, s api.Lantern) error {
 		done, err := api.DoAct.Call(ctx, s, q)
 		if err != nil {
 			return err
 		}
-		fmt.Println(done.Words)
+		fmt.Fprintln(out, done.Words)
 		if done.Hush != "" {
-			fmt.Printf("dimlantern hush --end %s ends it\n", done.Hush)
+			fmt.Fprintf(out, "dimlantern hush --end %s ends it\n", done.Hush)
 		}
 		return nil
 	})
@@ -60,7 +64,8 @@ is reminded of it, and what is for untaken ones does not happen. With --to it is
 over to somebody else; with --undo nobody has it any more.`,
 		Example: "  dimlantern take k3f9a0c2d1e8 --words \"on my way\"\n  dimlantern take k3f9a0c2d1e8 --to anna",
 		Args:    exactlyOne("one ALERT"),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
+			out := cmd.OutOrStdout()
 			q := api.ActQuery{What: "take", Alert: args[0], Words: words}
 			switch {
 			case letGo && to != "":
@@ -70,7 +75,7 @@ over to somebody else; with --undo nobody has it any more.`,
 			case to != "":
 				q.What, q.To = "hand over", to
 			}
-			return act(o, q)
+			return act(out, o, q)
 		},
 	}
 	o.dataFlag(c)
@@ -92,8 +97,9 @@ func noteCommand() *cobra.Command {
 			}
 			return nil
 		},
-		RunE: func(_ *cobra.Command, args []string) error {
-			return act(o, api.ActQuery{What: "note", Alert: args[0], Words: strings.Join(args[1:], " ")})
+		RunE: func(cmd *cobra.Command, args []string) error {
+			out := cmd.OutOrStdout()
+			return act(out, o, api.ActQuery{What: "note", Alert: args[0], Words: strings.Join(args[1:], " ")})
 		},
 	}
 	o.dataFlag(c)
@@ -117,16 +123,17 @@ it is keeping quiet.`,
 			"--host pump-03 --until 2026-11-25T06:00:00Z --why \"moved to the new hall\"\n  dimlantern hush\n  " +
 			"dimlantern hush --end h-3k9d02ma",
 		Args: cobra.MaximumNArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
+			out := cmd.OutOrStdout()
 			if len(args) == 1 {
 				h.Alert = args[0]
 			}
 			what := h.Alert + h.Rule + h.About + h.Host
 			switch {
 			case end != "" && what == "":
-				return act(o, api.ActQuery{What: "unhush", Hush: &api.ByHand{ID: end}, Words: why})
+				return act(out, o, api.ActQuery{What: "unhush", Hush: &api.ByHand{ID: end}, Words: why})
 			case what == "":
-				return listHushes(o, asJSON)
+				return listHushes(out, o, asJSON)
 			case until != "" && span != "":
 				return errors.New("--until and --for do not go together")
 			}
@@ -144,7 +151,7 @@ it is keeping quiet.`,
 				}
 				h.Until = entry.Of(at)
 			}
-			return act(o, api.ActQuery{What: "hush", Alert: h.Alert, Hush: &h, Words: why})
+			return act(out, o, api.ActQuery{What: "hush", Alert: h.Alert, Hush: &h, Words: why})
 		},
 	}
 	o.dataFlag(c)
@@ -178,7 +185,7 @@ func untilTime(s string, now time.Time) (time.Time, error) {
 	return time.Time{}, fmt.Errorf("%s is no time: write 06:00, or 2026-11-25T06:00:00Z", s)
 }
 
-func listHushes(o *places, asJSON bool) error {
+func listHushes(out io.Writer, o *places, asJSON bool) error {
 	return asked(o, func(ctx context.Context, s api.Lantern) error {
 		all, err := api.AskHushes.Call(ctx, s, api.None{})
 		if err != nil {
@@ -186,24 +193,24 @@ func listHushes(o *places, asJSON bool) error {
 		}
 		for _, h := range all.List {
 			if asJSON {
-				printJSON(h)
+				printJSON(out, h)
 				continue
 			}
 			holds := "not now"
 			if h.Holds {
 				holds = "holds"
 			}
-			fmt.Printf("%s  %s, %s, by %s", h.ID, shown(h.What), h.When, shown(h.By))
+			fmt.Fprintf(out, "%s  %s, %s, by %s", h.ID, shown(h.What), h.When, shown(h.By))
 			if h.Why != "" {
-				fmt.Printf(": %s", shown(h.Why))
+				fmt.Fprintf(out, ": %s", shown(h.Why))
 			}
-			fmt.Printf(" (%s)\n", holds)
+			fmt.Fprintf(out, " (%s)\n", holds)
 			for _, k := range h.Keeps {
-				fmt.Println("    keeps quiet: " + shown(k))
+				fmt.Fprintln(out, "    keeps quiet: "+shown(k))
 			}
 		}
 		if len(all.List) == 0 && !asJSON {
-			fmt.Println("nothing is hushed")
+			fmt.Fprintln(out, "nothing is hushed")
 		}
 		return nil
 	})
@@ -221,7 +228,8 @@ mend it. The exit status is 1 where one of them fails.`,
 		Example: "  dimlantern tell --test duty",
 		Args:    cobra.NoArgs,
 		PreRunE: needFlags("test"),
-		RunE: func(*cobra.Command, []string) error {
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			out := cmd.OutOrStdout()
 			if err := o.clean(); err != nil {
 				return err
 			}
@@ -242,7 +250,7 @@ mend it. The exit status is 1 where one of them fails.`,
 				return fmt.Errorf("--test %s: there is no such contact; there are: %s", test,
 					strings.Join(names, ", "))
 			}
-			return tellTest(o.settings, settings, contact)
+			return tellTest(out, o.settings, settings, contact)
 		},
 	}
 	o.flags(c)
@@ -250,7 +258,7 @@ mend it. The exit status is 1 where one of them fails.`,
 	return c
 }
 
-func tellTest(folder string, settings *lang.Settings, contact *lang.Contact) error {
+func tellTest(out io.Writer, folder string, settings *lang.Settings, contact *lang.Contact) error {
 	words, err := via.ReadWords(folder, time.Local)
 	if err != nil {
 		return err
@@ -267,22 +275,22 @@ func tellTest(folder string, settings *lang.Settings, contact *lang.Contact) err
 		answer, err := w.Tell(context.Background(), m)
 		if err != nil {
 			bad++
-			fmt.Printf("%s: it does not go\n", w)
+			fmt.Fprintf(out, "%s: it does not go\n", w)
 			var p *via.Problem
 			if errors.As(err, &p) {
-				fmt.Printf("  %s: %s\n", p.Where, shown(p.What))
+				fmt.Fprintf(out, "  %s: %s\n", p.Where, shown(p.What))
 				if p.Mend != "" {
-					fmt.Printf("  to mend it: %s\n", p.Mend)
+					fmt.Fprintf(out, "  to mend it: %s\n", p.Mend)
 				}
 			} else {
-				fmt.Printf("  %s\n", shown(err.Error()))
+				fmt.Fprintf(out, "  %s\n", shown(err.Error()))
 			}
 			continue
 		}
-		fmt.Printf("%s: told; %s\n", w, shown(answer))
+		fmt.Fprintf(out, "%s: told; %s\n", w, shown(answer))
 	}
 	if contact.Off {
-		fmt.Println("The contact is off in the settings: it is told nothing but this.")
+		fmt.Fprintln(out, "The contact is off in the settings: it is told nothing but this.")
 	}
 	if bad > 0 {
 		return failed{}
@@ -300,7 +308,8 @@ func statusCommand() *cobra.Command {
 where something keeps it from doing all of its work, and 2 where no service answers.`,
 		Example: "  dimlantern status || echo \"something is the matter with Dim Lantern\"",
 		Args:    cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error {
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			out := cmd.OutOrStdout()
 			if err := o.clean(); err != nil {
 				return err
 			}
@@ -311,12 +320,12 @@ where something keeps it from doing all of its work, and 2 where no service answ
 				return fmt.Errorf("no service runs on %s: %w", o.data, err)
 			}
 			if asJSON {
-				printJSON(struct {
+				printJSON(out, struct {
 					Well bool `json:"well"`
 					*api.Status
 				}{s.Well(), s})
 			} else {
-				printStatus(s)
+				printStatus(out, s)
 			}
 			if !s.Well() {
 				return failed{}
@@ -329,11 +338,11 @@ where something keeps it from doing all of its work, and 2 where no service answ
 	return c
 }
 
-func printStatus(s *api.Status) {
+func printStatus(out io.Writer, s *api.Status) {
 	started, _ := time.Parse(time.RFC3339Nano, s.Started)
-	fmt.Printf("on %s since %s, settings %s\n", s.Host, started.Local().Format("2 Jan 15:04:05"),
+	fmt.Fprintf(out, "on %s since %s, settings %s\n", s.Host, started.Local().Format("2 Jan 15:04:05"),
 		filepath.Base(s.Settings))
-	fmt.Printf("%s, %s, %s\n", countOf(s.Rules, "rule", "rules"), countOf(s.Sources, "source", "sources"),
+	fmt.Fprintf(out, "%s, %s, %s\n", countOf(s.Rules, "rule", "rules"), countOf(s.Sources, "source", "sources"),
 		countOf(s.Origins, "origin", "origins"))
 	var open []string
 	n := 0
@@ -347,16 +356,16 @@ func printStatus(s *api.Status) {
 	if n > 0 {
 		line += " (" + strings.Join(open, ", ") + ")"
 	}
-	fmt.Printf("%s, %d taken, %s, %s\n", line, s.Taken, countOf(s.Hushes, "hush", "hushes"),
+	fmt.Fprintf(out, "%s, %d taken, %s, %s\n", line, s.Taken, countOf(s.Hushes, "hush", "hushes"),
 		countOf(s.Waiting, "message waits", "messages wait"))
 	for _, b := range s.Blind {
-		fmt.Println("blind: " + shown(b))
+		fmt.Fprintln(out, "blind: "+shown(b))
 	}
 	for _, t := range s.Trouble {
-		fmt.Println("trouble: " + shown(t))
+		fmt.Fprintln(out, "trouble: "+shown(t))
 	}
 	if s.Well() {
-		fmt.Println("all is well with it")
+		fmt.Fprintln(out, "all is well with it")
 	}
 }
 

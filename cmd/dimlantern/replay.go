@@ -46,7 +46,7 @@ is standard input; .gz and .zst are read as they are.`,
 		Example: `  dimlantern replay --rules pumps.lantern --as pump-logs pump-03.log.1 pump-03.log
   zcat old.gz | dimlantern replay --rules pumps.lantern --as pump-logs --svg old.svg -`,
 		Args: atLeast("a FILE"),
-		RunE: func(_ *cobra.Command, args []string) error { return replay(o, args) },
+		RunE: func(cmd *cobra.Command, args []string) error { return replay(cmd.OutOrStdout(), o, args) },
 	}
 	c.Flags().StringVar(&o.rules, "rules", "", "a settings file, or a folder of them")
 	c.Flags().StringVar(&o.as, "as", "", "the source that the files are read as")
@@ -86,7 +86,7 @@ func withSecret(s *lang.Settings) error {
 	return err
 }
 
-func replay(o *replayOptions, files []string) error {
+func replay(to io.Writer, o *replayOptions, files []string) error {
 	settings, err := loadRules(o.rules)
 	if err != nil {
 		return err
@@ -107,9 +107,8 @@ func replay(o *replayOptions, files []string) error {
 	if err != nil {
 		return err
 	}
-	var to io.Writer = os.Stdout
 	if o.asJSON {
-		to = jsonOut()
+		to = jsonOut(to)
 	}
 	out := bufio.NewWriterSize(to, 64<<10)
 	table := &alertTable{}

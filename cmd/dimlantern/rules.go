@@ -3,6 +3,7 @@ package main
 import (
 	"encoding/json"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -69,7 +70,8 @@ what nearly does; --reach takes the newest entries of each source as its sample.
 		Example: "  dimlantern check ./rules\n  dimlantern check --reach --json ./rules\n  dimlantern check " +
 			"./rules --sample pump-03.log.1",
 		Args: atLeast("a PATH"),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
+			out := cmd.OutOrStdout()
 			texts, unread := folder.Read(args...)
 			if unread != nil && len(texts) == 0 {
 				return unread
@@ -94,12 +96,12 @@ what nearly does; --reach takes the newest entries of each source as its sample.
 				}
 			}
 			if asJSON {
-				printDiagnosticsJSON(ds)
+				printDiagnosticsJSON(out, ds)
 			} else {
 				for _, d := range ds {
-					fmt.Println(d)
+					fmt.Fprintln(out, d)
 				}
-				sayZone(settings)
+				sayZone(out, settings)
 				errs, finds := 0, 0
 				for _, d := range ds {
 					switch d.Weight {
@@ -109,7 +111,7 @@ what nearly does; --reach takes the newest entries of each source as its sample.
 						finds++
 					}
 				}
-				fmt.Printf("%s: %s, %s\n", count(files, "file", "files"), count(errs, "error", "errors"),
+				fmt.Fprintf(out, "%s: %s, %s\n", count(files, "file", "files"), count(errs, "error", "errors"),
 					count(finds, "finding", "findings"))
 			}
 			if unread != nil { // the others were checked
@@ -118,7 +120,7 @@ what nearly does; --reach takes the newest entries of each source as its sample.
 			if len(texts) == 0 {
 				return failed{"there is no *.lantern file there"}
 			}
-			if reach && !printReach(reached, asJSON) {
+			if reach && !printReach(out, reached, asJSON) {
 				return failed{}
 			}
 			if slices.ContainsFunc(ds, func(d lang.Diagnostic) bool { return d.Weight != lang.Note }) {
@@ -196,10 +198,10 @@ func neverFits(settings *lang.Settings, texts []folder.Text, samples []string,
 }
 
 // sayZone says in which zone times are read that do not name theirs.
-func sayZone(s *lang.Settings) {
+func sayZone(out io.Writer, s *lang.Settings) {
 	for _, l := range s.Layouts {
 		if c := layout.Compile(l, time.Local, nil); c.Timed() && !c.Zoned() {
-			fmt.Printf("layout %s: its times name no zone, and are read in this machine's, %s\n", l.Name, zoneName())
+			fmt.Fprintf(out, "layout %s: its times name no zone, and are read in this machine's, %s\n", l.Name, zoneName())
 		}
 	}
 }
@@ -224,8 +226,8 @@ func count(n int, one, many string) string {
 	return fmt.Sprintf("%d %s", n, many)
 }
 
-func printDiagnosticsJSON(ds []lang.Diagnostic) {
-	e := json.NewEncoder(jsonOut())
+func printDiagnosticsJSON(out io.Writer, ds []lang.Diagnostic) {
+	e := json.NewEncoder(jsonOut(out))
 	e.SetEscapeHTML(false)
 	for _, d := range ds {
 		e.Encode(struct {
@@ -263,7 +265,8 @@ it changes the files; with --check it names those that differ, and exits with 1.
 A file with errors of syntax is left alone.`,
 		Example: "  dimlantern fmt --write ./rules",
 		Args:    atLeast("a PATH"),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
+			out := cmd.OutOrStdout()
 			texts, err := folder.Read(args...)
 			if err != nil {
 				return err
@@ -281,22 +284,22 @@ A file with errors of syntax is left alone.`,
 					}
 					continue
 				}
-				out := f.Format()
+				text := f.Format()
 				switch {
 				case check:
-					if out != t.Body {
+					if text != t.Body {
 						differ = true
-						fmt.Println(t.Name)
+						fmt.Fprintln(out, t.Name)
 					}
 				case write:
-					if out != t.Body {
-						if err := folder.Replace(t.Name, out); err != nil {
+					if text != t.Body {
+						if err := folder.Replace(t.Name, text); err != nil {
 							return err
 						}
-						fmt.Println(t.Name)
+						fmt.Fprintln(out, t.Name)
 					}
 				default:
-					fmt.Print(out)
+					fmt.Fprint(out, text)
 				}
 			}
 			if bad {
@@ -324,7 +327,8 @@ func testCommand() *cobra.Command {
 at which step, and what happened instead. Its last line is "N passed, N failed".`,
 		Example: "  dimlantern test ./rules\n  dimlantern test --run 'pump-.*: three' ./rules",
 		Args:    atLeast("a PATH"),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
+			out := cmd.OutOrStdout()
 			texts, err := folder.Read(args...)
 			if err != nil {
 				return err
@@ -352,21 +356,20 @@ at which step, and what happened instead. Its last line is "N passed, N failed".
 						x["at"], x["then"] = o.Step.Pos.String(), strings.TrimSpace(o.Step.Line)
 						x["accounted"], x["instead"] = stepsTold(o.Accounted), happenedTold(o.Instead)
 					}
-					printJSON(x)
+					printJSON(out, x)
 				}
 				if !o.Failed {
 					passed++
 					if verbose && !asJSON {
-						fmt.Printf("pass %s: %s\n", o.Rule+o.Layout, o.Expect.Title)
+						fmt.Fprintf(out, "pass %s: %s\n", o.Rule+o.Layout, o.Expect.Title)
 					}
 					continue
 				}
 				fails++
 				if !asJSON {
-					printFailed(&o)
+					printFailed(out, &o)
 				}
 			}
-			out := os.Stdout
 			if asJSON {
 				out = os.Stderr
 			}
@@ -385,23 +388,23 @@ at which step, and what happened instead. Its last line is "N passed, N failed".
 
 // printFailed prints why an expect failed: which line, what came instead and by which
 // step, and what had been accounted for by then.
-func printFailed(o *trial.Outcome) {
-	fmt.Printf("FAIL %s: %s\n    %s: %s\n", o.Rule+o.Layout, o.Expect.Title, o.Step.Pos,
+func printFailed(out io.Writer, o *trial.Outcome) {
+	fmt.Fprintf(out, "FAIL %s: %s\n    %s: %s\n", o.Rule+o.Layout, o.Expect.Title, o.Step.Pos,
 		strings.TrimSpace(o.Step.Line))
 	lead := "came instead"
 	for _, s := range happenedTold(o.Instead) {
-		fmt.Printf("        %-14s %s\n", lead, s)
+		fmt.Fprintf(out, "        %-14s %s\n", lead, s)
 		lead = ""
 	}
 	if len(o.Instead) == 0 {
-		fmt.Printf("        %s\n", o.Why)
+		fmt.Fprintf(out, "        %s\n", o.Why)
 	} else if strings.HasPrefix(o.Why, "this happened as well") {
-		fmt.Printf("        %-14s every then line of this step has come true, and this happened as well: %s\n", "",
+		fmt.Fprintf(out, "        %-14s every then line of this step has come true, and this happened as well: %s\n", "",
 			strings.TrimPrefix(o.Why, "this happened as well: "))
 	}
 	lead = "accounted for"
 	for _, s := range stepsTold(o.Accounted) {
-		fmt.Printf("        %-14s %s\n", lead, s)
+		fmt.Fprintf(out, "        %-14s %s\n", lead, s)
 		lead = ""
 	}
 }
@@ -422,8 +425,8 @@ func happenedTold(list []trial.Happened) []string {
 	return out
 }
 
-func printJSON(v any) {
-	e := json.NewEncoder(jsonOut())
+func printJSON(out io.Writer, v any) {
+	e := json.NewEncoder(jsonOut(out))
 	e.SetEscapeHTML(false)
 	e.Encode(v)
 }

@@ -122,7 +122,8 @@ file. Each proposal says how many of the lines it fits; plain is an honest answe
 		Example: "  dimlantern detect /var/log/gullhaven/pump-03.log > pumps.lantern\n  dimlantern detect --all " +
 			"--json access.log",
 		Args: atLeast("a FILE"),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
+			out := cmd.OutOrStdout()
 			lines, near, err := sampleOf(args)
 			if err != nil {
 				return err
@@ -134,7 +135,7 @@ file. Each proposal says how many of the lines it fits; plain is an honest answe
 					if i > 0 && !all {
 						break
 					}
-					printJSON(map[string]any{"what": p.What, "layout": layoutName(&p, name),
+					printJSON(out, map[string]any{"what": p.What, "layout": layoutName(&p, name),
 						"text": workbench.Proposed(&p, name, args), "fits": p.Fits, "timed": p.Timed, "of": p.Of,
 						"notes": p.Notes})
 				}
@@ -145,13 +146,13 @@ file. Each proposal says how many of the lines it fits; plain is an honest answe
 					break
 				}
 				if i > 0 {
-					fmt.Println()
+					fmt.Fprintln(out)
 				}
-				fmt.Println("# " + p.Describe())
+				fmt.Fprintln(out, "# "+p.Describe())
 				for _, n := range p.Notes {
-					fmt.Println("# " + n)
+					fmt.Fprintln(out, "# "+n)
 				}
-				fmt.Print(workbench.Proposed(&p, name, args))
+				fmt.Fprint(out, workbench.Proposed(&p, name, args))
 			}
 			if !all && len(props) > 1 {
 				fmt.Fprintln(os.Stderr, "also possible, see --all:")
@@ -186,7 +187,8 @@ are of it and its newest one.`,
 		Example: "  dimlantern shapes /var/log/gullhaven/pump-03.log\n  dimlantern shapes --json --most 20 " +
 			"access.log.2.gz",
 		Args: atLeast("a FILE"),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
+			out := cmd.OutOrStdout()
 			plan := match.NewPlan(&lang.Settings{}, nil, nil, time.Local)
 			s := layout.NewShaper()
 			for _, path := range args {
@@ -212,15 +214,15 @@ are of it and its newest one.`,
 				}
 				last := x.Samples[len(x.Samples)-1]
 				if asJSON {
-					printJSON(map[string]any{"id": x.ID, "shape": x.Text, "count": x.Count,
+					printJSON(out, map[string]any{"id": x.ID, "shape": x.Text, "count": x.Count,
 						"share": float64(x.Count) / float64(s.Lines), "first": x.First + 1, "last": x.Last + 1,
 						"example": last.Text})
 					continue
 				}
-				fmt.Printf("%8d  %5.1f %%  %s\n", x.Count, 100*float64(x.Count)/float64(s.Lines), shown(x.Text))
+				fmt.Fprintf(out, "%8d  %5.1f %%  %s\n", x.Count, 100*float64(x.Count)/float64(s.Lines), shown(x.Text))
 			}
 			if !asJSON {
-				fmt.Printf("%s of %s\n", count(s.Lines, "line", "lines"), count(len(all), "shape", "shapes"))
+				fmt.Fprintf(out, "%s of %s\n", count(s.Lines, "line", "lines"), count(len(all), "shape", "shapes"))
 			}
 			return nil
 		},

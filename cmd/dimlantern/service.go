@@ -158,11 +158,12 @@ for systemd instead, with these folders, and says what is still to be done.`,
 			"/etc/dimlantern --data /var/lib/dimlantern --install",
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
+			out := c.OutOrStdout()
 			if err := o.clean(); err != nil {
 				return err
 			}
 			if c.Flags().Changed("install") {
-				return install(strings.TrimSpace(unit), o)
+				return install(out, strings.TrimSpace(unit), o)
 			}
 			opts := service.Options{Settings: o.settings, Data: o.data, Input: piped(), Where: "service on " +
 				hostName(),
@@ -170,9 +171,9 @@ for systemd instead, with these folders, and says what is still to be done.`,
 			opts.Committed = func(ts []engine.Transition) {
 				for _, t := range ts {
 					if b, err := t.MarshalJSON(); asJSON && err == nil {
-						jsonOut().Write(append(b, '\n'))
+						jsonOut(out).Write(append(b, '\n'))
 					} else if err == nil {
-						fmt.Printf("%s  %-9s %-8s %s %s  %s\n",
+						fmt.Fprintf(out, "%s  %-9s %-8s %s %s  %s\n",
 							time.Unix(0, int64(t.At)).Format("2006-01-02 15:04:05"), t.Change, t.Severity, t.Rule,
 							shown(strings.Join(t.Key, " ")), shown(t.Say))
 					}
@@ -250,7 +251,8 @@ runs or not. With --actions it prints instead what people did, and each change o
 settings: who, when, where from, why, what differs.`,
 		Example: "  dimlantern history --from 2026-11-24T00:00:00Z --json\n  dimlantern history --actions",
 		Args:    cobra.NoArgs,
-		RunE: func(_ *cobra.Command, _ []string) error {
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			out := cmd.OutOrStdout()
 			at, err := bound("--from", from)
 			if err != nil {
 				return err
@@ -264,15 +266,15 @@ settings: who, when, where from, why, what differs.`,
 			}
 			defer s.Close()
 			if actions {
-				return printActions(s, at, asJSON)
+				return printActions(out, s, at, asJSON)
 			}
-			out := jsonOut()
+			out = jsonOut(out)
 			return s.Lines(0, at, func(_ int64, line string) {
 				if asJSON {
 					fmt.Fprintln(out, line)
 					return
 				}
-				fmt.Println(historyLine(line))
+				fmt.Fprintln(out, historyLine(line))
 			})
 		},
 	}
@@ -339,7 +341,8 @@ func demoCommand() *cobra.Command {
 harbour, writes what happened there in the past hours, and then goes on live.`,
 		Example: "  dimlantern demo\n  dimlantern demo --pace 20",
 		Args:    cobra.NoArgs,
-		RunE: func(_ *cobra.Command, _ []string) error {
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			out := cmd.OutOrStdout()
 			if pace <= 0 || pace > 1000 {
 				return errors.New("--pace goes from just above 0 to 1000 times real time")
 			}
@@ -369,7 +372,7 @@ harbour, writes what happened there in the past hours, and then goes on live.`,
 				if err := g.Past(); err != nil {
 					return err
 				}
-				fmt.Println(dir)
+				fmt.Fprintln(out, dir)
 				ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 				defer stop()
 				control := make(chan error, 1)

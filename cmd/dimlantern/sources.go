@@ -3,6 +3,7 @@ package main
 import (
 	"context"
 	"fmt"
+	"io"
 	"time"
 
 	"dimlantern/api"
@@ -18,13 +19,13 @@ import (
 
 // printReach says what a try of the sources showed, and answers whether all of
 // them can be read.
-func printReach(list []intake.Reach, asJSON bool) bool {
+func printReach(out io.Writer, list []intake.Reach, asJSON bool) bool {
 	well := true
 	source := ""
 	for _, r := range list {
 		well = well && r.OK
 		if asJSON {
-			printJSON(struct {
+			printJSON(out, struct {
 				intake.Reach
 				First  string `json:"first,omitempty"`
 				Newest string `json:"newest,omitempty"`
@@ -34,29 +35,29 @@ func printReach(list []intake.Reach, asJSON bool) bool {
 		}
 		if r.Source != source {
 			source = r.Source
-			fmt.Printf("\nsource %s\n", source)
+			fmt.Fprintf(out, "\nsource %s\n", source)
 		}
 		if r.Origin != "" {
-			fmt.Printf("  %s\n", shown(r.Origin))
+			fmt.Fprintf(out, "  %s\n", shown(r.Origin))
 		}
 		mark := "well"
 		if !r.OK {
 			mark = "not reached"
 		}
-		fmt.Printf("    %s: %s\n", mark, r.Words)
+		fmt.Fprintf(out, "    %s: %s\n", mark, r.Words)
 		if r.Mend != "" {
-			fmt.Printf("    to mend it: %s\n", r.Mend)
+			fmt.Fprintf(out, "    to mend it: %s\n", r.Mend)
 		}
 		if r.Files > 0 {
-			fmt.Printf("    %s, %s\n", count(r.Files, "file", "files"), bytesWords(r.Size))
+			fmt.Fprintf(out, "    %s, %s\n", count(r.Files, "file", "files"), bytesWords(r.Size))
 		}
 		if r.First == entry.None && r.Newest != entry.None {
-			fmt.Printf("    newest entry %s\n", local(r.Newest))
+			fmt.Fprintf(out, "    newest entry %s\n", local(r.Newest))
 		} else if r.Newest != entry.None && r.Origin != "" {
-			fmt.Printf("    entries from %s to %s\n", local(r.First), local(r.Newest))
+			fmt.Fprintf(out, "    entries from %s to %s\n", local(r.First), local(r.Newest))
 		}
 		if r.Lines > 0 {
-			fmt.Printf("    the layout fits %d of %d lines of its head and tail\n", r.Fits, r.Lines)
+			fmt.Fprintf(out, "    the layout fits %d of %d lines of its head and tail\n", r.Fits, r.Lines)
 		}
 	}
 	return well
@@ -93,7 +94,7 @@ func beginsWords(s api.SourceView) string {
 }
 
 // printSenders says who sends, and of whom something was lost.
-func printSenders(w *api.WayView) {
+func printSenders(out io.Writer, w *api.WayView) {
 	if w == nil {
 		return
 	}
@@ -105,13 +106,13 @@ func printSenders(w *api.WayView) {
 		if x.Note != "" {
 			words += "; " + x.Note
 		}
-		fmt.Println(words)
+		fmt.Fprintln(out, words)
 	}
 	if w.State.Lost > 0 {
-		fmt.Printf("  %d datagrams were dropped by the system before they could be read\n", w.State.Lost)
+		fmt.Fprintf(out, "  %d datagrams were dropped by the system before they could be read\n", w.State.Lost)
 	}
 	if w.Waiting > 0 {
-		fmt.Printf("  %d entries wait until they can be kept\n", w.Waiting)
+		fmt.Fprintf(out, "  %d entries wait until they can be kept\n", w.Waiting)
 	}
 }
 
@@ -126,7 +127,8 @@ how many entries come, how far behind it is, and the state of each in words with
 what would mend it. Without a service, dimlantern check --reach tries them.`,
 		Example: "  dimlantern sources --data ./state --json",
 		Args:    cobra.NoArgs,
-		RunE: func(_ *cobra.Command, _ []string) error {
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			out := cmd.OutOrStdout()
 			if err := o.clean(); err != nil {
 				return err
 			}
@@ -138,27 +140,27 @@ what would mend it. Without a service, dimlantern check --reach tries them.`,
 			}
 			for _, s := range v.Sources {
 				if asJSON && s.Way != nil {
-					printJSON(map[string]any{"source": s.Name, "where": s.Where, "way": s.Way, "words": s.Words,
+					printJSON(out, map[string]any{"source": s.Name, "where": s.Where, "way": s.Way, "words": s.Words,
 						"mend": s.Mend})
 				}
 				if !asJSON {
-					fmt.Printf("%s  %s, layout %s%s\n", s.Name, s.Where, s.Layout, beginsWords(s))
+					fmt.Fprintf(out, "%s  %s, layout %s%s\n", s.Name, s.Where, s.Layout, beginsWords(s))
 					if s.Words != "" {
-						fmt.Printf("  %s\n", s.Words)
+						fmt.Fprintf(out, "  %s\n", s.Words)
 					}
 					if s.Mend != "" {
-						fmt.Printf("  to mend it: %s\n", s.Mend)
+						fmt.Fprintf(out, "  to mend it: %s\n", s.Mend)
 					}
-					printSenders(s.Way)
+					printSenders(out, s.Way)
 				}
 				if asJSON && s.Way == nil && len(s.Origins) == 0 {
-					printJSON(map[string]any{"source": s.Name, "where": s.Where,
+					printJSON(out, map[string]any{"source": s.Name, "where": s.Where,
 						"state": map[string]string{"state": string(conditionOf(s)), "words": s.Words,
 							"mend": s.Mend}})
 				}
 				for _, x := range s.Origins {
 					if asJSON {
-						printJSON(map[string]any{"source": s.Name, "origin": x.Name, "state": x.State,
+						printJSON(out, map[string]any{"source": s.Name, "origin": x.Name, "state": x.State,
 							"entries": x.Entries, "a_minute": x.Minute,
 							"newest": x.Newest.String(), "began": x.Began, "read": x.Read})
 						continue
@@ -167,9 +169,9 @@ what would mend it. Without a service, dimlantern check --reach tries them.`,
 					if x.State.Words != "" {
 						state = x.State.Words
 					}
-					fmt.Printf("  %-40s %7d a minute  %s\n", shown(x.Name), x.Minute, state)
+					fmt.Fprintf(out, "  %-40s %7d a minute  %s\n", shown(x.Name), x.Minute, state)
 					if x.State.Mend != "" {
-						fmt.Printf("  %-40s to mend it: %s\n", "", x.State.Mend)
+						fmt.Fprintf(out, "  %-40s to mend it: %s\n", "", x.State.Mend)
 					}
 				}
 			}

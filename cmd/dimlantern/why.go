@@ -2,6 +2,7 @@ package main
 
 import (
 	"fmt"
+	"io"
 	"os"
 	"slices"
 	"strings"
@@ -33,7 +34,8 @@ end the alert, and which entries came. The exit status is 0 whatever the answer 
 			}
 			return exactlyOne("one LINE, in quotes")(nil, args)
 		},
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
+			out := cmd.OutOrStdout()
 			settings, err := loadRules(rules)
 			if err != nil {
 				return err
@@ -47,7 +49,7 @@ end the alert, and which entries came. The exit status is 0 whatever the answer 
 				return fmt.Errorf("--rule %s: there is no such rule; there are: %s", name, strings.Join(names, ", "))
 			}
 			if key != nil || at != "" {
-				return whyAt(settings, r, as, at, key, asJSON, args)
+				return whyAt(out, settings, r, as, at, key, asJSON, args)
 			}
 			var src *lang.Source
 			switch {
@@ -66,10 +68,10 @@ end the alert, and which entries came. The exit status is 0 whatever the answer 
 			w := trial.Why(settings, r, src, host, "", strings.TrimRight(args[0], "\r\n"), time.Local,
 				entry.Of(time.Now()))
 			if asJSON {
-				printJSON(w)
+				printJSON(out, w)
 				return nil
 			}
-			fmt.Print(shownLines(w.String()))
+			fmt.Fprint(out, shownLines(w.String()))
 			return nil
 		},
 	}
@@ -85,7 +87,7 @@ end the alert, and which entries came. The exit status is 0 whatever the answer 
 }
 
 // whyAt says how a rule stood for a key.
-func whyAt(settings *lang.Settings, r *lang.Rule, as, at string, key []string, asJSON bool, files []string) error {
+func whyAt(out io.Writer, settings *lang.Settings, r *lang.Rule, as, at string, key []string, asJSON bool, files []string) error {
 	q := trial.MomentQuery{Rule: r, At: entry.None, Key: make([]string, len(r.Per)),
 		Clock: func(t entry.Instant) string { return t.Time().Local().Format("2006-01-02 15:04:05.999") }}
 	if at != "" {
@@ -125,10 +127,10 @@ func whyAt(settings *lang.Settings, r *lang.Rule, as, at string, key []string, a
 		return err
 	}
 	if asJSON {
-		printJSON(m)
+		printJSON(out, m)
 		return nil
 	}
-	fmt.Print(shownLines(m.Text(q.Clock)))
+	fmt.Fprint(out, shownLines(m.Text(q.Clock)))
 	return nil
 }
 
