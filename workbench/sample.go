@@ -111,7 +111,7 @@ func filtered(settings *lang.Settings, d *trial.Said, words string) {
 // heldFrom is from how many bytes on a log of a sample is not held in memory as it is: it
 // stays in its files, from where the system reads it fast enough; of what is compressed it is
 // held compressed otherwise.
-const heldFrom = 128 << 20
+var heldFrom int64 = 128 << 20 // tests make it smaller
 
 // hold makes what files say one after the other the log of a sample, or so many bytes of
 // their end, from the start of a line on. Read is told how much was read; kept that the files

@@ -2,7 +2,6 @@ package via
 
 import (
 	"bytes"
-	"dimlantern/intake/regular"
 	"fmt"
 	htmltemplate "html/template"
 	"io/fs"
@@ -11,6 +10,8 @@ import (
 	"strings"
 	texttemplate "text/template"
 	"time"
+
+	"dimlantern/intake/regular"
 )
 
 // Words makes the subject, the text and the HTML of messages. The templates can be changed:
