@@ -74,7 +74,7 @@ func TestClears(t *testing.T) {
 		"recovery \"fine\"|clear after 10m quiet":         {Quiet: 10 * time.Minute, RecoverAt: 1, OnRecovery: true},
 		"clear after 1h quiet|reopen within 10m":          {Quiet: time.Hour, Reopen: 10 * time.Minute, RecoverAt: 1},
 		"clear after 1h quiet|remind every 3m":            {Quiet: time.Hour, Remind: 3 * time.Minute, RecoverAt: 1},
-		"clear after 1h quiet|unless bigger open":      {Quiet: time.Hour, RecoverAt: 1},
+		"clear after 1h quiet|unless bigger open":         {Quiet: time.Hour, RecoverAt: 1},
 	} {
 		t.Run(clauses, func(t *testing.T) {
 			list := append([]string{`problem "x"`, "raise warning"}, strings.Split(clauses, "|")...)
