@@ -7,6 +7,10 @@ import (
 	"testing"
 	"time"
 
+	"dimlantern/core/lang"
+	"dimlantern/core/layout"
+	"dimlantern/core/match"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -37,4 +41,49 @@ func TestTheHarbourRepeatsItself(t *testing.T) {
 	assert.NotEqual(t, a, c)
 	assert.Contains(t, a, "pumps/pump-03.log")
 	assert.Contains(t, a, "pumps/pump-03.log.1", "logs rotate")
+}
+
+// A log can be read as its settings say: nearly every line that the harbour writes fits the
+// layout of its source, and every rule of the demo's settings is tested by an expect or built
+// on what the harbour does.
+func TestTheHarbourFitsItsSettings(t *testing.T) {
+	h, err := New(Options{Folder: t.TempDir(), Seed: 7, Now: time.Date(2026, 11, 24, 5, 32, 28, 0, time.UTC)})
+	require.NoError(t, err)
+	require.NoError(t, h.Past())
+	var files []*lang.File
+	names, err := filepath.Glob(filepath.Join(h.Settings(), "*.lantern"))
+	require.NoError(t, err)
+	for _, n := range names {
+		b, err := os.ReadFile(n)
+		require.NoError(t, err)
+		files = append(files, lang.Parse(n, b))
+	}
+	s, ds := lang.Check(files, lang.Env{Time: layout.CheckTime})
+	require.False(t, lang.Errors(ds), "%v", ds)
+	read := 0
+	for _, src := range s.Sources {
+		plan := match.NewPlan(s, src, nil, time.UTC)
+		for _, pattern := range src.Files {
+			logs, err := filepath.Glob(pattern)
+			require.NoError(t, err)
+			for _, l := range logs {
+				b, err := os.ReadFile(l)
+				require.NoError(t, err)
+				n, fits := 0, 0
+				d := &layout.Divider{Layout: plan.Layout}
+				plan.All(b, func(line []byte) {
+					if len(line) == 0 || d.See(line) {
+						return
+					}
+					n++
+					if x, _ := plan.Divide(d, line, 0); x.Fits {
+						fits++
+					}
+				})
+				read += n
+				assert.GreaterOrEqual(t, 100*fits, 95*n, "%s: %d of %d lines fit", l, fits, n)
+			}
+		}
+	}
+	assert.Greater(t, read, 5000)
 }
