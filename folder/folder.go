@@ -185,12 +185,12 @@ func Reason(err error) error {
 
 // Check parses and checks settings.
 func Check(texts []Text) (*lang.Settings, []lang.Diagnostic) {
-	return check(texts, lang.Env{Zone: Zone, Time: layout.CheckTime})
+	return check(texts, lang.Env{Zone: Zone, Time: layout.Zones(Zone).CheckTime})
 }
 
 // CheckErrors is Check for those who want to know of errors alone, which takes half as long.
 func CheckErrors(texts []Text) (*lang.Settings, []lang.Diagnostic) {
-	return check(texts, lang.Env{Zone: Zone, Time: layout.CheckTime, ErrorsOnly: true})
+	return check(texts, lang.Env{Zone: Zone, Time: layout.Zones(Zone).CheckTime, ErrorsOnly: true})
 }
 
 func check(texts []Text, env lang.Env) (*lang.Settings, []lang.Diagnostic) {
@@ -216,10 +216,6 @@ func check(texts []Text, env lang.Env) (*lang.Settings, []lang.Diagnostic) {
 		r.Zone = days
 	}
 	return s, ds
-}
-
-func init() {
-	layout.ZoneOf = Zone
 }
 
 // Zone looks up a zone; nil where there is none of that name.

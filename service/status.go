@@ -2,13 +2,11 @@ package service
 
 import (
 	"context"
-	"net"
-	"os"
-	"strconv"
-	"strings"
 	"time"
 
 	"dimlantern/notify/via"
+
+	"github.com/coreos/go-systemd/v22/daemon"
 )
 
 // beats posts the heartbeat as often as the settings say, as long as the service works: one
@@ -45,35 +43,29 @@ func (s *Service) hung() bool { return time.Since(time.Unix(0, s.lastRound.Load(
 const hangs = 30 * time.Second
 
 // watchdog tells systemd that the service is there, and again and again that it works
-// (sd_notify(3), WatchdogSec= in systemd.service(5)).
+// (sd_notify(3), WatchdogSec= in systemd.service(5)). Without systemd it does nothing.
 func (s *Service) watchdog(ctx context.Context) {
-	address := os.Getenv("NOTIFY_SOCKET")
-	if address == "" {
-		return
-	}
-	if strings.HasPrefix(address, "@") { // a socket without a file
-		address = "\x00" + address[1:]
-	}
-	c, err := net.DialUnix("unixgram", nil, &net.UnixAddr{Name: address, Net: "unixgram"})
+	there, err := daemon.SdNotify(false, daemon.SdNotifyReady+"\nSTATUS=watching")
 	if err != nil {
 		s.o.Log.Warn("systemd cannot be told that the service works", "reason", err)
+	}
+	if !there {
 		return
 	}
-	defer c.Close()
-	c.Write([]byte("READY=1\nSTATUS=watching\n"))
-	every := 10 * time.Second
-	if us, err := strconv.Atoi(os.Getenv("WATCHDOG_USEC")); err == nil && us > 0 {
-		every = time.Duration(us) * time.Microsecond / 3
+	defer daemon.SdNotify(false, daemon.SdNotifyStopping)
+	every, err := daemon.SdWatchdogEnabled(false)
+	if err != nil || every == 0 {
+		<-ctx.Done()
+		return
 	}
-	for t := time.NewTicker(every); ; {
+	for t := time.NewTicker(every / 3); ; {
 		select {
 		case <-ctx.Done():
 			t.Stop()
-			c.Write([]byte("STOPPING=1\n"))
 			return
 		case <-t.C:
 			if !s.hung() {
-				c.Write([]byte("WATCHDOG=1\n"))
+				daemon.SdNotify(false, daemon.SdNotifyWatchdog)
 			}
 		}
 	}

@@ -18,6 +18,8 @@ import (
 	"dimlantern/core/origin"
 	"dimlantern/core/trial"
 
+	"github.com/dustin/go-humanize"
+
 	"dimlantern/core/lang"
 	"dimlantern/core/match"
 	"dimlantern/intake"
@@ -326,8 +328,8 @@ func (w *ways) tidy(settings *lang.Settings, held map[string]bool) {
 		defer w.tidying.Store(false)
 		over, err := w.kept.Tidy(keep, capacity, func(path string) bool { return held[path] }, time.Now())
 		if over > 0 {
-			w.notice(fmt.Sprintf("kept entries take more than %s: the oldest went, %s", sizeWords(capacity),
-				sizeWords(over)))
+			w.notice(fmt.Sprintf("kept entries take more than %s: the oldest went, %s", humanize.IBytes(uint64(capacity)),
+				humanize.IBytes(uint64(over))))
 		}
 		if err != nil {
 			w.notice(fmt.Sprintf("kept entries cannot be compressed: %v", err))
@@ -351,16 +353,4 @@ func (w *ways) index() *spool.Index {
 	x := w.indexed
 	w.indexed = nil
 	return x
-}
-
-func sizeWords(n int64) string {
-	switch {
-	case n >= 1<<30 && n%(1<<30) == 0:
-		return fmt.Sprintf("%d GiB", n>>30)
-	case n >= 1<<20:
-		return fmt.Sprintf("%d MiB", n>>20)
-	case n >= 1<<10:
-		return fmt.Sprintf("%d KiB", n>>10)
-	}
-	return fmt.Sprintf("%d bytes", n)
 }

@@ -344,7 +344,7 @@ func TestWatchedFromOutside(t *testing.T) {
 	for range 3 {
 		n, err = socket.Read(buf)
 		require.NoError(t, err)
-		assert.Equal(t, "WATCHDOG=1\n", string(buf[:n]))
+		assert.Equal(t, "WATCHDOG=1", string(buf[:n]))
 	}
 	eventually(t, "the heartbeat", func() bool { mu.Lock(); defer mu.Unlock(); return beats >= 2 })
 	s.cmd.Process.Signal(os.Interrupt)

@@ -13,6 +13,7 @@ import (
 
 	"dimlantern/core/author"
 
+	"github.com/dustin/go-humanize"
 	"github.com/dustin/go-humanize/english"
 
 	"dimlantern/api"
@@ -137,11 +138,11 @@ func (s *Workbench) Bench(ctx context.Context, q api.BenchQuery) (*api.BenchView
 	if q.Filter != "" {
 		of += ", only with " + q.Filter
 	}
-	entries := thousands(tried.Entries) + " entries"
+	entries := humanize.Comma(tried.Entries) + " entries"
 	if tried.Entries == 1 {
 		entries = "1 entry"
 	}
-	v.Sample = fmt.Sprintf("%s: %s, %s, in %.2f s", of, entries, sizeOf(b.bytes), took.Seconds())
+	v.Sample = fmt.Sprintf("%s: %s, %s, in %.2f s", of, entries, humanize.Bytes(uint64(b.bytes)), took.Seconds())
 	if b.cut {
 		v.Sample += "; of larger logs their newest part"
 	}
@@ -308,24 +309,6 @@ func whereOf(r *lang.Rule) string {
 	return strings.Join(r.On, ", ")
 }
 
-func thousands(n int64) string {
-	s := fmt.Sprint(n)
-	for i := len(s) - 3; i > 0; i -= 3 {
-		s = s[:i] + "," + s[i:]
-	}
-	return s
-}
-
-func sizeOf(n int64) string {
-	switch {
-	case n >= 10<<20:
-		return fmt.Sprintf("%d MB", n/1e6)
-	case n >= 1<<20:
-		return fmt.Sprintf("%.1f MB", float64(n)/1e6)
-	}
-	return fmt.Sprintf("%d kB", (n+999)/1e3)
-}
-
 // benchSampleOf reads what the logs of a rule have said in a stretch of time, or takes what
 // was read for it lately.
 func (s *Workbench) benchSampleOf(ctx context.Context, settings *lang.Settings, r *lang.Rule, q api.BenchQuery, from,
@@ -386,7 +369,7 @@ func (s *Workbench) benchSampleOf(ctx context.Context, settings *lang.Settings, 
 		cut, kept, err := hold(ctx, d, in.Files, share, func(n int) {
 			if read += int64(n); read-told > 16<<20 {
 				told = read
-				s.does.Store("reading the sample: " + sizeOf(read) + " so far")
+				s.does.Store("reading the sample: " + humanize.Bytes(uint64(read)) + " so far")
 			}
 		})
 		if err != nil {
@@ -406,7 +389,7 @@ func (s *Workbench) benchSampleOf(ctx context.Context, settings *lang.Settings, 
 		next.cut = next.cut || cut
 	}
 	if next.bytes > 32<<20 {
-		s.does.Store("finding the kinds of entries in " + sizeOf(next.bytes))
+		s.does.Store("finding the kinds of entries in " + humanize.Bytes(uint64(next.bytes)))
 	}
 	kinds, err := trial.KindsOf(settings, newestPart(next.said, kindsMost), time.Local, ctx.Err)
 	if err != nil {

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize"
 	"github.com/dustin/go-humanize/english"
 
 	"dimlantern/api"
@@ -58,7 +59,7 @@ func benchNotes(r *lang.Rule, tried *trial.Tried, from, at entry.Instant) []stri
 	if day := float64(tried.Told) * float64(24*time.Hour) / float64(max(span, time.Hour)); tried.Told >= manyADay/4 &&
 		day > manyADay {
 		out = append(out, fmt.Sprintf("It would tell %s times a day: a higher threshold, a longer key, or reopen "+
-			"within D makes fewer alerts of the same hits.", thousands(int64(day))))
+			"within D makes fewer alerts of the same hits.", humanize.Comma(int64(day))))
 	}
 	first, n := at, 0
 	for _, row := range tried.Rows {

@@ -10,6 +10,7 @@ import (
 
 	"dimlantern/core/origin"
 
+	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
 	"dimlantern/core/entry"
@@ -49,7 +50,7 @@ func printReach(out io.Writer, list []intake.Reach, asJSON bool) bool {
 			fmt.Fprintf(out, "    to mend it: %s\n", r.Mend)
 		}
 		if r.Files > 0 {
-			fmt.Fprintf(out, "    %s, %s\n", count(r.Files, "file", "files"), bytesWords(r.Size))
+			fmt.Fprintf(out, "    %s, %s\n", count(r.Files, "file", "files"), humanize.Bytes(uint64(r.Size)))
 		}
 		if r.First == entry.None && r.Newest != entry.None {
 			fmt.Fprintf(out, "    newest entry %s\n", local(r.Newest))
@@ -72,18 +73,6 @@ func offWords(d time.Duration) string {
 
 func local(t entry.Instant) string {
 	return time.Unix(0, int64(t)).Format("2006-01-02 15:04:05")
-}
-
-func bytesWords(n int64) string {
-	switch {
-	case n < 1000:
-		return count(int(n), "byte", "bytes")
-	case n < 1e6:
-		return fmt.Sprintf("%.1f kB", float64(n)/1e3)
-	case n < 1e9:
-		return fmt.Sprintf("%.1f MB", float64(n)/1e6)
-	}
-	return fmt.Sprintf("%.1f GB", float64(n)/1e9)
 }
 
 func beginsWords(s api.SourceView) string {

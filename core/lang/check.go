@@ -3,7 +3,6 @@ package lang
 import (
 	"fmt"
 	"slices"
-	"sort"
 	"strings"
 	"time"
 )
@@ -21,11 +20,15 @@ func Check(files []*File, env Env) (*Settings, []Diagnostic) {
 		}
 		k.read(f)
 	}
-	sort.SliceStable(k.settings.Sources, func(i, j int) bool { return k.settings.Sources[i].Name < k.settings.Sources[j].Name })
-	sort.SliceStable(k.settings.Layouts, func(i, j int) bool { return k.settings.Layouts[i].Name < k.settings.Layouts[j].Name })
-	sort.SliceStable(k.settings.Rules, func(i, j int) bool { return k.settings.Rules[i].Name < k.settings.Rules[j].Name })
-	sort.SliceStable(k.settings.Contacts, func(i, j int) bool { return k.settings.Contacts[i].Name < k.settings.Contacts[j].Name })
-	sort.SliceStable(k.settings.Hushes, func(i, j int) bool { return k.settings.Hushes[i].Name < k.settings.Hushes[j].Name })
+	byName(k.settings.Sources, func(x *Source) string { return x.Name })
+	byName(k.settings.Layouts, func(x *Layout) string { return x.Name })
+	byName(k.settings.Rules, func(x *Rule) string { return x.Name })
+	byName(k.settings.Contacts, func(x *Contact) string { return x.Name })
+	byName(k.settings.Hushes, func(x *Hush) string { return x.Name })
+	k.settings.zones = env.Zone
+	for _, l := range k.settings.Layouts {
+		l.Zones = env.Zone
+	}
 	k.resolve()
 	if !env.ErrorsOnly {
 		k.lint()
@@ -37,6 +40,11 @@ func Check(files []*File, env Env) (*Settings, []Diagnostic) {
 	ds = append(ds, k.diags...)
 	sortDiagnostics(ds)
 	return k.settings, ds
+}
+
+// byName sorts blocks by their names; of the same name they stay as they were written.
+func byName[T any](list []T, name func(T) string) {
+	slices.SortStableFunc(list, func(a, b T) int { return strings.Compare(name(a), name(b)) })
 }
 
 // Env is what the language does not know by itself and what settings are checked against.

@@ -6,6 +6,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"time"
 )
 
 // Layout says how the entries of a source divide into fields. Once it was checked,
@@ -17,15 +18,17 @@ type Layout struct {
 	Delimited *Delimited // nil where nothing is delimited
 	Patterns  []*Pattern // the first that fits
 	Time      *TimeSpec
-	Types     map[string]string // field → type
-	Units     map[string]string // field of type duration → the unit of its bare numbers
-	Steps     []FieldStep       // in the order in which they are written
-	Names     []Names
-	Masks     []Mask
-	Expects   []*Expect
-	About     []string
-	Note      string
-	Off       bool // sources that name it read plain entries
+	// Zones is the Env's Zone, by which times that name their zone are read.
+	Zones   func(name string) *time.Location
+	Types   map[string]string // field → type
+	Units   map[string]string // field of type duration → the unit of its bare numbers
+	Steps   []FieldStep       // in the order in which they are written
+	Names   []Names
+	Masks   []Mask
+	Expects []*Expect
+	About   []string
+	Note    string
+	Off     bool // sources that name it read plain entries
 
 	includes []include
 }

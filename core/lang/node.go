@@ -38,7 +38,8 @@ type Settings struct {
 	// settings sets it; where it is empty, such values are masked whole.
 	Secret []byte
 
-	tells []token // where Tell stands
+	zones func(name string) *time.Location // see Env.Zone
+	tells []token                          // where Tell stands
 	off   bool
 }
 
@@ -66,7 +67,7 @@ func (s *Settings) Source(name string) *Source {
 // Layout returns the layout of that name, or nil; nil stands for plain.
 func (s *Settings) Layout(name string) *Layout {
 	if contains(builtInLayouts, name) {
-		return &Layout{Name: name, Format: name}
+		return &Layout{Name: name, Format: name, Zones: s.zones}
 	}
 	for _, x := range s.Layouts {
 		if x.Name == name && !x.Off {

@@ -22,7 +22,7 @@ var anyTimes = func() []*TimeFormat {
 
 // AnyTime is the form that a time is written in; nil where it is none, or where it
 // could be read in several ways.
-func AnyTime(v string) *TimeFormat {
+func (z Zones) AnyTime(v string) *TimeFormat {
 	if len(v) < 10 || len(v) > 40 {
 		return nil
 	}
@@ -31,12 +31,15 @@ func AnyTime(v string) *TimeFormat {
 			return f
 		}
 	}
-	f, err := TimeLike(v, "")
+	f, err := z.TimeLike(v, "")
 	if err != nil {
 		return nil
 	}
 	return f
 }
+
+// AnyTime is Zones.AnyTime where no zone is known by its name.
+func AnyTime(v string) *TimeFormat { return Zones(nil).AnyTime(v) }
 
 // timeNames are the names by which fields are known that hold an entry's time, without
 // capitals and marks; the first one that an entry has is it.
@@ -87,13 +90,13 @@ func (d *Divider) guessTime(out *Division, near entry.Instant) {
 	}
 	best, rank := -1, len(timeNames)
 	for i := range out.Fields {
-		if r := timeRank(out.Fields[i].Name); r >= 0 && r < rank && AnyTime(out.Fields[i].Value) != nil {
+		if r := timeRank(out.Fields[i].Name); r >= 0 && r < rank && d.Layout.zones.AnyTime(out.Fields[i].Value) != nil {
 			best, rank = i, r
 		}
 	}
 	if best >= 0 {
 		v := out.Fields[best].Value
-		d.guess = guessed{out.Fields[best].Name, AnyTime(v)}
+		d.guess = guessed{out.Fields[best].Name, d.Layout.zones.AnyTime(v)}
 		d.cache = timeCache{}
 		out.At, out.Timed = d.guess.format.Parse(v, d.Layout.zone, near)
 	}

@@ -275,7 +275,7 @@ func (d *Divider) guessColumns(out *Division, near entry.Instant) {
 	f := fields(out.Fields)
 	date, clock := f.get("date"), f.get("time")
 	if date != "" && clock != "" && d.Layout.time == nil {
-		if form := AnyTime(date + " " + clock); form != nil {
+		if form := d.Layout.zones.AnyTime(date + " " + clock); form != nil {
 			out.At, out.Timed = form.Parse(date+" "+clock, d.Layout.zone, near)
 			return
 		}

@@ -312,7 +312,7 @@ func (x *exampleReader) word() error {
 	}
 	if n, ok := zoneLen(rest); ok && x.clock {
 		_, letters := zoneLetters[strings.ToUpper(rest[:n])]
-		if !letters && (strings.IndexByte(rest[:n], '/') < 0 || ZoneOf == nil || ZoneOf(rest[:n]) == nil) {
+		if !letters && (strings.IndexByte(rest[:n], '/') < 0 || x.f.zones.of(rest[:n]) == nil) {
 			return &TimeError{fmt.Sprintf("the zone %q of the example is not known", rest[:n]),
 				`leave it out of the field, and write: zone "Europe/Dublin" in the source`}
 		}

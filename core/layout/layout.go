@@ -29,6 +29,7 @@ type Layout struct {
 	wants    map[string]bool
 	time     *TimeFormat // nil where the layout gives no time, or the format finds it
 	timeIn   []string
+	zones    Zones
 	types    map[string]string
 	units    map[string]string
 	zone     *time.Location
@@ -61,7 +62,7 @@ func Compile(l *lang.Layout, zone *time.Location, secret []byte) *Layout {
 	if l == nil {
 		return out
 	}
-	out.name = l.Format
+	out.name, out.zones = l.Format, l.Zones
 	out.format = formats[l.Format]
 	if d := l.Delimited; d != nil {
 		out.columns = newColumns(d)
@@ -74,7 +75,7 @@ func Compile(l *lang.Layout, zone *time.Location, secret []byte) *Layout {
 		for _, f := range l.Time.Fields {
 			out.timeIn = append(out.timeIn, l.Resolve(f))
 		}
-		out.time, _ = TimeOf(l.Time)
+		out.time, _ = out.zones.TimeOf(l.Time)
 	}
 	out.types = map[string]string{}
 	for f, t := range l.Types {

@@ -9,22 +9,33 @@ import (
 	"dimlantern/core/lang"
 )
 
+// Zones looks up a zone of the time zone database by its name; it returns nil where there is
+// none. The core knows no machine, so who reads settings provides it; nil knows no zone.
+type Zones func(name string) *time.Location
+
+// of is the zone of a name; nil where it is not known.
+func (z Zones) of(name string) *time.Location {
+	if z == nil {
+		return nil
+	}
+	return z(name)
+}
+
 // CheckTime says what is wrong with a layout's time clause, and the mend; "" where it is
 // understood. It is what lang.Env wants as Time.
-func CheckTime(spec *lang.TimeSpec) (what, mend string) {
-	_, err := TimeOf(spec)
+func (z Zones) CheckTime(spec *lang.TimeSpec) (what, mend string) {
+	_, err := z.TimeOf(spec)
 	if e, ok := err.(*TimeError); ok {
 		return e.What, e.Mend
 	}
 	return "", ""
 }
 
-// ZoneOf looks up a zone of the time zone database by its name; nil where there is
-// none. Who reads settings provides it, since the core knows no machine.
-var ZoneOf func(name string) *time.Location
+// CheckTime is Zones.CheckTime where no zone is known by its name.
+func CheckTime(spec *lang.TimeSpec) (what, mend string) { return Zones(nil).CheckTime(spec) }
 
 // TimeOf makes the format that a layout's time clause describes.
-func TimeOf(spec *lang.TimeSpec) (*TimeFormat, error) {
+func (z Zones) TimeOf(spec *lang.TimeSpec) (*TimeFormat, error) {
 	switch spec.How {
 	case lang.TimeRFC3339:
 		return RFC3339, nil
@@ -33,9 +44,13 @@ func TimeOf(spec *lang.TimeSpec) (*TimeFormat, error) {
 	case lang.TimeEpochMS:
 		return &TimeFormat{elems: []element{{part: partMillis}}, hasYear: true, hasZone: true}, nil
 	case lang.TimeStrftime:
-		return strftime(spec.Like)
+		f, err := strftime(spec.Like)
+		if err == nil {
+			f.zones = z
+		}
+		return f, err
 	}
-	return TimeLike(spec.Like, spec.Order)
+	return z.TimeLike(spec.Like, spec.Order)
 }
 
 // TimeError says why an example of a time is not understood, and what would be.
@@ -79,6 +94,7 @@ type TimeFormat struct {
 	elems   []element
 	hasYear bool
 	hasZone bool
+	zones   Zones
 	fixed   int // bytes of date and time up to the seconds where all widths are fixed, else 0
 }
 
@@ -97,8 +113,8 @@ var RFC3339 = func() *TimeFormat {
 // TimeLike makes a format of an example. The order of day and month, where the
 // example leaves it open, is "day" or "month". An ambiguous example is refused
 // with its two readings.
-func TimeLike(example, order string) (*TimeFormat, error) {
-	x := &exampleReader{s: example, order: order, f: &TimeFormat{}}
+func (z Zones) TimeLike(example, order string) (*TimeFormat, error) {
+	x := &exampleReader{s: example, order: order, f: &TimeFormat{zones: z}}
 	if err := x.read(); err != nil {
 		return nil, err
 	}
@@ -114,6 +130,9 @@ func TimeLike(example, order string) (*TimeFormat, error) {
 	}
 	return f, nil
 }
+
+// TimeLike is Zones.TimeLike where no zone is known by its name.
+func TimeLike(example, order string) (*TimeFormat, error) { return Zones(nil).TimeLike(example, order) }
 
 // leap lies in a year that has a 29th of February, which times without a year may name.
 var leap = entry.Of(time.Date(2028, 1, 1, 0, 0, 0, 0, time.UTC))
@@ -138,6 +157,7 @@ func (f *TimeFormat) complete() string {
 
 // civil is a time as written, before its zone is known.
 type civil struct {
+	zones                                        Zones
 	year, month, day, hour, minute, second, nano int
 	half                                         int    // 0 none, 1 am, 2 pm
 	offset                                       int    // seconds east of Greenwich
@@ -152,7 +172,7 @@ type civil struct {
 // without a year it is the one nearest to ref, as is an hour that occurs twice.
 // It answers false where s is not written like the example.
 func (f *TimeFormat) Parse(s string, loc *time.Location, ref entry.Instant) (entry.Instant, bool) {
-	c := civil{year: -1, month: 1, day: 1}
+	c := civil{zones: f.zones, year: -1, month: 1, day: 1}
 	rest, ok := f.scan(s, &c)
 	if !ok || strings.TrimRight(rest, " ") != "" {
 		return 0, false
@@ -419,10 +439,7 @@ func offsetAt(loc *time.Location, at entry.Instant) int {
 // the letters stand for, zoned is set.
 func (c *civil) named(loc *time.Location, ref entry.Instant) *time.Location {
 	if strings.IndexByte(c.zone, '/') > 0 {
-		if ZoneOf == nil {
-			return nil
-		}
-		return ZoneOf(c.zone)
+		return c.zones.of(c.zone)
 	}
 	if loc != nil && loc != time.UTC {
 		for _, half := range [2]int{0, 182} { // its letters of both halves of the year
