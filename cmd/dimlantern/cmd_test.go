@@ -53,9 +53,9 @@ nobody knows
 
 // desk is a folder with settings and a log, and a hand on the command line.
 type desk struct {
-	t                    *testing.T
-	dir, settings, log   string
-	out, err, configured string
+	t                  *testing.T
+	dir, settings, log string
+	out, err           string
 }
 
 func newDesk(t *testing.T) *desk {
