@@ -344,9 +344,9 @@ func (f *Follower) Again(sources map[string]bool) {
 }
 
 // Sink takes what a Drain reads, in the order of the times that the origins have
-// reached.
+// reached. It is called by the goroutine that drains, one call at a time, and must not drain.
 type Sink interface {
-	// Take takes a judged entry.
+	// Take takes a judged entry, which is the sink's from then on. The origin is only lent.
 	Take(o *Origin, j *verdict.Judged)
 	// Passed tells that the origin's entries up to that instant have been taken,
 	// and how many arrived when.

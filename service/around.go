@@ -44,8 +44,8 @@ const (
 // first.
 const bareWait = time.Second
 
-// note remembers the alert of a transition, where its entry exists nowhere else.
-func (b *bare) note(origins []*intake.Origin, t *engine.Transition) {
+// remember remembers the alert of a transition, where its entry exists nowhere else.
+func (b *bare) remember(origins []*intake.Origin, t *engine.Transition) {
 	if t.Change != engine.Raised || t.Entry == nil {
 		return
 	}

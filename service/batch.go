@@ -55,13 +55,13 @@ func (s *Service) Passed(o *intake.Origin, reached entry.Instant, ticks []match.
 	s.flow++
 }
 
-// note takes transitions into the batch.
+// record takes transitions into the batch.
 // What happens before the present has been reached is recorded, and told nobody.
-func (s *Service) note(ts []engine.Transition) {
+func (s *Service) record(ts []engine.Transition) {
 	from := len(s.batch.Transitions)
 	s.batch.Transitions = append(s.batch.Transitions, ts...)
 	for i := range s.batch.Transitions[from:] {
-		s.bare.note(s.follower.Origins(), &s.batch.Transitions[from+i])
+		s.bare.remember(s.follower.Origins(), &s.batch.Transitions[from+i])
 		s.decider.Take(&s.batch.Transitions[from+i])
 	}
 	if len(ts) > 0 {

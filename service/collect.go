@@ -97,12 +97,12 @@ func (c *collector) run(ctx context.Context) {
 		}
 		for c.once(ctx) {
 		}
-		c.told()
+		c.passOn()
 	}
 	all.Wait()
 	for c.once(ctx) {
 	}
-	c.told()
+	c.passOn()
 }
 
 // once keeps what each feed has; it answers true where more may be there.
@@ -181,7 +181,7 @@ func (c *collector) keep(batch []feed.Message) bool {
 	for _, o := range order {
 		path, err := c.w.kept.Write(o, groups[o], now)
 		if err != nil {
-			c.note(batch, now)
+			c.wait(batch, now)
 			return false
 		}
 		for _, e := range groups[o] {
@@ -198,16 +198,16 @@ func (c *collector) keep(batch []feed.Message) bool {
 			c.positions.Skip[match.KeptFolder(o.Host, o.Way)] = mark
 		}
 		if err := c.w.kept.SetPositions(source.Name, c.positions); err != nil {
-			c.note(batch, now)
+			c.wait(batch, now)
 			return false
 		}
 	}
-	c.note(nil, now)
+	c.wait(nil, now)
 	return true
 }
 
-// note remembers what waits to be kept.
-func (c *collector) note(batch []feed.Message, now time.Time) {
+// wait remembers what waits to be kept.
+func (c *collector) wait(batch []feed.Message, now time.Time) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.waiting == 0 {
@@ -266,7 +266,8 @@ func (c *collector) own(o spool.Origin) bool {
 	return true
 }
 
-func (c *collector) told() {
+// passOn passes on what the ways in have to say.
+func (c *collector) passOn() {
 	for _, f := range c.feeds {
 		if t, ok := f.(feed.Teller); ok {
 			for _, words := range t.Told() {

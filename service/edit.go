@@ -248,7 +248,7 @@ func (s *Service) noteEdit(changes []engine.Transition) {
 		s.decider.SumUp()
 	}
 	s.decider.Editing = true
-	s.note(changes)
+	s.record(changes)
 	s.decider.Editing = false
 }
 

@@ -25,7 +25,7 @@ func (s *Service) apply(in engine.Input) ([]engine.Transition, bool) {
 		s.batch.Journal, s.reach = s.batch.Journal[:mark], reach
 		return nil, false
 	}
-	s.note(ts)
+	s.record(ts)
 	return ts, true
 }
 
@@ -37,7 +37,7 @@ func (s *Service) reached(at entry.Instant) {
 	if len(ts) > 0 {
 		s.flushReach()
 	}
-	s.note(ts)
+	s.record(ts)
 }
 
 func (s *Service) flushReach() {

@@ -269,7 +269,7 @@ func (s *Service) tellAll() {
 	}
 	for {
 		select {
-		case words := <-s.told:
+		case words := <-s.remarks:
 			s.notice(words)
 		default:
 			return

@@ -110,7 +110,7 @@ type Service struct {
 	beside    beside
 	commands  chan func()
 	reload    chan struct{}
-	told      chan string  // notices of other goroutines
+	remarks   chan string  // notices of other goroutines
 	lastRound atomic.Int64 // when a round ended last, in nanoseconds
 }
 
@@ -149,7 +149,7 @@ func Open(o Options) (*Service, error) {
 	}
 	s := &Service{o: o, trouble: map[string]string{}, ticks: map[tickKey]int64{}, reach: entry.None,
 		commands: make(chan func()),
-		reload:   make(chan struct{}, 1), catching: true, told: make(chan string, 100), meter: newMeter(),
+		reload:   make(chan struct{}, 1), catching: true, remarks: make(chan string, 100), meter: newMeter(),
 		settings: &lang.Settings{}, engine: engine.New(nil)}
 	s.edits.ready = make(chan *draft, 1)
 	s.beside.ctx, s.beside.stop = context.WithCancel(context.Background())
@@ -190,7 +190,7 @@ func (s *Service) open() (err error) {
 	}
 	s.ways = newWays(o.Data, s.house.Host, o.Channels, o.Input, func(text string) {
 		select {
-		case s.told <- text:
+		case s.remarks <- text:
 		default: // so many at once say nothing more
 		}
 	})

@@ -22,19 +22,22 @@ type Message struct {
 	Position string // up to where the stream has been read with it; "" where it has none
 }
 
-// Feed is a way in. Run receives until its context ends; all other methods may be
-// called at any time, by any goroutine.
+// Feed is a way in. Run receives until its context ends, once; all other methods may be
+// called at any time, by any goroutine. What has been received and not taken is lost with
+// the process: who takes it keeps it before anything else is told of it.
 type Feed interface {
 	Run(ctx context.Context)
 	// Ready delivers when there is something to take.
 	Ready() <-chan struct{}
-	// Take takes messages, at most so many, in turn from each who sends.
+	// Take takes messages, at most so many, in turn from each who sends; none where there is
+	// nothing. They belong to the caller.
 	Take(most int) []Message
 	// State says whether the way is open.
 	State() origin.Way
 }
 
-// Teller is a feed that tells of what happened, once.
+// Teller is a feed that tells of what happened. Told answers with each thing once, and may be
+// called by any goroutine.
 type Teller interface {
 	Told() []string
 }

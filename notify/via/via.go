@@ -79,9 +79,12 @@ type Line struct {
 	Lit  bool      `json:"lit,omitempty"`
 }
 
-// Way tells one receiver. What it answers is what the receiver said, in a few words. It may
-// be called concurrently.
+// Way tells one receiver. It may be called concurrently.
 type Way interface {
+	// Tell tells a message, which it must not change, and answers with what the receiver said,
+	// in a few words. An error is a *Problem where more is known of it. Without one the
+	// receiver has taken the message; with one it may have all the same, which is why the ID of
+	// a message stays the same.
 	Tell(ctx context.Context, m *Message) (answer string, err error)
 	// String is the way in words, without anything secret.
 	String() string
