@@ -20,32 +20,8 @@ var angles = strings.NewReplacer("<", "‹", ">", "›")
 
 // drawKinds draws the kinds of entries, and the chosen one in full.
 func (r *Room) drawKinds(c *paint.Canvas, top, bottom int, p paint.Palette, base paint.Style) {
-	dim := base.With(p.Dim)
+	r.drawKindsHead(c, top, p, base)
 	kinds := r.shownKinds()
-	c.Rule(1, top, 2, base.With(p.Rule), false)
-	x := c.Put(4, top, base.With(p.Strong).Strong(), "shapes")
-	tabs := 0
-	for _, n := range onlyNames {
-		tabs += len(n) + 3
-	}
-	counts := map[string]int{}
-	if r.view != nil {
-		for _, k := range r.view.Kinds {
-			counts[k.Is]++
-		}
-		x = c.Cut(x+2, top, min(c.W/2, c.W-x-tabs-5), dim, fmt.Sprintf("%s of entries; the problem catches %d, "+
-			"what ends it %d", room.Count(len(r.view.Kinds), "kind"),
-			counts["problem"], counts["over"]))
-	}
-	c.Rule(x+2, top, c.W-x-tabs-5, base.With(p.Rule), false)
-	at := c.W - tabs - 1
-	for i, n := range onlyNames {
-		style := dim
-		if i == r.kinds.only {
-			style = base.With(p.Strong).Strong()
-		}
-		at = c.Put(at, top, style, n) + 3
-	}
 	y := top + 1
 	rows := bottom - y - 2
 	chosen := slices.IndexFunc(kinds, func(k api.BenchKind) bool { return k.ID+k.Source == r.kinds.chosen })
@@ -66,63 +42,102 @@ func (r *Room) drawKinds(c *paint.Canvas, top, bottom int, p paint.Palette, base
 		if r.kinds.top+i == chosen && r.pane == entryKinds {
 			room.Choose(c, 0, y, p)
 		}
-		if r.kinds.picked[k.ID+k.Source] {
-			c.Put(0, y, base.With(p.Strong).Strong(), "+")
-		}
-		style, word := dim, k.Is
-		switch k.Is {
-		case "problem":
-			style = base.With(p.Severity[entry.Error])
-		case "over":
-			style = base.With(p.Over)
-		case "near":
-			word = ""
-		}
-		if k.Partly {
-			word = "some " + word
-		}
-		c.Cut(2, y, 12, style, word)
-		n := humanize.Comma(int64(k.Count))
-		c.Put(22-len(n), y, dim, n)
-		text := base
-		if k.Is == "" || k.Is == "near" {
-			text = dim
-		}
-		room := c.W - 24
-		if words := r.proposal(&k); words != "" && k.Is != "problem" {
-			room = c.W*55/100 - 24
-			c.Cut(c.W*55/100, y, c.W*45/100-1, base.With(p.Over), "ends it? "+words)
-		} else if k.Note != "" {
-			room = c.W*55/100 - 24
-			c.Cut(c.W*55/100, y, c.W*45/100-1, base.With(p.Severity[entry.Notice]), "near: "+k.Note)
-		}
-		shape := angles.Replace(k.Text[alike:])
-		if alike > 0 {
-			shape = "…" + shape
-		}
-		c.Cut(24, y, room, text, shape)
+		r.drawKind(c, y, &k, alike, p, base)
 		y++
 	}
 	if k := r.kind(); k != nil && bottom-top > 5 {
-		y = bottom - 2
-		c.Put(2, y, dim, "one of "+humanize.Comma(int64(k.Count)))
-		example := k.Example
-		lit := k.Lit
-		if r.kinds.pointed != nil {
-			lit = [][2]int{*r.kinds.pointed}
-		}
-		if from := textStart(k); from > 0 && ansi.StringWidth(example) > c.W-26 {
-			example, lit = example[from:], shifted(lit, from)
-		}
-		room.DrawLit(c, 24, y, c.W-26, example, lit, base, base.With(p.Strong).Strong())
-		var fields []string
-		for _, f := range k.Fields {
-			if f.Value != "" && f.Name != "text" {
-				fields = append(fields, f.Name+" "+ansi.Truncate(f.Value, 30, "…"))
-			}
-		}
-		c.Cut(24, y+1, c.W-26, dim, strings.Join(fields, "   "))
+		r.drawExample(c, bottom-2, k, p, base)
 	}
+}
+
+// drawKindsHead says how many kinds there are, and which are shown.
+func (r *Room) drawKindsHead(c *paint.Canvas, top int, p paint.Palette, base paint.Style) {
+	dim := base.With(p.Dim)
+	c.Rule(1, top, 2, base.With(p.Rule), false)
+	x := c.Put(4, top, base.With(p.Strong).Strong(), "shapes")
+	tabs := 0
+	for _, n := range onlyNames {
+		tabs += len(n) + 3
+	}
+	if r.view != nil {
+		counts := map[string]int{}
+		for _, k := range r.view.Kinds {
+			counts[k.Is]++
+		}
+		x = c.Cut(x+2, top, min(c.W/2, c.W-x-tabs-5), dim, fmt.Sprintf("%s of entries; the problem catches %d, "+
+			"what ends it %d", room.Count(len(r.view.Kinds), "kind"), counts["problem"], counts["over"]))
+	}
+	c.Rule(x+2, top, c.W-x-tabs-5, base.With(p.Rule), false)
+	at := c.W - tabs - 1
+	for i, n := range onlyNames {
+		style := dim
+		if i == r.kinds.only {
+			style = base.With(p.Strong).Strong()
+		}
+		at = c.Put(at, top, style, n) + 3
+	}
+}
+
+// drawKind draws a kind: what the rule makes of it, how many there are, its shape without
+// what all of them begin with, and what may be said of it.
+func (r *Room) drawKind(c *paint.Canvas, y int, k *api.BenchKind, alike int, p paint.Palette, base paint.Style) {
+	dim := base.With(p.Dim)
+	if r.kinds.picked[k.ID+k.Source] {
+		c.Put(0, y, base.With(p.Strong).Strong(), "+")
+	}
+	style, word := dim, k.Is
+	switch k.Is {
+	case "problem":
+		style = base.With(p.Severity[entry.Error])
+	case "over":
+		style = base.With(p.Over)
+	case "near":
+		word = ""
+	}
+	if k.Partly {
+		word = "some " + word
+	}
+	c.Cut(2, y, 12, style, word)
+	n := humanize.Comma(int64(k.Count))
+	c.Put(22-len(n), y, dim, n)
+	text := base
+	if k.Is == "" || k.Is == "near" {
+		text = dim
+	}
+	width, beside := c.W-24, c.W*55/100
+	if words := r.proposal(k); words != "" && k.Is != "problem" {
+		width = beside - 24
+		c.Cut(beside, y, c.W*45/100-1, base.With(p.Over), "ends it? "+words)
+	} else if k.Note != "" {
+		width = beside - 24
+		c.Cut(beside, y, c.W*45/100-1, base.With(p.Severity[entry.Notice]), "near: "+k.Note)
+	}
+	shape := angles.Replace(k.Text[alike:])
+	if alike > 0 {
+		shape = "…" + shape
+	}
+	c.Cut(24, y, width, text, shape)
+}
+
+// drawExample draws an entry of a kind in full, and its fields.
+func (r *Room) drawExample(c *paint.Canvas, y int, k *api.BenchKind, p paint.Palette, base paint.Style) {
+	dim := base.With(p.Dim)
+	c.Put(2, y, dim, "one of "+humanize.Comma(int64(k.Count)))
+	example, lit := k.Example, k.Lit
+	if r.kinds.pointed != nil {
+		lit = [][2]int{*r.kinds.pointed}
+	}
+	if from := textStart(k); from > 0 && ansi.StringWidth(example) > c.W-26 {
+		example, lit = example[from:], shifted(lit, from)
+	}
+	room.DrawLit(c, 24, y, c.W-26, example, lit, base, base.With(p.Strong).Strong())
+	var fields []string
+	for _, f := range k.Fields {
+		if f.Value != "" && f.Name != "text" {
+			fields = append(fields, f.Name+" "+ansi.Truncate(f.Value, 30, "…"))
+		}
+	}
+	c.Cut(24, y+1, c.W-26, dim, strings.Join(fields, "   "))
 }
 
 // sameStart is how many bytes the texts of all kinds begin with, up to a space.
