@@ -41,8 +41,8 @@ func (d *desk) serves() {
 		assert.NoError(d.t, <-ended)
 	})
 	require.Eventually(d.t, func() bool {
-		v, err := api.AskView.Call(ctx, s.Desk(), api.ViewQuery{Column: time.Minute, Columns: 20})
-		if err != nil || v.Reading || len(v.Open) != 1 {
+		v, err := api.AskStatus.Call(ctx, s.Desk(), api.None{})
+		if err != nil || v.Reading || v.Origins != 1 || v.Open["warning"] != 1 {
 			return false
 		}
 		_, err = os.Stat(filepath.Join(d.dir, "d", "socket"))
