@@ -63,8 +63,9 @@ type Options struct {
 
 // NewFollower returns a follower without sources.
 func NewFollower(o Options) *Follower {
-	f := &Follower{host: o.Host, places: o.Place, series: o.Series, known: o.Known, own: o.Own, origins: map[string]*Origin{},
-		empty: map[string]string{}, watched: map[string]bool{}, dirty: map[string]bool{},
+	f := &Follower{host: o.Host, places: o.Place, series: o.Series, known: o.Known, own: o.Own,
+		origins: map[string]*Origin{},
+		empty:   map[string]string{}, watched: map[string]bool{}, dirty: map[string]bool{},
 		buf: make([]byte, blockSize)}
 	if !o.NoEvents {
 		f.watcher, _ = fsnotify.NewWatcher()

@@ -46,7 +46,8 @@ func (s *Asker) Sources(_ context.Context, q api.ViewQuery) (*api.SourcesView, e
 			o := &v.Sources[i].Origins[k]
 			o.Flow = make([]int64, q.Columns)
 			for _, t := range flows[o.Name] {
-				if c := int((entry.Instant(t.Bucket*int64(store.Bucket)) - v.From) / entry.Instant(q.Column)); c >= 0 && c < len(o.Flow) {
+				at := entry.Instant(t.Bucket * int64(store.Bucket))
+				if c := int((at - v.From) / entry.Instant(q.Column)); c >= 0 && c < len(o.Flow) {
 					o.Flow[c] += t.N
 				}
 				if t.Bucket < last && t.Bucket >= last-6 {

@@ -6,7 +6,6 @@ import (
 	"io"
 	"maps"
 	"slices"
-	"sort"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -207,7 +206,7 @@ func (w *ways) view(source string) (api.WayView, bool) {
 		v.State.Lost += s.Lost
 		v.State.Behind = v.State.Behind || s.Behind
 	}
-	sort.SliceStable(v.State.Senders, func(i, j int) bool { return v.State.Senders[i].Last.After(v.State.Senders[j].Last) })
+	slices.SortStableFunc(v.State.Senders, func(a, b origin.Sender) int { return b.Last.Compare(a.Last) })
 	if c.shared.Load() && v.State.Note == "" {
 		v.State.Note = fmt.Sprintf("%d senders have a log of their own; the others share one, each entry with its "+
 			"sender", maxSenders)

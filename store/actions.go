@@ -33,7 +33,8 @@ type FileChange struct {
 
 const actionsSchema = `
 CREATE TABLE IF NOT EXISTS actions(
-  seq INTEGER PRIMARY KEY, at INTEGER NOT NULL, what TEXT NOT NULL, alert TEXT NOT NULL, until INTEGER NOT NULL, line TEXT NOT NULL);
+  seq INTEGER PRIMARY KEY, at INTEGER NOT NULL, what TEXT NOT NULL, alert TEXT NOT NULL,
+	until INTEGER NOT NULL, line TEXT NOT NULL);
 CREATE INDEX IF NOT EXISTS actions_at ON actions(at);
 CREATE INDEX IF NOT EXISTS actions_alert ON actions(alert);
 `
@@ -50,7 +51,8 @@ func (w *writer) action(a *Action) {
 // Actions returns the actions of a kind, or of all kinds where it is "", in [from, to],
 // oldest first, of them the newest limit.
 func (s *Store) Actions(what string, from, to entry.Instant, limit int) ([]Action, error) {
-	return rows(s.ask, scanAction, `SELECT * FROM (SELECT seq, at, until, line FROM actions WHERE (? = '' OR what = ?) AND at >= ? AND at <= ?
+	return rows(s.ask, scanAction, `SELECT * FROM (SELECT seq, at, until, line FROM actions
+		WHERE (? = '' OR what = ?) AND at >= ? AND at <= ?
 		ORDER BY seq DESC LIMIT ?) ORDER BY seq`, what, what, int64(from), int64(to), limit)
 }
 

@@ -162,8 +162,10 @@ func (s *Store) Alerts(from, to entry.Instant) ([]Alert, error) {
 			a.Cleared = entry.Instant(cleared.Int64)
 		}
 		return a, err
-	}, `SELECT alert, a.key, k.rule, k.key, raised, cleared, why, severity, count FROM alerts a JOIN keys k ON k.id = a.key
-		WHERE raised <= ? AND (cleared IS NULL OR cleared >= ?) ORDER BY cleared IS NOT NULL, raised DESC LIMIT 2000`, int64(to), int64(from))
+	}, `SELECT alert, a.key, k.rule, k.key, raised, cleared, why, severity, count FROM alerts a
+		JOIN keys k ON k.id = a.key
+		WHERE raised <= ? AND (cleared IS NULL OR cleared >= ?) ORDER BY cleared IS NOT NULL,
+			raised DESC LIMIT 2000`, int64(to), int64(from))
 }
 
 // scanTransition reads a kept transition: its line, and its instant as exactly as it was.
@@ -224,7 +226,8 @@ func (s *Store) Steps(from, to entry.Instant) ([]Step, error) {
 	return rows(s.ask, func(r *sql.Rows) (x Step, err error) {
 		return x, r.Scan(&x.Alert, &x.At, &x.Severity)
 	}, `SELECT t.alert, t.at, t.severity FROM transitions t JOIN alerts a ON a.alert = t.alert
-		WHERE t.change IN ('raised', 'worsened') AND a.raised <= ? AND (a.cleared IS NULL OR a.cleared >= ?) ORDER BY t.seq`, int64(to), int64(from))
+		WHERE t.change IN ('raised', 'worsened') AND a.raised <= ? AND (a.cleared IS NULL OR a.cleared >= ?)
+			ORDER BY t.seq`, int64(to), int64(from))
 }
 
 // Mark counts the hits of a key in a bucket.

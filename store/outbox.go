@@ -59,18 +59,22 @@ const (
 
 const outboxSchema = `
 CREATE TABLE IF NOT EXISTS tellings(
-  seq INTEGER PRIMARY KEY, contact TEXT NOT NULL, alert TEXT NOT NULL, change TEXT NOT NULL, made INTEGER NOT NULL, due INTEGER NOT NULL,
+  seq INTEGER PRIMARY KEY, contact TEXT NOT NULL, alert TEXT NOT NULL, change TEXT NOT NULL,
+	made INTEGER NOT NULL, due INTEGER NOT NULL,
   only_if TEXT NOT NULL, line TEXT NOT NULL, message TEXT, dropped TEXT, severity INTEGER NOT NULL DEFAULT 0);
 CREATE INDEX IF NOT EXISTS tellings_waiting ON tellings(contact, due) WHERE message IS NULL AND dropped IS NULL;
-CREATE INDEX IF NOT EXISTS tellings_turn ON tellings(contact, severity DESC, due, seq) WHERE message IS NULL AND dropped IS NULL;
+CREATE INDEX IF NOT EXISTS tellings_turn ON tellings(contact, severity DESC, due, seq) WHERE message IS NULL
+	AND dropped IS NULL;
 CREATE INDEX IF NOT EXISTS tellings_alert ON tellings(alert, contact);
 CREATE INDEX IF NOT EXISTS tellings_message ON tellings(message);
 CREATE TABLE IF NOT EXISTS messages(
-  id TEXT PRIMARY KEY, grp TEXT NOT NULL, contact TEXT NOT NULL, way INTEGER NOT NULL, made INTEGER NOT NULL, state TEXT NOT NULL,
+  id TEXT PRIMARY KEY, grp TEXT NOT NULL, contact TEXT NOT NULL, way INTEGER NOT NULL, made INTEGER NOT NULL,
+	state TEXT NOT NULL,
   tries INTEGER NOT NULL, next INTEGER NOT NULL, told INTEGER NOT NULL, words TEXT NOT NULL, body BLOB NOT NULL,
   severity INTEGER NOT NULL DEFAULT 0, alert TEXT NOT NULL DEFAULT '') WITHOUT ROWID;
 CREATE INDEX IF NOT EXISTS messages_state ON messages(state, contact);
-CREATE INDEX IF NOT EXISTS messages_waiting ON messages(contact, way, severity DESC, made, id) WHERE state = 'waiting';
+CREATE INDEX IF NOT EXISTS messages_waiting ON messages(contact, way, severity DESC, made, id)
+	WHERE state = 'waiting';
 CREATE INDEX IF NOT EXISTS messages_alert ON messages(alert) WHERE state = 'waiting' AND alert <> '';
 CREATE INDEX IF NOT EXISTS messages_group ON messages(grp);
 CREATE INDEX IF NOT EXISTS messages_made ON messages(contact, made);
@@ -201,8 +205,10 @@ func (s *Store) UnsentWays(contact string) ([]int, error) {
 // alert the oldest first, at most limit of them. What is behind one about the same alert
 // that is to be tried later waits as well.
 func (s *Store) Unsent(contact string, way int, now entry.Instant, limit int) ([]Message, error) {
-	return rows(s.ask, scanMessage, messageColumns+`INDEXED BY messages_waiting WHERE state = 'waiting' AND contact = ? AND way = ? AND next <= ? AND NOT EXISTS (SELECT 1 FROM messages b INDEXED BY messages_alert
-		WHERE b.state = 'waiting' AND b.alert = messages.alert AND b.alert <> '' AND b.contact = messages.contact AND b.way = messages.way AND b.next > ? AND b.made < messages.made)
+	return rows(s.ask, scanMessage, messageColumns+`INDEXED BY messages_waiting WHERE state = 'waiting'
+		AND contact = ? AND way = ? AND next <= ? AND NOT EXISTS (SELECT 1 FROM messages b INDEXED BY messages_alert
+		WHERE b.state = 'waiting' AND b.alert = messages.alert AND b.alert <> '' AND b.contact = messages.contact
+			AND b.way = messages.way AND b.next > ? AND b.made < messages.made)
 		ORDER BY severity DESC, made, id LIMIT ?`, contact, way, int64(now), int64(now), limit)
 }
 
@@ -259,7 +265,8 @@ type ToldOf struct {
 
 // ToldAbout returns who was told of an alert, oldest first.
 func (s *Store) ToldAbout(alert string) ([]ToldOf, error) {
-	return rows(s.ask, scanToldOf, `SELECT t.contact, t.change, coalesce(m.state, ''), coalesce(m.words, ''), coalesce(m.way, 0), t.made, coalesce(m.told, 0), coalesce(m.tries, 0), coalesce(t.dropped, '')
+	return rows(s.ask, scanToldOf, `SELECT t.contact, t.change, coalesce(m.state, ''), coalesce(m.words, ''),
+		coalesce(m.way, 0), t.made, coalesce(m.told, 0), coalesce(m.tries, 0), coalesce(t.dropped, '')
 		FROM tellings t LEFT JOIN messages m ON m.grp = t.message WHERE t.alert = ? ORDER BY t.seq`, alert)
 }
 
@@ -269,8 +276,10 @@ func scanToldOf(r *sql.Rows) (t ToldOf, err error) {
 
 // ToldBetween returns what was told, or could not be, of what was decided in [from, to].
 func (s *Store) ToldBetween(from, to entry.Instant) ([]ToldOf, error) {
-	return rows(s.ask, scanToldOf, `SELECT t.contact, t.change, coalesce(m.state, ''), coalesce(m.words, ''), coalesce(m.way, 0), t.made, coalesce(m.told, 0), coalesce(m.tries, 0), coalesce(t.dropped, '')
-		FROM tellings t LEFT JOIN messages m ON m.grp = t.message WHERE t.made >= ? AND t.made <= ? ORDER BY t.seq`, int64(from), int64(to))
+	return rows(s.ask, scanToldOf, `SELECT t.contact, t.change, coalesce(m.state, ''), coalesce(m.words, ''),
+		coalesce(m.way, 0), t.made, coalesce(m.told, 0), coalesce(m.tries, 0), coalesce(t.dropped, '')
+		FROM tellings t LEFT JOIN messages m ON m.grp = t.message WHERE t.made >= ? AND t.made <= ?
+			ORDER BY t.seq`, int64(from), int64(to))
 }
 
 // Outgoing sums up what waits for a contact.

@@ -335,7 +335,8 @@ func (s *Workbench) benchSampleOf(ctx context.Context, settings *lang.Settings, 
 		stamp = strings.Join(q.Files, "\x00")
 	}
 	key := fmt.Sprintf("%q %s %s %s", names, stamp, layouts, q.Filter)
-	if b := s.bench.now; b != nil && key == b.key && intact(b.said) && (!live || time.Since(b.read) < max(benchStale, 20*b.took)) {
+	if b := s.bench.now; b != nil && key == b.key && intact(b.said) &&
+		(!live || time.Since(b.read) < max(benchStale, 20*b.took)) {
 		return b, nil
 	}
 	start := time.Now()

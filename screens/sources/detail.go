@@ -191,7 +191,8 @@ func wayFacts(put func(string, paint.Style, string), w *api.WayView, o *api.Orig
 }
 
 // drawEntries draws entries newest first: their time, their fields, their text.
-func (r *Room) drawEntries(c *paint.Canvas, x, y, width, bottom int, e *api.Entries, p paint.Palette, base paint.Style) {
+func (r *Room) drawEntries(c *paint.Canvas, x, y, width, bottom int, e *api.Entries, p paint.Palette,
+	base paint.Style) {
 	if len(e.Lines) == 0 {
 		c.Cut(x, y, width, base.With(p.Dim), e.Words)
 		return

@@ -283,7 +283,8 @@ func (r *Room) quiet(c *paint.Canvas, y int, v *api.View, p paint.Palette, base 
 	c.Put(1, y+1, base.With(p.Dim), words)
 }
 
-func (r *Room) drawRow(c *paint.Canvas, y int, x *row, col room.Columns, a paint.Axis, p paint.Palette, base paint.Style) {
+func (r *Room) drawRow(c *paint.Canvas, y int, x *row, col room.Columns, a paint.Axis, p paint.Palette,
+	base paint.Style) {
 	chosen := x.id == r.chosen
 	if chosen {
 		c.Fill(0, y, c.W, p.Chosen)

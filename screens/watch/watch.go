@@ -262,14 +262,14 @@ func (r *Room) ask() tea.Cmd { return tea.Batch(r.askDetail(), r.askCurves()) }
 func (r *Room) askDetail() tea.Cmd {
 	x := r.Chosen()
 	if x == nil {
-		r.detail = nil
+		r.detail, r.sign = nil, ""
 		return nil
 	}
 	q := api.DetailQuery{At: r.stage.Held, Rule: x.Rule, Key: x.Key, Alert: x.Alert, Origin: x.Origin, Lines: 300}
 	asked := fmt.Sprint(q)
 	sign := fmt.Sprint(q, x.Count, x.Severity, x.Cleared, x.Have, x.Taken, x.Untold)
-	if r.detail != nil && sign == r.sign && time.Since(r.at) < restless {
-		return nil
+	if sign == r.sign && time.Since(r.at) < restless {
+		return nil // it is known, or asked for
 	}
 	r.asked, r.sign, r.at = asked, sign, time.Now()
 	return room.Ask(r.stage, api.AskDetail, q, room.Patience, func(d *api.Detail, err error) tea.Cmd {
