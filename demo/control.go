@@ -61,7 +61,8 @@ func (e happening) xml(computer string, at time.Time, record int64) string {
 	}
 	fmt.Fprintf(&b, `<Event><System><Provider Name="%s"/><EventID>%s</EventID><Level>%d</Level><Task>%s</Task>`,
 		provider, e.id, e.level, e.task)
-	fmt.Fprintf(&b, `<TimeCreated SystemTime="%s"/><EventRecordID>%d</EventRecordID><Channel>%s</Channel><Computer>%s</Computer>`,
+	fmt.Fprintf(&b, `<TimeCreated SystemTime="%s"/><EventRecordID>%d</EventRecordID><Channel>%s</Channel>`+
+		`<Computer>%s</Computer>`,
 		at.UTC().Format("2006-01-02T15:04:05.000000Z"), record, e.channel, computer)
 	if user != "" {
 		fmt.Fprintf(&b, `<Security UserID="%s"/>`, user)

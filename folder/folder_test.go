@@ -44,7 +44,8 @@ func TestReadSaysWhatItCannot(t *testing.T) {
 
 // Zones are those of the time zone database, and days begin where the settings say.
 func TestCheckKnowsZones(t *testing.T) {
-	s, ds := folder.Check([]folder.Text{{Name: "a", Body: "settings {\n  zone \"Europe/Dublin\"\n}\nsource s {\n  files \"/x\"\n}\n"}})
+	s, ds := folder.Check([]folder.Text{{Name: "a", Body: "settings {\n  zone \"Europe/Dublin\"\n}\nsource s {\n  " +
+		"files \"/x\"\n}\n"}})
 	require.False(t, lang.Errors(ds), ds)
 	assert.Equal(t, "Europe/Dublin", s.Source("s").Location.String())
 	_, ds = folder.CheckErrors([]folder.Text{{Name: "a", Body: "settings {\n  zone \"Gullhaven/Quay\"\n}\n"}})

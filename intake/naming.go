@@ -32,12 +32,14 @@ func (n named) old() bool { return n.number > 0 || n.date != "" || n.again }
 
 var (
 	numbered = regexp.MustCompile(`^(.+?)(?:\.(\d{1,5}))?(\.gz|\.zst)?$`)
-	dated    = regexp.MustCompile(`[-_.]?((?:19|20)\d\d-(?:0[1-9]|1[0-2])-(?:0[1-9]|[12]\d|3[01])|(?:19|20)\d\d(?:0[1-9]|1[0-2])(?:0[1-9]|[12]\d|3[01]))([-_.]\d{10}|[-_T]?\d{2,6}|\.\d{4,6})?(\.\d{6})?((?:[-_.]\d{1,5})?)`)
-	inside   = regexp.MustCompile(`^(.+)\.(\d{1,5})(\.[A-Za-z][A-Za-z0-9]*)$`)
-	weekday  = regexp.MustCompile(`[-_.](?:Mon|Tue|Wed|Thu|Fri|Sat|Sun)((?:\.[A-Za-z][A-Za-z0-9]*)?)$`)
-	sixes    = regexp.MustCompile(`(?:^|\D)(\d\d(?:0[1-9]|1[0-2])(?:0[1-9]|[12]\d|3[01]))(\d\d)?(?:\D|$)`)
-	epoch    = regexp.MustCompile(`[-_.]([12]\d{9})(?:\D|$)`)
-	clocked  = regexp.MustCompile(`^(.*)[-_.]((?:[01]\d|2[0-3])[0-5]\d)((?:\.[A-Za-z][A-Za-z0-9]*)?)$`)
+	dated    = regexp.MustCompile(`[-_.]?((?:19|20)\d\d-(?:0[1-9]|1[0-2])-(?:0[1-9]|[12]\d|3[01])|(?:19|` +
+		`20)\d\d(?:0[1-9]|1[0-2])(?:0[1-9]|[12]\d|3[01]))([-_.]\d{10}|[-_T]?\d{2,6}|\.\d{4,` +
+		`6})?(\.\d{6})?((?:[-_.]\d{1,5})?)`)
+	inside  = regexp.MustCompile(`^(.+)\.(\d{1,5})(\.[A-Za-z][A-Za-z0-9]*)$`)
+	weekday = regexp.MustCompile(`[-_.](?:Mon|Tue|Wed|Thu|Fri|Sat|Sun)((?:\.[A-Za-z][A-Za-z0-9]*)?)$`)
+	sixes   = regexp.MustCompile(`(?:^|\D)(\d\d(?:0[1-9]|1[0-2])(?:0[1-9]|[12]\d|3[01]))(\d\d)?(?:\D|$)`)
+	epoch   = regexp.MustCompile(`[-_.]([12]\d{9})(?:\D|$)`)
+	clocked = regexp.MustCompile(`^(.*)[-_.]((?:[01]\d|2[0-3])[0-5]\d)((?:\.[A-Za-z][A-Za-z0-9]*)?)$`)
 )
 
 // read are names that were read, since the same ones are seen again and again.

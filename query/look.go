@@ -21,8 +21,8 @@ import (
 // MaxColumns bounds the width of a view.
 const MaxColumns = 1000
 
-// View is the state of the world at an instant, and what led to it. What happened is asked of the store; what a live key
-// has now, of the engine.
+// View is the state of the world at an instant, and what led to it. What happened is asked of
+// the store; what a live key has now, of the engine.
 func (s *Asker) View(_ context.Context, q api.ViewQuery) (*api.View, error) {
 	q.Columns = min(max(q.Columns, 1), MaxColumns)
 	q.Column = max(q.Column.Truncate(store.Bucket), store.Bucket)

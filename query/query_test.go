@@ -75,7 +75,8 @@ func newHouse(t *testing.T, seed uint64) *house {
 		at = at.Add(time.Duration(1+r.IntN(20)) * time.Second)
 		pump := fmt.Sprint(1 + r.IntN(3))
 		word := []string{"low", "low", "fine", "odd", "runs", "runs", "runs"}[r.IntN(7)]
-		h.lines = append(h.lines, fmt.Sprintf("%s lock-3 pump %s %s", at.UTC().Format("2006-01-02T15:04:05.000Z"), pump, word))
+		h.lines = append(h.lines, fmt.Sprintf("%s lock-3 pump %s %s", at.UTC().Format("2006-01-02T15:04:05.000Z"),
+			pump, word))
 		now := entry.Of(at)
 		h.entries = append(h.entries, now)
 		switch word {
@@ -189,7 +190,8 @@ func TestViewSaysWhatTheLogSays(t *testing.T) {
 				if _, is := found[pump]; !is { // nothing of it is open, near or over then
 					continue
 				}
-				assert.InDelta(t, came, shown, 1, "seed %d, pump %s: hits, but for those of the lamp's own bucket", seed, pump)
+				assert.InDelta(t, came, shown, 1, "seed %d, pump %s: hits, but for those of the lamp's own bucket",
+					seed, pump)
 				var open, over int
 				for _, s := range h.spans[pump] {
 					switch {

@@ -127,7 +127,8 @@ func newFake() *fake {
 			Hand: true, Holds: true, Keeps: []string{"pump-low pump-7"}}}}, nil
 	})
 	api.AskPast.Answer(f.Desk, func(context.Context, api.PastQuery) (*api.PastPuts, error) {
-		return &api.PastPuts{List: []api.PastPut{{By: "mira", File: "/s/app.lantern", Did: "written", Now: fakeRule}}}, nil
+		return &api.PastPuts{List: []api.PastPut{{By: "mira", File: "/s/app.lantern", Did: "written",
+			Now: fakeRule}}}, nil
 	})
 	api.DoPut.Answer(f.Desk, func(_ context.Context, q api.PutQuery) (*api.Put, error) {
 		return &api.Put{Title: "putting it to work", Files: q.Files, Done: "it is at work",
@@ -377,7 +378,8 @@ func TestAnyKeys(t *testing.T) {
 		s := onStage(t, f, rapid.IntRange(60, 170).Draw(rt, "w"), rapid.IntRange(16, 50).Draw(rt, "h"))
 		s.see("pump-7")
 		for range rapid.IntRange(0, 25).Draw(rt, "keys") {
-			s.press(rapid.SampledFrom([]string{"1", "2", "3", "enter", "esc", "tab", "up", "down", "left", "right", "+", "-",
+			s.press(rapid.SampledFrom([]string{"1", "2", "3", "enter", "esc", "tab", "up", "down", "left", "right",
+				"+", "-",
 				"/", "?", "y", "t", "h", "H", "m", "c", "b", "n", "r", "l", "f", "o", "p", "x", "a", "k", "s", "u", "e",
 				"pgdown", "[", "]", "space", "ctrl+p", "ctrl+s", "ctrl+t", "ctrl+f", "z"}).Draw(rt, "key"))
 			s.rest()

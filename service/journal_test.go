@@ -35,7 +35,8 @@ func TestEditsAreReplayed(t *testing.T) {
 		for range 1 + r.IntN(6) {
 			for range r.IntN(12) {
 				now = now.Add([]time.Duration{0, 1, 30, 60, 200}[r.IntN(5)] * time.Second)
-				p.append(fmt.Sprintf("%s %s pump %d %s\n", now.Format(time.RFC3339), []string{"a", "b"}[r.IntN(2)], 1+r.IntN(2),
+				p.append(fmt.Sprintf("%s %s pump %d %s\n", now.Format(time.RFC3339), []string{"a", "b"}[r.IntN(2)], 1+
+					r.IntN(2),
 					[]string{"low", "low", "fine", "idle"}[r.IntN(4)]))
 			}
 			p.step(now)

@@ -386,10 +386,11 @@ func TestTimersFollowWhatWasRead(t *testing.T) {
 // is part of the key, and what it would have done is said before it is written.
 func TestRuleFromAnEntry(t *testing.T) {
 	for line, want := range map[string]string{
-		"pump 7: pressure low (1.2 bar, want 2.0)": `/pump (?<pump>\d+): pressure low \([\d.:,]+ bar, want [\d.:,]+\)/ pump`,
-		"level=3 temp=-18.4 at /var/x":             `/level=\d+ temp=-[\d.:,]+ at \/var\/x/ `,
-		"seat 12 of berth 3.":                      `/seat (?<seat>\d+) of berth \d+\./ seat`,
-		"within 5 s, disk7 gone":                   `/within \d+ s, disk\d+ gone/ `,
+		"pump 7: pressure low (1.2 bar, want 2.0)": `/pump (?<pump>\d+): pressure low \([\d.:,]+ bar, want [\d.:,` +
+			`]+\)/ pump`,
+		"level=3 temp=-18.4 at /var/x": `/level=\d+ temp=-[\d.:,]+ at \/var\/x/ `,
+		"seat 12 of berth 3.":          `/seat (?<seat>\d+) of berth \d+\./ seat`,
+		"within 5 s, disk7 gone":       `/within \d+ s, disk\d+ gone/ `,
 	} {
 		pattern, named := author.PatternOf(line)
 		assert.Equal(t, want, pattern+" "+named)

@@ -327,7 +327,8 @@ func (w *ways) tidy(settings *lang.Settings, held map[string]bool) {
 		defer w.tidying.Store(false)
 		over, err := w.kept.Tidy(keep, capacity, func(path string) bool { return held[path] }, time.Now())
 		if over > 0 {
-			w.notice(fmt.Sprintf("kept entries take more than %s: the oldest went, %s", humanize.IBytes(uint64(capacity)),
+			w.notice(fmt.Sprintf("kept entries take more than %s: the oldest went, %s", humanize.IBytes(uint64(
+				capacity)),
 				humanize.IBytes(uint64(over))))
 		}
 		if err != nil {

@@ -340,7 +340,9 @@ func TestOffers(t *testing.T) {
 	h.Open("Valves", 10)
 	for i := range 3 {
 		h.Add("Berths", time.Now(), func(record int64) string {
-			return fmt.Sprintf(`<Event><System><EventID>%d</EventID><Level>3</Level><EventRecordID>%d</EventRecordID><Channel>Berths</Channel></System><RenderingInfo><Message>Fender load.</Message></RenderingInfo></Event>`, 301+i%2, record)
+			return fmt.Sprintf(`<Event><System><EventID>%d</EventID><Level>3</Level><EventRecordID>`+
+				`%d</EventRecordID><Channel>Berths</Channel></System><RenderingInfo><Message>Fender `+
+				`load.</Message></RenderingInfo></Event>`, 301+i%2, record)
 		})
 	}
 	l, err := channel.ListenAt(at)
@@ -418,7 +420,9 @@ func TestBacklogsAreMerged(t *testing.T) {
 	h.Open("Berths", 100)
 	now := time.Now().UTC().Truncate(time.Second)
 	h.Add("Berths", now.Add(-5*time.Minute), func(record int64) string {
-		return fmt.Sprintf(`<Event><System><EventID>301</EventID><TimeCreated SystemTime="%s"/><EventRecordID>%d</EventRecordID><Channel>Berths</Channel><Computer>lock-1</Computer></System><RenderingInfo><Message>low 2</Message></RenderingInfo></Event>`,
+		return fmt.Sprintf(`<Event><System><EventID>301</EventID><TimeCreated SystemTime="%s"/><EventRecordID>`+
+			`%d</EventRecordID><Channel>Berths</Channel><Computer>lock-1</Computer></System><RenderingInfo>`+
+			`<Message>low 2</Message></RenderingInfo></Event>`,
 			now.Add(-5*time.Minute).Format(time.RFC3339), record)
 	})
 	l, err := channel.ListenAt(filepath.Join(dir, "h.sock"))
@@ -491,7 +495,10 @@ func TestRuleFromAnEvent(t *testing.T) {
 	require.Empty(t, ds)
 	src := s.Sources[0]
 	plan := match.NewPlan(s, src, nil, time.UTC)
-	raw := `<Event><System><Provider Name="Harbour-Control"/><EventID>2310</EventID><Level>2</Level><Channel>Access</Channel><Computer>lock-1</Computer></System><EventData><Data Name="Gate">3</Data><Data Name="Sensor">upper</Data></EventData><RenderingInfo><Message>The position of gate 3 is not known.</Message></RenderingInfo></Event>`
+	raw := `<Event><System><Provider Name="Harbour-Control"/><EventID>2310</EventID><Level>2</Level><Channel>` +
+		`Access</Channel><Computer>lock-1</Computer></System><EventData><Data Name="Gate">3</Data><Data ` +
+		`Name="Sensor">upper</Data></EventData><RenderingInfo><Message>The position of gate 3 is not ` +
+		`known.</Message></RenderingInfo></Event>`
 	text := author.Rule(s, src, plan, nil, raw, 0, entry.Of(time.Now()))
 	assert.Contains(t, text, "rule the-position-gate {")
 	assert.Contains(t, text, "problem event == 2310\n  per     host, Gate\n  raise   warning")

@@ -198,7 +198,8 @@ func (s *Store) inTx(do func(*sql.Tx) error) error {
 
 // UnsentWays returns on which ways of a contact messages wait to be sent.
 func (s *Store) UnsentWays(contact string) ([]int, error) {
-	return column[int](s.ask, "SELECT DISTINCT way FROM messages WHERE state = 'waiting' AND contact = ? ORDER BY way", contact)
+	return column[int](s.ask, "SELECT DISTINCT way FROM messages WHERE state = 'waiting' AND contact = ? "+
+		"ORDER BY way", contact)
 }
 
 // Unsent returns messages that may be sent now on a way of a contact, the worst first, of one

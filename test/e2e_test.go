@@ -379,12 +379,16 @@ func TestFieldsCommand(t *testing.T) {
 	dir := t.TempDir()
 	log := filepath.Join(dir, "pumps.log")
 	write(t, log, "2026-11-24 05:32:28.114 pump-03 7 mira\n2026-11-24 05:32:29 pump-04 n/a, \"x\" ann\nstray\n")
-	layout := `pattern /^(?<at>\S+ \S+) (?<host>\S+) (?<pump>.+) (?<who>\w+)$/ time at like "2026-11-24 05:32:28" type pump integer mask who keep first 1`
+	layout := `pattern /^(?<at>\S+ \S+) (?<host>\S+) (?<pump>.+) (?<who>\w+)$/ time at like "2026-11-24 05:32:28" ` +
+		`type pump integer mask who keep first 1`
 	out, errs, code := run(t, "fields", "--layout", layout, "--json", log)
 	require.Equal(t, 0, code, errs)
 	assert.Equal(t, []string{
-		`{"at":"2026-11-24T05:32:28.114Z","fits":true,"fields":{"at":"2026-11-24 05:32:28.114","host":"pump-03","pump":"7","who":"m***"},"text":"2026-11-24 05:32:28.114 pump-03 7 m***"}`,
-		`{"at":"2026-11-24T05:32:29.000Z","fits":true,"fields":{"at":"2026-11-24 05:32:29","host":"pump-04","pump":"n/a, \"x\"","who":"a***"},"text":"2026-11-24 05:32:29 pump-04 n/a, \"x\" a***","misfit":"` + "`pump` is not an integer: `n/a, \\\"x\\\"`" + `"}`,
+		`{"at":"2026-11-24T05:32:28.114Z","fits":true,"fields":{"at":"2026-11-24 05:32:28.114","host":"pump-03",` +
+			`"pump":"7","who":"m***"},"text":"2026-11-24 05:32:28.114 pump-03 7 m***"}`,
+		`{"at":"2026-11-24T05:32:29.000Z","fits":true,"fields":{"at":"2026-11-24 05:32:29","host":"pump-04",` +
+			`"pump":"n/a, \"x\"","who":"a***"},"text":"2026-11-24 05:32:29 pump-04 n/a, \"x\" a***","misfit":"` +
+			"`pump` is not an integer: `n/a, \\\"x\\\"`" + `"}`,
 		`{"at":"2026-11-24T05:32:29.000Z","fits":false,"fields":{},"text":"stray","misfit":"it does not begin with ` +
 			"`at`" + `"}`,
 	}, strings.Split(strings.TrimSpace(out), "\n"))

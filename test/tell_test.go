@@ -118,11 +118,19 @@ func TestSyslogDaemonIsTold(t *testing.T) {
 	authority(t, f.dir, "server")
 	secure := exists("/usr/lib/x86_64-linux-gnu/rsyslog/lmnsd_gtls.so") ||
 		exists("/usr/lib/aarch64-linux-gnu/rsyslog/lmnsd_gtls.so")
-	conf := fmt.Sprintf(`global(workDirectory="%[1]s" defaultNetstreamDriverCAFile="%[1]s/server.pem" defaultNetstreamDriverCertFile="%[1]s/server.pem" defaultNetstreamDriverKeyFile="%[1]s/server.key")
+	conf := fmt.Sprintf(`global(workDirectory="%[1]s"
+	defaultNetstreamDriverCAFile="%[1]s/server.pem" defaultNetstreamDriverCertFile="%[1]s/server.pem"
+	defaultNetstreamDriverKeyFile="%[1]s/server.key")
 module(load="imudp")
 module(load="imptcp")
 module(load="mmpstrucdata")
-template(name="line" type="string" string="%%inputname%% %%syslogfacility-text%%.%%syslogseverity-text%% %%app-name%% %%msgid%% %%$!rfc5424-sd!alert@32473!rule%% %%$!rfc5424-sd!alert@32473!key.host%% %%msg%%\n")
+template(name="line" type="list") {
+	property(name="inputname") constant(value=" ")
+	property(name="syslogfacility-text") constant(value=".") property(name="syslogseverity-text") constant(value=" ")
+	property(name="app-name") constant(value=" ") property(name="msgid") constant(value=" ")
+	property(name="$!rfc5424-sd!alert@32473!rule") constant(value=" ")
+	property(name="$!rfc5424-sd!alert@32473!key.host") constant(value=" ") property(name="msg") constant(value="\n")
+}
 input(type="imudp" port="%[2]s" address="127.0.0.1")
 input(type="imptcp" port="%[3]s" address="127.0.0.1")
 `, f.dir, port(udp), port(tcp))

@@ -138,13 +138,18 @@ rule said {
 	f.waitFor(t, "raised", 6)
 
 	_, tls, _ := net.SplitHostPort(secure)
-	write(t, filepath.Join(f.dir, "daemon.conf"), fmt.Sprintf(`global(workDirectory="%[1]s" defaultNetstreamDriverCAFile="%[1]s/server.pem" defaultNetstreamDriverCertFile="%[1]s/client.pem" defaultNetstreamDriverKeyFile="%[1]s/client.key")
+	write(t, filepath.Join(f.dir, "daemon.conf"), fmt.Sprintf(`global(workDirectory="%[1]s"
+	defaultNetstreamDriverCAFile="%[1]s/server.pem" defaultNetstreamDriverCertFile="%[1]s/client.pem"
+	defaultNetstreamDriverKeyFile="%[1]s/client.key")
 module(load="imuxsock" SysSock.Use="off")
 input(type="imuxsock" Socket="%[1]s/log" CreatePath="on")
 action(type="omfwd" Target="127.0.0.1" Port="%[2]s" Protocol="udp")
 action(type="omfwd" Target="127.0.0.1" Port="%[2]s" Protocol="tcp" Template="RSYSLOG_SyslogProtocol23Format")
-action(type="omfwd" Target="127.0.0.1" Port="%[2]s" Protocol="tcp" TCP_Framing="octet-counted" Template="RSYSLOG_SyslogProtocol23Format")
-action(type="omfwd" Target="127.0.0.1" Port="%[3]s" Protocol="tcp" TCP_Framing="octet-counted" StreamDriver="gtls" StreamDriverMode="1" StreamDriverAuthMode="anon" Template="RSYSLOG_SyslogProtocol23Format")
+action(type="omfwd" Target="127.0.0.1" Port="%[2]s" Protocol="tcp" TCP_Framing="octet-counted"
+	Template="RSYSLOG_SyslogProtocol23Format")
+action(type="omfwd" Target="127.0.0.1" Port="%[3]s" Protocol="tcp" TCP_Framing="octet-counted"
+	StreamDriver="gtls" StreamDriverMode="1" StreamDriverAuthMode="anon"
+	Template="RSYSLOG_SyslogProtocol23Format")
 `, f.dir, port, tls))
 	d := exec.Command(daemon, "-n", "-f", filepath.Join(f.dir, "daemon.conf"), "-i",
 		filepath.Join(f.dir, "daemon.pid"))
@@ -232,7 +237,9 @@ func journalOf(t *testing.T, dir string) (add func(n int), count *int) {
 		var b strings.Builder
 		for range n {
 			*count++
-			fmt.Fprintf(&b, "__REALTIME_TIMESTAMP=%d\n__MONOTONIC_TIMESTAMP=%d\n_BOOT_ID=0123456789abcdef0123456789abcdef\n_HOSTNAME=lock-%d\nPRIORITY=4\nSYSLOG_IDENTIFIER=pumpd\n_SYSTEMD_UNIT=pump.service\nMESSAGE=low %d\n\n",
+			fmt.Fprintf(&b, "__REALTIME_TIMESTAMP=%d\n__MONOTONIC_TIMESTAMP=%d\n"+
+				"_BOOT_ID=0123456789abcdef0123456789abcdef\n_HOSTNAME=lock-%d\nPRIORITY=4\n"+
+				"SYSLOG_IDENTIFIER=pumpd\n_SYSTEMD_UNIT=pump.service\nMESSAGE=low %d\n\n",
 				time.Now().UnixMicro(), 1_000_000+*count, *count%3, *count)
 		}
 		_, err := out.Write([]byte(b.String()))
@@ -240,7 +247,10 @@ func journalOf(t *testing.T, dir string) (add func(n int), count *int) {
 	}, count
 }
 
-const eventXML = `<Event><System><Provider Name="Harbour-Control"/><EventID>%d</EventID><Level>3</Level><TimeCreated SystemTime="%s"/><EventRecordID>%d</EventRecordID><Channel>%s</Channel><Computer>lock-%d</Computer></System><EventData><Data Name="Number">%d</Data></EventData><RenderingInfo><Message>low %d</Message></RenderingInfo></Event>`
+const eventXML = `<Event><System><Provider Name="Harbour-Control"/><EventID>%d</EventID><Level>3</Level>` +
+	`<TimeCreated SystemTime="%s"/><EventRecordID>%d</EventRecordID><Channel>%s</Channel><Computer>` +
+	`lock-%d</Computer></System><EventData><Data Name="Number">%d</Data></EventData><RenderingInfo><Message>low ` +
+	`%d</Message></RenderingInfo></Event>`
 
 // numbers counts how often each number was hit, of the rule of that name.
 func (f folder) numbers(t *testing.T, rule string) map[int]int {
@@ -406,7 +416,8 @@ rule boxes-low { on boxes
 		}
 	}
 	assert.LessOrEqual(t, lost, 200*kills)
-	t.Logf("%d kills: %d of the journal and %d of channels, none lost or doubled; of %d over TCP %d were on their way", kills, *entries, events, sent, lost)
+	t.Logf("%d kills: %d of the journal and %d of channels, none lost or doubled; of %d over TCP %d were on "+
+		"their way", kills, *entries, events, sent, lost)
 }
 
 // A channel that has wrapped or was cleared is told as such, and one that cannot be

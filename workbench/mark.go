@@ -20,8 +20,8 @@ import (
 	"dimlantern/folder"
 )
 
-// Mark writes into a text what entries are for its rule. It writes a clause that the entries fit: their words stay, their
-// numbers are left open, and the first number behind a word is a field of that name.
+// Mark writes into a text what entries are for its rule. It writes a clause that the entries
+// fit: their words stay, their numbers are left open, and the first number behind a word is a field of that name.
 func (s *Workbench) Mark(_ context.Context, q api.MarkQuery) (*api.Marked, error) {
 	switch q.Is {
 	case "expect":

@@ -18,7 +18,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-const sampleRules = "layout line {\n  pattern /^(?<at>\\S+) (?<text>.*)$/\n  time at like \"2026-11-24T05:32:28Z\"\n}\n" +
+const sampleRules = "layout line {\n  pattern /^(?<at>\\S+) (?<text>.*)$/\n  time at like " +
+	"\"2026-11-24T05:32:28Z\"\n}\n" +
 	"source s {\n  files \"/v/a.log\"\n  layout line\n}\nrule low {\n  on s\n  problem \"low\"\n  raise warning\n  " +
 	"clear after 1h quiet\n}\n"
 

@@ -112,7 +112,8 @@ func TestCommands(t *testing.T) {
 		{"check " + broken, exitFailed, []string{broken + ":2:", "1 error"}, ""},
 		{"check", exitMisused, nil, "check needs a PATH"},
 		{"check DIR/nowhere", exitMisused, nil, "nowhere"},
-		{"fmt " + ugly, exitWell, []string{"rule r {\n  problem \"x\"\n  raise   warning\n  clear   after 1h quiet\n}\n"}, ""},
+		{"fmt " + ugly, exitWell, []string{"rule r {\n  problem \"x\"\n  raise   warning\n  clear   after 1h " +
+			"quiet\n}\n"}, ""},
 		{"fmt --check " + ugly, exitFailed, []string{ugly + "\n"}, ""},
 		{"fmt --check SETTINGS", exitWell, nil, ""},
 		{"test SETTINGS", exitWell, []string{"1 passed, 0 failed"}, ""},
@@ -137,7 +138,8 @@ func TestCommands(t *testing.T) {
 		{"shapes DIR/gone.log", exitMisused, nil, "gone.log"},
 		{"detect LOG", exitWell, []string{"layout ", "pattern"}, ""},
 		{"fields --rules SETTINGS --as harbour LOG", exitWell, []string{"lock-3", "low, 2.1 bar"}, ""},
-		{"fields --rules SETTINGS --as harbour --csv --only pump,text LOG", exitWell, []string{"entry-time,pump,text,misfit,entry\r\n", "8,\"low, 2.1 bar\""},
+		{"fields --rules SETTINGS --as harbour --csv --only pump,text LOG", exitWell, []string{
+			"entry-time,pump,text,misfit,entry\r\n", "8,\"low, 2.1 bar\""},
 			""},
 		{"fields --rules SETTINGS --as harbour --values --only pump LOG", exitWell, []string{"pump", "7", "8"}, ""},
 		{"fields --rules SETTINGS --as harbour --misfits LOG", exitWell, []string{"nobody knows"}, ""},

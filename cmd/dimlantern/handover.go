@@ -138,13 +138,15 @@ const shiftText = `{{.H1}}Shift at {{.Host}}, {{at .From}} to {{at .To}}
 {{if .Open}}
 {{.H2}}Still open
 {{range .Open}}
-{{$.Dot}}{{.Severity}}, {{age . $.To}}: {{plain .Say}} ({{.Rule}} {{key .}}, since {{at .Raised}}{{if .Before}}, from before{{end}}){{if .Taken}}, taken by {{plain .Taken}}{{else}}, nobody has it{{end}}
+{{$.Dot}}{{.Severity}}, {{age . $.To}}: {{plain .Say}} ({{.Rule}} {{key .}}, since {{at .Raised -}}
+{{if .Before}}, from before{{end}}){{if .Taken}}, taken by {{plain .Taken}}{{else}}, nobody has it{{end}}
 {{- range .Notes}}
 {{$.Sub}}{{plain .}}{{end}}{{end}}
 {{end}}{{if .Over}}
 {{.H2}}Over
 {{range .Over}}
-{{$.Dot}}{{.Severity}}, lasted {{lasted .}}: {{plain .Say}} ({{.Rule}} {{key .}}, {{at .Raised}}, {{.Why}}){{if .Taken}}, was taken by {{plain .Taken}}{{end}}
+{{$.Dot}}{{.Severity}}, lasted {{lasted .}}: {{plain .Say}} ({{.Rule}} {{key .}}, {{at .Raised -}}
+, {{.Why}}){{if .Taken}}, was taken by {{plain .Taken}}{{end}}
 {{- range .Notes}}
 {{$.Sub}}{{plain .}}{{end}}{{end}}
 {{end}}{{if .Hushes}}
@@ -155,11 +157,14 @@ const shiftText = `{{.H1}}Shift at {{.Host}}, {{at .From}} to {{at .To}}
 {{end}}{{if .Done}}
 {{.H2}}Done
 {{range .Done}}
-{{$.Dot}}{{at .At}} {{plain .By}}: {{.What}}{{if .Words}}, {{plain .Words}}{{end}}{{if .Did}} ({{plain .Did}}){{end}}{{end}}
+{{$.Dot}}{{at .At}} {{plain .By}}: {{.What}}{{if .Words}}, {{plain .Words}}{{end}}
+{{- if .Did}} ({{plain .Did}}){{end}}{{end}}
 {{end}}{{if .Told}}
 {{.H2}}Told
 {{range .Told}}
-{{$.Dot}}{{.Contact}}: {{.Told}} told{{if .Waiting}}, {{.Waiting}} waiting{{end}}{{if .Failed}}, {{.Failed}} could not be told{{end}}{{if .Words}} ({{plain .Words}}){{end}}{{end}}
+{{$.Dot}}{{.Contact}}: {{.Told}} told{{if .Waiting}}, {{.Waiting}} waiting{{end}}
+{{- if .Failed}}, {{.Failed}} could not be told{{end}}
+{{- if .Words}} ({{plain .Words}}){{end}}{{end}}
 {{end}}{{if .Trouble}}
 {{.H2}}Trouble
 {{range .Trouble}}

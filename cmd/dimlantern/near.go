@@ -164,7 +164,8 @@ the first hit. The exit status is 0 whatever there is.`,
 					}{x.Source, x.Text, x.Ended, x.Cases, x.Idle, x.Median.Seconds(), x.Example})
 					continue
 				}
-				fmt.Fprintf(out, "%s: %s\n  such as: %s\n", workbench.ProposalWords(&x), shown(x.Text), shown(x.Example))
+				fmt.Fprintf(out, "%s: %s\n  such as: %s\n", workbench.ProposalWords(&x), shown(x.Text),
+					shown(x.Example))
 			}
 			if len(list) == 0 && !o.asJSON {
 				fmt.Fprintln(os.Stderr, "nothing follows the problem often enough to be proposed")

@@ -30,7 +30,8 @@ func asked(o *places, do func(ctx context.Context, s api.Lantern) error) error {
 	defer cancel()
 	switch err := do(ctx, service.Join(o.data)); {
 	case errors.Is(err, api.NoAnswer) && ctx.Err() == nil:
-		return failed{fmt.Sprintf("no service runs on %s: dimlantern watch starts one, and the screens do (%v)", o.data, err)}
+		return failed{fmt.Sprintf("no service runs on %s: dimlantern watch starts one, and the screens do (%v)",
+			o.data, err)}
 	case err != nil:
 		return failed{err.Error()}
 	}

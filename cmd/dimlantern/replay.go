@@ -235,7 +235,8 @@ func sourcesFor(s *lang.Settings, as string, paths ...string) ([]*lang.Source, e
 			names = append(names, x.Name)
 		}
 		if len(names) == 0 {
-			return nil, fmt.Errorf("--as %s: the rules name no source at all; leave --as out, and the lines are plain", as)
+			return nil, fmt.Errorf("--as %s: the rules name no source at all; leave --as out, and the lines are plain",
+				as)
 		}
 		return nil, fmt.Errorf("--as %s: there is no such source; there are: %s", as, strings.Join(names, ", "))
 	}

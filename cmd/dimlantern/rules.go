@@ -201,7 +201,8 @@ func neverFits(settings *lang.Settings, texts []folder.Text, samples []string,
 func sayZone(out io.Writer, s *lang.Settings) {
 	for _, l := range s.Layouts {
 		if c := layout.Compile(l, time.Local, nil); c.Timed() && !c.Zoned() {
-			fmt.Fprintf(out, "layout %s: its times name no zone, and are read in this machine's, %s\n", l.Name, zoneName())
+			fmt.Fprintf(out, "layout %s: its times name no zone, and are read in this machine's, %s\n", l.Name,
+				zoneName())
 		}
 	}
 }
@@ -399,7 +400,8 @@ func printFailed(out io.Writer, o *trial.Outcome) {
 	if len(o.Instead) == 0 {
 		fmt.Fprintf(out, "        %s\n", o.Why)
 	} else if strings.HasPrefix(o.Why, "this happened as well") {
-		fmt.Fprintf(out, "        %-14s every then line of this step has come true, and this happened as well: %s\n", "",
+		fmt.Fprintf(out, "        %-14s every then line of this step has come true, and this happened as well: "+
+			"%s\n", "",
 			strings.TrimPrefix(o.Why, "this happened as well: "))
 	}
 	lead = "accounted for"

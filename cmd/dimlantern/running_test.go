@@ -136,7 +136,8 @@ func TestAskingARunningService(t *testing.T) {
 func TestApplying(t *testing.T) {
 	d := newDesk(t)
 	d.serves()
-	d.write("settings/more.lantern", "rule gate-stuck {\n  problem \"stuck\"\n  raise warning\n  clear after 1h quiet\n}\n")
+	d.write("settings/more.lantern", "rule gate-stuck {\n  problem \"stuck\"\n  raise warning\n  clear after 1h "+
+		"quiet\n}\n")
 	d.must("apply")
 	assert.Contains(t, d.must("rules"), "gate-stuck")
 	d.write("settings/more.lantern", "rule gate-stuck {\n  problem\n}\n")

@@ -21,7 +21,8 @@ func compiled(t require.TestingT, pattern string) *regexp.Regexp {
 }
 
 var saying = rapid.Custom(func(t *rapid.T) string {
-	words := rapid.SliceOfN(rapid.SampledFrom([]string{"pump", "7", "low", "pressure:", "4.5", "/var/log/x", "a+b", "(two)", "id=42", "[ok]", "höhe", "12:30:01", "$5", "\\n", "**", "****"}), 1, 8)
+	words := rapid.SliceOfN(rapid.SampledFrom([]string{"pump", "7", "low", "pressure:", "4.5", "/var/log/x", "a+b",
+		"(two)", "id=42", "[ok]", "höhe", "12:30:01", "$5", "\\n", "**", "****"}), 1, 8)
 	return strings.Join(words.Draw(t, "words"), " ")
 })
 
@@ -35,7 +36,8 @@ func TestPatternFitsItsEntry(t *testing.T) {
 		if named != "" {
 			require.Contains(t, re.SubexpNames(), named)
 		}
-		_, ds := lang.Check([]*lang.File{lang.Parse("t", []byte("rule r {\n  problem "+pattern+"\n  raise warning\n  clear by hand\n}\n"))}, lang.Env{})
+		_, ds := lang.Check([]*lang.File{lang.Parse("t", []byte("rule r {\n  problem "+pattern+
+			"\n  raise warning\n  clear by hand\n}\n"))}, lang.Env{})
 		require.False(t, lang.Errors(ds), "%s: %v", pattern, ds)
 	})
 }

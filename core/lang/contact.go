@@ -149,7 +149,8 @@ func readMail(c *cursor, node any) {
 }
 
 func (c *cursor) mailServer(s *Settings) {
-	const mend = `write: mail server "mail.gullhaven.example:587" starttls user "lantern" password from file "/etc/dimlantern/mail.secret" from "lantern@gullhaven.example"`
+	const mend = `write: mail server "mail.gullhaven.example:587" starttls user "lantern" password from file ` +
+		`"/etc/dimlantern/mail.secret" from "lantern@gullhaven.example"`
 	if !c.accept("server") {
 		c.expected(c.peek(), "server", mend)
 	}
@@ -207,7 +208,8 @@ func readCommand(c *cursor, node any) {
 	case c.failed:
 	case !strings.HasPrefix(words[0], "/"):
 		c.fail(t, "relative-path", fmt.Sprintf("the program %s does not begin with /", Quote(words[0])),
-			`write where it lies from the root, and each argument in quotes of its own: command "/usr/local/bin/beacon" "on"`)
+			`write where it lies from the root, and each argument in quotes of its own: command `+
+				`"/usr/local/bin/beacon" "on"`)
 	}
 	n := node.(*Contact)
 	n.Command = append(n.Command, words)

@@ -319,7 +319,8 @@ func (c *cursor) not() Expr {
 	return c.primary()
 }
 
-const exprMend = `an expression is /pattern/, "phrase", FIELD == VALUE, FIELD ~ /pattern/, FIELD in (…), has FIELD or lacks FIELD`
+const exprMend = `an expression is /pattern/, "phrase", FIELD == VALUE, FIELD ~ /pattern/, FIELD in (…), has ` +
+	`FIELD or lacks FIELD`
 
 func (c *cursor) primary() Expr {
 	t := c.next()

@@ -120,7 +120,9 @@ func TestMistakes(t *testing.T) {
 			"does not begin with /", "/usr/local"},
 		{"a contact that there is not", "contact crew {\n command \"/x\"\n}\n" + rule(sound+"\ntell crw"),
 			"unknown-name", "13:6", "no contact \"crw\"", "did you mean: crew"},
-		{"a contact of all that there is not", "contact crew {\n command \"/x\"\n}\nsettings {\n tell crew, crws\n}\n", "unknown-name", "5:13", "no contact \"crws\"", "crew"},
+		{"a contact of all that there is not",
+			"contact crew {\n command \"/x\"\n}\nsettings {\n tell crew, crws\n}\n", "unknown-name", "5:13",
+			"no contact \"crws\"", "crew"},
 		{"a rule that tells nobody", "contact crew {\n command \"/x\"\n}\n" + rule(sound), "tells-nobody", "4:6",
 			"nobody is told", "tell crew"},
 		{"a hush of nothing", "hush h {\n sun 02:00-04:00\n}\n", "incomplete", "1:6", "does not say what",
@@ -147,7 +149,9 @@ func TestMistakes(t *testing.T) {
 		{"a wait as long as the beat", rule("awaits \"beat\"\nraise error after 1m without\nexpect \"x\" {\n at " +
 			"10:00 \"beat\"\n at 10:01 \"beat\"\n}"), "wait-too-short", "3:1", "every 1m", "after 2m"},
 		{"a wait as short as the look", "source a { files \"/a\" every 5m }\n" +
-			rule("awaits \"beat\"\nraise error after 1m without\nexpect \"x\" {\n at 10:00 \"beat\"\n then nothing\n}"), "wait-too-short", "4:1", "every 5m", "shorter every"},
+			rule("awaits \"beat\"\nraise error after 1m without\n" +
+				"expect \"x\" {\n at 10:00 \"beat\"\n then nothing\n}"),
+			"wait-too-short", "4:1", "every 5m", "shorter every"},
 		{"a threshold without at", rule("problem \"x\"\nraise warning 3 in 5m"), "syntax", "3:15", "at is missing",
 			"raise warning at 3 in 5m"},
 		{"a threshold within", rule("problem \"x\"\nraise warning at 3 within 5m"), "syntax", "3:20", "not within",
@@ -167,7 +171,9 @@ func TestMistakes(t *testing.T) {
 		{"a time in a field that no pattern gives", "layout l {\n pattern /(?<when>\\S+) (?<text>.*)/\n time at " +
 			"like \"2026-11-24 05:32:28\"\n}\n", "unknown-field", "3:7", "nothing in this layout gives the field at",
 			"there are: text, when"},
-		{"clear by hand beside another way", rule("problem \"x\"\nraise warning\nclear by hand\nclear after 5m quiet"), "clear-by-hand", "4:1", "another way to clear stands beside it", "keep one"},
+		{"clear by hand beside another way", rule(
+			"problem \"x\"\nraise warning\nclear by hand\nclear after 5m quiet"), "clear-by-hand", "4:1",
+			"another way to clear stands beside it", "keep one"},
 		{"clear on recovery without one", rule("problem \"x\"\nraise warning\nclear on recovery"), "no-recovery",
 			"4:1", "nothing says what the recovery is", "recovery /…/"},
 		{"a rule without a problem", rule("raise warning\nclear by hand"), "incomplete", "1:6",
@@ -190,7 +196,9 @@ func TestMistakes(t *testing.T) {
 			"3:26", "only a share", "leave the % out"},
 		{"three of two", rule("problem \"x\"\nraise error when count > 3 in 5m, 3 of 2"), "bad-number", "3:40",
 			"3 of 2 can never be", "2 of 3"},
-		{"two raises in one clause", rule("problem \"x\"\nraise warning at 3 in 5m, error at 20 in 5m\nclear by hand"), "syntax", "3:27", "then was expected", "on a line of its own: raise error at 20 in 5m"},
+		{"two raises in one clause", rule(
+			"problem \"x\"\nraise warning at 3 in 5m, error at 20 in 5m\nclear by hand"), "syntax", "3:27",
+			"then was expected", "on a line of its own: raise error at 20 in 5m"},
 		{"two ways to clear in one clause", rule("problem \"x\"\nrecovery \"y\"\nraise warning\nclear on " +
 			"recovery, after 30m quiet"), "syntax", "5:18", "should end before ,",
 			"on a line of its own: clear after 30m quiet"},

@@ -15,7 +15,8 @@ import (
 
 // ruleWith is what a rule with some clauses is checked to.
 func ruleWith(t require.TestingT, clauses ...string) (*Settings, *Rule, []Diagnostic) {
-	text := "source s {\n  files \"/v/a.log\"\n}\nrule bigger {\n  problem \"x\"\n  raise error\n  clear after 1h quiet\n}\n" +
+	text := "source s {\n  files \"/v/a.log\"\n}\nrule bigger {\n  problem \"x\"\n  raise error\n  clear after 1h " +
+		"quiet\n}\n" +
 		"contact crew {\n  webhook \"https://crew.example\"\n}\nrule r {\n  " + strings.Join(clauses, "\n  ") + "\n}\n"
 	s, ds := Check([]*File{Parse("x.lantern", []byte(text))}, Env{})
 	return s, s.Rule("r"), ds
@@ -40,7 +41,8 @@ func TestRaises(t *testing.T) {
 			In: 5 * time.Minute, AtLeast: 2, K: 3, M: 3, Row: true}},
 	} {
 		t.Run(text, func(t *testing.T) {
-			_, r, ds := ruleWith(t, `problem /(?<pid>\d+)/`, "per pid", "raise notice at 1 in 1m", text, "clear after 1h quiet")
+			_, r, ds := ruleWith(t, `problem /(?<pid>\d+)/`, "per pid", "raise notice at 1 in 1m", text,
+				"clear after 1h quiet")
 			require.False(t, Errors(ds), "%v", ds)
 			require.NotNil(t, r)
 			got := r.Raises[1]
@@ -55,7 +57,8 @@ func TestRaises(t *testing.T) {
 			assert.Equal(t, want.When == nil && want.Open == 0, got.Hits())
 			if w := want.When; w != nil {
 				require.NotNil(t, got.When)
-				assert.Equal(t, []any{w.Agg, w.Field, w.Op, w.In, w.AtLeast, w.K, w.M, w.Row}, []any{got.When.Agg, got.When.Field,
+				assert.Equal(t, []any{w.Agg, w.Field, w.Op, w.In, w.AtLeast, w.K, w.M, w.Row}, []any{got.When.Agg,
+					got.When.Field,
 					got.When.Op, got.When.In, got.When.AtLeast, got.When.K, got.When.M, got.When.Row})
 			}
 		})
@@ -66,22 +69,24 @@ func TestRaises(t *testing.T) {
 func TestClears(t *testing.T) {
 	for clauses, want := range map[string]Rule{
 		"recovery \"fine\"": {OnRecovery: true, RecoverAt: 1},
-		"recovery \"fine\"|clear on recovery at 2 in 10m": {OnRecovery: true, RecoverAt: 2, RecoverIn: 10 * time.Minute},
-		"clear after 1h quiet":                            {Quiet: time.Hour, RecoverAt: 1},
-		"clear after 1d open":                             {Age: 24 * time.Hour, RecoverAt: 1},
-		"clear by hand":                                   {ByHand: true, RecoverAt: 1},
-		"clear after 1h quiet|clear after 1w open":        {Quiet: time.Hour, Age: 7 * 24 * time.Hour, RecoverAt: 1},
-		"recovery \"fine\"|clear after 10m quiet":         {Quiet: 10 * time.Minute, RecoverAt: 1, OnRecovery: true},
-		"clear after 1h quiet|reopen within 10m":          {Quiet: time.Hour, Reopen: 10 * time.Minute, RecoverAt: 1},
-		"clear after 1h quiet|remind every 3m":            {Quiet: time.Hour, Remind: 3 * time.Minute, RecoverAt: 1},
-		"clear after 1h quiet|unless bigger open":         {Quiet: time.Hour, RecoverAt: 1},
+		"recovery \"fine\"|clear on recovery at 2 in 10m": {OnRecovery: true, RecoverAt: 2,
+			RecoverIn: 10 * time.Minute},
+		"clear after 1h quiet":                     {Quiet: time.Hour, RecoverAt: 1},
+		"clear after 1d open":                      {Age: 24 * time.Hour, RecoverAt: 1},
+		"clear by hand":                            {ByHand: true, RecoverAt: 1},
+		"clear after 1h quiet|clear after 1w open": {Quiet: time.Hour, Age: 7 * 24 * time.Hour, RecoverAt: 1},
+		"recovery \"fine\"|clear after 10m quiet":  {Quiet: 10 * time.Minute, RecoverAt: 1, OnRecovery: true},
+		"clear after 1h quiet|reopen within 10m":   {Quiet: time.Hour, Reopen: 10 * time.Minute, RecoverAt: 1},
+		"clear after 1h quiet|remind every 3m":     {Quiet: time.Hour, Remind: 3 * time.Minute, RecoverAt: 1},
+		"clear after 1h quiet|unless bigger open":  {Quiet: time.Hour, RecoverAt: 1},
 	} {
 		t.Run(clauses, func(t *testing.T) {
 			list := append([]string{`problem "x"`, "raise warning"}, strings.Split(clauses, "|")...)
 			_, r, ds := ruleWith(t, list...)
 			require.False(t, Errors(ds), "%v", ds)
 			assert.Equal(t, []any{want.OnRecovery, want.RecoverAt, want.RecoverIn, want.Quiet, want.Age, want.ByHand,
-				want.Reopen, want.Remind}, []any{r.OnRecovery, r.RecoverAt, r.RecoverIn, r.Quiet, r.Age, r.ByHand, r.Reopen, r.Remind})
+				want.Reopen, want.Remind}, []any{r.OnRecovery, r.RecoverAt, r.RecoverIn, r.Quiet, r.Age, r.ByHand,
+				r.Reopen, r.Remind})
 		})
 	}
 }
@@ -131,7 +136,8 @@ func TestExpressionsThereAndBack(t *testing.T) {
 			case 5:
 				return "not (" + expr(depth-1).Draw(t, "of") + ")"
 			default:
-				return "(" + expr(depth-1).Draw(t, "a") + ") " + rapid.SampledFrom([]string{"and", "or"}).Draw(t, "join") + " (" +
+				return "(" + expr(depth-1).Draw(t, "a") + ") " + rapid.SampledFrom([]string{"and", "or"}).Draw(t,
+					"join") + " (" +
 					expr(depth-1).Draw(t, "b") + ")"
 			}
 		})
@@ -158,9 +164,11 @@ func TestMistakesStayWhereTheyAre(t *testing.T) {
 	good := func(i int) string {
 		return fmt.Sprintf("rule good-%d {\n  problem \"x%d\"\n  raise warning\n  clear after 1h quiet\n}\n", i, i)
 	}
-	bad := []string{"rule bad {\n  problem\n}\n", "rule bad {\n  problem \"x\n}\n", "rule {\n}\n", "rule bad {\n  raise worst\n}\n",
+	bad := []string{"rule bad {\n  problem\n}\n", "rule bad {\n  problem \"x\n}\n", "rule {\n}\n",
+		"rule bad {\n  raise worst\n}\n",
 		"rule bad {\n  problem /(/\n  raise warning\n}\n", "rule bad {\n  per\n", "sauce s {\n  files \"/x\"\n}\n",
-		"rule good-0 {\n  problem \"y\"\n  raise error\n  clear by hand\n}\n", "}\n", "\"text\"\n", "rule bad { problem \"x\" }}\n"}
+		"rule good-0 {\n  problem \"y\"\n  raise error\n  clear by hand\n}\n", "}\n", "\"text\"\n",
+		"rule bad { problem \"x\" }}\n"}
 	rapid.Check(t, func(t *rapid.T) {
 		n := rapid.IntRange(1, 5).Draw(t, "rules")
 		at := rapid.IntRange(0, n).Draw(t, "at")

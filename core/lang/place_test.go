@@ -44,9 +44,11 @@ func TestPlaces(t *testing.T) {
 	for _, c := range low.Clauses {
 		got = append(got, fmt.Sprint(c.Word, " ", c.Words, " ", c.First, "-", c.Last))
 	}
-	assert.Equal(t, []string{`problem ["low"] 6-6`, `per [host pump] 7-8`, `expect ["one low"] 9-12`, `raise [warning] 13-13`}, got)
+	assert.Equal(t, []string{`problem ["low"] 6-6`, `per [host pump] 7-8`, `expect ["one low"] 9-12`,
+		`raise [warning] 13-13`}, got)
 	assert.Equal(t, []int{9, 12}, []int{low.Clauses[2].Nested.First, low.Clauses[2].Nested.Last})
-	for line, want := range map[int]string{1: "", 2: "", 3: "source", 4: "", 5: "", 7: "rule", 10: "expect", 12: "rule", 13: "rule", 14: "", 16: "rule"} {
+	for line, want := range map[int]string{1: "", 2: "", 3: "source", 4: "", 5: "", 7: "rule", 10: "expect",
+		12: "rule", 13: "rule", 14: "", 16: "rule"} {
 		assert.Equal(t, want, f.Within(line), "line %d", line)
 	}
 	_, found := f.RuleBefore(5)
@@ -61,7 +63,8 @@ func TestPlaces(t *testing.T) {
 // Whatever is typed, blocks lie within the text, one behind the other, and clauses within
 // their block.
 func TestPlacesLieWithinTheText(t *testing.T) {
-	pieces := []string{"rule a {", "}", "  problem \"x\"", "  per host,", "pump", "  expect \"e\" {", "  line \"x\"", "source s {", "# note", "", "layout", "{", "  names n {"}
+	pieces := []string{"rule a {", "}", "  problem \"x\"", "  per host,", "pump", "  expect \"e\" {", "  line \"x\"",
+		"source s {", "# note", "", "layout", "{", "  names n {"}
 	rapid.Check(t, func(t *rapid.T) {
 		lines := rapid.SliceOfN(rapid.SampledFrom(pieces), 0, 14).Draw(t, "lines")
 		f := lang.Parse("t", []byte(strings.Join(lines, "\n")))

@@ -216,7 +216,8 @@ func readAccount(c *cursor, node any) {
 
 func readListen(c *cursor, node any) {
 	s := node.(*Source)
-	const mend = `write: listen syslog udp "0.0.0.0:514"; with tls: listen syslog tls "0.0.0.0:6514" cert "FILE" key "FILE"`
+	const mend = `write: listen syslog udp "0.0.0.0:514"; with tls: listen syslog tls "0.0.0.0:6514" cert "FILE" ` +
+		`key "FILE"`
 	l := Listen{Pos: c.toks[0].pos}
 	if !c.accept("syslog") {
 		c.expected(c.peek(), "syslog", mend)
@@ -286,7 +287,8 @@ func readZone(c *cursor, node any) {
 func readSourceField(c *cursor, node any) {
 	s := node.(*Source)
 	f := SourceField{Name: c.fieldName("a field")}
-	const mend = `write: field site "north", field site from path /sites\/(?<site>[^\/]+)/, or field site from host /^(?<site>[a-z]+)-/`
+	const mend = `write: field site "north", field site from path /sites\/(?<site>[^\/]+)/, or field site from ` +
+		`host /^(?<site>[a-z]+)-/`
 	if c.accept("from") {
 		if f.Host = c.accept("host"); !f.Host && !c.accept("path") {
 			c.expected(c.peek(), "path, or host,", mend)

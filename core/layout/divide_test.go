@@ -93,11 +93,15 @@ func TestClauses(t *testing.T) {
 			"misfit !no #Fields line has named the columns yet|| date=2026-11-24 time=05:32:28 c-ip=10.0.0.1 " +
 				"@2026-11-24T05:32:28.000Z|misfit !it has 3 columns, and #Fields names 4|| time=05:33:00 x=1|| " +
 				"time=05:34:00 x=2 @2026-11-25T05:34:00.000Z"},
-		{"json", `{"time":"2026-11-24T05:32:28Z","a":{"b":1,"C d":[1, 2]},"n":null,"x":"\u00e9\n"}|{"a":1} x|[1]|{"from":true,"a":1,"a":2}`, "time=2026-11-24T05:32:28Z a.b=1 a.c-d=[1, 2] n= x=é\n @2026-11-24T05:32:28.000Z|misfit|misfit|field-from=true a=2"},
+		{"json", `{"time":"2026-11-24T05:32:28Z","a":{"b":1,"C d":[1, 2]},"n":null,"x":"\u00e9\n"}|{"a":1} x|[1]|` +
+			`{"from":true,"a":1,"a":2}`, "time=2026-11-24T05:32:28Z a.b=1 a.c-d=[1, 2] n= x=é\n " +
+			"@2026-11-24T05:32:28.000Z|misfit|misfit|field-from=true a=2"},
 		{"logfmt\nmap msg to text", `at=2026-11-24T05:32:28Z msg="a \"b\"" done n=|plain words|a="x`,
 			`at=2026-11-24T05:32:28Z done=true text=a "b" @2026-11-24T05:32:28.000Z|misfit|misfit`},
-		{"combined", `10.0.0.1 - mira [24/Nov/2026:05:32:28 +0100] "GET /a?b=1 HTTP/1.1" 404 - "-" "F \"x\""|10.0.0.1 - - [24/Nov/2026:05:32:28 +0100] "GET / HTTP/1.1" 200 5`,
-			`client=10.0.0.1 account=mira at=24/Nov/2026:05:32:28 +0100 request=GET /a?b=1 HTTP/1.1 method=GET path=/a query=b=1 protocol=HTTP/1.1 status=404 agent=F "x" @2026-11-24T04:32:28.000Z|misfit`},
+		{"combined", `10.0.0.1 - mira [24/Nov/2026:05:32:28 +0100] "GET /a?b=1 HTTP/1.1" 404 - "-" "F \"x\""|` +
+			`10.0.0.1 - - [24/Nov/2026:05:32:28 +0100] "GET / HTTP/1.1" 200 5`,
+			`client=10.0.0.1 account=mira at=24/Nov/2026:05:32:28 +0100 request=GET /a?b=1 HTTP/1.1 method=GET ` +
+				`path=/a query=b=1 protocol=HTTP/1.1 status=404 agent=F "x" @2026-11-24T04:32:28.000Z|misfit`},
 		{"find in text /(?<n>\\d+)/", "a 7|b", "n=7|"},
 	} {
 		d := divider(t, c.clauses)

@@ -41,15 +41,24 @@ func TestSyslogAsItIsSent(t *testing.T) {
 	near := entry.Of(time.Date(2026, 11, 24, 6, 0, 0, 0, time.UTC))
 	d := format("syslog")
 	for line, want := range map[string]string{
-		`<165>1 2026-11-24T05:32:28.114Z lock-3 gated 418 ID47 [a@32473 gate="a1" why="says \"no\""][b@32473 gate="b"] ` + "\xef\xbb\xbf" + `refused`: "facility=local4|level=notice|host=lock-3|program=gated|pid=418|msgid=ID47|gate=a1|a-32473.gate=a1|why=says \"no\"|a-32473.why=says \"no\"|sd-gate=b|b-32473.gate=b|text=refused|2026-11-24T05:32:28.114Z",
+		`<165>1 2026-11-24T05:32:28.114Z lock-3 gated 418 ID47 [a@32473 gate="a1" why="says \"no\""][b@32473 ` +
+			`gate="b"] ` + "\xef\xbb\xbf" + `refused`: "facility=local4|level=notice|host=lock-3|program=gated|" +
+			"pid=418|msgid=ID47|gate=a1|a-32473.gate=a1|why=says \"no\"|a-32473.why=says \"no\"|sd-gate=b|" +
+			"b-32473.gate=b|text=refused|2026-11-24T05:32:28.114Z",
 		`<34>1 - - - - - - bare`: "facility=auth|level=critical|text=bare|",
 		`<34>1 - - - - - -`:      "facility=auth|level=critical|text=|",
-		`<34>Nov 24 05:32:28 lock-3 su[17]: refused for /dev/pts/8`: "facility=auth|level=critical|host=lock-3|program=su|pid=17|text=refused for /dev/pts/8|2026-11-24T05:32:28.000Z",
-		`<13>Nov  4 05:32:28 lock-3 gated: x`:                       "facility=user|level=notice|host=lock-3|program=gated|text=x|2026-11-04T05:32:28.000Z",
-		`<13>Nov 24 05:32:28 gated[4]: no host`:                     "facility=user|level=notice|program=gated|pid=4|text=no host|2026-11-24T05:32:28.000Z",
-		`<13>Nov 24 05:32:28.114 fe80::1 gated: x`:                  "facility=user|level=notice|host=fe80::1|program=gated|text=x|2026-11-24T05:32:28.114Z",
-		`<13>Nov 24 2026 05:32:28 lock-3 gated: x`:                  "facility=user|level=notice|host=lock-3|program=gated|text=x|2026-11-24T05:32:28.000Z",
-		`<13>2026-11-24T05:32:28+01:00 lock-3 gated[1]: x`:          "facility=user|level=notice|host=lock-3|program=gated|pid=1|text=x|2026-11-24T04:32:28.000Z",
+		`<34>Nov 24 05:32:28 lock-3 su[17]: refused for /dev/pts/8`: "facility=auth|level=critical|host=lock-3|" +
+			"program=su|pid=17|text=refused for /dev/pts/8|2026-11-24T05:32:28.000Z",
+		`<13>Nov  4 05:32:28 lock-3 gated: x`: "facility=user|level=notice|host=lock-3|program=gated|" +
+			"text=x|2026-11-04T05:32:28.000Z",
+		`<13>Nov 24 05:32:28 gated[4]: no host`: "facility=user|level=notice|program=gated|pid=4|" +
+			"text=no host|2026-11-24T05:32:28.000Z",
+		`<13>Nov 24 05:32:28.114 fe80::1 gated: x`: "facility=user|level=notice|host=fe80::1|" +
+			"program=gated|text=x|2026-11-24T05:32:28.114Z",
+		`<13>Nov 24 2026 05:32:28 lock-3 gated: x`: "facility=user|level=notice|host=lock-3|program=gated|" +
+			"text=x|2026-11-24T05:32:28.000Z",
+		`<13>2026-11-24T05:32:28+01:00 lock-3 gated[1]: x`: "facility=user|level=notice|host=lock-3|program=gated|" +
+			"pid=1|text=x|2026-11-24T04:32:28.000Z",
 		`<189>127: *Nov 24 05:32:28.114: link-3 is down`: "facility=local7|level=notice|text=link-3 is " +
 			"down|2026-11-24T05:32:28.114Z",
 		`<13>no time at all`: "facility=user|level=notice|text=no time at all|",
@@ -63,7 +72,8 @@ func TestSyslogAsItIsSent(t *testing.T) {
 
 // What RFC 5424 allows is read as another reader of its grammar reads it.
 func FuzzSyslog(f *testing.F) {
-	for _, s := range []string{`<165>1 2026-11-24T05:32:28.114Z lock-3 gated 418 ID47 [a@32473 gate="a1" why="says \"no\""] refused`, `<34>1 - - - - - - x`,
+	for _, s := range []string{`<165>1 2026-11-24T05:32:28.114Z lock-3 gated 418 ID47 [a@32473 gate="a1" ` +
+		`why="says \"no\""] refused`, `<34>1 - - - - - - x`,
 		`<0>1 2026-11-24T05:32:28-07:00 h p 1 - [x y="\]\\"][z]`, `<13>Nov 24 05:32:28 lock-3 gated[4]: x`,
 		"<191>1 2026-02-29T05:32:28Z - - - - - \xef\xbb\xbf\xff"} {
 		f.Add(s)
@@ -113,11 +123,20 @@ func FuzzSyslog(f *testing.F) {
 	})
 }
 
-const gateEvent = `<Event xmlns='http://schemas.microsoft.com/win/2004/08/events/event'><System><Provider Name='Harbour-Control'/><EventID Qualifiers='0'>5120</EventID><Version>0</Version><Level>2</Level><Task>12</Task><Opcode>0</Opcode><Keywords>0x8010</Keywords><TimeCreated SystemTime='2026-11-24T05:32:28.1140000Z'/><EventRecordID>77</EventRecordID><Execution ProcessID='4' ThreadID='88'/><Channel>Harbour-Control/Access</Channel><Computer>ctl-1</Computer><Security UserID='S-1-5-7'/></System><EventData><Data Name='Account'>keeper &amp; co</Data><Data Name='level'>9</Data><Data>unnamed</Data></EventData><RenderingInfo Culture='en'><Message>The gate refused keeper &amp; co. It was shut.&#10;More of it.</Message><Task>Access</Task></RenderingInfo></Event>`
+const gateEvent = `<Event xmlns='http://schemas.microsoft.com/win/2004/08/events/event'><System><Provider ` +
+	`Name='Harbour-Control'/><EventID Qualifiers='0'>5120</EventID><Version>0</Version><Level>2</Level><Task>` +
+	`12</Task><Opcode>0</Opcode><Keywords>0x8010</Keywords><TimeCreated ` +
+	`SystemTime='2026-11-24T05:32:28.1140000Z'/><EventRecordID>77</EventRecordID><Execution ProcessID='4' ` +
+	`ThreadID='88'/><Channel>Harbour-Control/Access</Channel><Computer>ctl-1</Computer><Security ` +
+	`UserID='S-1-5-7'/></System><EventData><Data Name='Account'>keeper &amp; co</Data><Data Name='level'>9</Data>` +
+	`<Data>unnamed</Data></EventData><RenderingInfo Culture='en'><Message>The gate refused keeper &amp; co. It ` +
+	`was shut.&#10;More of it.</Message><Task>Access</Task></RenderingInfo></Event>`
 
 func TestEventXML(t *testing.T) {
 	d := format("event-xml")
-	want := "provider=Harbour-Control|channel=Harbour-Control/Access|event=5120|level=error|category=Access|host=ctl-1|record=77|pid=4|thread=88|opcode=0|keywords=0x8010|account-id=S-1-5-7|account-name=keeper & co|account=%s|Account=keeper & co|data-level=9|data-3=unnamed|text=%s|2026-11-24T05:32:28.114Z"
+	want := "provider=Harbour-Control|channel=Harbour-Control/Access|event=5120|level=error|category=Access|" +
+		"host=ctl-1|record=77|pid=4|thread=88|opcode=0|keywords=0x8010|account-id=S-1-5-7|account-name=keeper & " +
+		"co|account=%s|Account=keeper & co|data-level=9|data-3=unnamed|text=%s|2026-11-24T05:32:28.114Z"
 	assert.Equal(t, fmt.Sprintf(want, "keeper & co", "The gate refused keeper & co. It was shut.\nMore of it."),
 		divided(d, gateEvent, 0))
 	d.Layout.Tell(true, "both")
@@ -133,8 +152,11 @@ func TestEventXML(t *testing.T) {
 
 func TestJournal(t *testing.T) {
 	d := format("journal")
-	assert.Equal(t, "cursor=s=1;i=2|level=error|host=lock-3|program=gated|pid=418|unit=gated.service|code-file=a.c|text=first\nsecond|2026-11-24T05:32:28.114Z",
-		divided(d, `{"__CURSOR":"s=1;i=2","__REALTIME_TIMESTAMP":"1795498348114000","PRIORITY":"3","_HOSTNAME":"lock-3","SYSLOG_IDENTIFIER":"gated","_PID":"418","_SYSTEMD_UNIT":"gated.service","CODE_FILE":"a.c","MESSAGE":["first","second"]}`, 0))
+	assert.Equal(t, "cursor=s=1;i=2|level=error|host=lock-3|program=gated|pid=418|unit=gated.service|"+
+		"code-file=a.c|text=first\nsecond|2026-11-24T05:32:28.114Z",
+		divided(d, `{"__CURSOR":"s=1;i=2","__REALTIME_TIMESTAMP":"1795498348114000","PRIORITY":"3",`+
+			`"_HOSTNAME":"lock-3","SYSLOG_IDENTIFIER":"gated","_PID":"418","_SYSTEMD_UNIT":"gated.service",`+
+			`"CODE_FILE":"a.c","MESSAGE":["first","second"]}`, 0))
 	assert.Equal(t, "comm=cat|program=cat|text=hé|", divided(d, `{"MESSAGE":[104,195,169],"_COMM":"cat"}`, 0))
 	for _, bad := range []string{"", "{", "[]", `{"a":}`, "x"} {
 		assert.Equal(t, "misfit", divided(d, bad, 0), bad)

@@ -7,7 +7,8 @@ import (
 
 // What each routine for wide instructions earns, against the plain one beside it.
 func BenchmarkWide(b *testing.B) {
-	slab := bytes.Repeat([]byte("2026-11-24T05:32:28.114Z pump-03 pump 7: pressure low, 4.5 bar behind the strainer\n"), 3000)
+	slab := bytes.Repeat([]byte("2026-11-24T05:32:28.114Z pump-03 pump 7: pressure low, "+
+		"4.5 bar behind the strainer\n"), 3000)
 	starts := make([]uint32, 8192)
 	for name, f := range map[string]func([]byte, []uint32) (int, int){"wide": lineStarts, "plain": lineStartsPlain} {
 		b.Run("lineStarts/"+name, func(b *testing.B) {
@@ -31,7 +32,8 @@ func BenchmarkWide(b *testing.B) {
 			}
 		})
 	}
-	lines := bytes.Repeat([]byte(`{"at":"2026-11-24T05:32:28.114Z","host":"pump-03","text":"low behind the strainer"}`+"\n"),
+	lines := bytes.Repeat([]byte(`{"at":"2026-11-24T05:32:28.114Z","host":"pump-03",`+
+		`"text":"low behind the strainer"}`+"\n"),
 		3000)
 	for name, f := range map[string]func(b, word []byte) int{"wide": count, "plain": bytes.Count} {
 		b.Run("count/"+name, func(b *testing.B) {

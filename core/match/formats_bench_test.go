@@ -17,7 +17,8 @@ import (
 func BenchmarkUntouched(b *testing.B) {
 	for _, f := range []struct{ name, layout, line string }{
 		{"JSON", "layout l {\n  json\n  time at like \"2026-11-24T05:32:28.114Z\"\n}\n",
-			`{"at":"%s","host":"pump-%02d","pid":%d,"text":"pressure is 4.5 bar behind the strainer, all else as usual"}`},
+			`{"at":"%s","host":"pump-%02d","pid":%d,"text":"pressure is 4.5 bar behind the strainer, all else as ` +
+				`usual"}`},
 		{"JSON, time guessed", "layout l {\n  json\n}\n",
 			`{"level":"info","ts":"%s","host":"pump-%02d","pid":%d,"msg":"pressure is 4.5 bar behind the strainer"}`},
 		{"logfmt", "layout l {\n  logfmt\n  time at like \"2026-11-24T05:32:28.114Z\"\n}\n",

@@ -25,7 +25,9 @@ func TestFormatsEqualEachLine(t *testing.T) {
 		"syslog": {"%s pump-03 pumpd[418]: %s", "<34>%s pump-03 pumpd: %s",
 			"<3>1 %s pump-03 pumpd 418 low [x a=\"%s\"] all is well", "<34>1 %s pump-03 pumpd - - - %s", "%s: %s",
 			"%.0s%s"},
-		"journal": {`{"__REALTIME_TIMESTAMP":"1795498348%d","MESSAGE":"%s","PRIORITY":"3","_PID":"7","_HOSTNAME":"pump-03"}`, `{"__REALTIME_TIMESTAMP":"1795498349%d","MESSAGE":[108,111,119],"X":"%s"}`, `{"MESSAGE":["%[2]s","and more"]}`, `{"MESSAGE":"\u006cow"}`, `{"MESSAGE":7}`, `{"X":%d,"MESSAGE":"%s"`},
+		"journal": {`{"__REALTIME_TIMESTAMP":"1795498348%d","MESSAGE":"%s","PRIORITY":"3","_PID":"7",` +
+			`"_HOSTNAME":"pump-03"}`, `{"__REALTIME_TIMESTAMP":"1795498349%d","MESSAGE":[108,111,119],"X":"%s"}`,
+			`{"MESSAGE":["%[2]s","and more"]}`, `{"MESSAGE":"\u006cow"}`, `{"MESSAGE":7}`, `{"X":%d,"MESSAGE":"%s"`},
 		"j": {`{"at":"%s","text":"%s","level":"error"}`, `{"text":"%[2]s","at":"%[1]s","x":{"a":"low"}}`,
 			`{"at":"%s","text":"\u006cow"}`, `{"at":"%s"`, `%.0s%s`},
 		"lf":  {`at=%s text="%s"`, `a="%[2]s" at="%[1]s"`, `at=%s text=low level=error`, `%.0s%s`},

@@ -257,7 +257,8 @@ func number(v string) (n *big.Rat, is, sure bool) {
 
 // span reads a duration as rules write it: its units from large to small, each at most
 // once.
-var spans = regexp.MustCompile(`^(?:([0-9]+)w)?(?:([0-9]+)d)?(?:([0-9]+)h)?(?:([0-9]+)m)?(?:([0-9]+)s)?(?:([0-9]+)ms)?$`)
+var spans = regexp.MustCompile(`^(?:([0-9]+)w)?(?:([0-9]+)d)?(?:([0-9]+)h)?(?:([0-9]+)m)?(?:([0-9]+)s)?(?:([0-9]+)` +
+	`ms)?$`)
 
 func span(v string) (*big.Rat, bool) {
 	m := spans.FindStringSubmatch(v)

@@ -241,8 +241,8 @@ func same(b []byte, text string, fold bool) bool {
 }
 
 // needsOf returns literals of which every entry that fits x holds at least one;
-// nil where there are none. Where there is a choice between such sets, pick makes it. Built-in fields and typed ones need not stand in
-// the line as they are.
+// nil where there are none. Where there is a choice between such sets, pick makes it. Built-in
+// fields and typed ones need not stand in the line as they are.
 func needsOf(x lang.Expr, typed func(field string) bool, pick func([][]lang.Literal) []lang.Literal) []lang.Literal {
 	inLine := func(field string) bool { return !typed(field) && !slices.Contains(entryBuiltIn, field) }
 	switch x := x.(type) {

@@ -7,7 +7,8 @@ import (
 
 // What each routine for wide instructions earns, against the plain one beside it.
 func BenchmarkWide(b *testing.B) {
-	slab := bytes.Repeat([]byte("2026-11-24T05:32:28.114Z pump-03 pump 7: pressure low, 4.5 bar behind the strainer\n"), 3000)
+	slab := bytes.Repeat([]byte("2026-11-24T05:32:28.114Z pump-03 pump 7: pressure low, "+
+		"4.5 bar behind the strainer\n"), 3000)
 	f := new(filter)
 	for i := range 200 {
 		f[i*5&1023] |= 1 << (i & 63)

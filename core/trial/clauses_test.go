@@ -10,7 +10,8 @@ import (
 // Every clause beyond plain thresholds, told as expects: each of them must pass.
 func TestClauses(t *testing.T) {
 	for _, c := range []struct{ name, rule, steps string }{
-		{"different values, the newest hit of each", "problem \"refused\"\n per host\n raise warning at 2 different account in 5m\n clear after 1h quiet", `
+		{"different values, the newest hit of each", "problem \"refused\"\n per host\n raise warning at 2 " +
+			"different account in 5m\n clear after 1h quiet", `
 			at 10:00 with account "a" "refused"
 			at 10:01 with account "a" "refused"
 			at 10:02 with account "" "refused"
@@ -19,13 +20,15 @@ func TestClauses(t *testing.T) {
 			then nothing
 			at 10:07 with account "a" "refused"
 			then raised warning`},
-		{"where restricts which hits count", "problem /took (?<ms>\\d+)/\n per host\n raise error at 2 in 5m where ms > 100\n clear after 1h quiet", `
+		{"where restricts which hits count", "problem /took (?<ms>\\d+)/\n per host\n raise error at 2 in 5m " +
+			"where ms > 100\n clear after 1h quiet", `
 			at 10:00 "took 200"
 			at 10:01 "took 50"
 			then nothing
 			at 10:02 "took 300"
 			then raised error`},
-		{"a log that has said nothing for it and cannot be seen", "problem \"low\"\n per host\n raise warning\n blind raises error after 10m\n clear after 1h quiet", `
+		{"a log that has said nothing for it and cannot be seen", "problem \"low\"\n per host\n raise warning\n " +
+			"blind raises error after 10m\n clear after 1h quiet", `
 			at 10:00 from "h" "idle"
 			blind from "h"
 			wait 9m59s
@@ -34,7 +37,8 @@ func TestClauses(t *testing.T) {
 			then raised error host "h"
 			seen from "h"
 			then cleared`},
-		{"a sequence: refused, then it worked", "problem \"refused\"\n per account\n raise warning at 3 in 10m\n raise critical at 2 in 10m, then \"granted\" within 5m\n clear after 1h quiet", `
+		{"a sequence: refused, then it worked", "problem \"refused\"\n per account\n raise warning at 3 in 10m\n " +
+			"raise critical at 2 in 10m, then \"granted\" within 5m\n clear after 1h quiet", `
 			at 10:00 with account "a" "refused"
 			at 10:01 with account "a" "granted"
 			then nothing
@@ -49,7 +53,8 @@ func TestClauses(t *testing.T) {
 			then worsened critical
 			at 10:12:59 with account "a" "granted"
 			then nothing`},
-		{"a recovery in between ends a sequence", "problem \"refused\"\n recovery \"fine\"\n per account\n raise critical at 1, then \"granted\" within 5m", `
+		{"a recovery in between ends a sequence", "problem \"refused\"\n recovery \"fine\"\n per account\n raise " +
+			"critical at 1, then \"granted\" within 5m", `
 			at 10:00 with account "a" "refused"
 			at 10:01 with account "a" "fine"
 			at 10:02 with account "a" "granted"
@@ -69,20 +74,23 @@ func TestClauses(t *testing.T) {
 			then nothing
 			wait 1s
 			then cleared warning`},
-		{"a window is half-open at its old end", "problem \"low\"\n per host\n raise warning when count >= 2 in 5m\n clear after 1h quiet", `
+		{"a window is half-open at its old end", "problem \"low\"\n per host\n raise warning when count >= 2 in " +
+			"5m\n clear after 1h quiet", `
 			at 10:00 "low"
 			at 10:05 "low"
 			then nothing
 			at 10:09:59 "low"
 			then raised`},
-		{"averages are exact, and what is no number is left out", "problem /took (?<ms>\\S+)/\n per host\n raise error when avg(ms) >= 0.2 in 10m, at least 3\n clear after 1h quiet", `
+		{"averages are exact, and what is no number is left out", "problem /took (?<ms>\\S+)/\n per host\n raise " +
+			"error when avg(ms) >= 0.2 in 10m, at least 3\n clear after 1h quiet", `
 			at 10:00 "took 0.1"
 			at 10:00 "took 0.2"
 			at 10:00 "took n/a"
 			then nothing
 			at 10:01 "took 0.3"
 			then raised error`},
-		{"the 95th percentile", "problem /took (?<ms>\\d+)/\n per host\n raise error when p95(ms) > 100 in 10m\n clear when p95(ms) < 50 in 10m", `
+		{"the 95th percentile", "problem /took (?<ms>\\d+)/\n per host\n raise error when p95(ms) > 100 in 10m\n " +
+			"clear when p95(ms) < 50 in 10m", `
 			at 10:00 "took 10"
 			then nothing
 			at 10:01 "took 200"
@@ -93,7 +101,8 @@ func TestClauses(t *testing.T) {
 			then nothing
 			wait 1s
 			then cleared`},
-		{"a share of all entries", "problem status >= 500\n among path != \"/health\"\n per host\n raise error when share >= 50% in 5m, at least 4\n clear when share < 50% in 5m", `
+		{"a share of all entries", "problem status >= 500\n among path != \"/health\"\n per host\n raise error " +
+			"when share >= 50% in 5m, at least 4\n clear when share < 50% in 5m", `
 			at 10:00 with status 500, path "/a" "x"
 			at 10:00 with status 500, path "/a" "x"
 			at 10:01 with status 200, path "/health" "x"
@@ -103,7 +112,8 @@ func TestClauses(t *testing.T) {
 			then raised error
 			at 10:03 with status 200, path "/a" "x"
 			then cleared error`},
-		{"the last minutes were empty: a count of nothing is 0", "problem \"beat\"\n per host\n raise warning when count < 2 in 5m", `
+		{"the last minutes were empty: a count of nothing is 0", "problem \"beat\"\n per host\n raise warning " +
+			"when count < 2 in 5m", `
 			at 10:00 "beat"
 			at 10:04 "beat"
 			at 10:04:30 "beat"
@@ -114,14 +124,16 @@ func TestClauses(t *testing.T) {
 			then raised warning
 			at 10:09:10 "beat"
 			then cleared`},
-		{"empty counts as bad", "problem /temp (?<c>\\S+)/\n per host\n raise error when avg(c) > 5 in 5m\n empty counts as bad", `
+		{"empty counts as bad", "problem /temp (?<c>\\S+)/\n per host\n raise error when avg(c) > 5 in 5m\n empty " +
+			"counts as bad", `
 			at 10:00 "temp 1"
 			then nothing
 			wait 5m
 			then raised error
 			at 10:06 "temp 1"
 			then cleared`},
-		{"three periods in a row", "problem \"low\"\n per host\n raise warning when count > 1 in 1m, 3 in a row\n clear after 1h quiet", `
+		{"three periods in a row", "problem \"low\"\n per host\n raise warning when count > 1 in 1m, 3 in a row\n " +
+			"clear after 1h quiet", `
 			at 10:00:10 "low"
 			at 10:00:20 "low"
 			at 10:01:00 "low"
@@ -133,7 +145,9 @@ func TestClauses(t *testing.T) {
 			then nothing
 			wait 1s
 			then raised warning`},
-		{"a period that does not hold breaks the row, and two of three do not need one", "problem \"low\"\n per host\n raise warning when count > 1 in 1m, 2 in a row\n raise error when count > 1 in 1m, 2 of 3\n clear after 1h quiet", `
+		{"a period that does not hold breaks the row, and two of three do not need one", "problem \"low\"\n per " +
+			"host\n raise warning when count > 1 in 1m, 2 in a row\n raise error when count > 1 in 1m, 2 of 3\n " +
+			"clear after 1h quiet", `
 			at 10:00:10 "low"
 			at 10:00:20 "low"
 			at 10:02:10 "low"
@@ -142,7 +156,8 @@ func TestClauses(t *testing.T) {
 			then nothing
 			wait 1s
 			then raised error`},
-		{"grace waits for late entries", "problem \"low\"\n per host\n raise warning when count > 1 in 1m, 1 in a row\n grace 30s\n clear after 1h quiet", `
+		{"grace waits for late entries", "problem \"low\"\n per host\n raise warning when count > 1 in 1m, 1 in a " +
+			"row\n grace 30s\n clear after 1h quiet", `
 			at 10:00:10 "low"
 			at 10:01:20 "other"
 			at 10:00:50 "low"
@@ -151,7 +166,8 @@ func TestClauses(t *testing.T) {
 			then nothing
 			wait 1s
 			then raised warning`},
-		{"a heartbeat that stops", "awaits \"beat\"\n per host\n raise warning after 10m without\n raise error after 20m without", `
+		{"a heartbeat that stops", "awaits \"beat\"\n per host\n raise warning after 10m without\n raise error " +
+			"after 20m without", `
 			at 10:00 from "a" "beat"
 			at 10:09 from "a" "beat"
 			wait 9m59s
@@ -169,14 +185,16 @@ func TestClauses(t *testing.T) {
 			at 10:10 "beat"
 			then raised
 			then cleared`},
-		{"hosts that were never heard", "awaits \"beat\" from \"a\", \"b\"\n per host\n raise error after 10m without", `
+		{"hosts that were never heard", "awaits \"beat\" from \"a\", \"b\"\n per host\n "+
+			"raise error after 10m without", `
 			at 10:00 from "c" "other"
 			at 10:05 from "a" "beat"
 			wait 5m
 			then raised host "b"
 			wait 5m
 			then raised host "a"`},
-		{"a goodbye ends the waiting", "awaits \"beat\"\n recovery \"shutting down\"\n per host\n raise error after 10m without", `
+		{"a goodbye ends the waiting", "awaits \"beat\"\n recovery \"shutting down\"\n per host\n raise error " +
+			"after 10m without", `
 			at 10:00 "beat"
 			at 10:05 "shutting down"
 			wait 1d
@@ -184,7 +202,8 @@ func TestClauses(t *testing.T) {
 			at +1h "beat"
 			wait 10m
 			then raised`},
-		{"a question without an answer", "once /copy (?<job>\\w+) begins/\n awaits /copy (?<job>\\w+) ends/\n per host, job\n raise error after 2h without", `
+		{"a question without an answer", "once /copy (?<job>\\w+) begins/\n awaits /copy (?<job>\\w+) ends/\n per " +
+			"host, job\n raise error after 2h without", `
 			at 10:00 "copy a begins"
 			at 10:30 "copy b begins"
 			at 11:00 "copy a begins"
@@ -204,7 +223,8 @@ func TestClauses(t *testing.T) {
 			then nothing
 			at +1h "backup done"
 			then cleared`},
-		{"after it was open for so long", "problem \"low\"\n recovery \"fine\"\n per host\n raise warning\n raise critical after 30m open", `
+		{"after it was open for so long", "problem \"low\"\n recovery \"fine\"\n per host\n raise warning\n raise " +
+			"critical after 30m open", `
 			at 10:00 "low"
 			then raised warning
 			wait 30m
@@ -220,7 +240,8 @@ func TestClauses(t *testing.T) {
 			then cleared
 			wait 1h
 			then nothing`},
-		{"two recoveries are needed", "problem \"low\"\n recovery \"fine\"\n per host\n raise warning\n clear on recovery at 2 in 5m", `
+		{"two recoveries are needed", "problem \"low\"\n recovery \"fine\"\n per host\n raise warning\n clear on " +
+			"recovery at 2 in 5m", `
 			at 10:00 "low"
 			then raised
 			at 10:01 "fine"
@@ -230,7 +251,8 @@ func TestClauses(t *testing.T) {
 			then nothing
 			at 10:04 "fine"
 			then cleared`},
-		{"a flapping alert is one alert", "problem \"low\"\n recovery \"fine\"\n per host\n raise warning at 2\n raise error at 3\n reopen within 10m", `
+		{"a flapping alert is one alert", "problem \"low\"\n recovery \"fine\"\n per host\n raise warning at 2\n " +
+			"raise error at 3\n reopen within 10m", `
 			at 10:00 "low"
 			at 10:00 "low"
 			then raised warning
@@ -245,7 +267,8 @@ func TestClauses(t *testing.T) {
 			at 10:20 "low"
 			at 10:21 "low"
 			then raised`},
-		{"blind raises, and seen clears", "problem \"low\"\n per host\n raise error\n clear after 1h quiet\n blind raises notice after 5m", `
+		{"blind raises, and seen clears", "problem \"low\"\n per host\n raise error\n clear after 1h quiet\n " +
+			"blind raises notice after 5m", `
 			at 10:00 from "a" "low"
 			then raised error
 			wait 1h
@@ -257,7 +280,8 @@ func TestClauses(t *testing.T) {
 			then raised notice host "a"
 			seen
 			then cleared notice`},
-		{"within hours only", "problem \"low\"\n per host\n raise error\n clear after 10m quiet\n during mon-fri 08:00-18:00", `
+		{"within hours only", "problem \"low\"\n per host\n raise error\n clear after 10m quiet\n during mon-fri " +
+			"08:00-18:00", `
 			at 07:59:59 "low"
 			then nothing
 			at 08:00 "low"
@@ -266,7 +290,8 @@ func TestClauses(t *testing.T) {
 			then cleared
 			at 18:00 "low"
 			then nothing`},
-		{"waiting stands still outside its hours", "awaits \"beat\"\n per host\n raise error after 2h without\n during 08:00-18:00", `
+		{"waiting stands still outside its hours", "awaits \"beat\"\n per host\n raise error after 2h without\n " +
+			"during 08:00-18:00", `
 			at 17:00 "beat"
 			wait 14h
 			then nothing

@@ -42,7 +42,8 @@ func ExampleReplay() {
 2026-11-24T05:09:00Z pump 7 fine
 `
 	settings := pumpSettings()
-	_, err := trial.Replay(settings, []*trial.Input{{Source: settings.Source("pumps"), Path: "/var/log/pumps.log", Host: "host-a",
+	_, err := trial.Replay(settings, []*trial.Input{{Source: settings.Source("pumps"), Path: "/var/log/pumps.log",
+		Host:  "host-a",
 		Files: []io.Reader{strings.NewReader(log)}, Near: entry.None}},
 		trial.Options{Zone: time.UTC, Emit: func(t *engine.Transition) {
 			fmt.Println(t.At, t.Change, t.Rule, t.Key, t.Severity)
@@ -59,7 +60,8 @@ func ExampleReplay() {
 func ExampleWhy() {
 	settings := pumpSettings()
 	for _, text := range []string{"2026-11-24T05:00:00Z pump 7 low", "2026-11-24T05:00:00Z pump 7 LOW"} {
-		r := trial.Why(settings, settings.Rule("low"), settings.Source("pumps"), "host-a", "host-a:/var/log/pumps.log", text, time.UTC, 0)
+		r := trial.Why(settings, settings.Rule("low"), settings.Source("pumps"), "host-a",
+			"host-a:/var/log/pumps.log", text, time.UTC, 0)
 		fmt.Println(r.Verdict+":", r.Because)
 	}
 	// Output:

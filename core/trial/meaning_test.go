@@ -59,7 +59,8 @@ func TestMeaning(t *testing.T) {
 			then nothing
 			at 10:03:05 "pump 7 low"
 			then raised`},
-		{"a number that eased is watched without a break", "rule r {\n problem /flow (?<n>\\d+)/\n per nothing\n raise error when sum(n) < 10 in 5m\n", `
+		{"a number that eased is watched without a break", "rule r {\n problem /flow (?<n>\\d+)/\n per nothing\n " +
+			"raise error when sum(n) < 10 in 5m\n", `
 			at 10:00 "flow 20"
 			wait 5m
 			then raised error
@@ -71,7 +72,8 @@ func TestMeaning(t *testing.T) {
 			then nothing
 			wait 1s
 			then raised error`},
-		{"a recovery starts from zero where nothing was counted", "rule r {\n problem \"bad\"\n recovery \"fine\"\n per nothing\n raise error when share >= 50% in 5m, at least 3\n", `
+		{"a recovery starts from zero where nothing was counted", "rule r {\n problem \"bad\"\n recovery " +
+			"\"fine\"\n per nothing\n raise error when share >= 50% in 5m, at least 3\n", `
 			at 10:00 "good"
 			at 10:00:01 "good"
 			at 10:00:02 "good"
@@ -90,7 +92,8 @@ func TestMeaning(t *testing.T) {
 			at 23:02 "pump 7 low"
 			at 23:03 "pump 7 low"
 			then nothing`},
-		{"of raises that hold at once the highest", head + "raise warning at 1\nraise critical at 1\nraise error at 1\n", `
+		{"of raises that hold at once the highest", head + "raise warning at 1\nraise critical at 1\nraise error " +
+			"at 1\n", `
 			at 10:00 "pump 7 low"
 			then raised critical`},
 		{"it worsens at once and does not fall", head + "raise warning at 1\nraise critical at 3 in 1m\n", `
@@ -179,7 +182,8 @@ func TestMeaning(t *testing.T) {
 			at 10:00 "pump 7 low"
 			at 12:00 "pump 7 low"
 			then raised`},
-		{"reminders count from the last that was told", head + "raise warning at 1\nraise error at 2\nremind every 10m\n", `
+		{"reminders count from the last that was told", head + "raise warning at 1\nraise error at 2\nremind " +
+			"every 10m\n", `
 			at 10:00 "pump 7 low"
 			then raised
 			wait 10m
@@ -194,7 +198,8 @@ func TestMeaning(t *testing.T) {
 			then repeated
 			then repeated
 			then repeated`},
-		{"a clear comes before a reminder of that instant", head + "raise warning at 1\nclear after 10m quiet\nremind every 10m\n", `
+		{"a clear comes before a reminder of that instant", head + "raise warning at 1\nclear after 10m quiet\n" +
+			"remind every 10m\n", `
 			at 10:00 "pump 7 low"
 			wait 10m
 			then cleared`},
@@ -209,7 +214,8 @@ func TestMeaning(t *testing.T) {
 			then nothing
 			wait 1m
 			then cleared`},
-		{"a lacking field is written ?", "rule r {\n problem \"low\"\n recovery \"fine\"\n per host, unit\n raise error\n", `
+		{"a lacking field is written ?", "rule r {\n problem \"low\"\n recovery \"fine\"\n per host, unit\n raise " +
+			"error\n", `
 			at 10:00 with unit "" "low"
 			then raised unit "?"
 			at 10:01 with unit "u1" "low"
@@ -218,7 +224,8 @@ func TestMeaning(t *testing.T) {
 			then cleared unit "u1"
 			at 10:03 "fine"
 			then cleared unit "?"`},
-		{"per nothing is one state", "rule r {\n problem \"low\"\n per nothing\n raise error at 2 in 1m\n clear by hand\n", `
+		{"per nothing is one state", "rule r {\n problem \"low\"\n per nothing\n raise error at 2 in 1m\n clear " +
+			"by hand\n", `
 			at 10:00:00 from "a" "low"
 			at 10:00:30 from "b" "low"
 			then raised error`},

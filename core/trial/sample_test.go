@@ -32,8 +32,10 @@ rule low {
 		got = append(got, d.What+"; "+d.Mend)
 	}
 	assert.Equal(t, []string{
-		`problem /pressure low/ of low fits none of 4 entries of pumps; nearly: "pump 7: Pressure Low"; there, /pressure low/   ("pressure low" is there only with other capitals) does not fit`,
-		`problem "flow lost" of low fits none of 4 entries of pumps; nearly: "pump 8: flow lostness"; there, "flow lost"   (it stands there, but inside a longer word) does not fit`,
+		`problem /pressure low/ of low fits none of 4 entries of pumps; nearly: "pump 7: Pressure Low"; there, ` +
+			`/pressure low/   ("pressure low" is there only with other capitals) does not fit`,
+		`problem "flow lost" of low fits none of 4 entries of pumps; nearly: "pump 8: flow lostness"; there, ` +
+			`"flow lost"   (it stands there, but inside a longer word) does not fit`,
 		`ignore "test run" of low fits none of 4 entries of pumps; `,
 	}, got, strings.Join(got, "\n"))
 }

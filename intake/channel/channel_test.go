@@ -20,7 +20,9 @@ import (
 )
 
 func event(n int) string {
-	return fmt.Sprintf(`<Event xmlns="x"><System><EventID>%d</EventID><EventRecordID>%d</EventRecordID><Channel>Berths</Channel><Computer>lock-1</Computer></System><EventData><Data Name="Gate">3</Data></EventData></Event>`, 2310+n%2, n)
+	return fmt.Sprintf(`<Event xmlns="x"><System><EventID>%d</EventID><EventRecordID>%d</EventRecordID><Channel>`+
+		`Berths</Channel><Computer>lock-1</Computer></System><EventData><Data Name="Gate">3</Data></EventData>`+
+		`</Event>`, 2310+n%2, n)
 }
 
 // hosting serves a host on a socket of its own.

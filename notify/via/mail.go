@@ -43,7 +43,8 @@ func (w *mailWay) String() string { return "mail to " + strings.Join(w.to, ", ")
 func (w *mailWay) Tell(ctx context.Context, m *Message) (string, error) {
 	if w.server.Server == "" {
 		return "", &Problem{Where: "reading the settings", What: "no mail server is named",
-			Mend: `write: settings { mail server "mail.gullhaven.example:587" starttls from "lantern@gullhaven.example" }`, Final: true}
+			Mend: `write: settings { mail server "mail.gullhaven.example:587" starttls from ` +
+				`"lantern@gullhaven.example" }`, Final: true}
 	}
 	msg, err := w.message(m)
 	if err != nil {

@@ -83,13 +83,15 @@ func TestMailServersInWords(t *testing.T) {
 		final bool
 	}{
 		{"in the open, nobody logs in", lang.Mail{Server: open}, to, "", false},
-		{"with a login", lang.Mail{Server: secure, TLS: "starttls", User: "lantern", Password: secret("secret")}, to, "", false},
+		{"with a login", lang.Mail{Server: secure, TLS: "starttls", User: "lantern", Password: secret("secret")}, to,
+			"", false},
 		{"a wrong password", lang.Mail{Server: secure, TLS: "starttls", User: "lantern", Password: secret("guess")}, to,
 			"it does not accept the name lantern with its password", false},
 		{"no STARTTLS", lang.Mail{Server: open, TLS: "starttls"}, to, "it does not offer STARTTLS", false},
 		{"a login in the open", lang.Mail{Server: open, User: "lantern", Password: secret("secret")}, to,
 			"it offers no way to log in that is safe here", false},
-		{"no way that is known", lang.Mail{Server: closed, TLS: "starttls", User: "lantern", Password: secret("secret")}, to,
+		{"no way that is known", lang.Mail{Server: closed, TLS: "starttls", User: "lantern", Password: secret(
+			"secret")}, to,
 			"it offers no way to log in that is safe here", false},
 		{"no such receiver", lang.Mail{Server: open}, "nobody@gullhaven.example", "it refuses the mail", true},
 		{"no password", lang.Mail{Server: secure, TLS: "starttls", User: "lantern", Password: "/nowhere"}, to,
@@ -98,7 +100,8 @@ func TestMailServersInWords(t *testing.T) {
 	} {
 		c.mail.From = "lantern@gullhaven.example"
 		ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
-		answer, err := via.Mail(c.mail, []string{c.to}, roots).Tell(ctx, &via.Message{ID: "m1", Subject: "Pump 7", Text: "low",
+		answer, err := via.Mail(c.mail, []string{c.to}, roots).Tell(ctx, &via.Message{ID: "m1", Subject: "Pump 7",
+			Text: "low",
 			Made: time.Now(), Host: "host-a"})
 		cancel()
 		if c.want == "" {

@@ -30,7 +30,8 @@ const (
 	HTMLFile    = "message-html.tmpl"
 )
 
-const subjectTemplate = `{{define "one"}}{{.Head}}: {{still .Say}} ({{.Rule}}{{with .KeyWords}} {{still .}}{{end}}), since {{clock .Since}}{{end -}}
+const subjectTemplate = `{{define "one"}}{{.Head}}: {{still .Say}} ({{.Rule}}{{with .KeyWords}} {{still .}}{{end -}}
+), since {{clock .Since}}{{end -}}
 {{if eq .Kind "alert"}}{{template "one" index .Alerts 0}}
 {{- else if eq .Kind "several"}}{{len .Alerts}} alerts, the worst {{.Severity}}: {{.Counts}}
 {{- else if eq .Kind "summary"}}{{len .Alerts}} more that were held back, the worst {{.Severity}}: {{.Counts}}
@@ -68,33 +69,47 @@ take it   dimlantern take {{.Alert}}   or t on it in the room watch{{end}}
 Dim Lantern at {{.Host}}, to {{.Contact}}. dimlantern hush keeps something quiet.
 `
 
-const htmlTemplate = `<!DOCTYPE html>
+const htmlTemplate = `{{define "of"}}color:#6b604c;padding:1px 18px 1px 0;vertical-align:top{{end -}}
+<!DOCTYPE html>
 <html><head><meta charset="utf-8"><title>{{.Subject}}</title></head>
 <body style="margin:0;background:#fbf7ee;color:#2b2418;font:15px/1.45 sans-serif">
 <div style="max-width:760px;margin:0 auto;padding:20px 24px">
 {{range .Short}}
 <div style="border-left:6px solid {{.Colour}};padding:2px 0 2px 14px;margin:0 0 14px">
 <div style="font-size:18px;font-weight:bold">{{still .Say}}</div>
-<div style="color:#6b604c">{{.Head}} &middot; {{.Rule}}{{with .KeyWords}} {{still .}}{{end}} &middot; since {{stamp .Since}}{{if eq .Change "cleared"}} &middot; over {{stamp .At}} after {{span .Lasted}}{{end}}</div>
+<div style="color:#6b604c">{{.Head}} &middot; {{.Rule}}{{with .KeyWords}} {{still .}}{{end}}
+&middot; since {{stamp .Since}}
+{{- if eq .Change "cleared"}} &middot; over {{stamp .At}} after {{span .Lasted}}{{end}}</div>
 </div>
 {{with .Advise}}<p style="margin:0 0 14px">{{still .}}</p>{{end}}
-{{if $.Picture}}<p style="margin:0 0 14px"><img src="cid:` + pictureID + `" alt="the lifeline" style="max-width:100%"></p>{{end}}
+{{if $.Picture}}<p style="margin:0 0 14px">
+<img src="cid:` + pictureID + `" alt="the lifeline" style="max-width:100%"></p>{{end}}
 <table style="border-collapse:collapse;font-size:14px;margin:0 0 14px">
-<tr><td style="color:#6b604c;padding:1px 18px 1px 0;vertical-align:top">why</td><td>{{.Why}}{{with .Hits}}; {{.}}{{end}}</td></tr>
-{{range .Clears}}<tr><td style="color:#6b604c;padding:1px 18px 1px 0;vertical-align:top">ends</td><td>{{.}}</td></tr>{{end}}
-{{with .By}}<tr><td style="color:#6b604c;padding:1px 18px 1px 0;vertical-align:top">by</td><td>{{.}}</td></tr>{{end}}
-{{with .Words}}<tr><td style="color:#6b604c;padding:1px 18px 1px 0;vertical-align:top">words</td><td>{{still .}}</td></tr>{{end}}
-{{if .Open}}<tr><td style="color:#6b604c;padding:1px 18px 1px 0;vertical-align:top">take it</td><td><code>dimlantern take {{.Alert}}</code> or t on it in the room watch</td></tr>{{end}}
+<tr><td style="{{template "of"}}">why</td><td>{{.Why}}{{with .Hits}}; {{.}}{{end}}</td></tr>
+{{range .Clears}}<tr><td style="{{template "of"}}">ends</td><td>{{.}}</td></tr>{{end}}
+{{with .By}}<tr><td style="{{template "of"}}">by</td><td>{{.}}</td></tr>{{end}}
+{{with .Words}}<tr><td style="{{template "of"}}">words</td><td>{{still .}}</td></tr>{{end}}
+{{if .Open}}<tr><td style="{{template "of"}}">take it</td>
+<td><code>dimlantern take {{.Alert}}</code> or t on it in the room watch</td></tr>{{end}}
 </table>
 {{if .Evidence}}<div style="color:#6b604c;font-size:13px">{{still .Place}}, newest first</div>
-<pre style="background:#f3ead7;padding:10px 12px;font:12px/1.5 monospace;white-space:pre-wrap;word-break:break-word;margin:4px 0 18px">{{range .Evidence}}{{if .Lit}}<b>{{clock .At}}  {{still .Text}}</b>{{else}}{{clock .At}}  {{still .Text}}{{end}}
+<pre style="background:#f3ead7;padding:10px 12px;margin:4px 0 18px;font:12px/1.5 monospace;
+white-space:pre-wrap;word-break:break-word">{{range .Evidence}}
+{{- if .Lit}}<b>{{clock .At}}  {{still .Text}}</b>{{else}}{{clock .At}}  {{still .Text}}{{end}}
 {{end}}</pre>{{end}}
 {{end}}
-{{if .Rest}}<div style="font-size:16px;font-weight:bold;margin:0 0 8px">{{.Subject}}</div><table style="border-collapse:collapse;font-size:13px;margin:0 0 14px">
-{{range .Rest}}<tr><td style="padding:1px 12px 1px 8px;border-left:5px solid {{.Colour}};white-space:nowrap;color:#6b604c">{{stamp .At}}</td><td style="padding:1px 12px 1px 0">{{.Head}}</td><td style="padding:1px 12px 1px 0">{{.Rule}}{{with .KeyWords}} {{still .}}{{end}}</td><td>{{still .Say}}</td></tr>
+{{if .Rest}}<div style="font-size:16px;font-weight:bold;margin:0 0 8px">{{.Subject}}</div>
+<table style="border-collapse:collapse;font-size:13px;margin:0 0 14px">
+{{range .Rest}}<tr>
+<td style="padding:1px 12px 1px 8px;border-left:5px solid {{.Colour}};white-space:nowrap;color:#6b604c">
+{{- stamp .At}}</td>
+<td style="padding:1px 12px 1px 0">{{.Head}}</td>
+<td style="padding:1px 12px 1px 0">{{.Rule}}{{with .KeyWords}} {{still .}}{{end}}</td>
+<td>{{still .Say}}</td></tr>
 {{end}}</table>{{end}}
 {{if and (not .Short) (not .Rest)}}<p>{{.Subject}}</p>{{end}}
-<div style="color:#8f8472;font-size:12px;border-top:1px solid #e2d8c3;padding-top:8px">Dim Lantern at {{.Host}}, to {{.Contact}}. <code>dimlantern hush</code> keeps something quiet.</div>
+<div style="color:#8f8472;font-size:12px;border-top:1px solid #e2d8c3;padding-top:8px">
+Dim Lantern at {{.Host}}, to {{.Contact}}. <code>dimlantern hush</code> keeps something quiet.</div>
 </div></body></html>
 `
 

@@ -62,7 +62,8 @@ func (r *Room) shownKinds() []api.BenchKind {
 	for _, k := range r.view.Kinds {
 		caught := k.Is != "" && k.Is != "near"
 		usual := k.Count*usualShare >= all
-		if r.kinds.only == 1 && !caught || r.kinds.only == 2 && k.Is != "near" || r.kinds.only == 3 && (caught || !usual) ||
+		if r.kinds.only == 1 && !caught || r.kinds.only == 2 && k.Is != "near" || r.kinds.only == 3 && (caught ||
+			!usual) ||
 			r.kinds.only == 4 && (caught || usual) {
 			continue
 		}

@@ -39,12 +39,14 @@ type hand struct {
 }
 
 func tried(q api.BenchQuery) *api.BenchView {
-	v := &api.BenchView{Rule: "pump-low", Words: []string{"A hit is an entry of harbour."}, Sample: "harbour, the last 1h",
+	v := &api.BenchView{Rule: "pump-low", Words: []string{"A hit is an entry of harbour."}, Sample: "harbour, the " +
+		"last 1h",
 		Tried: &api.BenchTried{Hits: 4242, Raised: 7, Told: 9, Ends: map[string]int{"quiet": 5, "recovery": 1}},
 		Kinds: []api.BenchKind{
 			{ID: "1", Source: "harbour", Text: "pump <number> is low", Count: 40, Is: "problem", Newest: 3,
 				Example: "pump 7 is low", Lit: [][2]int{{10, 13}}},
-			{ID: "2", Source: "harbour", Text: "pump <number> is fine", Count: 30, Newest: 9, Example: "pump 7 is fine"},
+			{ID: "2", Source: "harbour", Text: "pump <number> is fine", Count: 30, Newest: 9,
+				Example: "pump 7 is fine"},
 			{ID: "3", Source: "harbour", Text: "gate held", Count: 1, Newest: 1, Example: "gate held"}},
 		Rows: []api.Row{{Rule: "pump-low", Key: []string{"pump-7"}, Have: 2, Count: 12, Cleared: entry.None,
 			Life: api.Life{Hits: make([]int, 20)}}, {Rule: "pump-low", Key: []string{"pump-8"}, Count: 1}},
@@ -83,7 +85,8 @@ func sits(t require.TestingT) *hand {
 	})
 	api.MarkEntries.Answer(desk, func(_ context.Context, q api.MarkQuery) (*api.Marked, error) {
 		h.marked = append(h.marked, q)
-		return &api.Marked{Body: q.Body + "# " + q.Is + "\n", Line: 3, Clause: q.Is + " \"it\"", Costs: "it takes 3 more"}, nil
+		return &api.Marked{Body: q.Body + "# " + q.Is + "\n", Line: 3, Clause: q.Is + " \"it\"",
+			Costs: "it takes 3 more"}, nil
 	})
 	api.DoPut.Answer(desk, func(_ context.Context, q api.PutQuery) (*api.Put, error) {
 		h.puts = append(h.puts, q)
@@ -176,7 +179,8 @@ func TestTypingIsTried(t *testing.T) {
 func TestErrorsAndWords(t *testing.T) {
 	h := opened(t)
 	h.view = func(q api.BenchQuery) *api.BenchView {
-		return &api.BenchView{Findings: []api.BenchFinding{{Line: q.Line, Col: 1, Error: true, What: "prob is no clause",
+		return &api.BenchView{Findings: []api.BenchFinding{{Line: q.Line, Col: 1, Error: true,
+			What: "prob is no clause",
 			Mend: "problem is"}}, Complete: []string{"problem"}, Typed: 4}
 	}
 	h.Press("end", "enter", "p", "r", "o", "b")
@@ -365,8 +369,10 @@ func TestAnyKeysOnTheBench(t *testing.T) {
 		h := opened(t)
 		h.Stage.W, h.Stage.H = rapid.IntRange(20, 200).Draw(t, "w"), rapid.IntRange(5, 50).Draw(t, "h")
 		for range rapid.IntRange(0, 25).Draw(t, "keys") {
-			h.Press(rapid.SampledFrom([]string{"enter", "esc", "tab", "up", "down", "left", "right", "p", "o", "x", "n", "a",
-				"i", "A", "k", "f", "/", "y", "u", "s", "F", "space", "ctrl+p", "ctrl+s", "ctrl+t", "ctrl+f", "b", "c", "r", "D",
+			h.Press(rapid.SampledFrom([]string{"enter", "esc", "tab", "up", "down", "left", "right", "p", "o", "x",
+				"n", "a",
+				"i", "A", "k", "f", "/", "y", "u", "s", "F", "space", "ctrl+p", "ctrl+s", "ctrl+t", "ctrl+f", "b",
+				"c", "r", "D",
 				"alt+up", "ctrl+z", "pgdown", "end"}).Draw(t, "key"))
 			for _, l := range strings.Split(h.Text(), "\n") {
 				require.LessOrEqual(t, ansi.StringWidth(l), h.Stage.W)

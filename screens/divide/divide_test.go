@@ -159,7 +159,8 @@ func TestAnyKeys(t *testing.T) {
 		h := open()
 		h.Stage.W, h.Stage.H = rapid.IntRange(20, 200).Draw(t, "w"), rapid.IntRange(6, 50).Draw(t, "h")
 		for range rapid.IntRange(0, 30).Draw(t, "keys") {
-			h.Press(rapid.SampledFrom([]string{"left", "right", "up", "down", "shift+left", "shift+right", "tab", "enter",
+			h.Press(rapid.SampledFrom([]string{"left", "right", "up", "down", "shift+left", "shift+right", "tab",
+				"enter",
 				"a", "x", "t", "u", "d", "e", "v", "w", "/", "ctrl+s"}).Draw(t, "key"))
 			if len(h.Stage.Pages) == 0 {
 				return
@@ -168,7 +169,8 @@ func TestAnyKeys(t *testing.T) {
 			for _, l := range strings.Split(s, "\n") {
 				require.LessOrEqual(t, ansi.StringWidth(l), h.Stage.W)
 			}
-			h.Do(h.w.Update(tea.MouseClickMsg{X: rapid.IntRange(0, 200).Draw(t, "x"), Y: rapid.IntRange(0, 50).Draw(t, "y"),
+			h.Do(h.w.Update(tea.MouseClickMsg{X: rapid.IntRange(0, 200).Draw(t, "x"), Y: rapid.IntRange(0, 50).Draw(t,
+				"y"),
 				Button: tea.MouseLeft}))
 			line, start, end := h.w.selected()
 			require.LessOrEqual(t, 0, start)

@@ -75,7 +75,8 @@ func (w *Page) head(c *paint.Canvas, x, y int, p paint.Palette, base paint.Style
 	}
 	words := fmt.Sprintf("%s %s, of %s", humanize.Comma(int64(v.Looked)), what, room.Count(v.Shapes, "shape"))
 	if w.filter != "" {
-		words = fmt.Sprintf("%s have %s, of %s", humanize.Comma(int64(v.Looked)), w.filter, room.Count(v.Shapes, "shape"))
+		words = fmt.Sprintf("%s have %s, of %s", humanize.Comma(int64(v.Looked)), w.filter, room.Count(v.Shapes,
+			"shape"))
 	}
 	switch n := v.Looked - v.Fits; {
 	case v.Looked == 0:

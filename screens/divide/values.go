@@ -149,7 +149,8 @@ func (w *Page) drawValues(c *paint.Canvas, x, top, bottom int, p paint.Palette, 
 	if f := v.Values; f != nil && f.Name == w.field {
 		at := c.Put(x+3, top, base.With(p.Strong).Strong(), f.Name)
 		c.Rule(at+1, top, c.W-at-2, base.With(p.Rule), false)
-		words := fmt.Sprintf("%s, in %s of %s entries, %s different", f.Type, humanize.Comma(int64(f.Entries)), humanize.Comma(int64(v.Looked)),
+		words := fmt.Sprintf("%s, in %s of %s entries, %s different", f.Type, humanize.Comma(int64(f.Entries)),
+			humanize.Comma(int64(v.Looked)),
 			humanize.Comma(int64(f.Distinct)))
 		if f.More {
 			words += " and more"
@@ -212,7 +213,8 @@ func (w *Page) drawValues(c *paint.Canvas, x, top, bottom int, p paint.Palette, 
 		}
 		c.Cut(x, y, 18, base, f.Name)
 		c.Cut(x+19, y, 9, dim, f.Type)
-		c.Cut(x+29, y, width-29, dim, fmt.Sprintf("%s have it, %s different", humanize.Comma(int64(f.Entries)), humanize.Comma(int64(f.Distinct))))
+		c.Cut(x+29, y, width-29, dim, fmt.Sprintf("%s have it, %s different", humanize.Comma(int64(f.Entries)),
+			humanize.Comma(int64(f.Distinct))))
 		y++
 	}
 	y++

@@ -21,7 +21,8 @@ import (
 // Keys are written as they are on the keyboard.
 func TestMarks(t *testing.T) {
 	for names, want := range map[string]string{"up down": "↑↓", "left right": "←→", "c r": "c r", "ctrl+s": "^s",
-		"ctrl+z ctrl+r": "^z ^r", "alt+up alt+down": "alt ↑ ↓", "pgup pgdown": "pgup pgdn", "+ -": "+ -", "space": "space"} {
+		"ctrl+z ctrl+r": "^z ^r", "alt+up alt+down": "alt ↑ ↓", "pgup pgdown": "pgup pgdn", "+ -": "+ -",
+		"space": "space"} {
 		assert.Equal(t, want, On(names, nil).Help().Key)
 	}
 }
@@ -135,7 +136,8 @@ func TestLamp(t *testing.T) {
 		s := NewStage(nil, func() tea.Cmd { asked++; return nil })
 		s.W = rapid.IntRange(60, 200).Draw(t, "w")
 		now := entry.Of(time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC))
-		s.View = &api.View{Now: now, First: now.Add(-time.Duration(rapid.IntRange(1, 400).Draw(t, "hours")) * time.Hour)}
+		s.View = &api.View{Now: now, First: now.Add(-time.Duration(rapid.IntRange(1, 400).Draw(t,
+			"hours")) * time.Hour)}
 		for range rapid.IntRange(1, 60).Draw(t, "moves") {
 			switch rapid.IntRange(0, 3).Draw(t, "what") {
 			case 0:

@@ -45,7 +45,8 @@ func sits() *hand {
 			texts = append([]string{"newer " + string(rune('a'+i))}, texts...)
 		}
 		for i, x := range texts {
-			e.Lines = append(e.Lines, api.EntryView{At: entry.Instant(1000 - i + h.newer), Raw: x, Text: x, Fits: x != "?",
+			e.Lines = append(e.Lines, api.EntryView{At: entry.Instant(1000 - i + h.newer), Raw: x, Text: x,
+				Fits:   x != "?",
 				Fields: []entry.Field{{Name: "host", Value: "lock-3"}}})
 		}
 		e.Shown = len(e.Lines)
@@ -136,7 +137,8 @@ func TestFromAnEntry(t *testing.T) {
 	assert.Equal(t, []string{"pump 8 is low"}, h.Sent[0].(room.BeginRule).Mark.Texts)
 
 	h.Press("r")
-	assert.Equal(t, api.BeginQuery{Origin: "a:/v/pump-1.log", Raw: "pump 7 is low", Severity: entry.Warning}, h.begun[0])
+	assert.Equal(t, api.BeginQuery{Origin: "a:/v/pump-1.log", Raw: "pump 7 is low", Severity: entry.Warning},
+		h.begun[0])
 	s := h.Text()
 	for _, want := range []string{"begin a rule", "‹warning›", "rule pump {", "It would hit 1,200 of the newest 5,000",
 		"raise 1 alert."} {
@@ -242,7 +244,8 @@ func TestAnyKeysInSources(t *testing.T) {
 		h := sits()
 		h.Stage.W, h.Stage.H = rapid.IntRange(30, 200).Draw(t, "w"), rapid.IntRange(6, 50).Draw(t, "h")
 		for range rapid.IntRange(0, 25).Draw(t, "keys") {
-			h.Press(rapid.SampledFrom([]string{"enter", "esc", "tab", "up", "down", "left", "right", "f", "m", "+", "r", "n",
+			h.Press(rapid.SampledFrom([]string{"enter", "esc", "tab", "up", "down", "left", "right", "f", "m", "+",
+				"r", "n",
 				"y", "pgup", "pgdown", "home", "end", "/", "a", "shift+tab"}).Draw(t, "key"))
 			for _, l := range strings.Split(h.Text(), "\n") {
 				require.LessOrEqual(t, ansi.StringWidth(l), h.Stage.W)

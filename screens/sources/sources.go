@@ -130,7 +130,8 @@ func (r *Room) Keys() room.Keys {
 
 // Help is part of room.Explained.
 func (r *Room) Help() room.Help {
-	return room.Help{Title: "sources", About: "what is watched: each origin with its entries a minute, how far behind " +
+	return room.Help{Title: "sources", About: "what is watched: each origin with its entries a minute, how far " +
+		"behind " +
 		"it is, and what is the matter with it", Last: "╱ is blind: it could not be seen; amber are entries that do " +
 		"not fit their layout"}
 }

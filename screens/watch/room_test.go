@@ -39,7 +39,8 @@ func sits() *hand {
 	desk := api.NewDesk()
 	api.AskDetail.Answer(desk, func(context.Context, api.DetailQuery) (*api.Detail, error) {
 		h.details++
-		return &api.Detail{Advise: "Look at the strainer.", Clears: []string{"after 1h quiet", "by hand"}, Host: "host-a",
+		return &api.Detail{Advise: "Look at the strainer.", Clears: []string{"after 1h quiet", "by hand"},
+			Host:   "host-a",
 			Fields: []string{"host"}, About: []string{"ferries"}, Newest: "pump 7 is low", Source: "harbour"}, h.fail
 	})
 	api.AskCurves.Answer(desk, func(_ context.Context, q api.CurveQuery) (*api.Curves, error) {
@@ -63,9 +64,11 @@ func sits() *hand {
 	api.AskWhy.Answer(desk, func(_ context.Context, q api.WhyQuery) (*api.Why, error) {
 		h.whys = append(h.whys, q)
 		return &api.Why{Title: "why it is open", Lines: []api.WhyLine{{Kind: api.WhyHead, Text: "warning"},
-			{Kind: api.WhyYes, Word: "raise", Text: strings.Repeat("3 of 3 hits ", 30)}, {Kind: api.WhyNo, Text: "clear"},
+			{Kind: api.WhyYes, Word: "raise", Text: strings.Repeat("3 of 3 hits ", 30)}, {Kind: api.WhyNo,
+				Text: "clear"},
 			{Kind: api.WhyHit, Word: "05:00:00", Text: "pump 7 is low", Lit: [][2]int{{10, 13}}},
-			{Kind: api.WhyOver, Text: "fine"}, {Kind: api.WhyText, Text: "as it is", Lit: [][2]int{{0, 2}}}, {Text: "more"}}}, nil
+			{Kind: api.WhyOver, Text: "fine"}, {Kind: api.WhyText, Text: "as it is", Lit: [][2]int{{0, 2}}}, {
+				Text: "more"}}}, nil
 	})
 	h.Hand = roomtest.New(desk)
 	h.r = New(h.Stage)
@@ -155,7 +158,8 @@ func TestHushing(t *testing.T) {
 	h.Answers("soon")
 	assert.Contains(t, h.Stage.Note, "soon is no time")
 	h.Press("u")
-	assert.Equal(t, api.ActQuery{Person: api.Person{By: "mira"}, What: "unhush", Hush: &api.ByHand{ID: "h9"}}, h.acts[1])
+	assert.Equal(t, api.ActQuery{Person: api.Person{By: "mira"}, What: "unhush", Hush: &api.ByHand{ID: "h9"}},
+		h.acts[1])
 }
 
 func TestHushUntil(t *testing.T) {
@@ -255,7 +259,8 @@ func TestAnyKeysInWatch(t *testing.T) {
 		h := sits()
 		h.Stage.W, h.Stage.H = rapid.IntRange(60, 200).Draw(t, "w"), rapid.IntRange(10, 50).Draw(t, "h")
 		for range rapid.IntRange(0, 25).Draw(t, "keys") {
-			h.Press(rapid.SampledFrom([]string{"enter", "esc", "tab", "up", "down", "t", "T", "u", "h", "H", "m", "c", "y", "b",
+			h.Press(rapid.SampledFrom([]string{"enter", "esc", "tab", "up", "down", "t", "T", "u", "h", "H", "m", "c",
+				"y", "b",
 				"n", "[", "]", "pgup", "pgdown", "home", "end", "e", "a", "1"}).Draw(t, "key"))
 			for _, l := range strings.Split(h.Text(), "\n") {
 				require.LessOrEqual(t, ansi.StringWidth(l), h.Stage.W)
