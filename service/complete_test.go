@@ -18,7 +18,7 @@ import (
 // What is being typed is completed by what may stand there.
 func TestComplete(t *testing.T) {
 	s, _ := folder.Check([]folder.Text{{Name: "t", Body: "source pump-logs {\n  files \"/x\"\n  layout " +
-		"json\n}\nsource gates {\n  files \"/y\"\n}\nrule big {\n  problem \"x\"\n  "+
+		"json\n}\nsource gates {\n  files \"/y\"\n}\nrule big {\n  problem \"x\"\n  " +
 		"raise error\n  clear by hand\n}\n"}})
 	kinds := []trial.KindSays{
 		{Kind: trial.Kind{Shape: &layout.Shape{Count: 3}},

@@ -149,7 +149,7 @@ func TestMistakes(t *testing.T) {
 		{"a wait as long as the beat", rule("awaits \"beat\"\nraise error after 1m without\nexpect \"x\" {\n at " +
 			"10:00 \"beat\"\n at 10:01 \"beat\"\n}"), "wait-too-short", "3:1", "every 1m", "after 2m"},
 		{"a wait as short as the look", "source a { files \"/a\" every 5m }\n" +
-			rule("awaits \"beat\"\nraise error after 1m without\n" +
+			rule("awaits \"beat\"\nraise error after 1m without\n"+
 				"expect \"x\" {\n at 10:00 \"beat\"\n then nothing\n}"),
 			"wait-too-short", "4:1", "every 5m", "shorter every"},
 		{"a threshold without at", rule("problem \"x\"\nraise warning 3 in 5m"), "syntax", "3:15", "at is missing",

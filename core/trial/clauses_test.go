@@ -185,7 +185,7 @@ func TestClauses(t *testing.T) {
 			at 10:10 "beat"
 			then raised
 			then cleared`},
-		{"hosts that were never heard", "awaits \"beat\" from \"a\", \"b\"\n per host\n "+
+		{"hosts that were never heard", "awaits \"beat\" from \"a\", \"b\"\n per host\n " +
 			"raise error after 10m without", `
 			at 10:00 from "c" "other"
 			at 10:05 from "a" "beat"
