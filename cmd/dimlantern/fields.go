@@ -164,6 +164,7 @@ func printFields(to io.Writer, o *fieldsOptions, files []string) error {
 		plan.Layout.Narrow(o.only)
 	}
 	reasons := newReasons()
+	texted := l != nil && !l.Divides() && !o.asJSON && (o.only == nil || slices.Contains(o.only, "text"))
 	debug.SetGCPercent(400) // entries are forgotten as soon as they are printed
 	var w written
 	for _, path := range files {
@@ -195,6 +196,11 @@ func printFields(to io.Writer, o *fieldsOptions, files []string) error {
 					misfits := w.Misfits
 					w.Division, w.text = plan.Shown(d, line, near)
 					w.Misfits = misfits
+				}
+				if texted && w.Fits && !slices.ContainsFunc(w.Fields, func(f entry.Field) bool {
+					return f.Name == "text"
+				}) {
+					w.Fields = append(w.Fields, entry.Field{Name: "text", Value: w.whole(raw, masked)})
 				}
 				w.at = last
 				if failure == nil {

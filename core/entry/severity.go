@@ -58,3 +58,27 @@ func Level(word string) int {
 	}
 	return 0
 }
+
+// LevelWritten returns the weight of a level as programs write it: by a name that Level
+// knows, by another of the trade's (note, severe, fine, log), by its first letter, or by one
+// of the marks . - * #. It is 0 for any other word.
+func LevelWritten(word string) int {
+	if n := Level(word); n > 0 {
+		return n
+	}
+	switch strings.ToLower(word) {
+	case "d", "t", "v", "dbg", "fine", "finer", "finest", "debug1", "debug2", "debug3", "debug4", "debug5", ".", "-":
+		return 1
+	case "i", "inf", "log", "config", "detail", "hint", "statement", "context", "query", "location":
+		return 2
+	case "n", "note", "*":
+		return 3
+	case "w", "wrn", "#":
+		return 4
+	case "e", "severe":
+		return 5
+	case "c", "f", "ftl":
+		return 6
+	}
+	return 0
+}

@@ -47,11 +47,14 @@ func Detect(lines []string, near entry.Instant) []Proposal {
 	if len(some) > 0 {
 		x.open()
 		x.web()
+		x.proxy()
 		x.delimited()
+		x.pairs()
 		if !slices.ContainsFunc(x.out, func(p Proposal) bool {
 			return 10*p.Fits > 9*p.Of && p.Timed > 0 &&
 				p.score > 1.4
 		}) {
+			x.blocks()
 			x.patterns()
 		}
 	}
@@ -145,8 +148,12 @@ func (x *detection) add(p Proposal, weight float64) {
 	}
 	fits := float64(p.Fits) / float64(p.Of)
 	p.score = fits*fits*weight + 0.3*float64(p.Timed)/float64(p.Of)
-	if fits < 0.5 {
+	timed := slices.ContainsFunc(p.Clauses, func(c string) bool { return strings.HasPrefix(c, "time ") })
+	switch {
+	case fits < 0.5 || timed && p.Timed == 0:
 		p.score = 0
+	case timed && 2*p.Timed < p.Fits: // most of its times cannot be read
+		p.score *= 0.4
 	}
 	if x.objects > 0.5 && (p.What == "a pattern" || p.Starts != "" && p.Name == "") {
 		p.score /= 4 // objects of JSON divide better
@@ -170,10 +177,12 @@ func (x *detection) share(holds func(string) bool) float64 {
 var wellKnown = map[string]string{"msg": "text", "message": "text", "logmessage": "text", "eventmessage": "text",
 	"log": "text", "hostname": "host", "server": "host", "servername": "host", "hostid": "host",
 	"computer": "host", "computername": "host", "node": "host", "machine": "host", "lvl": "level",
-	"severity": "level", "loglevel": "level", "priority": "level", "sev": "level", "levelname": "level",
-	"app": "program", "service": "program", "process": "program", "logger": "program", "component": "program",
+	"severity": "level", "errorseverity": "level", "loglevel": "level", "priority": "level", "sev": "level",
+	"levelname": "level",
+	"app":       "program", "service": "program", "process": "program", "logger": "program", "component": "program",
 	"processid": "pid", "user": "account", "username": "account",
-	"csusername": "account", "clientip": "client", "cip": "client", "remoteaddr": "client", "srcip": "client"}
+	"csusername": "account", "clientip": "client", "remotehost": "client", "dbname": "database", "cip": "client",
+	"remoteaddr": "client", "srcip": "client"}
 
 // open tries the formats in which every entry names its fields.
 func (x *detection) open() {
@@ -293,7 +302,7 @@ func (x *detection) clausesOf(order []string, counts map[string]int, samples map
 		if ours == "" || taken[ours] || 5*counts[n] < len(x.lines) {
 			continue
 		}
-		if ours == "level" && entry.Level(samples[n][0]) == 0 {
+		if ours == "level" && entry.LevelWritten(samples[n][0]) == 0 {
 			continue
 		}
 		taken[ours] = true
@@ -378,32 +387,29 @@ func unitDurations(values []string) bool {
 // them.
 func unitDecimals(values []string) bool {
 	n, units := 0, 0
+	different := map[string]bool{}
 	for _, v := range values {
 		if _, ok := entry.ParseNumber(v); ok {
 			n++
 		} else if _, ok := decimal(v); ok && len(v) < 24 {
 			n++
 			units++
+			different[strings.TrimLeft(v, "+-.,'0123456789 ")] = true
 		}
 	}
-	return units*2 > len(values) && n*10 >= 9*len(values)
-}
-
-func (x *detection) web() {
-	if x.share(func(l string) bool { return strings.Contains(l, "] \"") }) < 0.5 {
-		return
-	}
-	x.add(Proposal{What: "a combined web log", Name: "combined"}, 1.5)
-	x.add(Proposal{What: "a common web log", Name: "clf"}, 1.5)
+	return len(different) <= 3 && units*2 > len(values) && n*10 >= 9*len(values)
 }
 
 // delimited tries columns with a delimiter between them.
 func (x *detection) delimited() {
 	for _, by := range []string{"\t", ";", "|", ","} {
 		c := &columns{by: by}
+		lines := joined(x.lines, by)
 		counts := map[int]int{}
-		for _, l := range x.lines {
-			counts[len(c.split(nil, l))]++
+		records := make([][]cell, len(lines))
+		for i, l := range lines {
+			records[i] = c.split(nil, l)
+			counts[len(records[i])]++
 		}
 		n, most := 0, 0
 		for k, v := range counts {
@@ -411,27 +417,102 @@ func (x *detection) delimited() {
 				n, most = k, v
 			}
 		}
-		if n < 2 || most*10 < 9*len(x.lines) || len(x.lines) < 2 {
+		if n < 2 || most*10 < 9*len(lines) || len(lines) < 2 {
 			continue
 		}
-		head := headerNames(c, x.lines[0])
+		starts := ""
+		if len(lines) < len(x.lines) {
+			if starts = startOfRecords(lines); starts == "" {
+				continue
+			}
+		}
+		head := headerNames(c, lines[0])
 		d := &Divider{Layout: &Layout{columns: &columns{by: by, header: true}}}
-		header := len(head) == n && d.isHeader([]byte(x.lines[0])) && !x.likeTheRest(c, n)
+		header := len(head) == n && d.isHeader([]byte(lines[0])) && !likeTheRest(c, lines, n)
 		if !header && n < 3 {
 			continue
 		}
-		x.add(x.columned(c, n, head, header), 1.1)
+		if known := knownColumns(records, n); known != nil && !header {
+			head = known
+		} else if !header {
+			head = make([]string, n)
+		}
+		p := x.columned(c, lines, head, header)
+		p.Starts = starts
+		x.add(p, 1.1)
 	}
+}
+
+// joined puts the lines together in which a quoted cell goes on.
+func joined(lines []string, by string) []string {
+	if by == "\t" || !slices.ContainsFunc(lines, func(l string) bool { return strings.Count(l, `"`)%2 != 0 }) {
+		return lines
+	}
+	var out []string
+	if timed := startsWithTime(lines); 3*timed > len(lines) { // quotes may be cut in two by a sample's edge
+		for _, l := range lines {
+			if _, ok := timeFrom(l, 0); ok {
+				out = append(out, l)
+			} else if len(out) > 0 {
+				out[len(out)-1] += "\n" + l
+			}
+		}
+		return out
+	}
+	open := 0 // lines for which a quote is open
+	for _, l := range lines {
+		odd := strings.Count(l, `"`)%2 != 0
+		if open > 0 && open < 500 {
+			out[len(out)-1] += "\n" + l
+			if open++; odd {
+				open = 0
+			}
+			continue
+		}
+		out = append(out, l)
+		if open = 0; odd {
+			open = 1
+		}
+	}
+	return out
+}
+
+// startsWithTime counts the lines that begin with a time.
+func startsWithTime(lines []string) int {
+	n := 0
+	for _, l := range lines {
+		if _, ok := timeFrom(l, 0); ok {
+			n++
+		}
+	}
+	return n
+}
+
+// startOfRecords is the pattern with which records begin that begin with their time; ""
+// where they do not.
+func startOfRecords(records []string) string {
+	n := 0
+	var f *TimeFormat
+	for _, r := range records {
+		if w, ok := timeFrom(r, 0); ok {
+			n++
+			f = w.Format
+		}
+	}
+	if 20*n < 19*len(records) {
+		return ""
+	}
+	return "^" + timePattern(f, ',')
 }
 
 // likeTheRest tells whether the cells of the first line stand in others as well, so
 // that it is no header.
-func (x *detection) likeTheRest(c *columns, n int) bool {
-	first := c.split(nil, x.lines[0])
+func likeTheRest(c *columns, lines []string, n int) bool {
+	first := c.split(nil, lines[0])
 	same := 0
-	for _, l := range x.lines[1:min(len(x.lines), 200)] {
+	for _, l := range lines[1:min(len(lines), 200)] {
 		cells := c.split(nil, l)
-		if l == x.lines[0] || len(cells) != n {
+		if l == lines[0] || len(cells) != n {
 			continue
 		}
 		for i := range cells {
@@ -443,18 +524,14 @@ func (x *detection) likeTheRest(c *columns, n int) bool {
 	return same > 0
 }
 
-// columned makes the proposal for columns.
-func (x *detection) columned(c *columns, n int, head []string, header bool) Proposal {
-	lines := x.lines
-	names := make([]string, n)
-	if header {
-		names = head
-		lines = lines[1:]
-	}
+// columned makes the proposal for columns; those that have no name in names get one by
+// their values.
+func (x *detection) columned(c *columns, lines, names []string, header bool) Proposal {
+	n := len(names)
 	values := make([][]string, n)
 	for _, l := range lines {
 		cells := c.split(nil, l)
-		if len(cells) != n || header && l == x.lines[0] {
+		if len(cells) != n || header && l == lines[0] {
 			continue
 		}
 		for i, v := range cells {

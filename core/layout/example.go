@@ -168,6 +168,9 @@ func (x *exampleReader) fraction() {
 		if m := digits(x.s, x.i+1); m > 0 {
 			x.i += 1 + m
 		}
+	} else if x.i < len(x.s) && colonFraction(x.s[x.i:]) {
+		x.i += 1 + digits(x.s, x.i+1)
+		x.f.colon = true
 	}
 }
 

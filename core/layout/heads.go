@@ -2,7 +2,6 @@ package layout
 
 import (
 	"fmt"
-	"net/netip"
 	"regexp"
 	"slices"
 	"strings"
@@ -15,14 +14,80 @@ import (
 // and how it is written, then what stands around it, then the rest.
 func (x *detection) patterns() {
 	x.syslog()
-	type spot struct {
-		line int
-		w    Written
+	list := x.times()
+	if 10*len(list) < len(x.lines) {
+		x.untimed()
+		return
 	}
+	like, f, note := x.likeOf(list)
+	if f == nil {
+		return
+	}
+	heads := make([]timedLine, 0, len(list))
+	for _, s := range list {
+		heads = append(heads, timedLine{x.lines[s.line], s.w.Start, s.w.End})
+	}
+	h := patternOf(heads, f)
+	p := Proposal{What: "a pattern", Clauses: []string{"pattern " + written1(h.pattern), like}}
+	if note != "" {
+		p.Notes = append(p.Notes, note)
+	}
+	if strings.Contains(h.pattern, "(?<pid>") {
+		p.Clauses = append(p.Clauses, "type pid integer")
+	}
+	taken := map[string]bool{"text": true}
+	for _, n := range groupNames.FindAllStringSubmatch(h.pattern, -1) {
+		taken[n[1]] = true
+	}
+	p.Clauses = append(p.Clauses, pairClauses(textsOf(h.pattern, x.lines), taken)...)
+	weight := 1.0
+	if h.gaveUp {
+		weight = 0.6
+	}
+	if 100*len(list) < 98*len(x.lines) {
+		x.several(p, h, list, weight)
+	}
+	x.add(p, weight)
+}
+
+// several proposes entries of several lines, where lines without a time belong to those
+// before them.
+func (x *detection) several(p Proposal, h headPattern, list []spot, weight float64) {
+	more := x.continued(list)
+	if more == nil {
+		return
+	}
+	p.Clauses = slices.Clone(p.Clauses)
+	p.What = "a pattern, of entries of several lines"
+	p.Starts = more.starts(startOf(h.pattern))
+	begin := strings.TrimSuffix(strings.TrimSuffix(h.pattern, "(?<text>.*)$"), `\s*`)
+	switch {
+	case more.levels: // the level stands on the second line
+		begin = strings.Replace(begin, "(?<host>", "(?<program>", 1)
+		second := begin + `(?<place>.*)\n(?<level>[A-Z]+): (?<text>[\s\S]*)$`
+		p.Clauses = slices.Insert(p.Clauses, 0, "pattern "+written1(second))
+	case more.bare && strings.HasSuffix(h.pattern, "(?<text>.*)$"): // the text stands on the second line
+		second := strings.TrimSuffix(begin, " +") + ` *\n\s*(?<text>[\s\S]*)$`
+		p.Clauses = slices.Insert(p.Clauses, 0, "pattern "+written1(second))
+	}
+	x.add(p, 1.02*weight)
+}
+
+// written1 is a pattern as settings have it.
+func written1(pattern string) string { return (&lang.Pattern{Source: pattern}).String() }
+
+// spot is a line with a time.
+type spot struct {
+	line int
+	w    Written
+}
+
+// times finds the times of the lines that are written in the form which most of them
+// have.
+func (x *detection) times() []spot {
 	bySig := map[string][]spot{}
 	for i, l := range x.lines {
-		w, ok := FindTime(l)
-		if ok {
+		if w, ok := FindTime(l); ok {
 			sig := w.Format.signature()
 			bySig[sig] = append(bySig[sig], spot{i, w})
 		}
@@ -33,13 +98,13 @@ func (x *detection) patterns() {
 			best = sig
 		}
 	}
-	list := bySig[best]
-	if 10*len(list) < len(x.lines) {
-		x.untimed()
-		return
-	}
-	// An example that can be read in one way only is the best one.
-	example, order, note := "", "", ""
+	return bySig[best]
+}
+
+// likeOf is the time clause for the times of some lines, and their format; nil where
+// there is none. An example that can be read in one way only is the best one.
+func (x *detection) likeOf(list []spot) (clause string, f *TimeFormat, note string) {
+	example, order := "", ""
 	var times []string
 	for _, s := range list {
 		t := x.lines[s.line][s.w.Start:s.w.End]
@@ -54,78 +119,92 @@ func (x *detection) patterns() {
 			note = "day and month cannot be told apart by this sample: look at the time clause"
 		}
 	}
-	like := "time at like " + lang.Quote(example)
+	clause = "time at like " + lang.Quote(example)
 	if order != "" {
-		like += " " + order + " first"
+		clause += " " + order + " first"
 	}
 	f, err := TimeLike(example, order)
 	if err != nil {
-		return
+		return "", nil, ""
 	}
-	heads := make([]head2, 0, len(list))
-	for _, s := range list {
-		heads = append(heads, head2{x.lines[s.line], s.w.Start, s.w.End})
-	}
-	p := Proposal{What: "a pattern", Clauses: []string{"", like}}
-	if note != "" {
-		p.Notes = append(p.Notes, note)
-	}
-	pattern := patternOf(heads, f)
-	p.Clauses[0] = "pattern " + (&lang.Pattern{Source: pattern}).String()
-	if strings.Contains(pattern, "(?<pid>") {
-		p.Clauses = append(p.Clauses, "type pid integer")
-	}
-	if 100*len(list) < 98*len(x.lines) && x.belong() { // lines without a time belong to those before them
-		q := p
-		q.Clauses = slices.Clone(p.Clauses)
-		q.What = "a pattern, of entries of several lines"
-		q.Starts = startOf(pattern)
-		x.add(q, 1.02)
-	}
-	x.add(p, 1)
+	return clause, f, note
 }
 
-// belong tells whether most lines without a time look as if they went on with the
-// entry before them.
-func (x *detection) belong() bool {
-	n, on := 0, 0
-	for _, l := range x.lines {
-		if w, ok := FindTime(l); ok && w.Start < 40 {
+// continuation is what is known of lines that go on with the entry before them.
+type continuation struct {
+	indented bool     // all of them begin with a blank or a tab
+	levels   bool     // they begin with a level, right behind a line with a time
+	bare     bool     // the lines with a time have nothing behind their heads
+	banners  []string // what other lines without a time begin with, which are entries of their own
+}
+
+var (
+	goesOn = regexp.MustCompile(`^(?:[ \t]|$|at |Caused by|\.\.\.|[})\]]|Traceback|\|)|Error:|Exception`)
+	second = regexp.MustCompile(`^(?:[A-Z]{4,8}): `)
+	banner = regexp.MustCompile(`^[^\w\s]{3,}|^[A-Za-z][\w ./-]{1,20}?[:,(]|^[A-Za-z][\w./-]+`)
+)
+
+// continued looks at the lines without a time; nil where they do not go on with the
+// entries before them.
+func (x *detection) continued(list []spot) *continuation {
+	timed := map[int]bool{}
+	for _, s := range list {
+		if s.w.Start < 40 {
+			timed[s.line] = true
+		}
+	}
+	c := &continuation{indented: true}
+	n, on, levels, bare := 0, 0, 0, 0
+	starts := map[string]int{}
+	for i, l := range x.lines {
+		if timed[i] {
+			if i+1 < len(x.lines) && !timed[i+1] && placeOnly(l) {
+				bare++
+			}
 			continue
 		}
 		n++
-		t := strings.TrimSpace(l)
-		if l != t && l[0] <= ' ' || strings.HasPrefix(t, "at ") || strings.HasPrefix(t, "Caused by") ||
-			strings.HasPrefix(t, "...") || strings.HasPrefix(t, "}") || strings.HasPrefix(t, "Traceback") ||
-			strings.HasPrefix(t, "|") || strings.HasPrefix(t, "--") || strings.Contains(t, "Error:") ||
-			strings.Contains(t, "Exception") {
+		switch {
+		case i > 0 && timed[i-1] && second.MatchString(l) && entry.LevelWritten(l[:strings.IndexByte(l, ':')]) > 0:
+			levels++
 			on++
+		case goesOn.MatchString(l):
+			on++
+			c.indented = c.indented && (l == "" || l[0] == ' ' || l[0] == '\t')
+		default:
+			starts[banner.FindString(l)]++
 		}
 	}
-	return n > 0 && 10*on >= 6*n
+	c.levels = 10*levels >= 8*len(timed)
+	c.bare = 10*bare >= 8*len(timed)
+	if n == 0 || 10*on < 6*n && !(on > 0 && len(starts) <= 4 && starts[""] == 0) {
+		return nil
+	}
+	for s, k := range starts {
+		if s != "" && len(c.banners) < 6 && (k > 1 || n < 20) {
+			c.banners = append(c.banners, s)
+		}
+	}
+	slices.Sort(c.banners)
+	return c
 }
 
-// startOf is the pattern up to the end of its time, without groups.
-func startOf(pattern string) string {
-	open := strings.Index(pattern, "(?<at>")
-	depth, i := 1, open+len("(?<at>")
-	for ; i < len(pattern) && depth > 0; i++ {
-		switch pattern[i] {
-		case '\\':
-			i++
-		case '[':
-			for i++; i < len(pattern) && pattern[i] != ']'; i++ {
-				if pattern[i] == '\\' {
-					i++
-				}
-			}
-		case '(':
-			depth++
-		case ')':
-			depth--
-		}
+// placeOnly tells whether a line ends with the place in a program that it is of.
+func placeOnly(l string) bool { return strings.HasSuffix(strings.TrimRight(l, " "), ")") }
+
+// starts is the pattern with which entries begin.
+func (c *continuation) starts(time string) string {
+	if len(c.banners) == 0 {
+		return time
 	}
-	return regexp.MustCompile(`\(\?<\w+>`).ReplaceAllString(pattern[:i], "(?:")
+	if c.indented && !c.levels {
+		return `^\S`
+	}
+	out := time
+	for _, b := range c.banners {
+		out += "|^" + regexp.QuoteMeta(b)
+	}
+	return out
 }
 
 // syslog proposes the open format where lines have a priority, or the time, the host
@@ -147,115 +226,272 @@ func (x *detection) syslog() {
 
 // untimed proposes what can be said of lines without a time.
 func (x *detection) untimed() {
-	var heads []head2
+	var heads []timedLine
 	for _, l := range x.lines {
-		heads = append(heads, head2{l, -1, -1})
+		heads = append(heads, timedLine{l, -1, -1})
 	}
-	pattern := patternOf(heads, nil)
-	if strings.Count(pattern, "(?<") > 1 {
-		x.add(Proposal{What: "a pattern", Clauses: []string{"pattern " + (&lang.Pattern{Source: pattern}).String()},
+	h := patternOf(heads, nil)
+	if strings.Count(h.pattern, "(?<") > 1 {
+		x.add(Proposal{What: "a pattern", Clauses: []string{"pattern " + written1(h.pattern)},
 			Notes: []string{"no time was found: entries have that of their arrival"}}, 0.9)
 	}
 }
 
-// head2 is a line and where its time stands in it; -1 where it has none.
-type head2 struct {
-	line       string
-	start, end int
-}
-
-// element of a head: what it is, and how a pattern writes it.
-type headPart struct {
-	kind    string // parts of one kind stand in all lines
-	pattern string
-	end     int // where it ends in the line
-}
-
 // maxHead bounds how many parts a head has.
-const maxHead = 14
+const maxHead = 18
 
-// patternOf builds a pattern for lines: their time, and the parts in front of it and
-// behind that most of them have.
-func patternOf(lines []head2, f *TimeFormat) string {
-	pattern := "^"
-	taken := map[string]bool{}
-	at := make([]int, len(lines))
-	done := f == nil
-	for range maxHead {
-		type group struct {
-			part headPart
-			who  []int
-		}
-		groups := map[string]*group{}
-		var order []string
-		for i, l := range lines {
-			if at[i] < 0 {
-				continue
-			}
-			p, ok := readPart(l, at[i], taken, done)
-			if !ok {
-				continue
-			}
-			g := groups[p.kind]
-			if g == nil {
-				g = &group{part: p}
-				groups[p.kind] = g
-				order = append(order, p.kind)
-			}
-			g.who = append(g.who, i)
-		}
-		var best *group
-		for _, k := range order {
-			if best == nil || len(groups[k].who) > len(best.who) {
-				best = groups[k]
-			}
-		}
-		if best == nil || 100*len(best.who) < 90*len(lines) || best.part.kind == "host" &&
-			!hosts(lines, at, best.who) {
-			break
-		}
-		in := map[int]bool{}
-		for _, i := range best.who {
-			in[i] = true
-			p, _ := readPart(lines[i], at[i], taken, done)
-			at[i] = p.end
-		}
-		for i := range at {
-			if !in[i] {
-				at[i] = -1
-			}
-		}
-		if best.part.kind == "time" {
-			done = true
-			pattern += "(?<at>" + timePattern(f, nextByte(lines)) + ")"
+// headPattern is a pattern that was built of lines.
+type headPattern struct {
+	pattern string
+	gaveUp  bool // what stands in front of the time could not be told
+}
+
+// building is a pattern while it is built.
+type building struct {
+	r       partReader
+	lines   []timedLine
+	at      []int // where each line goes on; -1 where it no longer fits
+	pattern string
+}
+
+// next groups the lines by the part that they have next, those with the most lines first.
+// Lines that have none are in no group.
+func (b *building) next() []*partGroup {
+	groups := map[string]*partGroup{}
+	var out []*partGroup
+	for i, l := range b.lines {
+		if b.at[i] < 0 {
 			continue
 		}
-		if best.part.kind == "space" { // several blanks, where some lines have several
-			one := true
-			for _, i := range best.who {
-				one = one && (at[i] < 2 || lines[i].line[at[i]-2] != ' ')
-			}
-			if one {
-				pattern += " "
+		p, ok := b.r.read(l, b.at[i])
+		if !ok {
+			continue
+		}
+		g := groups[p.kind]
+		if g == nil {
+			g = &partGroup{part: p, ends: map[int]int{}}
+			groups[p.kind] = g
+			out = append(out, g)
+		}
+		g.ends[i] = p.end
+	}
+	slices.SortStableFunc(out, func(a, b *partGroup) int { return len(b.ends) - len(a.ends) })
+	return out
+}
+
+type partGroup struct {
+	part headPart
+	ends map[int]int // where the part ends, by line
+}
+
+var groupNames = regexp.MustCompile(`\(\?<(\w+)>`)
+
+// take goes on behind a part; lines that lack it fall out.
+func (b *building) take(g *partGroup, f *TimeFormat) {
+	for i := range b.at {
+		if end, ok := g.ends[i]; ok {
+			b.at[i] = end
+		} else {
+			b.at[i] = -1
+		}
+	}
+	if g.part.kind == "time" {
+		b.r.timed = true
+		b.pattern += "(?<at>" + timePattern(f, nextByte(b.lines)) + ")"
+		return
+	}
+	if g.part.kind == "space" { // several blanks, where some lines have several
+		one := true
+		for i, end := range g.ends {
+			one = one && (end < 2 || b.lines[i].line[end-2] != ' ')
+		}
+		if one {
+			b.pattern += " "
+			return
+		}
+	}
+	b.name(g.part)
+	b.pattern += g.part.pattern
+}
+
+// name notes the fields that a part gives.
+func (b *building) name(p headPart) {
+	for _, n := range groupNames.FindAllStringSubmatch(p.pattern, -1) {
+		b.r.taken[n[1]] = true
+	}
+	b.r.role = b.r.role || p.kind == "role"
+}
+
+// optional takes a part that only some lines have, where behind it they go on as the others
+// do; false where there is none.
+func (b *building) optional(groups []*partGroup, least int) bool {
+	for _, g := range groups {
+		kind := g.part.kind
+		if len(g.ends) < least || !b.r.timed || !mayLack(kind) {
+			continue
+		}
+		form := g.part.pattern
+		if strings.HasPrefix(kind, "level") || kind == "LEVEL:" {
+			if form = b.levelForm(g); form == "" {
 				continue
 			}
 		}
-		pattern += best.part.pattern
-		for _, n := range regexp.MustCompile(`\(\?<(\w+)>`).FindAllStringSubmatch(best.part.pattern, -1) {
-			taken[n[1]] = true
+		blanks := 0
+		for i, end := range g.ends {
+			if end < len(b.lines[i].line) && b.lines[i].line[end] == ' ' {
+				blanks++
+			}
 		}
+		if 10*blanks < 9*len(g.ends) {
+			continue
+		}
+		for i, end := range g.ends {
+			for end < len(b.lines[i].line) && b.lines[i].line[end] == ' ' {
+				end++
+			}
+			b.at[i] = end
+		}
+		b.name(g.part)
+		b.pattern += "(?:" + form + " +)?"
+		return true
 	}
-	if !done { // the time stands further behind
-		pattern += ".*?(?<at>" + timePattern(f, nextByte(lines)) + ")"
-	}
-	if !strings.HasSuffix(pattern, " ") && done && strings.HasSuffix(pattern, ")") {
-		return pattern + "\\s*(?<text>.*)$"
-	}
-	return pattern + "(?<text>.*)$"
+	return false
 }
 
+// mayLack tells whether parts of a kind can be there on some lines and not on others.
+func mayLack(kind string) bool {
+	return strings.HasPrefix(kind, "level") || slices.Contains([]string{"LEVEL:", "[client]", "*", "account@",
+		"[pid:tid]",
+		"[pid", "[client", "program [pid]:", "tag:"}, kind)
+}
+
+// levelForm is the pattern for a level that only some lines have: of brackets any word, of
+// bare words those that are levels, written as they are here; "" where the word is none.
+func (b *building) levelForm(g *partGroup) string {
+	upper, lower := 0, 0
+	bracket := false
+	for i := range g.ends {
+		w := strings.TrimLeft(b.lines[i].line[b.at[i]:], "[<( ")
+		bracket = bracket || len(w) < len(b.lines[i].line[b.at[i]:])
+		switch {
+		case len(w) > 1 && w[0] >= 'a':
+			lower++
+		case len(w) > 1 && w[1] < 'a':
+			upper++
+		}
+	}
+	if bracket {
+		for i, at := range b.at { // others have other words there
+			if _, ok := g.ends[i]; !ok && at >= 0 && strings.HasPrefix(b.lines[i].line[at:], "[") {
+				return strings.Replace(g.part.pattern, `\w+`, levelWords(upper, lower), 1)
+			}
+		}
+		return g.part.pattern
+	}
+	if !strings.HasSuffix(g.part.pattern, ":") && lower+upper < len(g.ends) || lower > 0 &&
+		!strings.HasSuffix(g.part.pattern, ":") {
+		return "" // a word of the text
+	}
+	return strings.Replace(strings.Replace(g.part.pattern, `\w+`, levelWords(upper, lower), 1), `[A-Z]+\d?`,
+		levelWords(upper, lower), 1)
+}
+
+// levelWords are the levels that there are, written in capitals, small letters or as names
+// are.
+func levelWords(upper, lower int) string {
+	words := []string{"trace", "debug", "verbose", "info", "notice", "note", "warning", "warn", "error", "severe",
+		"critical", "crit", "fatal", "alert", "emergency", "emerg", "panic"}
+	for i, w := range words {
+		if upper > 0 {
+			words[i] = strings.ToUpper(w)
+		} else if lower == 0 {
+			words[i] = strings.ToUpper(w[:1]) + w[1:]
+		}
+	}
+	return strings.Join(words, "|")
+}
+
+// patternOf builds a pattern for lines: their time, and the parts in front of it and
+// behind that most of them have; what only some have may be lacking.
+func patternOf(lines []timedLine, f *TimeFormat) headPattern {
+	b := &building{lines: lines, at: make([]int, len(lines)), pattern: "^",
+		r: partReader{taken: map[string]bool{}, timed: f == nil, soft: soft(lines), wide: somebody(lines)}}
+	for range maxHead {
+		groups := b.next()
+		if len(groups) > 0 && b.settled(groups[0]) {
+			if !b.lacking(groups[0]) || !b.optional(groups[:1], 1) {
+				b.take(groups[0], f)
+			}
+		} else if !b.optional(groups, max(2, len(lines)/200)) {
+			break
+		}
+	}
+	out := headPattern{}
+	if !b.r.timed { // the time stands further behind
+		out.gaveUp = true
+		b.pattern += ".*?(?<at>" + timePattern(f, nextByte(lines)) + ")"
+	}
+	out.pattern = b.pattern + "(?<text>.*)$"
+	if !strings.HasSuffix(b.pattern, " ") && !out.gaveUp && strings.HasSuffix(b.pattern, ")") {
+		out.pattern = b.pattern + "\\s*(?<text>.*)$"
+	}
+	return out
+}
+
+// lacking tells whether some lines that fit so far lack a part which may be lacking.
+func (b *building) lacking(g *partGroup) bool {
+	n := 0
+	for _, at := range b.at {
+		if at >= 0 {
+			n++
+		}
+	}
+	return len(g.ends) < n && mayLack(g.part.kind)
+}
+
+// settled tells whether nearly all lines have a part.
+func (b *building) settled(g *partGroup) bool {
+	if 100*len(g.ends) < 90*len(b.lines) {
+		return false
+	}
+	switch g.part.kind {
+	case "host":
+		return b.fewHosts(g)
+	case "program@":
+		return b.few(g)
+	}
+	return true
+}
+
+// soft tells whether words such as LOG and DETAIL are levels of these lines: they end with a
+// colon and two blanks, and real levels stand there as well.
+func soft(lines []timedLine) bool {
+	n := 0
+	for _, l := range lines {
+		if softAt.MatchString(l.line) {
+			n++
+		}
+	}
+	return 10*n > len(lines)
+}
+
+// somebody tells whether programs have somebody in parentheses behind their names.
+func somebody(lines []timedLine) bool {
+	n := 0
+	for _, l := range lines {
+		if l.end > 0 && wideAt.MatchString(l.line[l.end:]) {
+			n++
+		}
+	}
+	return 50*n > len(lines)
+}
+
+var wideAt = regexp.MustCompile(`^\W{0,3}[A-Za-z][\w-]*\([^()\s]+\)(?:<[^<>\s]*>)*: `)
+
+var softAt = regexp.MustCompile(`\b(?:LOG|DETAIL|STATEMENT|ERROR|FATAL|WARNING|NOTICE|INFO):  \S`)
+
 // nextByte is what stands behind the time in most lines; 0 where the line ends.
-func nextByte(lines []head2) byte {
+func nextByte(lines []timedLine) byte {
 	var counts [256]int
 	for _, l := range lines {
 		if l.end < len(l.line) {
@@ -273,19 +509,25 @@ func nextByte(lines []head2) byte {
 	return byte(best)
 }
 
-// hosts tells whether the words that some lines have at their places can be the names
-// of hosts: few, and such as hosts have.
-func hosts(lines []head2, at []int, who []int) bool {
-	different := map[string]int{}
+// fewHosts tells whether the words that lines have at their places can be the names of
+// hosts: few, and such as hosts have.
+func (b *building) fewHosts(g *partGroup) bool {
 	like := 0
-	for _, i := range who {
-		w := wordAt(lines[i].line, at[i])
-		different[w]++
-		if hostLike(w) {
+	for i := range g.ends {
+		if hostLike(wordAt(b.lines[i].line, b.at[i])) {
 			like++
 		}
 	}
-	return 10*like >= 9*len(who) && (len(different) <= 3 || 2*len(different) <= len(who) || len(who) < 8)
+	return 10*like >= 9*len(g.ends) && b.few(g)
+}
+
+// few tells whether the words that lines have at their places are few.
+func (b *building) few(g *partGroup) bool {
+	different := map[string]bool{}
+	for i := range g.ends {
+		different[wordAt(b.lines[i].line, b.at[i])] = true
+	}
+	return len(different) <= 3 || 2*len(different) <= len(g.ends) || len(g.ends) < 8
 }
 
 func wordAt(s string, i int) string {
@@ -294,197 +536,6 @@ func wordAt(s string, i int) string {
 		return s[i:]
 	}
 	return s[i : i+end]
-}
-
-var (
-	partLevel   = regexp.MustCompile(`^([\[<(]?)\s?([A-Za-z]{3,11})\s?([\]>)]?:?)(?:[ \t\-|:]|$)`)
-	partTag     = regexp.MustCompile(`^[A-Za-z_][\w./-]*\[\d+\]:?`)
-	partProgram = regexp.MustCompile(`^[A-Za-z_][\w./-]*:(?: |$)`)
-	partBracket = regexp.MustCompile(`^\[([^\[\]]{1,60})\]`)
-	partParen   = regexp.MustCompile(`^\(([^()]{1,60})\)`)
-	partHost    = regexp.MustCompile(`^[A-Za-z][\w.-]*(?: |$)`)
-	partAddress = regexp.MustCompile(`^[0-9a-fA-F:.]{7,39}(?:[ \t,]|$)`)
-	partPri     = regexp.MustCompile(`^<\d{1,3}>`)
-	partNumber  = regexp.MustCompile(`^\d+(?: |$)`)
-	partLogger  = regexp.MustCompile(`^[A-Za-z_][\w$]*(?:\.[\w$]+)+(?: |:|$)`)
-)
-
-// readPart reads the part of a head that begins at a place; false where the rest is
-// nothing but text.
-func readPart(l head2, i int, taken map[string]bool, timed bool) (headPart, bool) {
-	rest := l.line[i:]
-	if rest == "" {
-		return headPart{}, false
-	}
-	if i == l.start {
-		return headPart{"time", "", l.end}, true
-	}
-	if l.start > i { // nothing behind the time's start is read here
-		rest = l.line[i:l.start]
-	}
-	for _, mark := range []string{" - ", " -- ", " | ", " : ", ": ", ", "} {
-		if strings.HasPrefix(rest, mark) {
-			return headPart{mark, regexp.QuoteMeta(mark), i + len(mark)}, true
-		}
-	}
-	switch c := rest[0]; {
-	case c == ' ':
-		n := len(rest) - len(strings.TrimLeft(rest, " "))
-		return headPart{"space", " +", i + n}, true
-	case c == '\t' || c == '|' || c == ';' || c == ',' || c == '*' || c == '#' || c == ':':
-		return headPart{string(c), strings.Replace(regexp.QuoteMeta(string(c)), "\t", `\t`, 1), i + 1}, true
-	}
-	if m := partLevel.FindStringSubmatch(rest); m != nil && entry.Level(m[2]) > 0 && !taken["level"] {
-		n := strings.Index(rest, m[2]) + len(m[2])
-		open := regexp.QuoteMeta(m[1])
-		if m[1] != "" {
-			open += ` ?`
-		}
-		shut := ""
-		if m[3] != "" {
-			shut = regexp.QuoteMeta(m[3])
-			if n < len(rest) && rest[n] == ' ' || m[1] != "" {
-				shut = ` ?` + shut
-			}
-			n = strings.Index(rest[n:], m[3]) + n + len(m[3])
-		}
-		return headPart{"level" + m[1] + m[3], open + `(?<level>\w+)` + shut, i + n}, true
-	}
-	if m := partTag.FindString(rest); m != "" && !taken["program"] {
-		pid := `\[(?<pid>\d+)\]`
-		if taken["pid"] {
-			pid = `\[\d+\]`
-		}
-		if strings.HasSuffix(m, ":") {
-			return headPart{"tag:", `(?<program>[\w./-]+)` + pid + `:`, i + len(m)}, true
-		}
-		return headPart{"tag", `(?<program>[\w./-]+)` + pid, i + len(m)}, true
-	}
-	if m := partBracket.FindStringSubmatch(rest); m != nil {
-		name, inner := "thread", `[^\]]+`
-		switch {
-		case strings.Trim(m[1], "0123456789") == "" && !taken["pid"]:
-			name, inner = "pid", `\d+`
-		case addressLike(m[1]) && !taken["client"]:
-			name = "client"
-		case taken["thread"]:
-			name = "program"
-		}
-		if l.start > i && l.start < i+len(m[0]) {
-			return headPart{"[", `\[`, i + 1}, true
-		}
-		if taken[name] {
-			return headPart{"[]", `\[[^\]]*\]`, i + len(m[0])}, true
-		}
-		kind := "[" + name
-		if name == "program" {
-			kind = "[thread"
-		}
-		return headPart{kind, `\[(?<` + name + `>` + inner + `)\]`, i + len(m[0])}, true
-	}
-	if m := partParen.FindStringSubmatch(rest); m != nil && timed && !taken["thread"] {
-		return headPart{"(", `\((?<thread>[^)]+)\)`, i + len(m[0])}, true
-	}
-	if m := partAddress.FindString(rest); m != "" && addressLike(strings.TrimRight(m, " \t,")) && !taken["client"] {
-		return headPart{"address", `(?<client>[0-9a-fA-F:.]+)`, i + len(strings.TrimRight(m, " \t,"))}, true
-	}
-	if m := partPri.FindString(rest); m != "" && i == 0 {
-		return headPart{"pri", `<\d+>`, i + len(m)}, true
-	}
-	if m := partProgram.FindString(rest); m != "" && timed && !taken["program"] {
-		return headPart{"program:", `(?<program>[\w./-]+):`, i + strings.IndexByte(m, ':') + 1}, true
-	}
-	if m := partLogger.FindString(rest); m != "" && timed && !taken["program"] &&
-		!addressLike(strings.TrimRight(m, " :")) && (taken["level"] || taken["host"]) {
-		return headPart{"logger", `(?<program>[\w.$]+)`, i + len(strings.TrimRight(m, " :"))}, true
-	}
-	if m := partNumber.FindString(rest); m != "" && timed && !taken["pid"] && taken["level"] {
-		return headPart{"number", `(?<pid>\d+)`, i + len(strings.TrimRight(m, " "))}, true
-	}
-	if m := partHost.FindString(rest); m != "" && timed && !taken["host"] && !taken["program"] {
-		return headPart{"host", `(?<host>[\w.-]+)`, i + len(strings.TrimRight(m, " "))}, true
-	}
-	if c := rest[0]; l.start > i && (c == '[' || c == '(' || c == '"' || c == '<' || c == '{') {
-		return headPart{string(c), regexp.QuoteMeta(string(c)), i + 1}, true
-	}
-	if c := rest[0]; i == l.end && (c == ']' || c == ')' || c == '"' || c == '>' || c == '}') {
-		mark := rest[:1]
-		if strings.HasPrefix(rest, "]:") {
-			mark = "]:"
-		}
-		return headPart{mark, regexp.QuoteMeta(mark), i + len(mark)}, true
-	}
-	return headPart{}, false
-}
-
-func addressLike(s string) bool {
-	a, err := netip.ParseAddr(s)
-	return err == nil && (a.Is4() || strings.Count(s, ":") > 1)
-}
-
-// timePattern is a pattern for the times of a format; next is what stands behind them.
-// It is made so that it can be matched byte by byte: see steps.
-func timePattern(f *TimeFormat, next byte) string {
-	var b strings.Builder
-	seconds := func() {
-		zone := slices.ContainsFunc(f.elems, func(e element) bool { return e.part == partZone })
-		last := f.elems[len(f.elems)-1].part
-		switch {
-		case zone && last == partZone && f.elems[len(f.elems)-2].part != partMark && next != ':':
-			b.WriteString(`[\w.,:+-]*`) // decimals and the zone
-		case next == ',' || next == '.':
-			b.WriteString(`(?:[.,]\d+)?`)
-		default:
-			b.WriteString(`[\d.,]*`)
-		}
-	}
-	for i, e := range f.elems {
-		switch e.part {
-		case partMark:
-			if e.mark == ' ' {
-				b.WriteString(` +`)
-			} else {
-				b.WriteString(regexp.QuoteMeta(string(e.mark)))
-			}
-		case partYear:
-			b.WriteString(`\d{4}`)
-		case partYear2, partMinute:
-			b.WriteString(`\d\d`)
-		case partMonth, partDay, partHour:
-			b.WriteString(`\d{1,2}`)
-		case partSecond:
-			b.WriteString(`\d\d`)
-			seconds()
-		case partCompactClock:
-			b.WriteString(`\d{6}`)
-			seconds()
-		case partName, partWeekday:
-			b.WriteString(`[A-Za-z]+`)
-		case partHalf:
-			b.WriteString(`[AaPp]\.?[Mm]\.?`)
-		case partZone:
-			switch before := f.elems[i-1].part; {
-			case before == partMark:
-				b.WriteString(`[\w:+/-]+`)
-			case next == ':' || i+1 < len(f.elems):
-				b.WriteString(`(?:[+-]\d\d:?\d*|[A-Za-z_/]+)`)
-			case before != partSecond && before != partCompactClock:
-				b.WriteString(`[\w:+-]+`)
-			}
-		case partYearDay:
-			b.WriteString(`\d{3}`)
-		case partCompact:
-			b.WriteString(`\d{8}`)
-		case partCompact2:
-			b.WriteString(`\d{6}`)
-		default:
-			b.WriteString(`\d+`)
-			if next != ',' && next != '.' {
-				b.WriteString(`[\d.]*`)
-			}
-		}
-	}
-	return strings.NewReplacer(`\d{4}-\d{1,2}-\d{1,2}`, `\d{4}-\d\d-\d\d`, `\d+[\d.]*`, `[\d.]+`).Replace(b.String())
 }
 
 // Describe puts a proposal's figure into words.

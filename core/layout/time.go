@@ -95,7 +95,8 @@ type TimeFormat struct {
 	hasYear bool
 	hasZone bool
 	zones   Zones
-	fixed   int // bytes of date and time up to the seconds where all widths are fixed, else 0
+	colon   bool // the decimals stand behind a colon
+	fixed   int  // bytes of date and time up to the seconds where all widths are fixed, else 0
 }
 
 // HasZone tells whether the written times say their zone.
@@ -290,9 +291,13 @@ func scanDigits(s string, least, most int) (int, int) {
 	return v, n
 }
 
-// scanFraction reads . or , and decimals, to nanoseconds; further ones are cut.
+// scanFraction reads . or , and decimals, to nanoseconds; further ones are cut. Behind :
+// there are milliseconds or microseconds, always with all their digits.
 func scanFraction(s string) (int, string) {
-	if len(s) < 2 || s[0] != '.' && s[0] != ',' || s[1] < '0' || s[1] > '9' {
+	if len(s) < 2 || s[0] != '.' && s[0] != ',' && s[0] != ':' || s[1] < '0' || s[1] > '9' {
+		return 0, s
+	}
+	if s[0] == ':' && !colonFraction(s) {
 		return 0, s
 	}
 	n, v := 1, 0
@@ -305,6 +310,12 @@ func scanFraction(s string) (int, string) {
 		v *= 10
 	}
 	return v, s[n:]
+}
+
+// colonFraction tells whether a text begins with : and three or six digits.
+func colonFraction(s string) bool {
+	n := digits(s, 1)
+	return s[0] == ':' && (n == 3 || n == 6)
 }
 
 func zoneOffset(s string) int {

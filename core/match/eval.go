@@ -180,7 +180,7 @@ func compare(v, op string, w lang.Value, at entry.Instant) bool {
 		}
 		return entry.Holds(int(min(1, max(-1, d-w.Duration))), op)
 	case lang.LevelValue:
-		l := entry.Level(v)
+		l := entry.LevelWritten(v)
 		if l == 0 {
 			return other
 		}

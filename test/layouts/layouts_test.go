@@ -1,5 +1,5 @@
 // Package layouts holds a corpus of log formats, all made up for it in the style of
-// many kinds of machines and programs, and the test of what is found in them.
+// many kinds of machines and programs, and of logs that real programs wrote, and the test of what is found in them.
 package layouts
 
 import (
@@ -78,7 +78,7 @@ var corpus = []struct {
 		"at level text"},
 	{"27-asctime", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:40:29.000Z", "at level text"},
 	{"28-asctime-us", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.114Z", "2026-11-24T05:40:29.283Z",
-		"at thread program text"},
+		"at program level pid text"},
 	{"29-rfc1123", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:40:29.000Z",
 		"at program text"},
 	{"30-epoch", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:45:41.000Z", "at text"},
@@ -148,6 +148,83 @@ var corpus = []struct {
 		"timestamp gates level account"},
 	{"70-syslog-iso", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.114Z", "2026-11-24T05:40:29.283Z",
 		"at host program pid text"},
+	{"71-colon-milliseconds", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.114Z", "2026-11-24T05:36:41.595Z",
+		"at text"},
+	{"72-some-levels", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:36:41.000Z",
+		"at text level"},
+	{"73-level-on-second-line", "a pattern, of entries of several lines", 14, 14, 14, "2026-11-24T05:32:28.000Z",
+		"2026-11-24T05:36:41.000Z", "at program place level text"},
+	{"74-pairs-semicolons", "pairs of keys and values, 5 of them", 14, 14, 14, "2026-11-24T05:32:28.000Z",
+		"2026-11-24T05:36:41.000Z", "time level gate text"},
+	{"75-commented-blocks", "blocks that begin with # Time", 15, 14, 15, "2026-11-24T05:32:28.000Z",
+		"2026-11-24T05:36:41.000Z", "at account client id query_time lock_time rows_sent rows_examined"},
+	{"76-key-blocks", "blocks that begin with Began", 14, 14, 14, "2026-11-24T05:32:28.000Z",
+		"2026-11-24T05:36:41.000Z", "at operator crane ended"},
+	{"77-banner", "a pattern, of entries of several lines", 14, 14, 20, "2026-11-24T05:32:28.000Z",
+		"2026-11-24T05:36:41.000Z", "at level text"},
+	{"78-pid-role", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.114Z", "2026-11-24T05:36:41.127Z",
+		"pid role at level text"},
+	{"79-program-first", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.000Z", "2026-11-24T05:36:41.000Z",
+		"program at text"},
+	{"80-padded-program", "a pattern", 14, 14, 14, "2026-11-24T05:32:28.114Z", "2026-11-24T05:36:41.127Z",
+		"at program pid level text"},
+	// What real programs wrote, in the forms that they have here without a word from a person.
+	{"real/alternatives", "a pattern", 30, 30, 30, "2025-06-24T14:36:53.000Z", "2025-06-24T14:39:44.000Z",
+		"program at text"},
+	{"real/apache-access", "a combined web log", 40, 40, 40, "2026-11-29T08:14:49.000Z", "2026-11-29T08:14:50.000Z",
+		"client at request method path protocol status bytes agent"},
+	{"real/apache-error", "a pattern", 40, 40, 40, "2026-11-29T08:14:48.423Z", "2026-11-29T08:14:50.686Z",
+		"at program level pid thread text client"},
+	{"real/apache-vhost", "a web log with more in it", 40, 40, 40, "2026-11-29T08:14:49.000Z",
+		"2026-11-29T08:14:50.000Z",
+		"host port client ident account at request method path protocol status bytes referrer agent"},
+	{"real/bind", "a pattern", 40, 40, 40, "2026-11-29T08:15:34.742Z", "2026-11-29T08:15:42.726Z",
+		"at program level text"},
+	{"real/dovecot", "a pattern", 40, 40, 40, "2026-11-29T08:26:41.000Z", "2026-11-29T08:26:53.000Z",
+		"at program level text account"},
+	{"real/dpkg", "a pattern", 40, 40, 40, "2025-06-24T14:36:25.000Z", "2026-11-29T08:00:59.000Z",
+		"at text"},
+	{"real/history", "blocks that begin with Start-Date", 17, 17, 17, "2025-06-24T14:36:25.000Z",
+		"2026-11-29T07:59:43.000Z",
+		"at commandline end_date install"},
+	{"real/mariadb-error", "a pattern", 40, 40, 40, "2026-11-29T08:14:35.000Z", "2026-11-29T08:14:37.000Z",
+		"at thread level text"},
+	{"real/mariadb-general", "plain", 40, 0, 40, "", "", ""},
+	{"real/mariadb-slow", "blocks that begin with # User@Host", 15, 14, 15, "2026-11-29T08:14:35.000Z",
+		"2026-11-29T08:14:35.000Z",
+		"at account client thread_id schema qc_hit query_time lock_time rows_sent rows_examined rows_affected " +
+			"bytes_sent"},
+	{"real/mosquitto", "a pattern", 40, 40, 40, "2026-11-29T08:15:31.000Z", "2026-11-29T08:15:39.000Z",
+		"at text"},
+	{"real/nginx-access", "a combined web log", 40, 40, 40, "2026-11-29T08:14:45.000Z", "2026-11-29T08:14:55.000Z",
+		"client at request method path query protocol status bytes agent"},
+	{"real/nginx-error", "a pattern", 40, 40, 40, "2026-11-29T08:14:45.000Z", "2026-11-29T08:14:55.000Z",
+		"at level pid thread text connection client request host"},
+	{"real/postgres-csv", "columns with commas between them", 72, 72, 72, "2026-11-29T08:14:21.586Z",
+		"2026-11-29T08:14:30.572Z",
+		"at pid session line session-start transaction level sqlstate text backend query-id client account database " +
+			"command virtual-transaction application detail query query-position"},
+	{"real/postgres-debian", "a pattern, of entries of several lines", 37, 37, 37, "2026-11-29T08:14:30.708Z",
+		"2026-11-29T08:14:34.376Z",
+		"at pid level text account database"},
+	{"real/postgres-json", "JSON", 40, 40, 40, "2026-11-29T08:14:21.586Z", "2026-11-29T08:14:30.572Z",
+		"timestamp pid session_id line_num session_start txid backend_type query_id level text ps client " +
+			"vxid account database application_name state_code detail statement cursor_position"},
+	{"real/postgres", "a pattern, of entries of several lines", 34, 34, 34, "2026-11-29T08:14:21.586Z",
+		"2026-11-29T08:14:30.572Z",
+		"at pid level text"},
+	{"real/redis", "a pattern", 40, 40, 40, "2026-11-29T08:14:38.032Z", "2026-11-29T08:14:45.672Z",
+		"pid role at level text"},
+	{"real/samba", "a pattern, of entries of several lines", 19, 19, 19, "2026-11-29T08:15:18.713Z",
+		"2026-11-29T08:15:33.676Z",
+		"at verbosity place text"},
+	{"real/squid-access", "the access log of a proxy", 40, 40, 40, "2026-11-29T08:14:54.720Z",
+		"2026-11-29T08:14:55.838Z",
+		"at took client result status bytes method path account route peer type rest"},
+	{"real/squid-cache", "a pattern", 37, 37, 40, "2026-11-29T08:14:51.000Z", "2026-11-29T08:15:04.000Z",
+		"at text"},
+	{"real/syslog-old", "syslog", 40, 40, 40, "2026-11-29T08:15:38.000Z", "2026-11-29T08:16:19.000Z",
+		"at host program text pid"},
 }
 
 // Each format is found, with its time, or plain is said; what is proposed checks clean,
@@ -155,12 +232,15 @@ var corpus = []struct {
 func TestCorpus(t *testing.T) {
 	near := entry.Of(time.Date(2026, 11, 25, 12, 0, 0, 0, time.UTC))
 	require.GreaterOrEqual(t, len(corpus), 60)
-	files, err := filepath.Glob("logs/*.log")
+	files, err := filepath.Glob("*/*.log")
 	require.NoError(t, err)
 	require.Len(t, files, len(corpus))
 	for _, c := range corpus {
 		t.Run(c.file, func(t *testing.T) {
-			path := filepath.Join("logs", c.file+".log")
+			path := c.file + ".log"
+			if !strings.Contains(path, "/") {
+				path = "logs/" + path
+			}
 			data, err := os.ReadFile(path)
 			require.NoError(t, err)
 			all := layout.Detect(strings.Split(strings.TrimSuffix(string(data), "\n"), "\n"), near)
