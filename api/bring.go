@@ -50,19 +50,28 @@ type Brought struct {
 	Text  string        `json:"text"`
 	Done  bool          `json:"done"`
 
-	Layouts []LayoutFit `json:"layouts"` // that could be used, best first; plain is the last
-	Layout  string      `json:"layout"`  // the one in Text
-	Usual   []EntryView `json:"usual"`   // entries of the kinds of which there are most
-	Odd     []EntryView `json:"odd"`     // of those of which there are few
-	Looked  int         `json:"looked"`  // entries that were looked at
-	Copies  int         `json:"copies"`  // rotated copies beside the files
-	Offers  []Offer     `json:"offers"`  // what can be brought in that is no file
+	Formats []FileFormat `json:"formats,omitempty"` // where the files are in several: each gets a source
+	Layouts []LayoutFit  `json:"layouts"`           // that could be used, best first; plain is the last
+	Layout  string       `json:"layout"`            // the one in Text
+	Usual   []EntryView  `json:"usual"`             // entries of the kinds of which there are most
+	Odd     []EntryView  `json:"odd"`               // of those of which there are few
+	Looked  int          `json:"looked"`            // entries that were looked at
+	Copies  int          `json:"copies"`            // rotated copies beside the files
+	Offers  []Offer      `json:"offers"`            // what can be brought in that is no file
 }
 
 // LayoutFit says how many of the entries that were looked at a layout fits.
 type LayoutFit struct {
-	Name string `json:"name"`
-	Fits int    `json:"fits"`
+	Name  string `json:"name"`
+	Fits  int    `json:"fits"`
+	Of    int    `json:"of"`
+	Times string `json:"times"` // how many have a time, and in which span, in words
+}
+
+// FileFormat is a form that some of several files are written in.
+type FileFormat struct {
+	What  string   `json:"what"` // with how many entries it fits
+	Files []string `json:"files"`
 }
 
 // BroughtFile is a file that fits a path.

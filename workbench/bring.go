@@ -1,7 +1,6 @@
 package workbench
 
 import (
-	"bytes"
 	"context"
 	"fmt"
 	"os"
@@ -17,7 +16,6 @@ import (
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/layout"
-	"dimlantern/core/match"
 	"dimlantern/folder"
 	"dimlantern/intake"
 )
@@ -54,27 +52,51 @@ func (s *Workbench) Bring(_ context.Context, q api.BringQuery) (*api.Brought, er
 		b.Words = "a path begins with /; what is no file begins with one of: " + strings.Join(OfferWords, ", ")
 		return b, nil
 	}
-	readable := ""
-	for _, f := range intake.Find(path, 8) {
-		b.Files = append(b.Files, api.BroughtFile(f))
+	var readable []string
+	for _, f := range intake.Find(path, mostFound) {
+		if len(b.Files) < mostShown {
+			b.Files = append(b.Files, api.BroughtFile(f))
+		}
 		if f.Words == "" {
-			readable = f.Path
+			readable = append(readable, f.Path)
 			b.Copies += intake.Copies(f.Path)
 		}
 	}
 	if len(b.Files) == 0 {
 		b.Words = "no file fits this path yet; it is taken up when it appears"
 	}
+	formats, err := FormatsOf(readable)
+	if err != nil {
+		b.Words = err.Error()
+		formats, _ = FormatsOf(nil)
+	}
 	name := sourceName(path, taken)
-	found := sampleOf(b, settings, readable, q.Layout)
+	found, starts := sampleOf(b, settings, formats[0], q.Layout)
+	files := filesOf(formats, 0, path)
 	if found != nil {
-		b.Text = author.SourceText(found, name, author.OwnLayout(settings, name), []string{lang.Quote(path)}, begin)
+		b.Text = author.SourceText(found, name, author.OwnLayout(settings, name), files, begin)
 	} else {
-		b.Text = lang.Parse("new", []byte(fmt.Sprintf("source %s {\nfiles %s\nbegin %s\nlayout %s\n}\n", name,
-			lang.Quote(path), begin, b.Layout))).Format()
+		b.Text = lang.Parse("new", []byte(fmt.Sprintf("source %s {\nfiles %s\nbegin %s\n%slayout %s\n}\n", name,
+			files[0], begin, starts, b.Layout))).Format()
+	}
+	for i, f := range formats {
+		if len(formats) > 1 {
+			b.Formats = append(b.Formats, api.FileFormat{What: f.Proposals[0].Describe(), Files: f.Files})
+		}
+		if i > 0 {
+			own := fmt.Sprintf("%s-%d", name, i+1)
+			b.Text += "\n" + f.Text(own, author.OwnLayout(settings, own), filesOf(formats, i, path), begin)
+		}
 	}
 	return s.bringText(b, name, q.Write)
 }
+
+// mostFound is how many files a path may stand for of which the formats are looked at, and
+// mostShown how many of them are named.
+const (
+	mostFound = 200
+	mostShown = 8
+)
 
 // bringText says where the text would be written, or writes it.
 func (s *Workbench) bringText(b *api.Brought, name string, write bool) (*api.Brought, error) {
@@ -94,54 +116,37 @@ func (s *Workbench) bringText(b *api.Brought, name string, write bool) (*api.Bro
 // foundAs is how a layout is called that is not written yet, but was found to fit.
 const foundAs = "found: "
 
-// sample looks at the end of a file: which of the layouts that are written fits it
-// best, what else would fit, and entries of the usual and of the odd kinds. It returns
-// the proposal that was chosen; nil where that is a layout which is there.
-func sampleOf(b *api.Brought, settings *lang.Settings, path, want string) *layout.Proposal {
+// sampleOf looks at a format: which of the layouts that are written fits its entries best and
+// reads their times, what else would fit, and entries of the usual and of the odd kinds. It
+// returns the proposal that was chosen; nil where that is a layout which is there, of which it
+// says how entries start.
+func sampleOf(b *api.Brought, settings *lang.Settings, f *Format, want string) (*layout.Proposal, string) {
 	b.Layout = "plain"
-	var lines [][]byte
-	if path != "" {
-		plan := match.NewPlan(settings, &lang.Source{Name: "new"}, nil, time.Local)
-		if text, err := intake.Tail(path, plan, entry.Of(time.Now().Add(24*time.Hour)), 256<<10); err == nil {
-			for _, l := range bytes.Split(bytes.TrimSuffix(text, []byte{'\n'}), []byte{'\n'}) {
-				if len(l) > 0 {
-					lines = append(lines, bytes.TrimSuffix(l, []byte{'\r'}))
-				}
-			}
-		}
-	}
-	b.Looked = len(lines)
-	now := entry.Of(time.Now())
+	var good, bad []api.LayoutFit
+	starts := map[string]string{}
 	for _, l := range settings.Layouts {
-		d := layout.Divider{Layout: layout.Compile(l, time.Local, settings.Secret)}
-		fit := api.LayoutFit{Name: l.Name}
-		for _, x := range lines {
-			if d.Divide(x, now).Fits {
-				fit.Fits++
-			}
+		clause, pattern := startsOf(settings, l.Name)
+		starts[l.Name] = clause
+		c := layout.Compile(l, time.Local, settings.Secret)
+		fit := layout.FitOf(c, layout.EntriesOf(f.lines, pattern), f.near)
+		x := layoutFit(l.Name, fit)
+		switch {
+		case fit.Fits == 0:
+			continue
+		case 10*fit.Fits > 9*fit.Of && (10*fit.Timed > 9*fit.Fits || !c.Timed() && f.Proposals[0].Timed == 0) &&
+			!l.GivesUp():
+			good = append(good, x)
+		default:
+			bad = append(bad, x)
 		}
-		b.Layouts = append(b.Layouts, fit)
 	}
-	sort.SliceStable(b.Layouts, func(i, j int) bool { return b.Layouts[i].Fits > b.Layouts[j].Fits })
-	if len(b.Layouts) > 0 && b.Layouts[0].Fits*10 > 9*len(lines) && len(lines) > 0 {
-		b.Layout = b.Layouts[0].Name
-	}
-	none := b.Layouts // those that fit nothing come behind what was found
-	for i, x := range b.Layouts {
-		if none = b.Layouts[i:]; x.Fits == 0 {
-			break
-		}
-		none = nil
-	}
-	none = slices.Clone(none)
-	b.Layouts = b.Layouts[:len(b.Layouts)-len(none)]
-	var texts []string
-	for _, x := range lines {
-		texts = append(texts, valid(x))
-	}
+	sort.SliceStable(good, func(i, j int) bool { return good[i].Fits > good[j].Fits })
+	sort.SliceStable(bad, func(i, j int) bool { return bad[i].Fits > bad[j].Fits })
+	b.Layouts = good
 	found := map[string]*layout.Proposal{}
 	var order []string
-	for _, p := range layout.Detect(texts, now) {
+	for i := range f.Proposals {
+		p := &f.Proposals[i]
 		if p.Name == "plain" {
 			continue
 		}
@@ -150,13 +155,16 @@ func sampleOf(b *api.Brought, settings *lang.Settings, path, want string) *layou
 			name = p.Name
 		}
 		if found[name] == nil {
-			found[name] = &p
+			found[name] = p
 			order = append(order, name)
-			b.Layouts = append(b.Layouts, api.LayoutFit{Name: name, Fits: p.Fits})
+			b.Layouts = append(b.Layouts, layoutFit(name, p.Fit))
 		}
 	}
-	b.Layouts = append(append(b.Layouts, api.LayoutFit{Name: "plain", Fits: len(lines)}), none...)
-	if b.Layout == "plain" && len(order) > 0 {
+	b.Layouts = append(append(b.Layouts, layoutFit("plain", f.Proposals[len(f.Proposals)-1].Fit)), bad...)
+	switch {
+	case len(good) > 0:
+		b.Layout = good[0].Name
+	case len(order) > 0:
 		b.Layout = order[0]
 	}
 	if slices.ContainsFunc(b.Layouts, func(x api.LayoutFit) bool { return x.Name == want }) {
@@ -164,11 +172,35 @@ func sampleOf(b *api.Brought, settings *lang.Settings, path, want string) *layou
 	}
 	p := found[b.Layout]
 	l := settings.Layout(b.Layout)
+	_, pattern := startsOf(settings, b.Layout)
 	if p != nil {
 		l, _ = p.Layout()
+		pattern = p.Starts
 	}
-	kindsOf(b, lines, layout.Compile(l, time.Local, settings.Secret), now)
-	return p
+	var entries [][]byte
+	for _, e := range layout.EntriesOf(f.lines, pattern) {
+		if strings.TrimSpace(e) != "" {
+			entries = append(entries, []byte(e))
+		}
+	}
+	b.Looked = len(entries)
+	kindsOf(b, entries, layout.Compile(l, time.Local, settings.Secret), f.near)
+	return p, starts[b.Layout]
+}
+
+func layoutFit(name string, f layout.Fit) api.LayoutFit {
+	return api.LayoutFit{Name: name, Fits: f.Fits, Of: f.Of, Times: f.Times(time.Local)}
+}
+
+// startsOf is how entries start in the sources that use a layout: the clause, and its pattern;
+// "" where each line is one.
+func startsOf(settings *lang.Settings, name string) (clause, pattern string) {
+	for _, src := range settings.Sources {
+		if src.LayoutName() == name && src.Entry != nil && src.Entry.Starts != nil {
+			return "entry starts " + src.Entry.Starts.String() + "\n", src.Entry.Starts.Source
+		}
+	}
+	return "", ""
 }
 
 // kinds picks entries of the commonest and of the rarest shapes.

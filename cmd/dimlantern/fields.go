@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/intake"
 	"dimlantern/workbench"
 
 	"dimlantern/folder"
@@ -91,12 +92,16 @@ func (o *fieldsOptions) planOf(files []string) (*match.Plan, *lang.Layout, error
 			return nil, nil, err
 		}
 	default:
-		lines, near, err := sampleOf(files)
+		formats, err := workbench.FormatsOf(files)
 		if err != nil {
 			return nil, nil, err
 		}
-		p := layout.Detect(lines, near)[0]
+		p := formats[0].Proposals[0]
 		fmt.Fprintln(os.Stderr, "dimlantern: "+p.Describe())
+		if len(formats) > 1 {
+			fmt.Fprintf(os.Stderr, "dimlantern: %s are written otherwise: give files of one format at a time\n",
+				strings.Join(formats[1].Files, ", "))
+		}
 		texts := []folder.Text{{Name: "detected", Body: workbench.Proposed(&p, "log", []string{absolute(files[0])})}}
 		var ds []lang.Diagnostic
 		if settings, ds = folder.Check(texts); lang.Errors(ds) {
@@ -176,7 +181,7 @@ func printFields(to io.Writer, o *fieldsOptions, files []string) error {
 		d.Reuse = (o.asCSV || o.asJSON) && !o.values
 		headed := plan.Layout.Headed()
 		masked := plan.Layout.Masked()
-		if _, err := eachBlock(path, plan, func(text []byte) error {
+		if _, err := intake.EachBlock(path, plan, func(text []byte) error {
 			var failure error
 			plan.All(text, func(line []byte) {
 				if headed && d.See(line) {

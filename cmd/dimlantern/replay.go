@@ -207,11 +207,11 @@ func openInputs(s *lang.Settings, as string, files []string) ([]*trial.Input, []
 				in.Origin, in.Host = trial.OriginOf(src, name, fallback)
 			}
 			for i, f := range g.Files {
-				r, c, near, err := openLog(given[f])
+				r, near, err := intake.OpenLog(given[f])
 				if err != nil {
-					return nil, closers, err
+					return nil, closers, fmt.Errorf("%s cannot be read: %w", given[f], err)
 				}
-				closers = append(closers, c)
+				closers = append(closers, r)
 				if i == 0 {
 					in.Near = near
 				}
@@ -257,31 +257,6 @@ func sourcesFor(s *lang.Settings, as string, paths ...string) ([]*lang.Source, e
 	}
 	return nil, fmt.Errorf("%s fits the files of no source: say which one it is read as with --as",
 		paths[len(paths)-1])
-}
-
-// openLog opens a log file, or standard input, and what its name says it is
-// compressed with.
-func openLog(path string) (io.Reader, io.Closer, entry.Instant, error) {
-	if path == "-" {
-		return os.Stdin, io.NopCloser(os.Stdin), entry.Of(time.Now()), nil
-	}
-	f, err := os.Open(path)
-	if err != nil {
-		return nil, nil, 0, fmt.Errorf("%s cannot be read: %w", path, reason(err))
-	}
-	near := entry.None
-	if info, err := f.Stat(); err == nil {
-		near = entry.Of(info.ModTime())
-	}
-	if intake.Packed(path) {
-		f.Close()
-		z, err := intake.Unpack(path)
-		if err != nil {
-			return nil, nil, 0, fmt.Errorf("%s is not compressed as its name says: %w", path, reason(err))
-		}
-		return z, z, near, nil
-	}
-	return f, f, near, nil
 }
 
 var progressShown bool

@@ -162,7 +162,7 @@ func neverFits(settings *lang.Settings, texts []folder.Text, samples []string,
 				return nil, fmt.Errorf("--sample %s: the rules name no source that it could belong to", path)
 			}
 			plan := match.NewPlan(settings, src, nil, time.Local)
-			if _, err := eachBlock(path, plan, func(text []byte) error {
+			if _, err := intake.EachBlock(path, plan, func(text []byte) error {
 				plan.All(text, func(line []byte) { of(src).Add(host, string(line)) })
 				return nil
 			}); err != nil {

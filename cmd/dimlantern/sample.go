@@ -6,110 +6,17 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"strings"
 	"time"
 
+	"dimlantern/intake"
 	"dimlantern/workbench"
 
 	"github.com/spf13/cobra"
 
-	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/layout"
 	"dimlantern/core/match"
 )
-
-// blockSize is how much of a log is read at once, in bytes.
-const blockSize = 256 << 10
-
-// eachBlock reads a log to its end, and hands on blocks of whole entries as UTF-8.
-func eachBlock(path string, plan *match.Plan, do func(text []byte) error) (near entry.Instant, err error) {
-	r, c, near, err := openLog(path)
-	if err != nil {
-		return near, err
-	}
-	defer c.Close()
-	buf := make([]byte, blockSize)
-	rest := 0
-	var enc match.Encoding
-	for first := true; ; first = false {
-		n, err := io.ReadFull(r, buf[rest:])
-		n += rest
-		if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
-			return near, fmt.Errorf("%s cannot be read: %w", path, reason(err))
-		}
-		if first {
-			enc = plan.EncodingOf(buf[:min(n, 256)])
-		}
-		ended := err != nil
-		cut := n
-		if !ended {
-			if cut = plan.Cut(buf[:n], enc, false); cut == 0 {
-				if len(buf) < 64<<20 { // a line longer than a block
-					rest = n
-					buf = append(buf, make([]byte, len(buf))...)
-					continue
-				}
-				cut = n
-			}
-		}
-		if cut > 0 {
-			if err := do(plan.Text(buf[:cut], enc)); err != nil {
-				return near, err
-			}
-		}
-		if ended {
-			return near, nil
-		}
-		rest = copy(buf, buf[cut:n])
-	}
-}
-
-// enough is how much of a log is looked at to find its layout, in bytes, at its start
-// and at its end.
-const enough = 1 << 20
-
-type full struct{}
-
-func (full) Error() string { return "enough" }
-
-// sampleOf are lines of the start and of the end of logs.
-func sampleOf(paths []string) (lines []string, near entry.Instant, err error) {
-	plan := match.NewPlan(&lang.Settings{}, nil, nil, time.Local)
-	near = entry.Of(time.Now())
-	for _, path := range paths {
-		var head [][]byte
-		var tail []byte
-		size := 0
-		at, err := eachBlock(path, plan, func(text []byte) error {
-			if size < enough {
-				head = append(head, bytes.Clone(text))
-			} else if tail = append(tail, text...); len(tail) > 2*enough {
-				tail = append(tail[:0], tail[len(tail)-enough:]...)
-			}
-			if size += len(text); size > 64*enough {
-				return full{}
-			}
-			return nil
-		})
-		if _, ok := err.(full); err != nil && !ok {
-			return nil, near, err
-		}
-		if at != entry.None {
-			near = at
-		}
-		if len(tail) > 0 {
-			if len(tail) > enough {
-				tail = tail[len(tail)-enough:]
-			}
-			head = append(head, tail[bytes.IndexByte(tail, '\n')+1:])
-		}
-		for _, l := range bytes.Split(bytes.TrimSuffix(bytes.Join(head, nil), []byte("\n")), []byte("\n")) {
-			lines = append(lines, strings.ToValidUTF8(strings.TrimSuffix(string(l), "\r"), "\uFFFD"))
-		}
-	}
-	return lines, near, nil
-}
 
 func detectCommand() *cobra.Command {
 	var asJSON, all bool
@@ -118,46 +25,50 @@ func detectCommand() *cobra.Command {
 		Short: "The layout that fits a log",
 		Long: `Detect looks at the start and the end of logs, and proposes how their entries
 divide into fields: the source and the layout as one writes them into a settings
-file. Each proposal says how many of the lines it fits; plain is an honest answer.`,
+file. Each proposal says how many of the entries it fits, how many of them have a time and in which
+span; plain is an honest answer. Files in several formats get a source each.`,
 		Example: "  dimlantern detect /var/log/gullhaven/pump-03.log > pumps.lantern\n  dimlantern detect --all " +
 			"--json access.log",
 		Args: atLeast("a FILE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			out := cmd.OutOrStdout()
-			lines, near, err := sampleOf(args)
+			formats, err := workbench.FormatsOf(args)
 			if err != nil {
 				return err
 			}
-			props := layout.Detect(lines, near)
-			name := workbench.SourceName(args[0])
-			if asJSON {
-				for i, p := range props {
-					if i > 0 && !all {
-						break
-					}
-					printJSON(out, map[string]any{"what": p.What, "layout": layoutName(&p, name),
-						"text": workbench.Proposed(&p, name, args), "fits": p.Fits, "timed": p.Timed, "of": p.Of,
-						"notes": p.Notes})
-				}
-				return nil
+			if words := workbench.Formats(formats); words != "" && !asJSON {
+				fmt.Fprintf(out, "# %s\n", words)
 			}
-			for i, p := range props {
-				if i > 0 && !all {
-					break
+			names := map[string]bool{}
+			for i, f := range formats {
+				name := workbench.SourceName(f.Files[0])
+				for base, n := name, 2; names[name]; n++ {
+					name = fmt.Sprintf("%s-%d", base, n)
 				}
-				if i > 0 {
+				names[name] = true
+				if i > 0 && !asJSON {
 					fmt.Fprintln(out)
 				}
-				fmt.Fprintln(out, "# "+p.Describe())
-				for _, n := range p.Notes {
-					fmt.Fprintln(out, "# "+n)
+				props := f.Proposals
+				if !all {
+					props = props[:1]
 				}
-				fmt.Fprint(out, workbench.Proposed(&p, name, args))
-			}
-			if !all && len(props) > 1 {
-				fmt.Fprintln(os.Stderr, "also possible, see --all:")
-				for _, p := range props[1:] {
-					fmt.Fprintln(os.Stderr, "  "+p.Describe())
+				for k := range props {
+					p := &props[k]
+					if asJSON {
+						printJSON(out, proposalJSON(p, name, f.Files))
+						continue
+					}
+					if k > 0 {
+						fmt.Fprintln(out)
+					}
+					printProposal(out, p, name, f.Files)
+				}
+				if !all && !asJSON && len(f.Proposals) > 1 {
+					fmt.Fprintln(os.Stderr, "also possible, see --all:")
+					for _, p := range f.Proposals[1:] {
+						fmt.Fprintln(os.Stderr, "  "+p.Describe())
+					}
 				}
 			}
 			return nil
@@ -166,6 +77,23 @@ file. Each proposal says how many of the lines it fits; plain is an honest answe
 	c.Flags().BoolVar(&asJSON, "json", false, "one JSON object a proposal")
 	c.Flags().BoolVar(&all, "all", false, "every proposal, the best first")
 	return c
+}
+
+func printProposal(out io.Writer, p *layout.Proposal, name string, files []string) {
+	fmt.Fprintln(out, "# "+p.Describe())
+	for _, n := range p.Notes {
+		fmt.Fprintln(out, "# "+n)
+	}
+	fmt.Fprint(out, workbench.Proposed(p, name, files))
+}
+
+func proposalJSON(p *layout.Proposal, name string, files []string) map[string]any {
+	out := map[string]any{"what": p.What, "layout": layoutName(p, name), "text": workbench.Proposed(p, name, files),
+		"fits": p.Fits, "timed": p.Timed, "of": p.Of, "notes": p.Notes, "files": files}
+	if p.Timed > 0 {
+		out["first"], out["last"] = p.First.String(), p.Last.String()
+	}
+	return out
 }
 
 func layoutName(p *layout.Proposal, name string) string {
@@ -192,7 +120,7 @@ are of it and its newest one.`,
 			plan := match.NewPlan(&lang.Settings{}, nil, nil, time.Local)
 			s := layout.NewShaper()
 			for _, path := range args {
-				if _, err := eachBlock(path, plan, func(text []byte) error {
+				if _, err := intake.EachBlock(path, plan, func(text []byte) error {
 					for len(text) > 0 {
 						line := text
 						if i := bytes.IndexByte(text, '\n'); i >= 0 {

@@ -98,6 +98,14 @@ func (l *Layout) Divides() bool {
 	return l.Format != "" || l.Delimited != nil || len(l.Patterns) > 0
 }
 
+// GivesUp tells whether a pattern of it begins with anything at all, so that what it fits says
+// little.
+func (l *Layout) GivesUp() bool {
+	return slices.ContainsFunc(l.Patterns, func(p *Pattern) bool {
+		return strings.HasPrefix(strings.TrimPrefix(p.Source, "^"), ".*")
+	})
+}
+
 // Fields are the names that the layout can give.
 func (l *Layout) Fields() []string {
 	out := l.divided()

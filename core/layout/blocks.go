@@ -69,7 +69,7 @@ func beginnings(keys []string, first string) (begins, again int) {
 // block proposes blocks that begin with a key.
 func (x *detection) block(first string) {
 	starts := "^" + regexp.QuoteMeta(first) + " "
-	entries := entriesOf(x.lines, starts)
+	entries := EntriesOf(x.lines, starts)
 	if len(entries) > 0 && !strings.HasPrefix(entries[0], first) {
 		entries = entries[1:] // what stands before the first one
 	}

@@ -20,10 +20,7 @@ type Proposal struct {
 	Name    string   // of the built-in layout, where that is enough
 	Starts  string   // the pattern with which entries of several lines start; "" where each line is one
 	Notes   []string // what is to be said of it
-	Fits    int      // of the lines, or of the entries where Starts is given
-	Timed   int
-	Of      int
-	Fields  int
+	Fit
 
 	score float64
 }
@@ -60,7 +57,8 @@ func Detect(lines []string, near entry.Instant) []Proposal {
 	}
 	sort.SliceStable(x.out, func(i, j int) bool { return x.out[i].score > x.out[j].score })
 	x.out = slices.DeleteFunc(x.out, func(p Proposal) bool { return p.score <= 0 || 2*p.Fits < p.Of })
-	return append(x.out, Proposal{What: "plain", Name: "plain", Fits: len(some), Of: len(some)})
+	return append(x.out, Proposal{What: "plain", Name: "plain",
+		Fit: Fit{Of: len(some), Fits: len(some), First: entry.None, Last: entry.None}})
 }
 
 type detection struct {
@@ -94,8 +92,9 @@ func (p *Proposal) Text(name string) string {
 	return f.Format()
 }
 
-// entries joins the lines that belong together.
-func entriesOf(lines []string, starts string) []string {
+// EntriesOf joins the lines that belong together: starts is the pattern with which entries begin,
+// "" where each line is one.
+func EntriesOf(lines []string, starts string) []string {
 	if starts == "" {
 		return lines
 	}
@@ -120,29 +119,7 @@ func (x *detection) add(p Proposal, weight float64) {
 	if !ok {
 		return
 	}
-	compiled := Compile(l, time.UTC, nil)
-	d := &Divider{Layout: compiled}
-	lines := entriesOf(x.lines, p.Starts)
-	p.Of = len(lines)
-	fields, names := 0, map[string]bool{}
-	for _, line := range lines {
-		if compiled.Headed() && d.See([]byte(line)) {
-			p.Of--
-			continue
-		}
-		v := d.Divide([]byte(line), x.near)
-		if v.Fits {
-			p.Fits++
-			fields += len(v.Fields)
-			for _, f := range v.Fields {
-				names[f.Name] = true
-			}
-		}
-		if v.Timed {
-			p.Timed++
-		}
-	}
-	p.Fields = len(names)
+	p.Fit = FitOf(Compile(l, time.UTC, nil), EntriesOf(x.lines, p.Starts), x.near)
 	if p.Of == 0 {
 		return
 	}

@@ -5,6 +5,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
@@ -538,15 +539,10 @@ func wordAt(s string, i int) string {
 	return s[i : i+end]
 }
 
-// Describe puts a proposal's figure into words.
+// Describe puts a proposal's figure into words, with its times as they are written.
 func (p *Proposal) Describe() string {
-	unit := "lines"
-	if p.Starts != "" {
-		unit = "entries"
+	if p.Name == "plain" {
+		return fmt.Sprintf("plain: %d entries", p.Of)
 	}
-	s := fmt.Sprintf("%s: %d of %d %s fit", p.What, p.Fits, p.Of, unit)
-	if p.Name != "plain" {
-		s += fmt.Sprintf(", %d have a time", p.Timed)
-	}
-	return s
+	return p.What + ": " + p.Fit.In(time.UTC)
 }

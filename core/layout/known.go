@@ -10,7 +10,8 @@ import (
 
 // webLine is an entry of a web log in the common or the combined form, with whatever a server
 // was told to write in front of it and behind it.
-var webLine = regexp.MustCompile(`^(?:([\w.*-]+):(\d+) |([\w.-]+) )?(\S+) \S+ \S+ \[\d{1,2}/[A-Z][a-z]{2}/\d{4}:[^\]]+\] ` +
+var webLine = regexp.MustCompile(`^(?:([\w.*-]+):(\d+) |([\w.-]+) )?(\S+) \S+ \S+ \[\d{1,` +
+	`2}/[A-Z][a-z]{2}/\d{4}:[^\]]+\] ` +
 	`"(?:[^"\\]|\\.)*" \d{3} (?:\d+|-)( "(?:[^"\\]|\\.)*" "(?:[^"\\]|\\.)*")?(.*)$`)
 
 // web proposes the web logs.
@@ -46,7 +47,8 @@ func (x *detection) web() {
 		return
 	}
 	pattern += `(?<client>\S+) (?<ident>\S+) (?<account>\S+) \[(?<at>[^\]]+)\] "(?<request>(?<method>[A-Z]+) ` +
-		`(?<path>[^ ?"]*)(?:\?(?<query>[^ "]*))?(?: (?<protocol>[^"]*))?|(?:[^"\\]|\\.)*)" (?<status>\d{3}) (?<bytes>\d+|-)`
+		`(?<path>[^ ?"]*)(?:\?(?<query>[^ "]*))?(?: (?<protocol>[^"]*))?|(?:[^"\\]|\\.)*)" (?<status>\d{3}) ` +
+		`(?<bytes>\d+|-)`
 	if 10*agents > 9*n {
 		pattern += ` "(?<referrer>(?:[^"\\]|\\.)*)" "(?<agent>(?:[^"\\]|\\.)*)"`
 	}
@@ -68,7 +70,8 @@ func (x *detection) proxy() {
 		return
 	}
 	x.add(Proposal{What: "the access log of a proxy", Clauses: []string{"pattern " + written1(
-		`^(?<at>[\d.]+) +(?<took>\d+) (?<client>\S+) (?<result>[A-Z_]+)\/(?<status>\d+) (?<bytes>\d+) (?<method>[A-Z_]+) `+
+		`^(?<at>[\d.]+) +(?<took>\d+) (?<client>\S+) (?<result>[A-Z_]+)\/(?<status>\d+) (?<bytes>\d+) (?<method>`+
+			`[A-Z_]+) `+
 			`(?<path>\S+) (?<account>\S+) (?<route>[A-Z_]+)\/(?<peer>\S+) (?<type>\S+)(?<rest>.*)$`),
 		`time at like "1795498348.114"`, "type took duration in ms"}}, 1.5)
 }

@@ -321,12 +321,26 @@ func (b *bring) drawLayouts(c *paint.Canvas, y int, base paint.Style) int {
 			chosen = i
 		}
 	}
-	drawChoices(c, 10, y, c.W-30, words, chosen, b.stage.Palette)
+	drawChoices(c, 10, y, c.W, words, chosen, b.stage.Palette)
+	y++
+	dim := base.With(b.stage.Palette.Dim)
 	if chosen >= 0 && f.Looked > 0 {
-		c.Cut(c.W-28, y, 27, base.With(b.stage.Palette.Dim), fmt.Sprintf("fits %d of %d lines",
-			f.Layouts[chosen].Fits, f.Looked))
+		l := f.Layouts[chosen]
+		c.Cut(11, y, c.W-12, dim, fmt.Sprintf("fits %s of %s, %s", humanize.Comma(int64(l.Fits)),
+			room.Count(l.Of, "entry"), l.Times))
+		y++
 	}
-	return y + 1
+	for i, x := range f.Formats {
+		if i == 0 {
+			c.Cut(11, y, c.W-12, base, "the files are in "+room.Count(len(f.Formats), "format")+
+				": each gets a source of its own")
+			y++
+		}
+		at := c.Cut(12, y, c.W/2, base, x.What)
+		c.Cut(at+2, y, c.W-at-3, dim, strings.Join(x.Files, "  "))
+		y++
+	}
+	return y
 }
 
 // drawSamples draws usual and odd entries, divided where they fit.

@@ -67,7 +67,8 @@ func sits() *hand {
 			if b.Layout == "" {
 				b.Layout = "line"
 			}
-			b.Layouts = []api.LayoutFit{{Name: "line", Fits: 50}, {Name: "plain", Fits: 50}}
+			b.Layouts = []api.LayoutFit{{Name: "line", Fits: 50, Of: 50, Times: "all have a time"}, {Name: "plain",
+				Fits: 50, Of: 50}}
 			b.Files = []api.BroughtFile{{Path: q.Path, Size: 3500, Mod: time.Now().Add(-4 * time.Minute)},
 				{Path: "/v/secret.log", Words: "its owner is root", Mend: "setfacl"}}
 			b.Usual = []api.EntryView{{At: 1000, Text: "pump 7 is fine", Fits: true}}
@@ -175,7 +176,8 @@ func TestBringing(t *testing.T) {
 	h.Types("1.log")
 	s := h.Text()
 	for _, want := range []string{"2 files fit, 2 rotated copies of them", "3.5 kB, written 4m", "its owner is root",
-		"to mend it:  setfacl", "‹now›", "‹line›", "fits 50 of 50 lines", "usual", "odd", "this will be written"} {
+		"to mend it:  setfacl", "‹now›", "‹line›", "fits 50 of 50 entries, all have a time", "usual", "odd",
+		"this will be written"} {
 		assert.Contains(t, s, want)
 	}
 	h.Press("tab", "right", "tab", "left")

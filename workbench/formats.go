@@ -1,0 +1,128 @@
+package workbench
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"dimlantern/core/author"
+
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+	"dimlantern/core/layout"
+	"dimlantern/intake"
+)
+
+// Format is how the entries of some files divide.
+type Format struct {
+	Proposals []layout.Proposal // the best first, plain last
+	Files     []string          // that are written so, as they were given
+	lines     []string          // of the first of them
+	near      entry.Instant
+}
+
+// mostSampled is how many files are looked at to find their formats. Further ones count to the
+// format that most of them have.
+const mostSampled = 60
+
+// FormatsOf looks at the starts and the ends of files, and puts those together that are
+// written in one form; the form that most files have comes first. Files with nothing in them
+// count to it. It fails where a file cannot be read.
+func FormatsOf(files []string) ([]*Format, error) {
+	var out []*Format
+	var rest []string
+	for i, file := range files {
+		if i >= mostSampled {
+			rest = append(rest, file)
+			continue
+		}
+		lines, near, err := intake.Ends(file)
+		if err != nil {
+			return nil, err
+		}
+		if !slices.ContainsFunc(lines, func(l string) bool { return strings.TrimSpace(l) != "" }) {
+			rest = append(rest, file)
+			continue
+		}
+		if f := formatFor(out, lines, near); f != nil {
+			f.Files = append(f.Files, file)
+			continue
+		}
+		out = append(out, &Format{Proposals: layout.Detect(lines, near), Files: []string{file}, lines: lines,
+			near: near})
+	}
+	slices.SortStableFunc(out, func(a, b *Format) int { return len(b.Files) - len(a.Files) })
+	if len(out) == 0 {
+		out = []*Format{{Proposals: layout.Detect(nil, entry.Of(time.Now()))}}
+	}
+	out[0].Files = append(out[0].Files, rest...)
+	return out, nil
+}
+
+// formatFor is the format of those that were found which lines are written in; nil where they
+// are in none.
+func formatFor(found []*Format, lines []string, near entry.Instant) *Format {
+	for _, f := range found {
+		p := &f.Proposals[0]
+		l, ok := p.Layout()
+		if !ok || p.Name == "plain" {
+			continue
+		}
+		if p.Starts == "" && p.Name == "" && len(lines) > 40 && slices.ContainsFunc(lines, indented) {
+			continue // entries of several lines may be meant
+		}
+		fit := layout.FitOf(layout.Compile(l, time.UTC, nil), layout.EntriesOf(lines, p.Starts), near)
+		if 20*fit.Fits >= 19*fit.Of && 10*fit.Timed >= 9*min(p.Timed, 1)*fit.Fits {
+			return f
+		}
+	}
+	best := layout.Detect(lines, near)[0]
+	for _, f := range found { // neither has a form
+		if best.Name == "plain" && f.Proposals[0].Name == "plain" {
+			return f
+		}
+	}
+	return nil
+}
+
+func indented(l string) bool { return l != "" && (l[0] == ' ' || l[0] == '\t') }
+
+// Text is what a settings file says of a format: a source with the name, for files that are
+// quoted, and its layout where that is not built in.
+func (f *Format) Text(name, own string, files []string, begin string) string {
+	return author.SourceText(&f.Proposals[0], name, own, files, begin)
+}
+
+// filesOf writes which files the sources of several formats have, that were found by one
+// pattern: the first one all but those of the others.
+func filesOf(formats []*Format, i int, glob string) []string {
+	if i > 0 {
+		var out []string
+		for _, f := range formats[i].Files {
+			out = append(out, lang.Quote(f))
+		}
+		return out
+	}
+	out := []string{lang.Quote(glob)}
+	if len(formats) > 1 {
+		var others []string
+		for k := range formats[1:] {
+			others = append(others, filesOf(formats, k+1, glob)...)
+		}
+		out[0] += " except " + strings.Join(others, ", ")
+	}
+	return out
+}
+
+// Formats says of which formats files are, in words; "" where there is one.
+func Formats(formats []*Format) string {
+	if len(formats) < 2 {
+		return ""
+	}
+	n := 0
+	for _, f := range formats {
+		n += len(f.Files)
+	}
+	return fmt.Sprintf("%d files in %d formats: each gets a source of its own", n, len(formats))
+}
