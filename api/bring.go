@@ -44,6 +44,7 @@ type BringQuery struct {
 // Brought is a proposal for settings of a log.
 type Brought struct {
 	Files []BroughtFile `json:"files"` // that fit the path
+	Fit   int           `json:"fit"`   // how many those are; Files are the first of them
 	Words string        `json:"words"` // what is the matter with the path, or ""
 	Mend  string        `json:"mend"`
 	Name  string        `json:"name"` // the file that will be, or was, written

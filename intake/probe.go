@@ -1,7 +1,6 @@
 package intake
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -23,19 +22,22 @@ import (
 
 // Reach is what a try of one origin showed.
 type Reach struct {
-	Source string        `json:"source"`
-	Origin string        `json:"origin"`
-	Files  int           `json:"files"` // members of the series
-	Size   int64         `json:"size"`  // of all of them, in bytes
-	OK     bool          `json:"ok"`
-	Words  string        `json:"words"`
-	Mend   string        `json:"mend,omitempty"` // a command to copy, or what to change
-	First  entry.Instant `json:"-"`
-	Newest entry.Instant `json:"-"`
-	Lines  int           `json:"lines"`            // looked at
-	Fits   int           `json:"fits"`             // of them
-	Misfit string        `json:"misfit,omitempty"` // a line that does not fit
-	Off    time.Duration `json:"-"`                // the clock of its writer against ours
+	Source  string        `json:"source"`
+	Origin  string        `json:"origin"`
+	Files   int           `json:"files"`   // members of the series
+	Size    int64         `json:"size"`    // of all of them, in bytes
+	Reached bool          `json:"reached"` // it could be opened and read
+	OK      bool          `json:"ok"`      // and nothing is wrong with what is in it
+	Words   string        `json:"words"`
+	Mend    string        `json:"mend,omitempty"` // a command to copy, or what to change
+	First   entry.Instant `json:"-"`
+	Newest  entry.Instant `json:"-"`
+	Entries int           `json:"entries"`          // looked at
+	Fits    int           `json:"fits"`             // of them
+	Misfit  string        `json:"misfit,omitempty"` // an entry that does not fit
+	Off     time.Duration `json:"-"`                // the clock of its writer against ours
+
+	times layout.Times
 }
 
 // probeSize is how much of the head and of the tail of a file is looked at.
@@ -119,7 +121,7 @@ func probeSeries(s *lang.Source, plan *match.Plan, series, host string, now time
 	}
 	newest := files[len(files)-1]
 	if newest.zip {
-		r.OK, r.Words = true, "only compressed copies are there"
+		r.OK, r.Reached, r.Words = true, true, "only compressed copies are there"
 		return r
 	}
 	f, err := os.Open(newest.path)
@@ -128,9 +130,9 @@ func probeSeries(s *lang.Source, plan *match.Plan, series, host string, now time
 		return r
 	}
 	defer f.Close()
-	r.OK = true
+	r.OK, r.Reached = true, true
 	r.look(plan, f, newest, now)
-	r.say(plan)
+	r.say(plan, entry.Instant(newest.mod))
 	return r
 }
 
@@ -157,18 +159,13 @@ func (r *Reach) look(plan *match.Plan, f *os.File, m found, now time.Time) {
 }
 
 func (r *Reach) divide(plan *match.Plan, d *layout.Divider, text []byte, near entry.Instant) {
-	for len(text) > 0 {
-		k := bytes.IndexByte(text, '\n')
-		if k < 0 {
+	plan.Entries(text, func(line []byte) {
+		if plan.Layout.Headed() && d.See(line) {
 			return
 		}
-		line := bytes.TrimSuffix(text[:k], []byte{'\r'})
-		text = text[k+1:]
-		if plan.Layout.Headed() && d.See(line) {
-			continue
-		}
 		x, shown := plan.Shown(d, line, near)
-		r.Lines++
+		r.Entries++
+		r.times.Add(plan.Layout, &x)
 		if x.Fits {
 			r.Fits++
 		} else if r.Misfit == "" {
@@ -180,20 +177,27 @@ func (r *Reach) divide(plan *match.Plan, d *layout.Divider, text []byte, near en
 			}
 			r.Newest = entry.Later(r.Newest, x.At)
 		}
-	}
+	})
 }
 
 // say puts what was seen into words.
-func (r *Reach) say(plan *match.Plan) {
+func (r *Reach) say(plan *match.Plan, written entry.Instant) {
 	switch {
-	case r.Lines == 0:
+	case r.Entries == 0:
 		r.Words = "it can be read, and has no entry yet"
 	case !plan.Layout.Plain() && r.Fits == 0:
-		r.OK, r.Words = false, "no line fits the layout"
-		r.Mend = "look at the layout's pattern; the first line is: " + r.Misfit
-	case !plan.Layout.Plain() && r.Fits*10 < r.Lines*9:
-		r.OK, r.Words = false, fmt.Sprintf("%d of %d lines do not fit the layout", r.Lines-r.Fits, r.Lines)
+		r.OK, r.Words = false, "it can be read, and no entry fits the layout"
+		r.Mend = "look at the layout's pattern; the first entry is: " + r.Misfit
+	case !plan.Layout.Plain() && r.Fits*10 < r.Entries*9:
+		r.OK, r.Words = false, fmt.Sprintf("it can be read, and %d of %d entries do not fit the layout",
+			r.Entries-r.Fits, r.Entries)
 		r.Mend = "such as: " + r.Misfit
+	case r.times.Unread() != "":
+		r.OK, r.Words = false, "it can be read, and "+r.times.Unread()
+		r.Mend = "look at the layout's time clause"
+	case r.times.Far(written) != "":
+		r.OK, r.Words = false, "it can be read, and "+r.times.Far(written)+"; the file was written at "+written.String()
+		r.Mend = "look at the time clause: at the order of day, month and year, and at the zone"
 	case plan.Layout.Timed() && (r.Off > 5*time.Minute || r.Off < -5*time.Minute):
 		r.Words = fmt.Sprintf("it can be read; its newest entry says %s, and the file was last written at %s: "+
 			"does its clock agree, or its zone?",

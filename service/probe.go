@@ -34,7 +34,8 @@ func Probe(s *lang.Settings) []intake.Reach {
 // probeWay tries a way in of which nothing lies in files.
 func probeWay(src *lang.Source, host string) []intake.Reach {
 	reach := func(origin, words, mend, well string, newest time.Time) intake.Reach {
-		r := intake.Reach{Source: src.Name, Origin: origin, OK: words == "", Words: words, Mend: mend,
+		r := intake.Reach{Source: src.Name, Origin: origin, OK: words == "", Reached: words == "", Words: words,
+			Mend:  mend,
 			First: entry.None, Newest: entry.None}
 		if r.OK {
 			r.Words = well

@@ -48,12 +48,17 @@ func (s *Workbench) Bring(_ context.Context, q api.BringQuery) (*api.Brought, er
 			path = filepath.Join(home, path[2:])
 		}
 	}
+	if info, err := os.Stat(path); err == nil && info.IsDir() { // its files are meant
+		path = filepath.Join(path, "*")
+	}
 	if !filepath.IsAbs(path) {
 		b.Words = "a path begins with /; what is no file begins with one of: " + strings.Join(OfferWords, ", ")
 		return b, nil
 	}
 	var readable []string
-	for _, f := range intake.Find(path, mostFound) {
+	all := intake.Find(path, mostFound)
+	b.Fit = len(all)
+	for _, f := range all {
 		if len(b.Files) < mostShown {
 			b.Files = append(b.Files, api.BroughtFile(f))
 		}
@@ -71,20 +76,22 @@ func (s *Workbench) Bring(_ context.Context, q api.BringQuery) (*api.Brought, er
 		formats, _ = FormatsOf(nil)
 	}
 	name := sourceName(path, taken)
+	taken = append(slices.Clone(taken), &lang.Source{Name: name})
 	found, starts := sampleOf(b, settings, formats[0], q.Layout)
 	files := filesOf(formats, 0, path)
 	if found != nil {
 		b.Text = author.SourceText(found, name, author.OwnLayout(settings, name), files, begin)
 	} else {
 		b.Text = lang.Parse("new", []byte(fmt.Sprintf("source %s {\nfiles %s\nbegin %s\n%slayout %s\n}\n", name,
-			files[0], begin, starts, b.Layout))).Format()
+			strings.Join(files, ", "), begin, starts, b.Layout))).Format()
 	}
 	for i, f := range formats {
 		if len(formats) > 1 {
 			b.Formats = append(b.Formats, api.FileFormat{What: f.Proposals[0].Describe(), Files: f.Files})
 		}
 		if i > 0 {
-			own := fmt.Sprintf("%s-%d", name, i+1)
+			own := sourceName(f.Files[0], taken)
+			taken = append(taken, &lang.Source{Name: own})
 			b.Text += "\n" + f.Text(own, author.OwnLayout(settings, own), filesOf(formats, i, path), begin)
 		}
 	}

@@ -45,12 +45,12 @@ func FormatsOf(files []string) ([]*Format, error) {
 			rest = append(rest, file)
 			continue
 		}
-		if f := formatFor(out, lines, near); f != nil {
+		props := layout.Detect(lines, near)
+		if f := formatFor(out, &props[0], lines, near); f != nil {
 			f.Files = append(f.Files, file)
 			continue
 		}
-		out = append(out, &Format{Proposals: layout.Detect(lines, near), Files: []string{file}, lines: lines,
-			near: near})
+		out = append(out, &Format{Proposals: props, Files: []string{file}, lines: lines, near: near})
 	}
 	slices.SortStableFunc(out, func(a, b *Format) int { return len(b.Files) - len(a.Files) })
 	if len(out) == 0 {
@@ -60,33 +60,30 @@ func FormatsOf(files []string) ([]*Format, error) {
 	return out, nil
 }
 
-// formatFor is the format of those that were found which lines are written in; nil where they
-// are in none.
-func formatFor(found []*Format, lines []string, near entry.Instant) *Format {
+// formatFor is the format of those that were found which lines are written in, for which a
+// proposal was made: it fits them, and gives the same fields; nil where they are in none.
+func formatFor(found []*Format, own *layout.Proposal, lines []string, near entry.Instant) *Format {
+	l, _ := own.Layout()
 	for _, f := range found {
 		p := &f.Proposals[0]
-		l, ok := p.Layout()
-		if !ok || p.Name == "plain" {
+		other, ok := p.Layout()
+		switch {
+		case !ok || (p.Name == "plain") != (own.Name == "plain") || (p.Starts == "") != (own.Starts == ""):
+			continue
+		case own.Name == "plain":
+			return f
+		case !slices.Equal(sorted(l.Fields()), sorted(other.Fields())):
 			continue
 		}
-		if p.Starts == "" && p.Name == "" && len(lines) > 40 && slices.ContainsFunc(lines, indented) {
-			continue // entries of several lines may be meant
-		}
-		fit := layout.FitOf(layout.Compile(l, time.UTC, nil), layout.EntriesOf(lines, p.Starts), near)
-		if 20*fit.Fits >= 19*fit.Of && 10*fit.Timed >= 9*min(p.Timed, 1)*fit.Fits {
-			return f
-		}
-	}
-	best := layout.Detect(lines, near)[0]
-	for _, f := range found { // neither has a form
-		if best.Name == "plain" && f.Proposals[0].Name == "plain" {
+		fit := layout.FitOf(layout.Compile(other, time.UTC, nil), layout.EntriesOf(lines, p.Starts), near)
+		if 20*fit.Fits >= 19*own.Fits && 10*fit.Timed >= 9*own.Timed {
 			return f
 		}
 	}
 	return nil
 }
 
-func indented(l string) bool { return l != "" && (l[0] == ' ' || l[0] == '\t') }
+func sorted(names []string) []string { return slices.Sorted(slices.Values(names)) }
 
 // Text is what a settings file says of a format: a source with the name, for files that are
 // quoted, and its layout where that is not built in.
@@ -95,7 +92,7 @@ func (f *Format) Text(name, own string, files []string, begin string) string {
 }
 
 // filesOf writes which files the sources of several formats have, that were found by one
-// pattern: the first one all but those of the others.
+// pattern: the first one all but those of the others, unless most are of others.
 func filesOf(formats []*Format, i int, glob string) []string {
 	if i > 0 {
 		var out []string
@@ -104,15 +101,20 @@ func filesOf(formats []*Format, i int, glob string) []string {
 		}
 		return out
 	}
-	out := []string{lang.Quote(glob)}
-	if len(formats) > 1 {
-		var others []string
-		for k := range formats[1:] {
-			others = append(others, filesOf(formats, k+1, glob)...)
-		}
-		out[0] += " except " + strings.Join(others, ", ")
+	if len(formats) == 1 {
+		return []string{lang.Quote(glob)}
 	}
-	return out
+	var own, others []string
+	for _, f := range formats[0].Files {
+		own = append(own, lang.Quote(f))
+	}
+	for k := range formats[1:] {
+		others = append(others, filesOf(formats, k+1, glob)...)
+	}
+	if len(others) > len(own) {
+		return own
+	}
+	return []string{lang.Quote(glob) + " except " + strings.Join(others, ", ")}
 }
 
 // Formats says of which formats files are, in words; "" where there is one.

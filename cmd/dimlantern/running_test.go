@@ -4,7 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"os"
+	"net"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -45,7 +45,10 @@ func (d *desk) serves() {
 		if err != nil || v.Reading || v.Origins != 1 || v.Open["warning"] != 1 {
 			return false
 		}
-		_, err = os.Stat(filepath.Join(d.dir, "d", "socket"))
+		c, err := net.Dial("unix", filepath.Join(d.dir, "d", "socket")) // it is there before it answers
+		if err == nil {
+			c.Close()
+		}
 		return err == nil
 	}, 20*time.Second, 5*time.Millisecond)
 }

@@ -42,8 +42,11 @@ func printReach(out io.Writer, list []intake.Reach, asJSON bool) bool {
 			fmt.Fprintf(out, "  %s\n", shown(r.Origin))
 		}
 		mark := "well"
-		if !r.OK {
+		switch {
+		case !r.Reached:
 			mark = "not reached"
+		case !r.OK:
+			mark = "not well"
 		}
 		fmt.Fprintf(out, "    %s: %s\n", mark, r.Words)
 		if r.Mend != "" {
@@ -57,8 +60,8 @@ func printReach(out io.Writer, list []intake.Reach, asJSON bool) bool {
 		} else if r.Newest != entry.None && r.Origin != "" {
 			fmt.Fprintf(out, "    entries from %s to %s\n", local(r.First), local(r.Newest))
 		}
-		if r.Lines > 0 {
-			fmt.Fprintf(out, "    the layout fits %d of %d lines of its head and tail\n", r.Fits, r.Lines)
+		if r.Entries > 0 {
+			fmt.Fprintf(out, "    the layout fits %d of %d entries of its head and tail\n", r.Fits, r.Entries)
 		}
 	}
 	return well

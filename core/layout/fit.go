@@ -2,6 +2,7 @@ package layout
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	"dimlantern/core/entry"
@@ -71,4 +72,76 @@ func (f Fit) Times(zone *time.Location) string {
 		how = "all have a time"
 	}
 	return how + ", " + span
+}
+
+// Times watches whether the times of entries can be read, and when they are. The zero value
+// has seen none.
+type Times struct {
+	Fits    int    // entries that fit a layout which gives a time
+	Read    int    // of them of which it was read
+	Example string // the time of one of which it was not
+	First   entry.Instant
+	Last    entry.Instant
+}
+
+// Add takes what became of an entry.
+func (t *Times) Add(l *Layout, v *Division) {
+	if !v.Fits || !l.Timed() {
+		return
+	}
+	t.Fits++
+	if !v.Timed {
+		if t.Example == "" {
+			var parts []string
+			for _, name := range l.timeIn {
+				if x := fields(v.Fields).get(name); x != "" {
+					parts = append(parts, v.Hide(x))
+				}
+			}
+			t.Example = strings.Join(parts, " ")
+		}
+		return
+	}
+	if t.Read++; t.Read == 1 || v.At < t.First {
+		t.First = v.At
+	}
+	if t.Read == 1 || v.At > t.Last {
+		t.Last = v.At
+	}
+}
+
+// Unread says of how many entries the time cannot be read; "" where that is one in twenty at
+// most.
+func (t *Times) Unread() string {
+	n := t.Fits - t.Read
+	if 20*n <= t.Fits || t.Example == "" && t.Read > 0 {
+		return ""
+	}
+	words := fmt.Sprintf("%d of %d entries have a time that cannot be read", n, t.Fits)
+	if t.Example != "" {
+		words += ", such as `" + t.Example + "`"
+	} else {
+		words = fmt.Sprintf("%d of %d entries have no time", n, t.Fits)
+	}
+	return words
+}
+
+// farAway is how far times may lie from when their log was written, before that is told.
+const farAway = 330 * 24 * time.Hour
+
+// Far says in which years the times lie, where all of them lie about a year or more from an
+// instant, or one lies more than a day behind it; else it is "".
+func (t *Times) Far(near entry.Instant) string {
+	if t.Read == 0 || near == entry.None {
+		return ""
+	}
+	first, last := t.First.Time().UTC(), t.Last.Time().UTC()
+	switch {
+	case near.Sub(t.Last) > farAway:
+		return fmt.Sprintf("the newest time is of %s", last.Format("2006-01-02"))
+	case t.Last.Sub(near) > 24*time.Hour:
+		return fmt.Sprintf("times reach from %s to %s, which is still to come", first.Format("2006-01-02"),
+			last.Format("2006-01-02"))
+	}
+	return ""
 }

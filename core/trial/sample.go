@@ -21,6 +21,8 @@ type Sampler struct {
 	divider  layout.Divider
 	last     entry.Instant
 	kinds    map[string]bool
+	near     entry.Instant // about when it was read
+	times    layout.Times
 	Entries  int // that were looked at
 }
 
@@ -39,7 +41,7 @@ const maxKinds = 2000
 
 // NewSampler begins with a sample of a source; near is where times without a year lie.
 func NewSampler(s *lang.Settings, src *lang.Source, zone *time.Location, near entry.Instant) *Sampler {
-	out := &Sampler{settings: s, source: src, last: near, kinds: map[string]bool{}}
+	out := &Sampler{settings: s, source: src, last: near, near: near, kinds: map[string]bool{}}
 	out.divider.Layout = layout.Compile(s.Layout(src.LayoutName()), zone, s.Secret)
 	for _, r := range s.RulesFor(src.Name) {
 		for _, c := range r.Exprs() {
@@ -61,6 +63,7 @@ func (s *Sampler) Add(host, line string) {
 	}
 	s.Entries++
 	x := s.divider.Divide([]byte(line), s.last)
+	s.times.Add(s.divider.Layout, &x)
 	if x.Timed {
 		s.last = x.At
 	}
@@ -124,7 +127,7 @@ func (s *Sampler) Findings() []lang.Diagnostic {
 	if s.Entries == 0 {
 		return nil
 	}
-	var out []lang.Diagnostic
+	out := s.timeFindings()
 	for i, c := range s.clauses {
 		if c.fits > 0 {
 			continue
@@ -150,5 +153,30 @@ func (s *Sampler) Findings() []lang.Diagnostic {
 	return out
 }
 
-// NeverFits is the code of a clause that fits no entry of a sample.
-const NeverFits = "never-fits"
+// timeFindings say of a layout's times that they cannot be read, or lie far from now.
+func (s *Sampler) timeFindings() []lang.Diagnostic {
+	l := s.settings.Layout(s.source.LayoutName())
+	if l == nil || l.Time == nil {
+		return nil
+	}
+	d := lang.Diagnostic{Weight: lang.Finding, Pos: l.Time.Pos, Len: len("time")}
+	if words := s.times.Unread(); words != "" {
+		d.Code, d.What, d.Mend = TimesUnread, fmt.Sprintf("of %s, %s", s.source.Name, words),
+			"write an example of it behind like; such entries have the time of their arrival"
+		return []lang.Diagnostic{d}
+	}
+	if words := s.times.Far(s.near); words != "" {
+		d.Code, d.What, d.Mend = TimesFar, fmt.Sprintf("of %s, %s", s.source.Name, words),
+			"look at the order of day, month and year, and at the zone"
+		return []lang.Diagnostic{d}
+	}
+	return nil
+}
+
+// The codes of what a sample shows: a clause that fits no entry of it, times that cannot be
+// read, and times that lie in another year.
+const (
+	NeverFits   = "never-fits"
+	TimesUnread = "times-unread"
+	TimesFar    = "times-far"
+)

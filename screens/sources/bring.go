@@ -231,7 +231,7 @@ func (b *bring) drawFound(c *paint.Canvas, y, bottom int, base paint.Style) {
 	case len(f.Offers) > 0:
 		y--
 	default:
-		words := room.Count(len(f.Files), "file") + " " + english.PluralWord(len(f.Files), "fits", "fit")
+		words := room.Count(f.Fit, "file") + " " + english.PluralWord(f.Fit, "fits", "fit")
 		if f.Copies > 0 {
 			words += fmt.Sprintf(", %d rotated copies of them", f.Copies)
 		}
@@ -239,6 +239,9 @@ func (b *bring) drawFound(c *paint.Canvas, y, bottom int, base paint.Style) {
 	}
 	y++
 	most := max((bottom-y-14)/2, 2)
+	if len(f.Formats) > 0 {
+		most = min(most, 4)
+	}
 	for _, x := range f.Files[:min(len(f.Files), most)] {
 		y = b.drawFile(c, y, x, base)
 	}
@@ -309,6 +312,9 @@ func (b *bring) drawBegin(c *paint.Canvas, y int, base paint.Style) {
 	}
 }
 
+// mostFormats is how many formats of files are listed.
+const mostFormats = 6
+
 // drawLayouts draws the layouts that can be chosen, and how much the chosen one fits.
 func (b *bring) drawLayouts(c *paint.Canvas, y int, base paint.Style) int {
 	f := b.found
@@ -330,14 +336,23 @@ func (b *bring) drawLayouts(c *paint.Canvas, y int, base paint.Style) int {
 			room.Count(l.Of, "entry"), l.Times))
 		y++
 	}
+	if len(f.Formats) > 0 {
+		c.Cut(11, y, c.W-12, base, "the files are in "+room.Count(len(f.Formats), "format")+
+			": each gets a source of its own")
+		y++
+	}
 	for i, x := range f.Formats {
-		if i == 0 {
-			c.Cut(11, y, c.W-12, base, "the files are in "+room.Count(len(f.Formats), "format")+
-				": each gets a source of its own")
+		if i == mostFormats && len(f.Formats) > mostFormats+1 {
+			c.Cut(12, y, c.W-13, dim, fmt.Sprintf("and %d more", len(f.Formats)-i))
 			y++
+			break
 		}
-		at := c.Cut(12, y, c.W/2, base, x.What)
-		c.Cut(at+2, y, c.W-at-3, dim, strings.Join(x.Files, "  "))
+		at := c.Cut(12, y, c.W*3/5, base, x.What)
+		var names []string
+		for _, path := range x.Files {
+			names = append(names, filepath.Base(path))
+		}
+		c.Cut(at+2, y, c.W-at-3, dim, strings.Join(names, "  "))
 		y++
 	}
 	return y

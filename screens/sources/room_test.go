@@ -69,6 +69,7 @@ func sits() *hand {
 			}
 			b.Layouts = []api.LayoutFit{{Name: "line", Fits: 50, Of: 50, Times: "all have a time"}, {Name: "plain",
 				Fits: 50, Of: 50}}
+			b.Fit = 2
 			b.Files = []api.BroughtFile{{Path: q.Path, Size: 3500, Mod: time.Now().Add(-4 * time.Minute)},
 				{Path: "/v/secret.log", Words: "its owner is root", Mend: "setfacl"}}
 			b.Usual = []api.EntryView{{At: 1000, Text: "pump 7 is fine", Fits: true}}
