@@ -213,10 +213,14 @@ func startsOf(settings *lang.Settings, name string) (clause, pattern string) {
 // kinds picks entries of the commonest and of the rarest shapes.
 func kindsOf(b *api.Brought, lines [][]byte, l *layout.Layout, now entry.Instant) {
 	shapes := layout.NewShaper()
-	for _, x := range lines {
-		shapes.Add(x)
-	}
 	d := layout.Divider{Layout: l}
+	for _, x := range lines {
+		if l.Headed() && d.See(x) {
+			continue
+		}
+		v := d.Divide(x, now)
+		shapes.AddText([]byte(l.ShapeText(v.Fits, v.Fields, string(x))), x)
+	}
 	view := func(x []byte) api.EntryView {
 		v := d.Divide(x, now)
 		raw := v.Hide(valid(x))

@@ -130,7 +130,7 @@ func (w *work) divide(settings *lang.Settings, lines []sampled) {
 	for i := range lines {
 		d.Header = lines[i].header
 		x, raw := plan.Divide(d, []byte(lines[i].line), near)
-		shapes[i] = shaper.Add(raw)
+		shapes[i] = shaper.AddText([]byte(plan.Layout.ShapeText(x.Fits, x.Fields, string(raw))), raw)
 		out.Looked++
 		if x.Fits {
 			out.Fits++

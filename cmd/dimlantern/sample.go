@@ -1,13 +1,14 @@
 package main
 
 import (
-	"bytes"
 	"fmt"
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
+	"dimlantern/folder"
 	"dimlantern/intake"
 	"dimlantern/workbench"
 
@@ -103,6 +104,26 @@ func layoutName(p *layout.Proposal, name string) string {
 	return name
 }
 
+// shaperFor groups the entries of logs by their lines as they are, or, where those are no text
+// but columns, JSON or XML, by what they say.
+func shaperFor(files []string) (*match.Plan, *layout.EntryShaper, error) {
+	settings, src := &lang.Settings{}, &lang.Source{Name: "log"}
+	if !slices.Contains(files, "-") {
+		formats, err := workbench.FormatsOf(files)
+		if err != nil {
+			return nil, nil, err
+		}
+		p := &formats[0].Proposals[0]
+		if l, _ := p.Layout(); len(formats) == 1 && l != nil && len(l.Patterns) == 0 && l.Divides() {
+			text := workbench.Proposed(p, "log", []string{absolute(files[0])})
+			settings, _ = folder.Check([]folder.Text{{Name: "detected", Body: text}})
+			src = settings.Sources[0]
+		}
+	}
+	l := layout.Compile(settings.Layout(src.LayoutName()), time.Local, nil)
+	return match.NewPlan(settings, src, nil, time.Local), layout.NewEntryShaper(l), nil
+}
+
 func shapesCommand() *cobra.Command {
 	var asJSON bool
 	var most int
@@ -111,25 +132,19 @@ func shapesCommand() *cobra.Command {
 		Short: "The kinds of lines that a log has, with their counts",
 		Long: `Shapes groups lines by what stays the same when numbers, names, identifiers,
 addresses, quoted parts and times change, and prints each kind with how many lines
-are of it and its newest one.`,
+are of it and its newest one. Of columns, JSON and XML it takes what the entries say.`,
 		Example: "  dimlantern shapes /var/log/gullhaven/pump-03.log\n  dimlantern shapes --json --most 20 " +
 			"access.log.2.gz",
 		Args: atLeast("a FILE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			out := cmd.OutOrStdout()
-			plan := match.NewPlan(&lang.Settings{}, nil, nil, time.Local)
-			s := layout.NewShaper()
+			plan, s, err := shaperFor(args)
+			if err != nil {
+				return err
+			}
 			for _, path := range args {
 				if _, err := intake.EachBlock(path, plan, func(text []byte) error {
-					for len(text) > 0 {
-						line := text
-						if i := bytes.IndexByte(text, '\n'); i >= 0 {
-							line, text = text[:i], text[i+1:]
-						} else {
-							text = nil
-						}
-						s.Add(bytes.TrimSuffix(line, []byte{'\r'}))
-					}
+					plan.All(text, func(line []byte) { s.Add(line) })
 					return nil
 				}); err != nil {
 					return err

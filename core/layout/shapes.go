@@ -60,8 +60,11 @@ func NewShaper() *Shaper {
 }
 
 // Add takes the next line, and returns its shape as it is now.
-func (s *Shaper) Add(line []byte) *Shape {
-	s.buf = shapeOf(s.buf[:0], line)
+func (s *Shaper) Add(line []byte) *Shape { return s.AddText(line, line) }
+
+// AddText is Add with another text than the whole line of which the shape is made.
+func (s *Shaper) AddText(text, line []byte) *Shape {
+	s.buf = shapeOf(s.buf[:0], text)
 	h := uint64(14695981039346656037)
 	for _, c := range s.buf {
 		h = (h ^ uint64(c)) * 1099511628211
@@ -208,6 +211,40 @@ func wordsOf(t string) [][2]int {
 			i++
 		}
 		out = append(out, [2]int{from, i})
+	}
+	return tokensIn(out, t)
+}
+
+// shapeToken is how long what stands between blanks may be that can turn out to be a name.
+const shapeToken = 120
+
+// tokensIn adds the places of what stands between blanks and is more than a word: a path, a
+// version, a name with marks in it.
+func tokensIn(out [][2]int, t string) [][2]int {
+	for from := 0; from < len(t) && len(out) < 2*shapeWords; {
+		end := strings.IndexByte(t[from:], ' ')
+		if end < 0 {
+			end = len(t)
+		} else {
+			end += from
+		}
+		token := strings.TrimRight(t[from:end], ":,;.)]'\"")
+		start := from + len(token) - len(strings.TrimLeft(token, "(['\""))
+		words, marks := 0, 0
+		for i := start; i < from+len(token); i++ {
+			switch c := t[i]; {
+			case wordByte[c]:
+				words++
+			case c == '"', c == '{', c == '=':
+				marks = -shapeToken // a value in it changes, not all of it
+			default:
+				marks++
+			}
+		}
+		if words > 0 && marks > 0 && len(token) <= shapeToken && (start > 0 || from+len(token) < len(t)) {
+			out = append(out, [2]int{start, from + len(token)})
+		}
+		from = end + 1
 	}
 	return out
 }
@@ -366,6 +403,15 @@ func shapeOf(out, line []byte) []byte {
 			}
 			out = append(append(out, '"'), markText, '"')
 			i = end + 1
+		case c == '\'' || c == '`':
+			end := quotedEnd(line, i)
+			if end == 0 {
+				out = append(out, c)
+				i++
+				continue
+			}
+			out = append(append(out, c), markText, c)
+			i = end
 		case c == ' ' || c == '\t':
 			for i < len(line) && (line[i] == ' ' || line[i] == '\t') {
 				i++
@@ -385,8 +431,80 @@ func shapeOf(out, line []byte) []byte {
 	return out
 }
 
+// longestQuote is how long a text between single quotes may be.
+const longestQuote = 200
+
+// quotedEnd is the place behind a text between single quotes or backquotes that begins at a
+// place; 0 where none does, as with an apostrophe.
+func quotedEnd(line []byte, i int) int {
+	if i > 0 && (wordByte[line[i-1]] || line[i-1]-'0' <= 9) {
+		return 0
+	}
+	for end := i + 1; end < len(line) && end < i+longestQuote; end++ {
+		if line[end] != line[i] && !(line[i] == '`' && line[end] == '\'') {
+			continue
+		}
+		if end > i+1 && (end+1 == len(line) || !wordByte[line[end+1]] && line[end+1]-'0' > 9) {
+			return end + 1
+		}
+	}
+	return 0
+}
+
+// encodedEnd is the place behind a run of base64 (RFC 4648), or of the like, that begins at a
+// place; 0 where none does. Such runs are long, and change between small letters, capitals and
+// digits all the time.
+func encodedEnd(line []byte, i int) int {
+	class := func(c byte) int {
+		switch {
+		case c >= 'a' && c <= 'z':
+			return 1
+		case c >= 'A' && c <= 'Z':
+			return 2
+		case c-'0' <= 9:
+			return 3
+		}
+		return 0
+	}
+	end, changes, last := i, 0, 0
+	var seen [4]bool
+	for ; end < len(line); end++ {
+		c := line[end]
+		k := class(c)
+		if k == 0 && c != '+' && c != '/' && c != '-' && c != '_' {
+			break
+		}
+		if k > 0 && k != last {
+			changes++
+			last = k
+		}
+		seen[k] = true
+	}
+	for end < len(line) && line[end] == '=' {
+		end++
+	}
+	if n := end - i; n < 16 || !seen[1] || !seen[2] || !seen[3] && line[end-1] != '=' || 3*changes < n {
+		return 0
+	}
+	return end
+}
+
 // shapeWord writes what begins with a letter or a digit.
 func shapeWord(out, line []byte, i int) ([]byte, int) {
+	if len(line)-i >= 16 {
+		if end := encodedEnd(line, i); end > 0 {
+			return append(out, markID), end
+		}
+	}
+	if line[i] == '0' && i+2 < len(line) && line[i+1]|0x20 == 'x' && hexByte(line[i+2]) {
+		end := i + 2
+		for end < len(line) && hexByte(line[end]) {
+			end++
+		}
+		if end == len(line) || !wordByte[line[end]] {
+			return append(out, markID), end
+		}
+	}
 	if line[i]-'0' > 9 { // words without digits are most
 		end := i
 		for end < len(line) && wordByte[line[end]] {

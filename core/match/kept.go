@@ -170,6 +170,16 @@ func (p *Plan) Divide(d *layout.Divider, line []byte, near entry.Instant) (x lay
 	return x, text
 }
 
+// Bare is an entry as it stands in a log of the source, without what was kept with it.
+func (p *Plan) Bare(line []byte) []byte {
+	if p.kept {
+		if _, _, text, ok := CutKept(line); ok {
+			return p.Unkept(text)
+		}
+	}
+	return line
+}
+
 // DivideInto is Divide with a place for what comes out.
 func (p *Plan) DivideInto(x *layout.Division, d *layout.Divider, line []byte, near entry.Instant) []byte {
 	arrived := entry.None

@@ -151,13 +151,13 @@ type Kind struct {
 func KindsOf(s *lang.Settings, sample []*Said, zone *time.Location, stop func() error) (*Kinds, error) {
 	out := &Kinds{}
 	type place struct{ origin, host string }
-	by := map[string]*layout.Shaper{}
+	by := map[string]*layout.EntryShaper{}
 	at := map[string]map[*layout.Shape]place{}
 	var order []string
 	for _, d := range sample {
 		name := d.Source.Name
 		if by[name] == nil {
-			by[name], at[name] = layout.NewShaper(), map[*layout.Shape]place{}
+			by[name], at[name] = shaperOf(s, d.Source, zone), map[*layout.Shape]place{}
 			order = append(order, name)
 		}
 		plan := match.NewPlan(s, d.Source, nil, zone)
@@ -175,7 +175,7 @@ func KindsOf(s *lang.Settings, sample []*Said, zone *time.Location, stop func() 
 			if len(line) == 0 {
 				return
 			}
-			x := by[name].Add(line)
+			x := by[name].Add(plan.Bare(line))
 			if _, known := at[name][x]; !known {
 				at[name][x] = place{d.Origin, d.Host}
 			}
@@ -193,6 +193,11 @@ func KindsOf(s *lang.Settings, sample []*Said, zone *time.Location, stop func() 
 	}
 	slices.SortStableFunc(out.Of, func(a, b Kind) int { return b.Shape.Count - a.Shape.Count })
 	return out, nil
+}
+
+// shaperOf groups the entries of a source.
+func shaperOf(s *lang.Settings, src *lang.Source, zone *time.Location) *layout.EntryShaper {
+	return layout.NewEntryShaper(layout.Compile(s.Layout(src.LayoutName()), zone, s.Secret))
 }
 
 // What a rule makes of a kind of entries.
@@ -279,7 +284,7 @@ func saysOf(s *lang.Settings, r *lang.Rule, src *lang.Source, k Kind, d *layout.
 	if x.Text = k.Shape.Text; d.Layout.Masked() { // what is masked may be among the words that stay the same
 		x.Text = ""
 		if e != nil {
-			x.Text = layout.ShapeOf(e.Raw)
+			x.Text = layout.ShapeOf(d.Layout.ShapeText(e.Fits, e.Fields, e.Raw))
 		}
 		x.Note = ""
 	}

@@ -34,19 +34,20 @@ func ProposeRecovery(s *lang.Settings, r *lang.Rule, sample []*Said, o Options) 
 	if r.Problem == nil {
 		return nil, nil
 	}
-	p := &proposer{captured: capturedOf(s, r), shapers: map[string]*layout.Shaper{},
+	p := &proposer{captured: capturedOf(s, r), shapers: map[string]*layout.EntryShaper{},
 		followers: map[*layout.Shape]*follower{}, cases: map[string]map[string]*caseOf{}}
 	for _, d := range sample { // which shapes there are, before what comes after what
 		if d.Source == nil || !r.LooksAt(d.Source.Name) {
 			continue
 		}
 		if p.shapers[d.Source.Name] == nil {
-			p.shapers[d.Source.Name] = layout.NewShaper()
+			p.shapers[d.Source.Name] = shaperOf(s, d.Source, o.Zone)
 		}
 		n := 0
-		d.Entries(match.NewPlan(s, d.Source, nil, o.Zone), func(line []byte) {
+		plan := match.NewPlan(s, d.Source, nil, o.Zone)
+		d.Entries(plan, func(line []byte) {
 			if n++; len(line) > 0 && (o.Stop == nil || n%4096 > 0 || o.Stop() == nil) {
-				p.shapers[d.Source.Name].Add(line)
+				p.shapers[d.Source.Name].Add(plan.Bare(line))
 			}
 		})
 	}
@@ -104,7 +105,7 @@ func capturedOf(s *lang.Settings, r *lang.Rule) []bool {
 
 type proposer struct {
 	captured  []bool
-	shapers   map[string]*layout.Shaper
+	shapers   map[string]*layout.EntryShaper
 	cases     map[string]map[string]*caseOf // by what entries have of the key, then by what was captured
 	followers map[*layout.Shape]*follower
 	order     []*follower
@@ -123,6 +124,7 @@ type follower struct {
 	after  map[*caseOf]int
 	lasted []time.Duration
 	shape  *layout.Shape
+	text   string // what the shape of the newest one is made of
 }
 
 // hit takes in an entry that the problem catches.
@@ -152,7 +154,7 @@ func (p *proposer) other(key []string, x *entry.Entry) {
 		p.followers[shape] = f
 		p.order = append(p.order, f)
 	}
-	f.Example = x.Raw
+	f.Example, f.text = x.Raw, p.shapers[x.Source].Text(x.Fits, x.Fields, x.Raw)
 	came := false
 	var words map[string]bool
 	for _, c := range p.cases[base] {
@@ -239,7 +241,7 @@ func (p *proposer) best() []Recovery {
 	for _, f := range list[:min(len(list), mostProposed)] {
 		if score(f) >= 0.25 {
 			// what is masked may be among the words of the shape
-			f.Shape, f.Text = f.shape.ID, layout.ShapeOf(f.Example)
+			f.Shape, f.Text = f.shape.ID, layout.ShapeOf(f.text)
 			out = append(out, f.Recovery)
 		}
 	}
