@@ -15,6 +15,8 @@ var (
 	AskRules = endpoint[None, RulesView]("/rules")
 	// AskEntries: the newest entries of an origin, up to an instant.
 	AskEntries = endpoint[EntriesQuery, Entries]("/entries")
+	// AskFind: entries that a person looks for, among all that there are.
+	AskFind = endpoint[FindQuery, Found]("/find")
 	// AskWhy: why an entry is something for rules or nothing, or how a rule stands for a key.
 	AskWhy = endpoint[WhyQuery, Why]("/why")
 	// AskCurves: the numbers over time that a rule compares for a key.

@@ -204,22 +204,16 @@ func fillEntries(e *api.Entries, text []byte, header string, plan *match.Plan, a
 			return
 		}
 		x, shown := plan.Shown(d, line, at)
-		v := api.EntryView{At: last, Raw: strings.ToValidUTF8(shown[:min(len(shown), 8192)], "\uFFFD"),
-			Fits: x.Fits || plan.Layout.Plain(), Fields: x.Fields}
+		own := last
 		if x.Timed {
-			v.At = x.At.Add(skew)
+			own = x.At.Add(skew)
 		}
+		v := entryView(plan, shown, own, &x)
 		last = v.At
 		if v.At != entry.None && v.At > at {
 			return
 		}
-		if v.Text = v.Raw; x.Fits && len(e.Fields) > 0 {
-			v.Text = "" // a layout without a text has said it all
-		}
 		for _, f := range x.Fields {
-			if f.Name == "text" {
-				v.Text = f.Value
-			}
 			if different[f.Name] == nil {
 				different[f.Name] = map[string]bool{}
 			}
@@ -240,6 +234,23 @@ func fillEntries(e *api.Entries, text []byte, header string, plan *match.Plan, a
 	e.Lines = all[:min(len(all), max(q.Lines, 1))]
 }
 
+// entryView is an entry as it is shown that was divided, and of which what nobody is to see is
+// masked.
+func entryView(plan *match.Plan, shown string, at entry.Instant, x *layout.Division) api.EntryView {
+	v := api.EntryView{At: at, Raw: strings.ToValidUTF8(shown[:min(len(shown), 8192)], "\uFFFD"),
+		Fits: x.Fits || plan.Layout.Plain(), Fields: slices.Clone(x.Fields)}
+	if v.Text = v.Raw; x.Fits && len(x.Fields) > 0 && plan.Layout.Divides() {
+		v.Text = "" // a layout without a text has said it all
+	}
+	for _, f := range x.Fields {
+		if f.Name == "text" {
+			v.Text = f.Value
+		}
+	}
+	return v
+}
+
+// HasAll tells whether a text has all of some words.
 func HasAll(s string, words []string) bool {
 	for _, w := range words {
 		if !strings.Contains(s, w) {

@@ -19,6 +19,7 @@ func (s *Service) Desk() *api.Desk {
 	api.AskNews.Answer(d, s.window.News)
 	api.AskRules.Answer(d, s.query.Rules)
 	api.AskEntries.Answer(d, s.query.Entries)
+	api.AskFind.Answer(d, s.query.Find)
 	api.AskWhy.Answer(d, s.bench.Why)
 	api.AskCurves.Answer(d, s.query.Curve)
 	api.AskHushes.Answer(d, s.query.Hushes)

@@ -70,7 +70,8 @@ and clears them by itself. Without a command it opens the screens.`,
 	root.AddCommand(checkCommand(), fmtCommand(), testCommand(), replayCommand(), whyCommand(),
 		watchCommand(), historyCommand(), demoCommand(), clearCommand(), takeCommand(), hushCommand(), noteCommand(),
 		handoverCommand(), tellCommand(), statusCommand(), applyCommand(), rulesCommand(), sourcesCommand(),
-		channelsCommand(), nearCommand(), proposeCommand(), detectCommand(), shapesCommand(), fieldsCommand())
+		channelsCommand(), nearCommand(), proposeCommand(), detectCommand(), shapesCommand(), fieldsCommand(),
+		findCommand())
 	return root
 }
 

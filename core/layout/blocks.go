@@ -121,7 +121,11 @@ func (x *detection) block(first string) {
 		case slices.ContainsFunc(k.values, func(v string) bool { return strings.ContainsRune(v, ' ') }) && k.last:
 			value = `(?<` + group + `>\S.*)`
 		}
-		clauses = append(clauses, "find in text "+written1(`\b`+regexp.QuoteMeta(name)+`: +`+value))
+		edge := "" // a pattern that begins with a text is found quickly
+		if slices.ContainsFunc(order, func(o string) bool { return o != name && strings.HasSuffix(o, name) }) {
+			edge = `\b`
+		}
+		clauses = append(clauses, "find in text "+written1(edge+regexp.QuoteMeta(name)+`: +`+value))
 	}
 	p := Proposal{What: "blocks that begin with " + strings.TrimSuffix(first, ":"), Clauses: clauses, Starts: starts}
 	x.add(p, 1.1)
@@ -164,7 +168,7 @@ func (x *detection) blockTime(entries []string) (clauses []string, key string) {
 	if m := blockLine.FindStringSubmatch(best); m != nil {
 		key = m[2]
 	}
-	return []string{"find in text " + written1(`\b`+regexp.QuoteMeta(strings.TrimPrefix(best, "# "))+`(?<at>`+
+	return []string{"find in text " + written1(regexp.QuoteMeta(best)+`(?<at>`+
 		timePattern(pl.f, 0)+`)`), "time at like " + lang.Quote(pl.example) + first}, key
 }
 
@@ -194,6 +198,8 @@ func pairClauses(texts []string, taken map[string]bool) []string {
 	type key struct {
 		n, quoted int
 		values    []string
+		before    map[string]int // what stands in front of it
+		marks     bool           // some values have escapes in them
 	}
 	found := map[string]*key{}
 	var order []string
@@ -212,10 +218,12 @@ func pairClauses(texts []string, taken map[string]bool) []string {
 			seen[p[2]] = true
 			k := found[p[2]]
 			if k == nil {
-				k = &key{}
+				k = &key{before: map[string]int{}}
 				found[p[2]], order = k, append(order, p[2])
 			}
 			k.n++
+			k.before[p[1]]++
+			k.marks = k.marks || strings.Contains(p[3], `\`)
 			v := p[3]
 			if v[0] == '"' {
 				k.quoted++
@@ -240,9 +248,18 @@ func pairClauses(texts []string, taken map[string]bool) []string {
 		taken[group] = true
 		value := `"?(?<` + group + `>[^";,]*)"?`
 		if k.quoted == k.n {
-			value = `"(?<` + group + `>(?:[^"\\]|\\.)*)"`
+			value = `"(?<` + group + `>[^"]*)"`
+			if k.marks {
+				value = `"(?<` + group + `>(?:[^"\\]|\\.)*)"`
+			}
 		}
-		clause := "find in text " + written1(`(?:^|[;,] ?)`+regexp.QuoteMeta(name)+`: ?`+value)
+		before := ""
+		if len(k.before) == 1 { // a pattern that begins with a text is found quickly
+			for b := range k.before {
+				before = regexp.QuoteMeta(b)
+			}
+		}
+		clause := "find in text " + written1(before+regexp.QuoteMeta(name)+`: ?`+value)
 		if group == "text" {
 			last = append(last, clause) // behind it there is nothing left to find
 			continue

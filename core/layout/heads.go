@@ -29,7 +29,11 @@ func (x *detection) patterns() {
 		heads = append(heads, timedLine{x.lines[s.line], s.w.Start, s.w.End})
 	}
 	h := patternOf(heads, f)
-	p := Proposal{What: "a pattern", Clauses: []string{"pattern " + written1(h.pattern), like}}
+	p := Proposal{What: "a pattern"}
+	for _, one := range h.each() {
+		p.Clauses = append(p.Clauses, "pattern "+written1(one))
+	}
+	p.Clauses = append(p.Clauses, like)
 	if note != "" {
 		p.Notes = append(p.Notes, note)
 	}
@@ -244,7 +248,18 @@ const maxHead = 18
 // headPattern is a pattern that was built of lines.
 type headPattern struct {
 	pattern string
-	gaveUp  bool // what stands in front of the time could not be told
+	gaveUp  bool     // what stands in front of the time could not be told
+	lacking []string // the parts of it that some lines lack
+}
+
+// each is the pattern as those without anything that may be lacking: they are matched many
+// times as fast. Where that is not possible it is the pattern itself.
+func (h *headPattern) each() []string {
+	if len(h.lacking) != 1 || strings.Contains(h.lacking[0], "|") {
+		return []string{h.pattern}
+	}
+	there := strings.TrimSuffix(strings.TrimPrefix(h.lacking[0], "(?:"), ")?")
+	return []string{strings.Replace(h.pattern, h.lacking[0], there, 1), strings.Replace(h.pattern, h.lacking[0], "", 1)}
 }
 
 // building is a pattern while it is built.
@@ -253,6 +268,7 @@ type building struct {
 	lines   []timedLine
 	at      []int // where each line goes on; -1 where it no longer fits
 	pattern string
+	lacking []string // what of the pattern may be lacking
 }
 
 // next groups the lines by the part that they have next, those with the most lines first.
@@ -346,14 +362,19 @@ func (b *building) optional(groups []*partGroup, least int) bool {
 		if 10*blanks < 9*len(g.ends) {
 			continue
 		}
+		blank := " "
 		for i, end := range g.ends {
+			from := end
 			for end < len(b.lines[i].line) && b.lines[i].line[end] == ' ' {
 				end++
 			}
-			b.at[i] = end
+			if b.at[i] = end; end > from+1 {
+				blank = " +"
+			}
 		}
 		b.name(g.part)
-		b.pattern += "(?:" + form + " +)?"
+		b.lacking = append(b.lacking, "(?:"+form+blank+")?")
+		b.pattern += b.lacking[len(b.lacking)-1]
 		return true
 	}
 	return false
@@ -420,14 +441,14 @@ func patternOf(lines []timedLine, f *TimeFormat) headPattern {
 	for range maxHead {
 		groups := b.next()
 		if len(groups) > 0 && b.settled(groups[0]) {
-			if !b.lacking(groups[0]) || !b.optional(groups[:1], 1) {
+			if !b.lacks(groups[0]) || !b.optional(groups[:1], 1) {
 				b.take(groups[0], f)
 			}
 		} else if !b.optional(groups, max(2, len(lines)/200)) {
 			break
 		}
 	}
-	out := headPattern{}
+	out := headPattern{lacking: b.lacking}
 	if !b.r.timed { // the time stands further behind
 		out.gaveUp = true
 		b.pattern += ".*?(?<at>" + timePattern(f, nextByte(lines)) + ")"
@@ -439,8 +460,8 @@ func patternOf(lines []timedLine, f *TimeFormat) headPattern {
 	return out
 }
 
-// lacking tells whether some lines that fit so far lack a part which may be lacking.
-func (b *building) lacking(g *partGroup) bool {
+// lacks tells whether some lines that fit so far lack a part which may be lacking.
+func (b *building) lacks(g *partGroup) bool {
 	n := 0
 	for _, at := range b.at {
 		if at >= 0 {

@@ -180,6 +180,10 @@ func (l *Layout) Plain() bool {
 		len(l.masks) == 0 && len(l.names) == 0
 }
 
+// Divides tells whether the layout divides entries by itself; else they are plain, and what it
+// finds in them is found besides.
+func (l *Layout) Divides() bool { return len(l.patterns) > 0 || l.format != nil || l.columns != nil }
+
 // GivesHost tells whether the layout gives the field host.
 func (l *Layout) GivesHost() bool { return l.host }
 

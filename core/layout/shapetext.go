@@ -65,7 +65,7 @@ type EntryShaper struct {
 // fields it gives no more than shapes need.
 func NewEntryShaper(l *Layout) *EntryShaper {
 	s := &EntryShaper{Shaper: NewShaper(), divider: Divider{Layout: l, Reuse: true}}
-	s.divided = l.columns != nil || l.format != nil || len(l.patterns) > 0
+	s.divided = l.Divides()
 	for _, p := range l.patterns {
 		for _, n := range p.names {
 			if n == "text" {

@@ -1,0 +1,97 @@
+package intake
+
+import (
+	"context"
+	"io"
+	"os"
+
+	"dimlantern/core/entry"
+	"dimlantern/core/match"
+)
+
+// Part is a stretch of a log's file: whole entries as UTF-8.
+type Part struct {
+	Text   []byte // valid until the next one
+	Start  int64  // where it begins in the file, in bytes of what is packed where it is
+	Header string // the line that names its columns, where the layout has such lines
+}
+
+// backwardBlock is how much of a file is read at once from its end on, in bytes.
+const backwardBlock = 4 << 20
+
+// Before reads the entries that lie before a place of a file, or, where the place is negative,
+// before its end: a block of them, the last of which ends there. A part that begins at 0 is
+// the first one. A file that is packed is not read so: see Forward.
+func Before(path string, plan *match.Plan, end int64) (Part, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return Part{}, err
+	}
+	defer f.Close()
+	last := end < 0
+	if last {
+		info, err := f.Stat()
+		if err != nil {
+			return Part{}, err
+		}
+		end = info.Size()
+	}
+	enc := plan.EncodingOf(printOf(path))
+	for size := int64(backwardBlock); ; size *= 4 {
+		from := max(0, end-size) &^ 1
+		buf := make([]byte, end-from)
+		n, err := f.ReadAt(buf, from)
+		if err != nil && err != io.EOF {
+			return Part{}, err
+		}
+		buf = buf[:n]
+		start := 0
+		if from > 0 {
+			start = plan.LineEnd(buf, enc)
+			if plan.Closed() > 0 && start > 0 { // what goes on with an entry before belongs to it
+				start += plan.First(buf[start:], enc)
+			}
+			if (start == 0 || start >= len(buf)) && size < longestBlock {
+				continue
+			}
+		}
+		p := Part{Start: from + int64(start), Text: plan.Text(buf[start:], enc)}
+		if plan.Layout.Headed() && p.Start > 0 {
+			p.Header = headerBefore(f, p.Start, plan)
+		}
+		return p, nil
+	}
+}
+
+// Forward reads a file from its start to its end, unpacked where it is packed, part by part.
+// It ends with the context, or with the first error that it is answered.
+func Forward(ctx context.Context, path string, plan *match.Plan, each func(Part) error) error {
+	at := int64(0)
+	_, err := EachBlock(path, plan, func(text []byte) error {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		err := each(Part{Text: text, Start: at})
+		at += int64(len(text))
+		return err
+	})
+	return err
+}
+
+// Member is a file of a log.
+type Member struct {
+	Path   string
+	Size   int64 // in bytes, as it lies there
+	Mod    entry.Instant
+	Packed bool
+}
+
+// Members are the files of a log, newest first.
+func Members(series string) []Member {
+	files := members(series)
+	out := make([]Member, 0, len(files))
+	for i := len(files) - 1; i >= 0; i-- {
+		out = append(out, Member{files[i].path, files[i].size, entry.Instant(files[i].mod), files[i].zip})
+	}
+	return out
+}
