@@ -31,7 +31,7 @@ type Sought struct {
 const soughtRule = "what-is-sought"
 
 // operator is what no words have, but expressions.
-var operator = regexp.MustCompile(`==|!=|>=|<=|!?~ ?/|["` + "`" + `]| in \(`)
+var operator = regexp.MustCompile(`==|!=|>=|<=|\w [<>](?: |$)|!?~ ?/|["` + "`" + `]| in \(`)
 
 // Seek reads what a person looks for in sources: an EXPR of the language, or else words. An
 // expression that is not understood is a *api.Problem.
@@ -48,9 +48,9 @@ func Seek(texts []folder.Text, sources []string, typed string) (*Sought, error) 
 			on = "on " + strings.Join(sources, ", ") + "\n"
 		}
 		body := "rule " + soughtRule + " {\n" + on + "problem " + x + "\nper nothing\nraise notice\nclear by hand\n}\n"
-		settings, ds := folder.CheckErrors(append(slices.Clone(texts), folder.Text{Name: soughtRule, Body: body}))
+		settings, ds := folder.Check(append(slices.Clone(texts), folder.Text{Name: soughtRule, Body: body}))
 		ds = slices.DeleteFunc(ds, func(d lang.Diagnostic) bool {
-			return d.Pos.File != soughtRule || d.Weight != lang.Err
+			return d.Pos.File != soughtRule || d.Weight != lang.Err && d.Code != "unknown-field"
 		})
 		return &Sought{Settings: settings, rule: settings.Rule(soughtRule)}, ds
 	}

@@ -221,8 +221,17 @@ func (m *Model) common(on room.Room) []room.Key {
 
 // find shows of a room what has some words, while they are typed.
 func (m *Model) find(f room.Finder) {
-	m.stage.Prompt(room.Prompt{Label: "finding", Hint: "enter keep it   esc show all again", Changed: f.Find,
-		Move: f.Move, Left: func() tea.Cmd { return f.Find("") }}, f.Found())
+	p := room.Prompt{Label: "finding", Hint: "enter keep it   esc show all again", Changed: f.Find,
+		Move: f.Move, Left: func() tea.Cmd { return f.Find("") }}
+	if x, ok := f.(room.Scoped); ok {
+		p.Label, p.Hint, p.Offers = x.Scope(), "tab elsewhere   "+p.Hint, x.Offers
+		p.Next = func(p *room.Prompt) tea.Cmd {
+			cmd := x.Widen()
+			p.Label = x.Scope()
+			return cmd
+		}
+	}
+	m.stage.Prompt(p, f.Found())
 }
 
 // click holds the lamp at a moment of the axis, goes to a room, or goes on to what is shown.

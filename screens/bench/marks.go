@@ -134,10 +134,11 @@ func (r *Room) askName() {
 	r.kinds.pointed = &values[at]
 	label := func() string { return "name for " + k.Example[values[at][0]:values[at][1]] }
 	r.stage.Prompt(room.Prompt{Label: label(), Hint: "tab the next value   enter names it   esc leaves it",
-		Next: func(p *room.Prompt) {
+		Next: func(p *room.Prompt) tea.Cmd {
 			at = (at + 1) % len(values)
 			r.kinds.pointed = &values[at]
 			p.Label = label()
+			return nil
 		},
 		Left: func() tea.Cmd { r.kinds.pointed = nil; return nil },
 		Then: func(name string) tea.Cmd {

@@ -348,11 +348,12 @@ func (w *Page) prompt(label, text string, offered bool, words func(typed string)
 	}
 	s := w.stage
 	s.Prompt(room.Prompt{Label: label, Hint: hint(text), Offered: offered,
-		Next: func(p *room.Prompt) {
+		Next: func(p *room.Prompt) tea.Cmd {
 			if list := words(p.Text()); len(list) > 0 {
 				p.SetText(list[0])
 				p.Hint = hint(list[0])
 			}
+			return nil
 		},
 		Changed: func(typed string) tea.Cmd { s.Typed.Hint = hint(typed); return nil },
 		Then:    func(typed string) tea.Cmd { return then(strings.TrimSpace(typed)) }}, text)

@@ -1,6 +1,8 @@
 package room
 
 import (
+	"strings"
+
 	"dimlantern/screens/paint"
 
 	"charm.land/bubbles/v2/textinput"
@@ -14,7 +16,9 @@ type Prompt struct {
 	// Offered tells that the text is only proposed: what is typed takes its place.
 	Offered bool
 	// Next is what tab does, such as to speak of something else; nil where it does nothing.
-	Next func(p *Prompt)
+	Next func(p *Prompt) tea.Cmd
+	// Offers are texts with which the text can go on; the key right takes the first. nil is none.
+	Offers func(text string) []string
 	// Changed is called after each key that changed the text.
 	Changed func(text string) tea.Cmd
 	// Move is what the keys up and down do; nil where they do nothing.
@@ -72,9 +76,14 @@ func (s *Stage) Type(msg tea.Msg) tea.Cmd {
 		case "tab":
 			p.Offered = false
 			if p.Next != nil {
-				p.Next(p)
+				return p.Next(p)
 			}
 			return nil
+		case "right":
+			if rest := p.offer(); rest != "" {
+				p.SetText(p.Text() + rest)
+				return p.changed()
+			}
 		case "up", "down":
 			if p.Move != nil {
 				return p.Move(Steps(name, 0))
@@ -88,10 +97,31 @@ func (s *Stage) Type(msg tea.Msg) tea.Cmd {
 	p.Offered = false
 	was := p.Text()
 	p.input, _ = p.input.Update(msg)
-	if now := p.Text(); now != was && p.Changed != nil {
-		return p.Changed(now)
+	if p.Text() != was {
+		return p.changed()
 	}
 	return nil
+}
+
+func (p *Prompt) changed() tea.Cmd {
+	if p.Changed == nil {
+		return nil
+	}
+	return p.Changed(p.Text())
+}
+
+// offer is what the text can go on with; "" is nothing.
+func (p *Prompt) offer() string {
+	text := p.Text()
+	if p.Offers == nil || p.input.Position() < len([]rune(text)) {
+		return ""
+	}
+	for _, o := range p.Offers(text) {
+		if rest, ok := strings.CutPrefix(o, text); ok {
+			return rest
+		}
+	}
+	return ""
 }
 
 // Draw draws the line.
@@ -101,6 +131,9 @@ func (p *Prompt) Draw(c *paint.Canvas, y int, pal paint.Palette) {
 	hint := ansi.StringWidth(p.Hint)
 	x := c.Cut(1, y, max(c.W-hint-16, c.W/3), dim, p.Label) + 2
 	end := DrawInput(c, x, y, max(c.W-x-hint-4, 12), &p.input, true, pal)
+	if rest := p.offer(); rest != "" {
+		end = c.Cut(end, y, max(c.W-end-hint-4, 0), dim, rest+" →")
+	}
 	if at := max(end+2, c.W/2); at+hint < c.W {
 		c.Put(at, y, dim, p.Hint)
 	} else {

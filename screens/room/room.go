@@ -37,6 +37,17 @@ type Finder interface {
 	Move(by int) tea.Cmd
 }
 
+// Scoped is a Finder that can look further around.
+type Scoped interface {
+	Finder
+	// Scope says where is looked.
+	Scope() string
+	// Widen looks further around, or, from the widest on, in the narrowest place again.
+	Widen() tea.Cmd
+	// Offers are texts with which what is typed can go on.
+	Offers(typed string) []string
+}
+
 // Explained is a room or a page that says more in help than its keys.
 type Explained interface{ Help() Help }
 

@@ -84,7 +84,7 @@ func TestPrompt(t *testing.T) {
 	left, moved := 0, 0
 	ask := func(offered bool) {
 		s.Prompt(Prompt{Label: "call it", Hint: "enter", Offered: offered,
-			Next:    func(p *Prompt) { p.SetText(p.Text() + "-next") },
+			Next:    func(p *Prompt) tea.Cmd { p.SetText(p.Text() + "-next"); return nil },
 			Changed: func(text string) tea.Cmd { changes = append(changes, text); return nil },
 			Move:    func(by int) tea.Cmd { moved += by; return nil },
 			Left:    func() tea.Cmd { left++; return nil },

@@ -190,25 +190,12 @@ func wayFacts(put func(string, paint.Style, string), w *api.WayView, o *api.Orig
 	put("kept", base.With(p.Dim), where)
 }
 
-// drawEntries draws entries newest first: their time, their fields, their text.
+// drawEntries draws entries newest first.
 func (r *Room) drawEntries(c *paint.Canvas, x, y, width, bottom int, e *api.Entries, p paint.Palette,
 	base paint.Style) {
 	if len(e.Lines) == 0 {
 		c.Cut(x, y, width, base.With(p.Dim), e.Words)
 		return
-	}
-	fields := e.Fields
-	if width < 60 || r.full {
-		fields = nil
-	}
-	if len(fields) > 3 {
-		fields = fields[:3]
-	}
-	widths := map[string]int{}
-	for _, l := range e.Lines[:min(len(e.Lines), 200)] {
-		for _, f := range l.Fields {
-			widths[f.Name] = min(max(widths[f.Name], ansi.StringWidth(f.Value), len(f.Name)), 14)
-		}
 	}
 	r.scroll = min(max(r.scroll, 0), max(len(e.Lines)-1, 0))
 	if rows := bottom - y - 1; r.full || !r.inside {
@@ -216,77 +203,63 @@ func (r *Room) drawEntries(c *paint.Canvas, x, y, width, bottom int, e *api.Entr
 	} else {
 		r.first = max(min(r.first, r.scroll), r.scroll-rows+1, 0)
 	}
-	lines := e.Lines[min(r.first, len(e.Lines)-1):]
 	if !r.full {
-		at := c.Put(x, y, base.With(p.Dim), "at") + 8
-		for _, f := range fields {
-			c.Cut(at, y, widths[f], base.With(p.Dim), f)
-			at += widths[f] + 2
+		list := room.EntryList{Lines: e.Lines, First: r.first, Chosen: -1, Now: time.Now()}
+		if r.inside {
+			list.Chosen = r.scroll
+			list.Origin = r.search.origins()
 		}
-		c.Put(at, y, base.With(p.Dim), "text")
-		y++
+		list.Draw(c, x, y, width, bottom, p)
+		return
 	}
-	for row, l := range lines {
+	for _, l := range e.Lines[r.first:] {
 		if y >= bottom {
 			return
-		}
-		if r.inside && r.first+row == r.scroll {
-			room.Choose(c, 0, y, p)
 		}
 		style := base
 		if !l.Fits {
 			style = base.With(p.Severity[entry.Warning])
 		}
-		if r.full && e.Named && l.Fits {
+		if e.Named && l.Fits {
 			y = named(c, x, y, width, bottom, &l, p, base)
 			continue
 		}
-		if r.full {
-			for i, part := range strings.Split(ansi.Hardwrap(entry.Visible(l.Raw), max(width-2, 10), true), "\n") {
-				if y >= bottom {
-					return
-				}
-				if i == 0 {
-					c.Put(x, y, base.With(p.Rule), "·")
-				}
-				c.Cut(x+2, y, width-2, style, part)
-				y++
+		for i, part := range strings.Split(ansi.Hardwrap(entry.Visible(l.Raw), max(width-2, 10), true), "\n") {
+			if y >= bottom {
+				return
 			}
-			continue
-		}
-		c.Put(x, y, base.With(p.Dim), room.Clock(l.At))
-		at := x + 10
-		for _, f := range fields {
-			for _, v := range l.Fields {
-				if v.Name == f {
-					c.Cut(at, y, widths[f], base.With(p.Dim), v.Value)
-				}
+			if i == 0 {
+				c.Put(x, y, base.With(p.Rule), "·")
 			}
-			at += widths[f] + 2
+			c.Cut(x+2, y, width-2, style, part)
+			y++
 		}
-		c.Cut(at, y, x+width-at, style, l.Text)
-		y++
 	}
 }
 
-// drawInside draws the entries of the chosen origin alone.
+// drawInside draws the entries of the chosen origin alone, or those that were found.
 func (r *Room) drawInside(c *paint.Canvas, top, bottom int, p paint.Palette, base paint.Style) {
 	s, o := r.Chosen()
 	if o == nil {
 		return
 	}
-	at := c.Put(1, top, base.With(p.Strong).Strong(), label(s, o))
-	at = c.Put(at+2, top, base.With(p.Dim), "of "+s.Name)
-	e := r.entries
+	at := 1
+	if r.search == nil || r.search.where == api.InOrigin {
+		at = c.Put(at, top, base.With(p.Strong).Strong(), label(s, o))
+		at = c.Put(at+2, top, base.With(p.Dim), "of "+s.Name)
+	}
+	e := r.listed()
 	if e == nil || e.Origin != o.Name {
+		return
+	}
+	if r.search != nil {
+		r.search.drawHead(c, at, top, s.Name, p, base)
+		r.drawEntries(c, 1, top+2, c.W-2, bottom, e, p, base)
 		return
 	}
 	words := fmt.Sprintf("newest first, %d of the last %d entries", e.Shown, e.Looked)
 	if r.misfits {
 		words += " do not fit the layout " + e.Layout
-	}
-	if r.filter != "" {
-		words += " have " + r.filter
 	}
 	if r.first > 0 {
 		words += fmt.Sprintf("; %d newer above", r.first)

@@ -29,6 +29,7 @@ type hand struct {
 	brought []api.BringQuery
 	begun   []api.BeginQuery
 	whys    []api.WhyQuery
+	sought  []api.FindQuery
 	newer   int // entries that have come since
 	fail    error
 }
@@ -51,6 +52,19 @@ func sits() *hand {
 		}
 		e.Shown = len(e.Lines)
 		return e, nil
+	})
+	api.AskFind.Answer(desk, func(_ context.Context, q api.FindQuery) (*api.Found, error) {
+		h.sought = append(h.sought, q)
+		if q.Text == "level ==" {
+			return nil, &api.Problem{Code: api.Refused, What: "a value was expected"}
+		}
+		f := &api.Found{Expr: q.Text != "low", Looked: 20, Lines: []api.FoundEntry{{Source: "harbour", Origin: q.Origin,
+			EntryView: api.EntryView{At: entry.Instant(900 - len(h.sought)), Raw: "pump 7 is low", Text: "pump 7 is low\nand more",
+				Fits: true}}}}
+		if q.Go == nil {
+			f.Go, f.Left, f.Until = &api.FindPlace{Of: 5000}, 3000, 800
+		}
+		return f, nil
 	})
 	api.DoBring.Answer(desk, func(_ context.Context, q api.BringQuery) (*api.Brought, error) {
 		h.brought = append(h.brought, q)
@@ -98,6 +112,34 @@ func sits() *hand {
 	return h
 }
 
+// Entries are looked for until all is looked through: in the origin, in its source, or in all;
+// what is found stands newest first, and esc leaves it.
+func TestFindingEntries(t *testing.T) {
+	h := sits()
+	assert.Equal(t, "finding origins", h.r.Scope())
+	h.Press("enter")
+	h.Do(h.r.Find("low"))
+	require.Len(t, h.sought, 2, "the second answer goes on where the first ended")
+	assert.Equal(t, []any{api.InOrigin, int64(5000)}, []any{h.sought[1].Where, h.sought[1].Go.Of})
+	text := h.Text()
+	assert.Contains(t, text, "2 entries with the words low; all 40 entries were looked through")
+	assert.Contains(t, text, "pump 7 is low +1 line")
+	require.Equal(t, "pump 7 is low", h.r.entry().Raw)
+	h.Do(h.r.Widen())
+	assert.Equal(t, api.InSource, h.sought[len(h.sought)-1].Where)
+	h.Do(h.r.Widen())
+	assert.Equal(t, "finding in all entries", h.r.Scope())
+	assert.Contains(t, h.Text(), "everything")
+	h.Do(h.r.Find("level =="))
+	assert.Contains(t, h.Text(), "a value was expected")
+	assert.Equal(t, []string{"host"}, h.r.Offers("ho"))
+	h.Press("esc")
+	assert.Empty(t, h.r.Found())
+	assert.Contains(t, h.Text(), "newest first, 5 of the last 40 entries")
+	h.Press("esc")
+	assert.False(t, h.r.inside)
+}
+
 // The chosen origin's entries are shown, alone, in full, or those that do not fit; what is
 // chosen among them stays chosen when newer ones come.
 func TestEntriesOfAnOrigin(t *testing.T) {
@@ -116,11 +158,9 @@ func TestEntriesOfAnOrigin(t *testing.T) {
 	assert.Contains(t, h.Text(), "do not fit the layout line")
 	h.Press("m", "f")
 	assert.False(t, h.asked[len(h.asked)-1].Misfits)
-	h.Do(h.r.Find("low"))
-	assert.Equal(t, "low", h.asked[len(h.asked)-1].Filter)
-	h.Press("esc")
-	assert.Empty(t, h.r.Found())
-	h.Press("esc")
+	h.Press("f", "enter")
+	assert.Contains(t, h.Text(), "what the rules make of it")
+	h.Press("esc", "esc")
 	assert.False(t, h.r.inside)
 	h.Press("end")
 	assert.Equal(t, "lock-1:Access", h.r.chosen)

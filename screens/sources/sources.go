@@ -28,10 +28,12 @@ type Room struct {
 	asked   string       // which entries were asked for last
 
 	filter  string
-	inside  bool // the entries of the chosen origin are shown alone
-	full    bool // entries in full, not divided
-	misfits bool // only entries that do not fit the layout
-	scroll  int  // inside, the entry that is chosen
+	where   string  // in which entries the filter looks: see wheres
+	search  *search // what the filter looks for among entries; nil where it does not
+	inside  bool    // the entries of the chosen origin are shown alone
+	full    bool    // entries in full, not divided
+	misfits bool    // only entries that do not fit the layout
+	scroll  int     // inside, the entry that is chosen
 	chosen  string
 	first   int // inside, the entry on the first line
 	top     int
@@ -77,10 +79,13 @@ func (r *Room) askEntries() tea.Cmd {
 		r.entries = nil
 		return nil
 	}
-	q := api.EntriesQuery{Origin: o.Name, At: r.stage.Held, Lines: 300}
-	if r.inside {
-		q.Filter, q.Misfits = r.filter, r.misfits
+	if x := r.search; r.inside && x != nil { // what was found stays
+		if x.at != r.stage.Held {
+			return r.seek()
+		}
+		return nil
 	}
+	q := api.EntriesQuery{Origin: o.Name, At: r.stage.Held, Lines: 300, Misfits: r.inside && r.misfits}
 	asked := fmt.Sprint(q)
 	r.asked = asked
 	return room.Ask(r.stage, api.AskEntries, q, room.Patience, func(e *api.Entries, err error) tea.Cmd {
@@ -96,7 +101,8 @@ func (r *Room) Keys() room.Keys {
 	k := room.Keys{Where: "choosing origins", List: []room.Key{
 		room.On("up down shift+up shift+down home end", func(n string) tea.Cmd { return r.Move(room.Steps(n, 0)) }).
 			Marked("↑↓").Said("which", "which").Told("choose an origin, or an entry; with shift ten further"),
-		room.Do("enter", r.open).Said("its entries", "entries").Told("the entries of the origin alone"),
+		room.Do("enter", r.open).Said("its entries", "entries").
+			Told("the entries of the origin alone; of those, one in full"),
 		room.Do("y", r.why).Told("why: what rules see in an entry"),
 		room.Now("f", func() { r.full = !r.full }).Told("entries in full, or divided"),
 		room.Do("m", r.onlyMisfits).Said("misfits", "").Told("those entries alone that do not fit the layout"),
@@ -116,7 +122,7 @@ func (r *Room) Keys() room.Keys {
 			form = "divided"
 		}
 		k.Reword("up", "older, newer", "older", "y", "why", "why", "f", form, form, "m", "misfits", "misfits", "+", "",
-			"", "enter", "", "")
+			"", "enter", "in full", "in full")
 	}
 	if r.inside || r.filter != "" {
 		leave := room.Do("esc", r.leave).Told("shows all again; back to the origins")
@@ -140,19 +146,41 @@ func (r *Room) Help() room.Help {
 func (r *Room) Find(words string) tea.Cmd {
 	r.filter, r.scroll = words, 0
 	r.take()
+	if r.inside {
+		return r.seek()
+	}
 	return r.askEntries()
 }
 
 // Found is part of room.Finder.
 func (r *Room) Found() string { return r.filter }
 
-// open shows the entries of the chosen origin alone, or all origins again.
+// open shows the entries of the chosen origin alone, or the chosen entry in full.
 func (r *Room) open() tea.Cmd {
-	if _, o := r.Chosen(); o != nil {
-		r.inside, r.scroll, r.filter, r.misfits = !r.inside, 0, "", false
-		r.take()
+	_, o := r.Chosen()
+	if o == nil {
+		return nil
 	}
+	if r.inside {
+		if e := r.entry(); e != nil {
+			return why.OpenEntry(r.stage, *e, r.asking(e))
+		}
+		return nil
+	}
+	r.inside, r.scroll, r.filter, r.misfits, r.where = true, 0, "", false, api.InOrigin
+	r.endSearch()
+	r.take()
 	return r.askEntries()
+}
+
+// asking asks what rules see in an entry.
+func (r *Room) asking(e *api.EntryView) api.WhyQuery {
+	q := api.WhyQuery{At: r.stage.Held, Origin: r.chosen, Text: e.Raw}
+	if x := r.search; x != nil {
+		i := min(max(r.scroll, 0), len(x.found)-1)
+		q.Origin = x.found[i].Origin
+	}
+	return q
 }
 
 // onlyMisfits shows the entries of the chosen origin alone that do not fit.
@@ -165,6 +193,7 @@ func (r *Room) onlyMisfits() tea.Cmd {
 
 // leave shows all again, or goes back to the origins.
 func (r *Room) leave() tea.Cmd {
+	r.endSearch()
 	if r.filter != "" {
 		r.filter = ""
 	} else {
@@ -186,7 +215,7 @@ func (r *Room) why() tea.Cmd {
 		r.inside, r.scroll = true, 0
 		r.stage.Say("choose an entry with ↑↓, and ask again")
 	default:
-		return why.Open(r.stage, api.WhyQuery{At: r.stage.Held, Origin: o.Name, Text: e.Raw})
+		return why.Open(r.stage, r.asking(e))
 	}
 	return nil
 }
@@ -300,14 +329,22 @@ func (r *Room) click(y int) bool {
 
 // entry is the entry that is chosen among those of the origin; nil where there is none.
 func (r *Room) entry() *api.EntryView {
-	if r.entries == nil || len(r.entries.Lines) == 0 {
+	e := r.entries
+	if r.inside {
+		e = r.listed()
+	}
+	if e == nil || len(e.Lines) == 0 {
 		return nil
 	}
-	return &r.entries.Lines[min(max(r.scroll, 0), len(r.entries.Lines)-1)]
+	return &e.Lines[min(max(r.scroll, 0), len(e.Lines)-1)]
 }
 
 // keep takes entries in: the chosen one stays chosen where newer ones have come before it.
 func (r *Room) keep(now *api.Entries) {
+	if r.search != nil && r.inside {
+		r.entries = now
+		return
+	}
 	was := r.entry()
 	same := r.entries != nil && r.entries.Origin == now.Origin
 	r.entries = now

@@ -132,9 +132,10 @@ func (r *Room) hush() {
 	at := 0
 	label := func() string { return "hush " + names[at] + " for" }
 	r.stage.Prompt(room.Prompt{Label: label(), Hint: "2h, or 06:00, then why   tab: what   enter   esc",
-		Next: func(p *room.Prompt) {
+		Next: func(p *room.Prompt) tea.Cmd {
 			at = (at + 1) % len(kinds)
 			p.Label = label()
+			return nil
 		},
 		Then: func(text string) tea.Cmd {
 			span, why, _ := strings.Cut(strings.TrimSpace(text), " ")

@@ -17,7 +17,8 @@ import (
 // Page is an answer that is being read.
 type Page struct {
 	stage  *room.Stage
-	why    *api.Why // nil before it has come
+	entry  *api.EntryView // which is shown in full above; nil is none
+	why    *api.Why       // nil before it has come
 	err    error
 	scroll int
 	rows   int // it has, as it was drawn last
@@ -27,6 +28,16 @@ type Page struct {
 // Open lays the page over what is shown, and asks.
 func Open(s *room.Stage, q api.WhyQuery) tea.Cmd {
 	p := &Page{stage: s}
+	s.Lay(p)
+	return room.Ask(s, api.AskWhy, q, 2*room.Patience, func(w *api.Why, err error) tea.Cmd {
+		p.why, p.err = w, err
+		return nil
+	})
+}
+
+// OpenEntry lays an entry in full over what is shown, with what the rules make of it.
+func OpenEntry(s *room.Stage, e api.EntryView, q api.WhyQuery) tea.Cmd {
+	p := &Page{stage: s, entry: &e}
 	s.Lay(p)
 	return room.Ask(s, api.AskWhy, q, 2*room.Patience, func(w *api.Why, err error) tea.Cmd {
 		p.why, p.err = w, err
@@ -56,18 +67,32 @@ const word = 10
 func (p *Page) Draw(c *paint.Canvas, top, bottom int) {
 	pal := p.stage.Palette
 	base := paint.Style{Fg: pal.Text}
+	row := -p.scroll
+	p.height = bottom - top
 	switch {
+	case p.entry != nil:
+		row = room.DrawEntry(c, 1, top+row, c.W-2, top, bottom, p.entry, pal) - top + 1
+		if y := top + row; y >= top && y < bottom {
+			room.DrawHead(c, y, "what the rules make of it", "", pal)
+		}
+		row += 2
+	case p.why != nil:
+		c.Cut(1, top, c.W-2, base.With(pal.Strong).Strong(), p.why.Title)
+		top += 2
+		p.height = bottom - top
+	}
+	switch y := top + row; {
 	case p.err != nil:
-		c.Cut(1, top, c.W-2, base, p.err.Error())
+		if y < bottom {
+			c.Cut(1, max(y, top), c.W-2, base, p.err.Error())
+		}
 		return
 	case p.why == nil:
-		c.Put(1, top, base.With(pal.Dim), "asking; earlier than now its logs are read once more")
+		if y < bottom {
+			c.Put(1, max(y, top), base.With(pal.Dim), "asking; earlier than now its logs are read once more")
+		}
 		return
 	}
-	c.Cut(1, top, c.W-2, base.With(pal.Strong).Strong(), p.why.Title)
-	top += 2
-	p.height = bottom - top
-	row := -p.scroll
 	for i := range p.why.Lines {
 		for _, l := range wrapped(&p.why.Lines[i], c.W) {
 			if y := top + row; y >= top && y < bottom {
