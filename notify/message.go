@@ -172,14 +172,26 @@ func (o *Outbox) news(ctx context.Context, line string, full, brief bool) via.Ne
 		}
 		n.Clears = append(n.Clears, entry.Visible(c))
 	}
-	for _, l := range d.Lines[:min(len(d.Lines), evidenceOf)] {
-		text := entry.Visible(l.Text)
+	// The newest hit comes first, and what was said before it below.
+	first := max(slices.IndexFunc(d.Lines, func(l api.Evidence) bool { return l.Hit || l.Recovery }), 0)
+	lines := d.Lines[min(first, len(d.Lines)):]
+	for _, l := range lines[:min(len(lines), evidenceOf)] {
+		text := visibleLines(l.Text)
 		if len(text) > 500 {
 			text = strings.ToValidUTF8(text[:500], "") + "…"
 		}
 		n.Evidence = append(n.Evidence, via.Line{At: l.At.Time(), Text: text, Lit: l.Hit || l.Recovery})
 	}
 	return n
+}
+
+// visibleLines is a text as it may be shown, with its lines kept apart.
+func visibleLines(text string) string {
+	lines := strings.Split(strings.TrimRight(text, "\n"), "\n")
+	for i, l := range lines {
+		lines[i] = entry.Visible(l)
+	}
+	return strings.Join(lines, "\n            ")
 }
 
 // picture draws the lifeline of an alert's key; nil where it cannot.

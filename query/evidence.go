@@ -123,11 +123,11 @@ func Around(settings *lang.Settings, src *lang.Source, path string, newest store
 	var out []api.Evidence
 	last := entry.None
 	for len(buf) > 0 {
-		k := bytes.IndexByte(buf, '\n')
-		if k < 0 {
+		k := plan.First(buf, match.UTF8) // an entry of many lines is one
+		if buf[k-1] != '\n' {
 			break
 		}
-		line := bytes.TrimSuffix(buf[:k], []byte{'\r'})
+		line := bytes.TrimSuffix(buf[:k-1], []byte{'\r'})
 		if plan.Layout.Headed() {
 			div.See(line)
 		}
@@ -139,24 +139,25 @@ func Around(settings *lang.Settings, src *lang.Source, path string, newest store
 			e.At = last
 		}
 		last = e.At
-		if h, ok := places[spot{from, e.Text}]; ok {
-			delete(places, spot{from, e.Text})
+		place := spot{from, entry.Evidence(e.Text)}
+		if h, ok := places[place]; ok {
+			delete(places, place)
 			e.Hit, e.Recovery, e.At = !h.Recovery, h.Recovery, h.At
 		}
 		e.Text = told(l, div, e.Text, at)
 		if len(e.Text) > 4096 {
-			e.Text = e.Text[:4096]
+			e.Text = strings.ToValidUTF8(e.Text[:4096], "")
 		}
-		if e.At <= at {
+		if e.At <= at && strings.TrimSpace(e.Text) != "" {
 			out = append(out, e)
 		}
-		buf, from = buf[k+1:], from+int64(k)+1
+		buf, from = buf[k:], from+int64(k)
 	}
 	slices.Reverse(out)
 	if i := slices.IndexFunc(out, func(e api.Evidence) bool { return e.Hit || e.Recovery }); i > newerShown {
 		out = out[i-newerShown:]
 	}
-	// Hits of older members, and of other origins, follow without their neighbours.
+	// Hits of older members, and of other origins, stand among them without their neighbours.
 	for _, h := range hits {
 		if _, left := places[spot{h.Offset, h.Text}]; !left && h.Origin == newest.Origin {
 			continue
@@ -166,9 +167,11 @@ func Around(settings *lang.Settings, src *lang.Source, path string, newest store
 			text = h.Text
 		}
 		e := api.Evidence{At: h.At, Text: told(l, div, text, at), Hit: !h.Recovery, Recovery: h.Recovery}
-		if len(out) == 0 || e.At <= out[len(out)-1].At {
-			out = append(out, e)
+		i := slices.IndexFunc(out, func(o api.Evidence) bool { return o.At < e.At })
+		if i < 0 {
+			i = len(out)
 		}
+		out = slices.Insert(out, i, e)
 	}
 	return out, nil
 }
@@ -198,6 +201,9 @@ func told(l *lang.Layout, div *layout.Divider, text string, near entry.Instant) 
 		if l.Format == "event-xml" {
 			return strings.Join(strings.Fields(get("event")+" "+get("level")), " ") + "  " + get("text")
 		}
+		if get("text") == "" {
+			return saidBy(x.Fields)
+		}
 		program := get("program")
 		if pid := get("pid"); pid != "" {
 			program += "[" + pid + "]"
@@ -208,6 +214,24 @@ func told(l *lang.Layout, div *layout.Divider, text string, near entry.Instant) 
 		return strings.TrimLeft(strings.TrimPrefix(text, t), " ")
 	}
 	return text
+}
+
+// saidBy is what fields say that have no text among them: of a web log the request and what
+// became of it, else each by name.
+func saidBy(fields []entry.Field) string {
+	var out []string
+	web := slices.ContainsFunc(fields, func(f entry.Field) bool { return f.Name == "request" })
+	for _, f := range fields {
+		if web && slices.Contains([]string{"client", "account", "request", "status", "bytes"}, f.Name) {
+			out = append(out, f.Value)
+		} else if !web && f.Value != "" && layout.AnyTime(f.Value) == nil {
+			out = append(out, f.Name+" "+f.Value)
+		}
+	}
+	if web {
+		return strings.Join(out, " ")
+	}
+	return strings.Join(out, "  ")
 }
 
 // timePrefix is the time that a line begins with as it is written, so that it

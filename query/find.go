@@ -70,6 +70,9 @@ func Seek(texts []folder.Text, sources []string, typed string) (*Sought, error) 
 	return x, nil
 }
 
+// Expr is the expression.
+func (x *Sought) Expr() lang.Expr { return x.rule.Problem }
+
 // In looks for it in a source.
 func (x *Sought) In(src *lang.Source, zone *time.Location) *match.Sought {
 	return match.NewSought(x.Settings, x.Settings.Source(src.Name), x.rule, x.Words, zone)

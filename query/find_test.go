@@ -45,8 +45,10 @@ func TestFindAll(t *testing.T) {
 			var b strings.Builder
 			for range rapid.IntRange(1, 60).Draw(rt, "entries") {
 				n++
-				text := rapid.SampledFrom([]string{"pump low", "Pump LOW again", "fine", "fine secret=lower"}).Draw(rt, "text")
-				line := fmt.Sprintf("%s lock-%d %d %s %s", start.Add(time.Duration(n)*time.Second).Format(time.RFC3339), n%3, n,
+				text := rapid.SampledFrom([]string{"pump low", "Pump LOW again", "fine", "fine secret=lower"}).Draw(
+					rt, "text")
+				line := fmt.Sprintf("%s lock-%d %d %s %s", start.Add(time.Duration(n)*time.Second).Format(
+					time.RFC3339), n%3, n,
 					text, strings.Repeat("x", rapid.IntRange(0, long).Draw(rt, "x")))
 				if n%4 == 0 {
 					line += "\n  at the north basin\n"

@@ -2,7 +2,9 @@ package query
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io/fs"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -158,13 +160,23 @@ func (s *Asker) Entries(_ context.Context, q api.EntriesQuery) (*api.Entries, er
 			}
 		}
 	}
+	for _, f := range src.Fields {
+		if !slices.Contains(out.Fields, f.Name) {
+			out.Fields = append(out.Fields, f.Name)
+		}
+	}
 	for _, path := range paths[:min(len(paths), 3)] {
 		text, err := intake.Tail(path, plan, at.Add(-skew), EntriesSize)
 		if err != nil {
 			out.Words = fmt.Sprintf("%s cannot be read: %v", filepath.Base(path), folder.Reason(err))
+			if errors.Is(err, fs.ErrNotExist) {
+				s.remembered(out, plan, at, q)
+			}
 			return out, nil
 		}
-		if fillEntries(out, text, intake.HeaderOf(path, plan), plan, at, skew, q); out.Looked > 0 {
+		_, named, _ := strings.Cut(o.Name, ":")
+		given := plan.Constants(named, o.Host)
+		if fillEntries(out, text, intake.HeaderOf(path, plan), plan, given, at, skew, q); out.Looked > 0 {
 			break // else what is asked for lies before what this one holds
 		}
 	}
@@ -177,6 +189,29 @@ func (s *Asker) Entries(_ context.Context, q api.EntriesQuery) (*api.Entries, er
 		}
 	}
 	return out, nil
+}
+
+// remembered fills in what is known of a log whose file is gone: what was kept of it as
+// evidence.
+func (s *Asker) remembered(e *api.Entries, plan *match.Plan, at entry.Instant, q api.EntriesQuery) {
+	hits, err := s.Store.HitsFrom(q.Origin, at, max(q.Lines, 1))
+	if err != nil || len(hits) == 0 {
+		e.Words = "the file is gone, and nothing of it was kept as evidence"
+		return
+	}
+	e.Words = "the file is gone: these were kept as evidence, whatever else it said is lost"
+	d := &layout.Divider{Layout: plan.Layout}
+	for _, h := range hits {
+		x, shown := plan.Shown(d, []byte(h.Text), h.At)
+		if !x.Hides() {
+			shown = h.Text
+		}
+		v := entryView(plan, shown, h.At, &x)
+		if e.Looked++; !(q.Misfits && v.Fits) {
+			e.Lines = append(e.Lines, v)
+		}
+	}
+	e.Shown = len(e.Lines)
 }
 
 // shownFields are the fields of a layout, those first that say most.
@@ -192,8 +227,8 @@ func shownFields(l *lang.Layout) []string {
 	return out
 }
 
-func fillEntries(e *api.Entries, text []byte, header string, plan *match.Plan, at entry.Instant, skew time.Duration,
-	q api.EntriesQuery) {
+func fillEntries(e *api.Entries, text []byte, header string, plan *match.Plan, given []entry.Field, at entry.Instant,
+	skew time.Duration, q api.EntriesQuery) {
 	d := &layout.Divider{Layout: plan.Layout, Header: header}
 	last := entry.None
 	different := map[string]map[string]bool{}
@@ -204,6 +239,7 @@ func fillEntries(e *api.Entries, text []byte, header string, plan *match.Plan, a
 			return
 		}
 		x, shown := plan.Shown(d, line, at)
+		x.Fields = match.Given(x.Fields, given)
 		own := last
 		if x.Timed {
 			own = x.At.Add(skew)

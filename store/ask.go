@@ -319,6 +319,16 @@ func (s *Store) HitsOf(key int64, to entry.Instant, limit int) ([]Hit, error) {
 		WHERE key = ? AND at <= ? ORDER BY at DESC, seq DESC LIMIT ?`, key, int64(to), limit)
 }
 
+// HitsFrom returns the newest hits and recoveries that an origin had up to an instant, each
+// entry once, newest first.
+func (s *Store) HitsFrom(origin string, to entry.Instant, limit int) ([]Hit, error) {
+	return rows(s.ask, func(r *sql.Rows) (h Hit, err error) {
+		h.Origin = origin
+		return h, r.Scan(&h.At, &h.Recovery, &h.Offset, &h.Text, &h.Skew)
+	}, `SELECT at, min(recovery), place, text, max(skew) FROM hits WHERE
+		origin = (SELECT id FROM origins WHERE name = ?) AND at <= ? GROUP BY at, place, text ORDER BY at DESC, max(seq) DESC LIMIT ?`, origin, int64(to), limit)
+}
+
 // SlotsOf returns in which slots of time, counted from 1970, a rule had hits from an
 // instant on, in order.
 func (s *Store) SlotsOf(rule string, from entry.Instant, width time.Duration) ([]int64, error) {

@@ -2,6 +2,7 @@ package main
 
 import (
 	"bufio"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -12,6 +13,7 @@ import (
 	"time"
 
 	"dimlantern/intake"
+	"dimlantern/query"
 	"dimlantern/workbench"
 
 	"dimlantern/folder"
@@ -30,6 +32,11 @@ type fieldsOptions struct {
 	only              []string
 	asJSON, asCSV     bool
 	misfits           bool
+	where, from, to   string
+
+	filter           *fieldFilter
+	given            []string // fields that the source gives
+	earliest, latest entry.Instant
 }
 
 func fieldsCommand() *cobra.Command {
@@ -40,7 +47,9 @@ func fieldsCommand() *cobra.Command {
 		Long: `Fields divides the entries of logs, and prints them as a table, as CSV or as JSON
 lines. The layout is that of a source of the rules; or what --layout says: the name
 of one that is built in, or clauses as they stand in a layout; or what detect finds.
-With --misfits it prints only what does not fit, and why, and how many of each.`,
+With --misfits it prints only what does not fit, and why, and how many of each; with --where
+only entries for which an expression holds. What the source does not take (only) is left
+out. - is standard input.`,
 		Example: `  dimlantern fields --rules pumps.lantern --as pump-logs pump-03.log
   dimlantern fields --layout combined --csv access.log.2.gz
   dimlantern fields --layout 'delimited ";" columns at, bay, temp  type temp decimal' cold.log
@@ -57,6 +66,9 @@ With --misfits it prints only what does not fit, and why, and how many of each.`
 	c.Flags().BoolVar(&o.values, "values", false, "of each field its type, how many entries have it, and its "+
 		"commonest values")
 	c.Flags().BoolVar(&o.misfits, "misfits", false, "only what does not fit, with the reasons")
+	c.Flags().StringVar(&o.where, "where", "", "only entries for which this expression holds, such as level >= warning")
+	c.Flags().StringVar(&o.from, "from", "", "only entries from this time on, RFC 3339")
+	c.Flags().StringVar(&o.to, "to", "", "only entries before this time, RFC 3339")
 	c.MarkFlagsMutuallyExclusive("json", "csv")
 	c.MarkFlagsMutuallyExclusive("rules", "layout")
 	return c
@@ -65,9 +77,13 @@ With --misfits it prints only what does not fit, and why, and how many of each.`
 // planOf is how the entries of files are divided.
 func (o *fieldsOptions) planOf(files []string) (*match.Plan, *lang.Layout, error) {
 	settings, src := &lang.Settings{}, &lang.Source{Name: "log"}
+	var texts []folder.Text
 	switch {
 	case o.rules != "":
 		var err error
+		if texts, err = folder.Read(o.rules); err != nil {
+			return nil, nil, err
+		}
 		if settings, err = loadRules(o.rules); err != nil {
 			return nil, nil, err
 		}
@@ -88,9 +104,12 @@ func (o *fieldsOptions) planOf(files []string) (*match.Plan, *lang.Layout, error
 		return nil, nil, fmt.Errorf("--as %s needs --rules PATH, where the source stands", o.as)
 	case o.layout != "":
 		var err error
-		if settings, src.Layout, err = layoutGiven(o.layout); err != nil {
+		var body string
+		if settings, src.Layout, body, err = layoutGiven(o.layout); err != nil {
 			return nil, nil, err
 		}
+		texts = []folder.Text{{Name: "--layout", Body: body + "source log {\n  files \"/log\"\n  layout " +
+			src.Layout + "\n}\n"}}
 	default:
 		formats, err := workbench.FormatsOf(files)
 		if err != nil {
@@ -102,7 +121,7 @@ func (o *fieldsOptions) planOf(files []string) (*match.Plan, *lang.Layout, error
 			fmt.Fprintf(os.Stderr, "dimlantern: %s are written otherwise: give files of one format at a time\n",
 				strings.Join(formats[1].Files, ", "))
 		}
-		texts := []folder.Text{{Name: "detected", Body: workbench.Proposed(&p, "log", []string{absolute(files[0])})}}
+		texts = []folder.Text{{Name: "detected", Body: workbench.Proposed(&p, "log", []string{absolute(files[0])})}}
 		var ds []lang.Diagnostic
 		if settings, ds = folder.Check(texts); lang.Errors(ds) {
 			return nil, nil, refuse(ds)
@@ -112,28 +131,31 @@ func (o *fieldsOptions) planOf(files []string) (*match.Plan, *lang.Layout, error
 	if err := withSecret(settings); err != nil {
 		return nil, nil, err
 	}
+	if err := o.filterOf(texts, src); err != nil {
+		return nil, nil, err
+	}
 	return match.NewPlan(settings, src, nil, time.Local), settings.Layout(src.LayoutName()), nil
 }
 
 // layoutGiven reads what --layout says.
-func layoutGiven(text string) (*lang.Settings, string, error) {
+func layoutGiven(text string) (settings *lang.Settings, called, body string, err error) {
 	name := strings.TrimSpace(text)
 	if empty := (&lang.Settings{}); name == "plain" || empty.Layout(name) != nil {
-		return empty, name, nil
+		return empty, name, "", nil
 	}
-	body := text
+	body = text
 	if !strings.HasPrefix(name, "layout ") || !strings.Contains(name, "{") {
 		body = "layout given {\n" + lang.Clauses("layout", text) + "\n}\n"
 	}
 	settings, ds := folder.Check([]folder.Text{{Name: "--layout", Body: body}})
 	if err := refuse(ds); err != nil {
-		return nil, "", err
+		return nil, "", "", err
 	}
 	if len(settings.Layouts) == 0 {
-		return nil, "", fmt.Errorf("--layout %s is no layout: give the name of one that is built in, or clauses "+
+		return nil, "", "", fmt.Errorf("--layout %s is no layout: give the name of one that is built in, or clauses "+
 			"such as: json, or pattern /…/", text)
 	}
-	return settings, settings.Layouts[0].Name, nil
+	return settings, settings.Layouts[0].Name, body, nil
 }
 
 // written is what became of an entry.
@@ -144,6 +166,18 @@ type written struct {
 }
 
 func printFields(to io.Writer, o *fieldsOptions, files []string) error {
+	var err error
+	if o.earliest, err = bound("--from", o.from); err != nil {
+		return err
+	}
+	if o.latest, err = bound("--to", o.to); err != nil {
+		return err
+	}
+	files, done, err := stdinAside(files)
+	if err != nil {
+		return err
+	}
+	defer done()
 	plan, l, err := o.planOf(files)
 	if err != nil {
 		return err
@@ -165,9 +199,10 @@ func printFields(to io.Writer, o *fieldsOptions, files []string) error {
 			return o.only == nil && l != nil && l.Time != nil && slices.Contains(l.Time.Fields, f)
 		}), narrow: o.misfits, open: o.only == nil && (l == nil || l.Open())}
 	}
-	if o.only != nil {
+	if o.only != nil && o.filter == nil {
 		plan.Layout.Narrow(o.only)
 	}
+	host, _ := os.Hostname()
 	reasons := newReasons()
 	texted := l != nil && !l.Divides() && !o.asJSON && (o.only == nil || slices.Contains(o.only, "text"))
 	debug.SetGCPercent(400) // entries are forgotten as soon as they are printed
@@ -179,6 +214,7 @@ func printFields(to io.Writer, o *fieldsOptions, files []string) error {
 			near = entry.Of(info.ModTime())
 		}
 		d.Reuse = (o.asCSV || o.asJSON) && !o.values
+		given := plan.Constants(absolute(path), host)
 		headed := plan.Layout.Headed()
 		masked := plan.Layout.Masked()
 		if _, err := intake.EachBlock(path, plan, func(text []byte) error {
@@ -191,6 +227,10 @@ func printFields(to io.Writer, o *fieldsOptions, files []string) error {
 				if w.Timed {
 					last, near = w.At, w.At
 				}
+				w.Fields = match.Given(w.Fields, given)
+				if !o.takes(plan, &w.Division, raw, last, host, path) {
+					return
+				}
 				if reasons.total++; !w.Fits || len(w.Misfits) > 0 {
 					w.Misfits = d.Why(&w.Division, raw)
 					reasons.add(&w.Division, raw)
@@ -201,6 +241,7 @@ func printFields(to io.Writer, o *fieldsOptions, files []string) error {
 					misfits := w.Misfits
 					w.Division, w.text = plan.Shown(d, line, near)
 					w.Misfits = misfits
+					w.Fields = match.Given(w.Fields, given)
 				}
 				if texted && w.Fits && !slices.ContainsFunc(w.Fields, func(f entry.Field) bool {
 					return f.Name == "text"
@@ -227,7 +268,7 @@ func printFields(to io.Writer, o *fieldsOptions, files []string) error {
 	return nil
 }
 
-// columns are the fields that a layout gives, in their order.
+// columns are the fields that a layout and its source give, in their order.
 func (o *fieldsOptions) columns(l *lang.Layout) []string {
 	if o.only != nil {
 		return o.only
@@ -235,7 +276,83 @@ func (o *fieldsOptions) columns(l *lang.Layout) []string {
 	if l == nil || l.Open() {
 		return nil
 	}
-	return l.Fields()
+	out := l.Fields()
+	for _, f := range o.given {
+		if !slices.Contains(out, f) {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// fieldFilter are the expressions that hold for the entries that are printed.
+type fieldFilter struct {
+	where, only lang.Expr
+}
+
+// takes tells whether an entry is one of those that are printed.
+func (o *fieldsOptions) takes(plan *match.Plan, x *layout.Division, raw []byte, at entry.Instant, host,
+	path string) bool {
+	if o.earliest != 0 && at < o.earliest || o.latest != 0 && at >= o.latest {
+		return false
+	}
+	if o.filter == nil {
+		return true
+	}
+	e := &entry.Entry{Source: plan.Source, Origin: host + ":" + path, Host: host, At: at, Arrived: at, Fits: x.Fits,
+		Raw: strings.ToValidUTF8(string(raw), "\uFFFD"), Fields: x.Fields}
+	for _, expr := range []lang.Expr{o.filter.only, o.filter.where} {
+		if expr != nil && !match.Eval(expr, &match.Subject{Entry: e}) {
+			return false
+		}
+	}
+	return true
+}
+
+// filterOf reads --where among the settings of the source, and takes its only.
+func (o *fieldsOptions) filterOf(texts []folder.Text, src *lang.Source) error {
+	f := &fieldFilter{only: src.Only}
+	if o.where != "" {
+		sought, err := query.Seek(texts, []string{src.Name}, o.where)
+		if err == nil && sought.Words != nil {
+			err = fmt.Errorf("--where %s is no expression: such are level >= warning, status in (500..599), "+
+				"\"phrase\" "+
+				"or /pattern/", o.where)
+		}
+		if err != nil {
+			return err
+		}
+		f.where = sought.Expr()
+	}
+	if f.where != nil || f.only != nil {
+		o.filter = f
+	}
+	for _, x := range src.Fields {
+		o.given = append(o.given, x.Name)
+	}
+	return nil
+}
+
+// stdinAside puts standard input into a file of its own, so that it can be looked at before it
+// is read.
+func stdinAside(files []string) ([]string, func(), error) {
+	i := slices.Index(files, "-")
+	if i < 0 {
+		return files, func() {}, nil
+	}
+	f, err := os.CreateTemp("", "dimlantern-input-")
+	if err != nil {
+		return nil, nil, err
+	}
+	done := func() { os.Remove(f.Name()) }
+	_, err = io.Copy(f, os.Stdin)
+	if err := errors.Join(err, f.Close()); err != nil {
+		done()
+		return nil, nil, fmt.Errorf("standard input cannot be read: %w", err)
+	}
+	files = slices.Clone(files)
+	files[i] = f.Name()
+	return files, done, nil
 }
 
 // reasons groups what does not fit.

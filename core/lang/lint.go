@@ -12,6 +12,18 @@ import (
 
 // lint tells what is doubtful in rules that run.
 func (k *checker) lint() {
+	for _, x := range k.settings.Sources {
+		l := k.settings.Layout(x.LayoutName())
+		for _, sf := range x.Fields {
+			if l != nil && contains(l.Fields(), sf.Name) {
+				k.at(k.file[x], x, "source", "field", sf.Name, Finding, "field-hidden",
+					fmt.Sprintf("the layout %s gives a field %s as well: entries of %s have the source's",
+						x.LayoutName(),
+						sf.Name, x.Name),
+					"give the source's another name, or the layout's: map "+sf.Name+" to …")
+			}
+		}
+	}
 	for _, r := range k.settings.Rules {
 		f := k.file[r]
 		finding := func(word, arg, code, what, mend string) {

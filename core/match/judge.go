@@ -80,11 +80,7 @@ func (s *scan) judge(at, end, stop int) {
 	if !r.Live {
 		e.Arrived = r.Reached
 	}
-	for _, f := range r.constant {
-		if !slices.ContainsFunc(e.Fields, func(x entry.Field) bool { return x.Name == f.Name }) {
-			e.Fields = append(e.Fields, f)
-		}
-	}
+	e.Fields = Given(e.Fields, r.constant)
 	if p.only != nil && !Eval(p.only, &Subject{Entry: e}) {
 		return
 	}

@@ -8,6 +8,7 @@ import (
 	"crypto/sha256"
 	"encoding/base64"
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
@@ -272,6 +273,19 @@ func unescapeName(s string) (string, bool) {
 		i += 2
 	}
 	return b.String(), true
+}
+
+// Given are the fields of an entry with those that its source gives it: of two of one name the
+// source's counts. It may change fields in place.
+func Given(fields, source []entry.Field) []entry.Field {
+	for _, f := range source {
+		if i := slices.IndexFunc(fields, func(x entry.Field) bool { return x.Name == f.Name }); i >= 0 {
+			fields[i].Value = f.Value
+		} else {
+			fields = append(fields, f)
+		}
+	}
+	return fields
 }
 
 // constants are the fields that every entry of a log has, by the log's path and host.

@@ -16,12 +16,12 @@ import (
 type Sought struct {
 	Looked int64 // entries that were looked at
 
-	plan    *Plan // what they are shown by
-	reader  *Reader
-	shower  layout.Divider
-	sifter  layout.Divider
-	words   []string
-	sourced *lang.Source
+	plan   *Plan // what they are shown by
+	reader *Reader
+	shower layout.Divider
+	sifter layout.Divider
+	words  []string
+	given  []entry.Field // by the source
 }
 
 // SoughtEntry is an entry that was found, as it may be shown.
@@ -36,7 +36,7 @@ type SoughtEntry struct {
 // words, those that have all of them somewhere, in capitals or not. Then the rule is one of
 // the words, by WordsExpr, and looks at whole entries.
 func NewSought(s *lang.Settings, src *lang.Source, rule *lang.Rule, words []string, zone *time.Location) *Sought {
-	x := &Sought{plan: NewPlan(s, src, nil, zone), words: words, sourced: src}
+	x := &Sought{plan: NewPlan(s, src, nil, zone), words: words}
 	settings, by := s, src
 	if len(words) > 0 { // the whole entry is the text
 		plain := *src
@@ -74,6 +74,9 @@ func (x *Sought) In(text []byte, base int64, origin, host, header string, near e
 	r.LastHost = ""
 	r.SetHeader(header)
 	x.shower.Header, x.sifter.Header = header, header
+	_, path, _ := strings.Cut(origin, ":")
+	x.given = x.plan.Constants(path, host)
+	r.constant = r.Plan.Constants(path, host)
 	if x.plan.Layout.Headed() && header == "" {
 		x.plan.SeeAll(&x.shower, text[:min(len(text), 64<<10)])
 		x.sifter.Header = x.shower.Header
@@ -92,6 +95,7 @@ func (x *Sought) In(text []byte, base int64, origin, host, header string, near e
 		if len(x.words) > 0 && !hasAll(strings.ToLower(shown), x.words) {
 			return // it stands in what nobody is to see
 		}
+		v.Fields = Given(v.Fields, x.given)
 		e := SoughtEntry{Offset: j.Entry.Offset, At: j.Entry.At, Raw: shown, Division: v}
 		if v.Timed {
 			e.At = v.At

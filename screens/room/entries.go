@@ -42,7 +42,9 @@ func (l *EntryList) Draw(c *paint.Canvas, x, y, width, bottom int, p paint.Palet
 		return
 	}
 	stamp := l.stamp()
-	texts := slices.ContainsFunc(l.Lines[:min(len(l.Lines), mostWeighed)], func(e api.EntryView) bool { return e.Text != "" })
+	texts := slices.ContainsFunc(l.Lines[:min(len(l.Lines), mostWeighed)], func(e api.EntryView) bool {
+		return e.Text != ""
+	})
 	room := width - len(stamp) - 2
 	if l.Origin != nil {
 		room -= widestField + 2
@@ -191,6 +193,16 @@ type weight struct {
 // telling are the fields that people look at first, of those that differ.
 var telling = []string{"level", "status", "method", "path", "event", "host", "program", "unit", "account", "client"}
 
+// Values says of the fields that say most how many different values they have.
+func (l *EntryList) Values(most int) (names []string, different []int) {
+	for _, w := range l.weighed() {
+		if w.distinct > 0 && len(names) < most {
+			names, different = append(names, w.name), append(different, w.distinct)
+		}
+	}
+	return names, different
+}
+
 // weighed are the fields of the entries but for their time and text. Those say most that
 // differ; what differs each time, such as an identifier or a size, says little.
 func (l *EntryList) weighed() []weight {
@@ -216,6 +228,9 @@ func (l *EntryList) weighed() []weight {
 	}
 	var out []weight
 	for i, w := range order {
+		if w.name == "request" && by["path"] != nil { // its parts say it
+			continue
+		}
 		w.distinct = len(seen[w.name])
 		w.score = float64(w.entries) / float64(len(lines))
 		if w.distinct > 1 {
@@ -260,7 +275,8 @@ func DrawEntry(c *paint.Canvas, x, y, width, top, bottom int, e *api.EntryView, 
 	put := func(name, value string, style paint.Style) {
 		first := true
 		for line := range strings.SplitSeq(value, "\n") {
-			for _, part := range strings.Split(ansi.Hardwrap(entry.Visible(line), max(width-widest-3, 10), true), "\n") {
+			for _, part := range strings.Split(ansi.Hardwrap(entry.Visible(line), max(width-widest-3, 10), true),
+				"\n") {
 				if y >= top && y < bottom {
 					if first {
 						c.Cut(x, y, widest, dim, name)

@@ -40,14 +40,17 @@ func (r *Room) drawDetail(c *paint.Canvas, top, bottom int, p paint.Palette, bas
 	if len(e.Fields) > 0 {
 		head += ", by " + e.Layout
 	}
+	if len(e.Lines) > 0 && e.Words != "" {
+		head = e.Words
+	}
 	c.Cut(x, y, c.W-x-1, dim, head)
-	room := bottom - y - 2
-	values := min(len(e.Fields), 4)
-	r.drawEntries(c, x, y+1, c.W-x-1, y+1+max(room-values-2, 3), e, p, base)
-	y = bottom - values - 1
-	if values > 0 && y > top+6 {
+	free := bottom - y - 2
+	names, _ := (&room.EntryList{Lines: e.Lines}).Values(4)
+	r.drawEntries(c, x, y+1, c.W-x-1, y+1+max(free-len(names)-2, 3), e, p, base)
+	y = bottom - len(names) - 1
+	if len(names) > 0 && y > top+6 {
 		c.Put(x, y, dim, fmt.Sprintf("values in the last %d entries", e.Looked))
-		for i, f := range e.Fields[:values] {
+		for i, f := range names {
 			c.Cut(x, y+1+i, 12, base, f)
 			c.Put(x+13, y+1+i, dim, fmt.Sprintf("%d different", e.Values[f]))
 		}
@@ -260,6 +263,9 @@ func (r *Room) drawInside(c *paint.Canvas, top, bottom int, p paint.Palette, bas
 	words := fmt.Sprintf("newest first, %d of the last %d entries", e.Shown, e.Looked)
 	if r.misfits {
 		words += " do not fit the layout " + e.Layout
+	}
+	if len(e.Lines) > 0 && e.Words != "" {
+		words = e.Words
 	}
 	if r.first > 0 {
 		words += fmt.Sprintf("; %d newer above", r.first)

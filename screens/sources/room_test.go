@@ -59,7 +59,8 @@ func sits() *hand {
 			return nil, &api.Problem{Code: api.Refused, What: "a value was expected"}
 		}
 		f := &api.Found{Expr: q.Text != "low", Looked: 20, Lines: []api.FoundEntry{{Source: "harbour", Origin: q.Origin,
-			EntryView: api.EntryView{At: entry.Instant(900 - len(h.sought)), Raw: "pump 7 is low", Text: "pump 7 is low\nand more",
+			EntryView: api.EntryView{At: entry.Instant(900 - len(h.sought)), Raw: "pump 7 is low",
+				Text: "pump 7 is low\nand more",
 				Fits: true}}}}
 		if q.Go == nil {
 			f.Go, f.Left, f.Until = &api.FindPlace{Of: 5000}, 3000, 800

@@ -255,6 +255,7 @@ func (r *Room) take() {
 	}
 	for i := range v.Sources {
 		s := &v.Sources[i]
+		head := len(r.rows)
 		r.rows = append(r.rows, row{source: s})
 		for k := range s.Origins {
 			o := &s.Origins[k]
@@ -263,6 +264,10 @@ func (r *Room) take() {
 				continue
 			}
 			r.rows = append(r.rows, row{s, o})
+		}
+		if !r.inside && r.filter != "" && len(r.rows) == head+1 &&
+			!strings.Contains(strings.ToLower(s.Name), strings.ToLower(r.filter)) {
+			r.rows = r.rows[:head]
 		}
 	}
 	if r.index() < 0 {

@@ -2,6 +2,7 @@ package watch
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"dimlantern/api"
@@ -85,6 +86,20 @@ func (r *Room) left(c *paint.Canvas, x0, y, width, bottom int, x *api.Row, d *ap
 	return y
 }
 
+// mostLines is how many lines of an entry are shown.
+const mostLines = 12
+
+// litIn are the stretches that lie in the first so many bytes.
+func litIn(lit [][2]int, n int) [][2]int {
+	var out [][2]int
+	for _, m := range lit {
+		if m[0] < n {
+			out = append(out, [2]int{m[0], min(m[1], n)})
+		}
+	}
+	return out
+}
+
 // evidence draws the lines around the hits, newest first, with matches lit.
 func (r *Room) evidence(c *paint.Canvas, x0, y, width, bottom int, d *api.Detail, p paint.Palette, base paint.Style) {
 	if len(d.Lines) == 0 {
@@ -93,17 +108,19 @@ func (r *Room) evidence(c *paint.Canvas, x0, y, width, bottom int, d *api.Detail
 		}
 		return
 	}
+	// The newest hit stands first; what was said after it lies above.
+	hit := max(slices.IndexFunc(d.Lines, func(l api.Evidence) bool { return l.Hit || l.Recovery }), 0)
+	r.scroll = min(max(r.scroll, -hit), len(d.Lines)-1-hit)
 	head := "what " + d.Host + " said, newest first"
-	if r.scroll > 0 {
-		head += fmt.Sprintf("; %d newer above", min(r.scroll, len(d.Lines)-1))
+	if above := hit + r.scroll; above > 0 {
+		head += fmt.Sprintf("; %d newer above", above)
 	}
 	if d.Unread != "" {
 		head += "; " + d.Unread
 	}
 	c.Cut(x0, y, width, base.With(p.Dim), head)
 	y++
-	r.scroll = min(max(r.scroll, 0), max(len(d.Lines)-1, 0))
-	for _, l := range d.Lines[r.scroll:] {
+	for _, l := range d.Lines[hit+r.scroll:] {
 		if y >= bottom {
 			return
 		}
@@ -121,8 +138,17 @@ func (r *Room) evidence(c *paint.Canvas, x0, y, width, bottom int, d *api.Detail
 		if l.Recovery {
 			lit = base.With(p.Over).Strong()
 		}
-		room.DrawLit(c, x0+11, y, width-11, l.Text, l.Lit, style, lit)
-		y++
+		for i, text := range strings.Split(l.Text, "\n") { // many lines stay lines
+			if y >= bottom || i == mostLines {
+				break
+			}
+			if i == 0 {
+				room.DrawLit(c, x0+11, y, width-11, text, litIn(l.Lit, len(text)), style, lit)
+			} else {
+				c.Cut(x0+13, y, width-13, style, text)
+			}
+			y++
+		}
 	}
 }
 

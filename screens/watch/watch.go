@@ -98,7 +98,7 @@ func (r *Room) Keys() room.Keys {
 		room.Do("n", r.newRule).Told("a new rule on the bench from its newest entry"),
 		room.On("[ ]", func(n string) tea.Cmd { return r.jump(n == "]") }).
 			Told("the moment of the transition before, after"),
-		room.On("pgup pgdown", func(n string) tea.Cmd { r.scroll = max(0, r.scroll+room.Steps(n, 10)); return nil }).
+		room.On("pgup pgdown", func(n string) tea.Cmd { r.scroll += room.Steps(n, 10); return nil }).
 			Told("newer, older evidence"),
 		room.Do("esc", r.leave).Told("closes the story, shows all again, the lamp live again"),
 	}}
