@@ -72,13 +72,15 @@ type FieldsView struct {
 	Lines   []FieldLine        `json:"lines"`
 	Looked  int                `json:"looked"`
 	Fits    int                `json:"fits"`
+	Unfit   int                `json:"unfit"` // that do not fit, or of which a value does not fit its type
 	Timed   int                `json:"timed"`
 	Shapes  int                `json:"shapes"`
 	Fields  []FieldCount       `json:"fields"`
 	Values  *FieldValues       `json:"values,omitempty"`
 	Misfits []MisfitCount      `json:"misfits,omitempty"`
-	Parts   []layout.Explained `json:"parts,omitempty"` // of the pattern that was built, in words
-	Found   []string           `json:"found,omitempty"` // proposals in words, the best first
+	Parts   []layout.Explained `json:"parts,omitempty"`  // of the pattern that was built, in words
+	Others  []string           `json:"others,omitempty"` // sources besides this one that have the layout
+	Found   []string           `json:"found,omitempty"`  // proposals in words, the best first
 	Done    bool               `json:"done,omitempty"`
 }
 

@@ -4,6 +4,7 @@
 package screens
 
 import (
+	"maps"
 	"os"
 	"slices"
 	"strings"
@@ -51,6 +52,7 @@ type Model struct {
 	stale     bool          // it has to be asked for once more
 	listening bool          // for news
 	news      api.News
+	warned    time.Time // when it was last said what is not saved
 }
 
 func newModel(o Options) *Model {
@@ -215,9 +217,28 @@ func (m *Model) common(on room.Room) []room.Key {
 		room.On("1 2 3", func(name string) tea.Cmd { return s.Go(room.At(name[0] - '1')) }).
 			Told("the rooms watch, bench and sources"),
 		room.Now("?", m.openHelp).Said("help", "help").Told("this; esc leads back"),
-		room.Do("q", func() tea.Cmd { return tea.Quit }).Said("leave", "leave").
+		room.Do("q", m.quit).Said("leave", "leave").
 			Told("leave; the logs go on without you"))
 }
+
+// quit leaves, once the user knows what is not saved.
+func (m *Model) quit() tea.Cmd {
+	unsaved := slices.Sorted(maps.Keys(m.stage.Drafts))
+	for _, r := range m.rooms {
+		if x, ok := r.(room.Unsaved); ok && x.Unsaved() != "" {
+			unsaved = append(unsaved, x.Unsaved())
+		}
+	}
+	if len(unsaved) == 0 || time.Since(m.warned) < warning {
+		return tea.Quit
+	}
+	m.warned = time.Now()
+	m.stage.Say("not saved: " + strings.Join(unsaved, ", ") + "; q once more leaves all the same")
+	return nil
+}
+
+// warning is how long q leaves all the same after it was said what is not saved.
+const warning = 10 * time.Second
 
 // find shows of a room what has some words, while they are typed.
 func (m *Model) find(f room.Finder) {

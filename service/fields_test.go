@@ -83,6 +83,27 @@ func TestFieldsByPointing(t *testing.T) {
 	assert.Contains(t, d.Lines[0].Misfit, "it does not begin with `at`")
 	assert.Equal(t, "no time here", d.Misfits[0].Example)
 
+	// A whole value that has a name gets another one, and no pattern; what lies left of the time
+	// gets into the pattern.
+	held := "layout cold {\n  pattern /^.*?(?<at>\\d{4}-\\S+ \\S+) bay=(?<bay>\\d+) (?<text>.*)$/\n" +
+		"  time    at like \"2026-11-24 05:32:28\"\n  type    bay address\n}\n"
+	x := ask(api.FieldsQuery{Which: "usual", Text: held})
+	assert.Equal(t, []any{300, 302}, []any{x.Fits, x.Unfit}, "values that do not fit their types are told as well")
+	line = x.Lines[0].Raw
+	bay := strings.Index(line, "bay=") + 4
+	x = ask(api.FieldsQuery{Which: "usual", Text: held, Marks: []api.Mark{{Line: line, Start: bay, End: bay + 1,
+		Name: "chamber"}}})
+	require.Empty(t, x.Words)
+	assert.Contains(t, x.Text, "map     bay to chamber")
+	assert.NotContains(t, x.Text, "find")
+	loose := strings.Replace(strings.Replace(held, "  type    bay address\n", "", 1), "(?<at>\\d{4}-\\S+ \\S+) bay", "(?<at>\\S+) bay", 1)
+	loose = strings.Replace(loose, "05:32:28", "", 1)
+	loose = strings.Replace(loose, "  time    at like \"2026-11-24 \"\n", "", 1)
+	x = ask(api.FieldsQuery{Which: "usual", Text: loose, Marks: []api.Mark{{Line: line, Start: 0, End: 10, Name: "day"}}})
+	require.Empty(t, x.Words)
+	assert.Contains(t, x.Text, "(?<day>")
+	assert.GreaterOrEqual(t, x.Fits, 300)
+
 	done := ask(api.FieldsQuery{Text: v.Text, Write: true})
 	require.True(t, done.Done)
 	body, err := os.ReadFile(filepath.Join(filepath.Dir(data), "settings", "s.lantern"))

@@ -326,7 +326,8 @@ func (s *Store) HitsFrom(origin string, to entry.Instant, limit int) ([]Hit, err
 		h.Origin = origin
 		return h, r.Scan(&h.At, &h.Recovery, &h.Offset, &h.Text, &h.Skew)
 	}, `SELECT at, min(recovery), place, text, max(skew) FROM hits WHERE
-		origin = (SELECT id FROM origins WHERE name = ?) AND at <= ? GROUP BY at, place, text ORDER BY at DESC, max(seq) DESC LIMIT ?`, origin, int64(to), limit)
+		origin = (SELECT id FROM origins WHERE name = ?) AND at <= ?
+		GROUP BY at, place, text ORDER BY at DESC, max(seq) DESC LIMIT ?`, origin, int64(to), limit)
 }
 
 // SlotsOf returns in which slots of time, counted from 1970, a rule had hits from an

@@ -52,6 +52,11 @@ func (s *Workbench) Fields(ctx context.Context, q api.FieldsQuery) (*api.FieldsV
 	}
 	was := w.block()
 	text := cmp.Or(q.Text, was)
+	for _, src := range w.settings.Sources {
+		if src.Name != w.src.Name && src.LayoutName() == w.out.Layout {
+			w.out.Others = append(w.out.Others, src.Name)
+		}
+	}
 	if q.Detect > 0 {
 		text = w.detected(lines, q.Detect-1, text)
 	}
@@ -247,6 +252,9 @@ func (w *work) detected(lines []sampled, n int, text string) string {
 		clauses = []string{p.Name}
 	}
 	w.out.Words = p.Describe()
+	if len(w.out.Others) > 0 {
+		w.out.Words += "; " + strings.Join(w.out.Others, ", ") + " have this layout as well"
+	}
 	if p.Starts != "" {
 		w.out.Words += `; write into the source: entry starts ` + (&lang.Pattern{Source: p.Starts}).String()
 	}
@@ -262,12 +270,15 @@ func (w *work) marked(text string, lines []sampled) string {
 	}
 	plan := w.plan(settings)
 	l := settings.Layout(w.out.Layout)
+	clauses := w.renamed(plan, lines)
+	if w.q.Marks = w.leftOf(l, plan, lines, &text); len(w.q.Marks) == 0 && len(clauses) == 0 {
+		return text
+	}
 	groups, words := w.group(plan, lines)
 	if words != "" {
 		w.out.Words = words
 		return text
 	}
-	var clauses []string
 	for _, g := range groups {
 		var sample []string
 		for _, x := range lines[max(0, len(lines)-4000):] {
@@ -298,6 +309,77 @@ func (w *work) marked(text string, lines []sampled) string {
 		body = strings.Replace(body, "\n  plain\n", "\n", 1)
 	}
 	return body + strings.Join(clauses, "\n") + "\n}\n"
+}
+
+// renamed takes the marks that are the whole value of a field, which need no pattern, and gives
+// the clauses that call the field so.
+func (w *work) renamed(plan *match.Plan, lines []sampled) []string {
+	var clauses []string
+	var left []api.Mark
+	for _, m := range w.q.Marks {
+		x := sampled{line: m.Line}
+		if i := slices.IndexFunc(lines, func(l sampled) bool { return plainText(plan, l) == m.Line }); i >= 0 {
+			x = lines[i]
+		}
+		field, start, end, ok := within(plan, x, m)
+		value, _ := valueOf(plan, x, field)
+		if !ok || m.Not || field == "text" || start != 0 || end != len(value) {
+			left = append(left, m)
+			continue
+		}
+		if clause := "map " + field + " to " + m.Name; field != m.Name && !slices.Contains(clauses, clause) {
+			clauses = append(clauses, clause)
+		}
+	}
+	w.q.Marks = left
+	return clauses
+}
+
+// leftOf takes the marks that lie in no field, such as left of the time, into the layout's
+// pattern, which is built anew of what it finds on those lines and of the marks. It returns the
+// others.
+func (w *work) leftOf(l *lang.Layout, plan *match.Plan, lines []sampled, text *string) []api.Mark {
+	if l == nil || len(l.Patterns) != 1 {
+		return w.q.Marks
+	}
+	re := l.Patterns[0].Re()
+	var left []api.Mark
+	var examples []layout.Example
+	for _, m := range w.q.Marks {
+		x := sampled{line: m.Line}
+		if _, _, _, ok := within(plan, x, m); ok || m.Not {
+			left = append(left, m)
+			continue
+		}
+		at := re.FindStringSubmatchIndex(m.Line)
+		if at == nil {
+			left = append(left, m)
+			continue
+		}
+		e := layout.Example{Line: m.Line, Is: []layout.Span{{Start: m.Start, End: m.End, Name: groupName(m.Name)}}}
+		for g, name := range re.SubexpNames() {
+			if name != "" && at[2*g] < at[2*g+1] {
+				e.Is = append(e.Is, layout.Span{Start: at[2*g], End: at[2*g+1], Name: name})
+			}
+		}
+		examples = append(examples, e)
+	}
+	if len(examples) == 0 {
+		return left
+	}
+	var sample []string
+	for _, x := range lines[max(0, len(lines)-4000):] {
+		sample = append(sample, plainText(plan, x))
+	}
+	got, err := layout.Induce(examples, sample)
+	if err != nil {
+		w.out.Words = err.Error()
+		return left
+	}
+	w.out.Parts = got.Parts
+	was, is := l.Patterns[0].String(), (&lang.Pattern{Source: got.Pattern}).String()
+	*text = strings.Replace(*text, "pattern "+was, "pattern "+is, 1)
+	return left
 }
 
 // timeClauses says that a marked value is the entry's time, where it is one.

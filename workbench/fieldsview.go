@@ -166,7 +166,7 @@ func (w *work) divide(settings *lang.Settings, lines []sampled) {
 		out.Misfits[i].Count = reasons[out.Misfits[i].Reason].Count
 	}
 	slices.SortStableFunc(out.Misfits, func(a, b api.MisfitCount) int { return b.Count - a.Count })
-	out.Shapes = len(shaper.Shapes())
+	out.Shapes, out.Unfit = len(shaper.Shapes()), len(misfits)
 	l := settings.Layout(w.out.Layout)
 	told := func(v *layout.Values) api.FieldCount {
 		c := api.FieldCount{Name: v.Name, Type: v.Type, Entries: v.Entries, Distinct: v.Distinct}

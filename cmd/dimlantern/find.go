@@ -30,7 +30,6 @@ type findOptions struct {
 	from, to       string
 	most           int
 	asJSON         bool
-	texts          []folder.Text
 	earliest, last entry.Instant
 }
 

@@ -157,6 +157,14 @@ func (r *Room) open(f *api.BenchFile, line int, fresh bool) {
 	r.pane = ruleText
 }
 
+// Unsaved is part of room.Unsaved.
+func (r *Room) Unsaved() string {
+	if r.pane == ruleList || !r.text.Changed() {
+		return ""
+	}
+	return "the text on the bench"
+}
+
 // close goes back to the rules, once the user knows that the text is not saved.
 func (r *Room) close() tea.Cmd {
 	if r.text.Changed() && !r.leaving {

@@ -64,6 +64,11 @@ func Open(s *room.Stage, origin, label string) tea.Cmd {
 	w.area.ShowLineNumbers = false
 	w.area.Prompt = ""
 	w.area.CharLimit = 0
+	if text := s.Drafts[draftOf(origin)]; text != "" {
+		w.history = []draft{{}}
+		w.draft = draft{text: text}
+		w.kept = "the layout that was not written is here again: ^s writes it, u leaves it"
+	}
 	s.Lay(w)
 	return w.ask()
 }
@@ -136,6 +141,7 @@ func (w *Page) answered(v *api.FieldsView, err error) tea.Cmd {
 	}
 	switch {
 	case v.Done:
+		delete(w.stage.Drafts, draftOf(w.origin))
 		w.stage.Say(fmt.Sprintf("layout %s is written into %s, and taken up", v.Layout, v.File))
 		return w.stage.Back()
 	case marks > len(w.draft.marks): // what could not be taken is not asked for again
@@ -197,6 +203,13 @@ func (w *Page) Keys() room.Keys {
 				"on a further line makes the pattern fit both; two names on one line give one pattern"),
 		room.Do("x", w.notThis).Said("not this", "").
 			Told("this is not one: the pattern is narrowed until it does not find it"),
+		room.On("1 2 3 4 5 6 7 8 9", func(name string) tea.Cmd {
+			w.from = int(name[0] - '1')
+			w.to = w.from + 1
+			return w.pointed()
+		}).Marked("1 9").Told("the first word of the line, the second and so on"),
+		room.Now("m", w.askMask).Said("mask", "").
+			Told("mask the field: nobody is shown its values, or only their beginning or end"),
 		room.Now("t", w.askType).Said("type", "type").
 			Told("the type of the field: integer, decimal, duration in ms, address; time makes this value the " +
 				"example of the entry's time"),
@@ -239,7 +252,22 @@ func (w *Page) leave() tea.Cmd {
 	if w.stop != nil {
 		w.stop()
 	}
+	w.keep()
 	return w.stage.Back()
+}
+
+// draftOf is how the layout of an origin is called among what is not written.
+func draftOf(origin string) string { return "the layout of " + origin }
+
+// keep keeps a layout that is not written, to be offered again.
+func (w *Page) keep() {
+	name := draftOf(w.origin)
+	if w.view == nil || !w.view.Changed || w.draft.text == "" && len(w.draft.marks) == 0 {
+		delete(w.stage.Drafts, name)
+		return
+	}
+	w.stage.Drafts[name] = w.view.Text
+	w.stage.Say("nothing is written; the layout is kept, and l offers it again")
 }
 
 // pointed asks anew where another field is pointed at than before.
@@ -405,6 +433,26 @@ func (w *Page) askType() {
 		}
 		return w.ask()
 	})
+}
+
+// masks are the ways in which a field can be masked, as the prompt has them.
+var masks = []string{"whole", "keep first 2", "keep last 4", "as token"}
+
+// askMask asks how the field that is pointed at is to be masked.
+func (w *Page) askMask() {
+	f := w.fieldAt()
+	if f == "" {
+		w.note = "point at a field's value, then mask it"
+		return
+	}
+	w.field = f
+	w.prompt("mask "+f, "whole", true, func(typed string) []string { return going(masks, typed) },
+		func(how string) tea.Cmd {
+			if how == "" || !w.setClause(strings.TrimSpace("mask "+f+" "+strings.TrimPrefix(how, "whole"))) {
+				return nil
+			}
+			return w.ask()
+		})
 }
 
 // askFilter asks for what the lines must have.

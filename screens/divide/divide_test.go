@@ -180,17 +180,17 @@ func TestAnyKeys(t *testing.T) {
 	})
 }
 
-// All that can be pointed at lies one behind the other, without blanks.
+// All that can be pointed at lies one behind the other, without blanks and what parts values.
 func TestTokens(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		line := rapid.StringOf(rapid.RuneFrom([]rune("ab9 \t.-+@/:,=\"é日"))).Draw(t, "line")
 		at := 0
 		for _, k := range tokens(line) {
-			require.Empty(t, strings.Trim(line[at:k.start], " \t"), "only blanks lie between")
+			require.Empty(t, strings.Trim(line[at:k.start], " \t:,=\""), "only blanks and marks lie between")
 			require.Greater(t, k.end, k.start)
 			require.NotContains(t, line[k.start:k.end], " ")
 			at = k.end
 		}
-		require.Empty(t, strings.Trim(line[at:], " \t"))
+		require.Empty(t, strings.Trim(line[at:], " \t:,=\""))
 	})
 }

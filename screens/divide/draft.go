@@ -110,7 +110,9 @@ func tokens(line string) []token {
 					i++
 				}
 			}
-			out = append(out, token{from, i})
+			if strings.IndexByte(`,;|[](){}<>"'=:`, line[from]) < 0 { // what only parts values is none
+				out = append(out, token{from, i})
+			}
 			continue
 		}
 		for i < len(line) && (word(line[i]) || strings.IndexByte(".-@/:,", line[i]) >= 0 && i+1 < len(line) &&
@@ -201,6 +203,14 @@ func (w *Page) setType(typ string) bool {
 			}
 		}
 		clause = strings.TrimSpace("time " + w.field + " like " + lang.Quote(line[start:end]) + rest)
+	}
+	return w.setClause(clause)
+}
+
+// setClause writes a clause of a field into the layout.
+func (w *Page) setClause(clause string) bool {
+	if w.view == nil {
+		return false
 	}
 	f := lang.Parse("", []byte(w.view.Text))
 	if !f.SetField("layout", w.view.Layout, clause) {

@@ -78,7 +78,7 @@ func (w *Page) head(c *paint.Canvas, x, y int, p paint.Palette, base paint.Style
 		words = fmt.Sprintf("%s have %s, of %s", humanize.Comma(int64(v.Looked)), w.filter, room.Count(v.Shapes,
 			"shape"))
 	}
-	switch n := v.Looked - v.Fits; {
+	switch n := v.Unfit; {
 	case v.Looked == 0:
 	case n == 0:
 		words += "; all fit"

@@ -37,6 +37,12 @@ type Finder interface {
 	Move(by int) tea.Cmd
 }
 
+// Unsaved is a room that may hold what is not saved.
+type Unsaved interface {
+	// Unsaved says what that is; "" is nothing.
+	Unsaved() string
+}
+
 // Scoped is a Finder that can look further around.
 type Scoped interface {
 	Finder
