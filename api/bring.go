@@ -36,20 +36,22 @@ type Offer struct {
 // BringQuery names a log.
 type BringQuery struct {
 	Path   string `json:"path"`
-	Begin  string `json:"begin"`  // as a rule file has it; "" is now
-	Layout string `json:"layout"` // "" is the one that fits best
+	Begin  string `json:"begin"`          // as a rule file has it; "" is now
+	Layout string `json:"layout"`         // "" is the one that fits best
+	Name   string `json:"name,omitempty"` // of the source; "" is one by the path
 	Write  bool   `json:"write"`
 }
 
 // Brought is a proposal for settings of a log.
 type Brought struct {
-	Files []BroughtFile `json:"files"` // that fit the path
-	Fit   int           `json:"fit"`   // how many those are; Files are the first of them
-	Words string        `json:"words"` // what is the matter with the path, or ""
-	Mend  string        `json:"mend"`
-	Name  string        `json:"name"` // the file that will be, or was, written
-	Text  string        `json:"text"`
-	Done  bool          `json:"done"`
+	Files  []BroughtFile `json:"files"` // that fit the path
+	Fit    int           `json:"fit"`   // how many those are; Files are the first of them
+	Words  string        `json:"words"` // what is the matter with the path, or ""
+	Mend   string        `json:"mend"`
+	Name   string        `json:"name"`             // the file that will be, or was, written
+	Source string        `json:"source,omitempty"` // how the first source in it is called
+	Text   string        `json:"text"`
+	Done   bool          `json:"done"`
 
 	Formats []FileFormat `json:"formats,omitempty"` // where the files are in several: each gets a source
 	Layouts []LayoutFit  `json:"layouts"`           // that could be used, best first; plain is the last

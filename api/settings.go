@@ -5,18 +5,19 @@ import (
 )
 
 // PutQuery asks what a change of the settings would do, and has it done where Do says so.
-// It is either files, or something that is done to a rule.
+// It is either files, or something that is done to a block of them.
 type PutQuery struct {
 	Person
-	Files []BenchSave `json:"files,omitempty"`
-	Rule  *RuleChange `json:"rule,omitempty"`
-	Do    bool        `json:"do"`
+	Files []BenchSave  `json:"files,omitempty"`
+	Block *BlockChange `json:"block,omitempty"`
+	Do    bool         `json:"do"`
 }
 
-// RuleChange is what is done to a rule wherever it is named.
-type RuleChange struct {
-	What string `json:"what"` // copy, rename, off, on or delete
-	Rule string `json:"rule"`
+// BlockChange is what is done to a rule or a source wherever it is named.
+type BlockChange struct {
+	Kind string `json:"kind"`           // rule or source
+	What string `json:"what"`           // copy, rename, off, on or delete
+	Of   string `json:"of"`             // its name
 	Name string `json:"name,omitempty"` // the new one
 }
 
@@ -37,18 +38,19 @@ type PutLine struct {
 	Bad  bool   `json:"bad,omitempty"`
 }
 
-func (c *RuleChange) Title() string {
+// Title says what is done.
+func (c *BlockChange) Title() string {
 	switch c.What {
 	case "copy":
-		return "copy " + c.Rule + " to " + c.Name
+		return "copy " + c.Of + " to " + c.Name
 	case "rename":
-		return "rename " + c.Rule + " to " + c.Name
+		return "rename " + c.Of + " to " + c.Name
 	case "off":
-		return "switch " + c.Rule + " off"
+		return "switch " + c.Of + " off"
 	case "on":
-		return "switch " + c.Rule + " on"
+		return "switch " + c.Of + " on"
 	}
-	return "delete " + c.Rule
+	return "delete " + c.Of
 }
 
 // PastQuery asks for what was put to work before.

@@ -19,7 +19,9 @@ type SourcesView struct {
 // SourceView is a source with its origins.
 type SourceView struct {
 	Name    string       `json:"name"`
-	Where   string       `json:"where"` // in words, where its entries come from
+	File    string       `json:"file,omitempty"` // of the settings, in which it stands
+	Line    int          `json:"line,omitempty"` // there, from 1
+	Where   string       `json:"where"`          // in words, where its entries come from
 	Files   []string     `json:"files,omitempty"`
 	Way     *WayView     `json:"way,omitempty"` // of entries that exist nowhere else
 	Layout  string       `json:"layout"`

@@ -134,7 +134,7 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return m, m.ticked(time.Time(msg))
 	case room.Answer:
 		return m, msg.Do()
-	case room.OpenRule, room.BeginRule:
+	case room.OpenRule, room.OpenText, room.BeginRule:
 		return m, tea.Batch(s.Go(room.Bench), m.rooms[room.Bench].Update(msg))
 	case room.AskHelp:
 		m.openHelp()

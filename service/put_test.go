@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -71,7 +72,7 @@ func TestWhatAChangeWouldDo(t *testing.T) {
 		"critical\n }")), "test fails low: x: ")
 
 	change := func(what, name string) *api.Put {
-		x, err := p.put(api.PutQuery{Rule: &api.RuleChange{What: what, Rule: "low", Name: name}})
+		x, err := p.put(api.PutQuery{Block: &api.BlockChange{Kind: "rule", What: what, Of: "low", Name: name}})
 		require.NoError(t, err)
 		require.Empty(t, x.Refused)
 		return x
@@ -88,11 +89,24 @@ func TestWhatAChangeWouldDo(t *testing.T) {
 	s, ds := lang.Check([]*lang.File{lang.Parse(file, []byte(x.Files[0].Body))}, lang.Env{Time: layout.CheckTime})
 	require.False(t, lang.Errors(ds))
 	assert.True(t, s.Rule("low").Off)
-	_, err = p.put(api.PutQuery{Rule: &api.RuleChange{What: "rename", Rule: "low", Name: "flood"}})
+	// A source is renamed wherever rules look at it, switched off, and not deleted while one does.
+	of := func(what, name string) *api.Put {
+		x, err := p.put(api.PutQuery{Block: &api.BlockChange{Kind: "source", What: what, Of: "app", Name: name}})
+		require.NoError(t, err)
+		return x
+	}
+	x = of("rename", "harbour")
+	require.Empty(t, x.Refused)
+	assert.Contains(t, x.Files[0].Body, "source harbour {")
+	assert.NotContains(t, x.Files[0].Body, " app\n")
+	x = of("off", "")
+	assert.Contains(t, fmt.Sprint(x.Lines), "app is not read any more; open alerts of its origin stay as they are")
+	assert.Contains(t, of("delete", "").Refused, "there is no source")
+	_, err = p.put(api.PutQuery{Block: &api.BlockChange{Kind: "rule", What: "rename", Of: "low", Name: "flood"}})
 	assert.ErrorContains(t, err, "there is a rule flood already")
-	_, err = p.put(api.PutQuery{Rule: &api.RuleChange{What: "copy", Rule: "low", Name: "7th"}})
+	_, err = p.put(api.PutQuery{Block: &api.BlockChange{Kind: "rule", What: "copy", Of: "low", Name: "7th"}})
 	assert.ErrorContains(t, err, "is no name")
-	gone, err := p.put(api.PutQuery{Rule: &api.RuleChange{What: "delete", Rule: "low"}})
+	gone, err := p.put(api.PutQuery{Block: &api.BlockChange{Kind: "rule", What: "delete", Of: "low"}})
 	require.NoError(t, err)
 	assert.Contains(t, gone.Refused, "there is no rule", "others name it")
 	assert.False(t, gone.Files[0].Gone, "the source stays in it")

@@ -1,6 +1,7 @@
 package workbench
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"os"
@@ -38,7 +39,9 @@ func (s *Workbench) Bring(_ context.Context, q api.BringQuery) (*api.Brought, er
 		if clause == "" {
 			return b, nil
 		}
-		name = sourceName("/"+strings.ReplaceAll(name, "/", "-"), taken)
+		if name = sourceName("/"+strings.ReplaceAll(name, "/", "-"), taken); q.Name != "" {
+			name = q.Name
+		}
 		wayLayouts(b, settings, kind, q.Layout)
 		b.Text = wayText(name, clause, begin, b.Layout, kind)
 		return s.bringText(b, name, q.Write)
@@ -48,7 +51,9 @@ func (s *Workbench) Bring(_ context.Context, q api.BringQuery) (*api.Brought, er
 			path = filepath.Join(home, path[2:])
 		}
 	}
-	if info, err := os.Stat(path); err == nil && info.IsDir() { // its files are meant
+	info, err := os.Stat(path)
+	inside := err == nil && info.IsDir() // its files are meant
+	if inside {
 		path = filepath.Join(path, "*")
 	}
 	if !filepath.IsAbs(path) {
@@ -56,7 +61,10 @@ func (s *Workbench) Bring(_ context.Context, q api.BringQuery) (*api.Brought, er
 		return b, nil
 	}
 	var readable []string
-	all := intake.Find(path, mostFound)
+	all := slices.DeleteFunc(intake.Find(path, mostFound), func(f intake.File) bool {
+		info, err := os.Stat(f.Path)
+		return inside && err == nil && info.IsDir()
+	})
 	b.Fit = len(all)
 	for _, f := range all {
 		if len(b.Files) < mostShown {
@@ -75,7 +83,7 @@ func (s *Workbench) Bring(_ context.Context, q api.BringQuery) (*api.Brought, er
 		b.Words = err.Error()
 		formats, _ = FormatsOf(nil)
 	}
-	name := sourceName(path, taken)
+	name := cmp.Or(q.Name, sourceName(path, taken))
 	taken = append(slices.Clone(taken), &lang.Source{Name: name})
 	found, starts := sampleOf(b, settings, formats[0], q.Layout)
 	files := filesOf(formats, 0, path)
@@ -107,7 +115,15 @@ const (
 
 // bringText says where the text would be written, or writes it.
 func (s *Workbench) bringText(b *api.Brought, name string, write bool) (*api.Brought, error) {
+	b.Source = name
 	b.Name = filepath.Join(s.Window.Now().Folder(), name+".lantern")
+	if !lang.IsName(name) || s.Window.Now().Settings.Source(name) != nil {
+		b.Words, b.Text = "there is a source "+name+" already: give this one another name", ""
+		if !lang.IsName(name) {
+			b.Words = lang.NotAName(name).Error()
+		}
+		return b, nil
+	}
 	if !write {
 		return b, nil
 	}

@@ -27,12 +27,12 @@ const mostPut = 12
 // Put says what a change of the settings would do, and does it where that is asked for.
 func (s *Workbench) Put(ctx context.Context, q api.PutQuery) (*api.Put, error) {
 	p := &api.Put{Files: q.Files, Lines: []api.PutLine{}}
-	if q.Rule != nil {
+	if q.Block != nil {
 		var err error
-		if p.Files, err = s.changeRule(q.Rule); err != nil {
+		if p.Files, err = s.changeBlock(q.Block); err != nil {
 			return nil, err
 		}
-		p.Title = q.Rule.Title()
+		p.Title = q.Block.Title()
 	}
 	var names []string
 	for _, f := range p.Files {
@@ -92,6 +92,7 @@ func (s *Workbench) Foresee(ctx context.Context, p *api.Put) error {
 	if p.Refused != "" {
 		return nil
 	}
+	foreseeSources(sn, settings, put)
 	for _, r := range settings.Rules {
 		old := sn.Settings.Rule(r.Name)
 		switch {
@@ -169,6 +170,43 @@ func (s *Workbench) Foresee(ctx context.Context, p *api.Put) error {
 	return ctx.Err()
 }
 
+// foreseeSources says what becomes of the sources.
+func foreseeSources(sn *snapshot.Snapshot, settings *lang.Settings, put func(word, text string, bad bool)) {
+	followed := func(name string) string {
+		n := 0
+		for _, o := range sn.Origins {
+			if o.Source.Name == name {
+				n++
+			}
+		}
+		if n == 1 {
+			return "its origin"
+		}
+		return fmt.Sprintf("its %d origins", n)
+	}
+	for _, src := range settings.Sources {
+		old := sn.Settings.Source(src.Name)
+		switch {
+		case src.Name == lang.Itself:
+		case old == nil:
+			put("new source", src.Name+", which reads "+src.Where(), false)
+		case old.Off != src.Off && src.Off:
+			put("off", src.Name+" is not read any more; open alerts of "+followed(src.Name)+" stay as they are", false)
+		case old.Off != src.Off:
+			put("on", src.Name+" is read again, from where it was left", false)
+		case old.Where() != src.Where():
+			put("source", src.Name+" reads "+src.Where()+" instead of "+old.Where(), false)
+		case old.LayoutName() != src.LayoutName():
+			put("source", src.Name+" is divided by "+src.LayoutName()+" instead of "+old.LayoutName(), false)
+		}
+	}
+	for _, src := range sn.Settings.Sources {
+		if settings.Source(src.Name) == nil && src.Name != lang.Itself {
+			put("gone source", src.Name+", and "+followed(src.Name)+"; what was kept of it stays", false)
+		}
+	}
+}
+
 func offWord(r *lang.Rule) string {
 	if r.Off {
 		return " once it is no longer off"
@@ -206,25 +244,40 @@ func openSince(sn *snapshot.Snapshot, t *engine.Transition) string {
 	return api.Moment(t.First)
 }
 
-// changeRule does to the settings' files what is to be done to a rule.
-func (s *Workbench) changeRule(c *api.RuleChange) ([]api.BenchSave, error) {
+// placeOf is where a rule or a source stands; false where none is called so.
+func placeOf(settings *lang.Settings, kind, name string) (lang.Pos, bool) {
+	switch kind {
+	case "rule":
+		if r := settings.Rule(name); r != nil {
+			return r.Pos, true
+		}
+	case "source":
+		if src := settings.Source(name); src != nil {
+			return src.Pos, true
+		}
+	}
+	return lang.Pos{}, false
+}
+
+// changeBlock does to the settings' files what is to be done to a rule or a source.
+func (s *Workbench) changeBlock(c *api.BlockChange) ([]api.BenchSave, error) {
 	sn := s.Window.Now()
 	texts, settings := sn.Texts, sn.Settings
-	r := settings.Rule(c.Rule)
-	if r == nil || filepath.Ext(r.Pos.File) != ".lantern" {
-		return nil, fmt.Errorf("no rule of the settings folder is called %s", c.Rule)
+	at, there := placeOf(settings, c.Kind, c.Of)
+	if !there || filepath.Ext(at.File) != ".lantern" {
+		return nil, fmt.Errorf("no %s of the settings folder is called %s", c.Kind, c.Of)
 	}
 	if c.What == "copy" || c.What == "rename" {
 		if !lang.IsName(c.Name) {
 			return nil, lang.NotAName(c.Name)
 		}
-		if settings.Rule(c.Name) != nil {
-			return nil, fmt.Errorf("there is a rule %s already", c.Name)
+		if _, taken := placeOf(settings, c.Kind, c.Name); taken {
+			return nil, fmt.Errorf("there is a %s %s already", c.Kind, c.Name)
 		}
 	}
 	var out []api.BenchSave
 	for _, t := range texts {
-		if t.Table || c.What != "rename" && t.Name != r.Pos.File {
+		if t.Table || c.What != "rename" && t.Name != at.File {
 			continue
 		}
 		b, err := regular.Read(t.Name, folder.MaxFile)
@@ -238,22 +291,22 @@ func (s *Workbench) changeRule(c *api.RuleChange) ([]api.BenchSave, error) {
 		done := false
 		switch c.What {
 		case "copy":
-			done = f.Copy("rule", c.Rule, c.Name)
+			done = f.Copy(c.Kind, c.Of, c.Name)
 		case "rename":
-			done = f.Rename(c.Rule, c.Name) > 0
+			done = f.Rename(c.Kind, c.Of, c.Name) > 0
 		case "off", "on":
-			done = f.SetOff("rule", c.Rule, c.What == "off")
+			done = f.SetOff(c.Kind, c.Of, c.What == "off")
 		case "delete":
-			done = f.Remove("rule", c.Rule)
+			done = f.Remove(c.Kind, c.Of)
 		default:
-			return nil, fmt.Errorf("a rule is copied, renamed, switched off or on, or deleted, not %s", c.What)
+			return nil, fmt.Errorf("a %s is copied, renamed, switched off or on, or deleted, not %s", c.Kind, c.What)
 		}
 		if done {
 			out = append(out, api.BenchSave{File: t.Name, Body: f.Format(), Was: string(b), Gone: f.Empty()})
 		}
 	}
 	if len(out) == 0 {
-		return nil, fmt.Errorf("%s no longer stands in %s", c.Rule, filepath.Base(r.Pos.File))
+		return nil, fmt.Errorf("%s no longer stands in %s", c.Of, filepath.Base(at.File))
 	}
 	return out, nil
 }

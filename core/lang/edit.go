@@ -83,9 +83,10 @@ func (f *File) SetField(kind, name, clause string) bool {
 	return true
 }
 
-// Rename gives a rule another name, in its own block and wherever one is named: in the
-// unless of rules, and in what a hush keeps quiet. It answers in how many places.
-func (f *File) Rename(from, to string) int {
+// Rename gives a rule or a source another name, in its own block and wherever one is named: a
+// rule in the unless of rules, and in what a hush keeps quiet; a source in the on of rules. It
+// answers in how many places.
+func (f *File) Rename(kind, from, to string) int {
 	n := 0
 	change := func(t *token) {
 		if t.kind == name && t.src == from {
@@ -94,17 +95,19 @@ func (f *File) Rename(from, to string) int {
 		}
 	}
 	for _, b := range f.blocks {
-		if b.kind.src == "rule" {
+		if b.kind.src == kind {
 			change(&b.name)
 		}
 		for _, c := range b.clauses {
-			switch {
-			case b.kind.src == "rule" && c.keyword() == "unless" && len(c.toks) > 1:
-				change(&c.toks[1])
-			case b.kind.src == "hush" && c.keyword() == "rules":
-				for i := range c.toks[1:] {
-					change(&c.toks[1+i])
-				}
+			names := 0 // of the words behind the keyword
+			switch at := b.kind.src + " " + c.keyword(); {
+			case kind == "rule" && at == "rule unless":
+				names = min(len(c.toks)-1, 1)
+			case kind == "rule" && at == "hush rules", kind == "source" && at == "rule on":
+				names = len(c.toks) - 1
+			}
+			for i := range names {
+				change(&c.toks[1+i])
 			}
 		}
 	}

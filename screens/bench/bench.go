@@ -101,6 +101,8 @@ func (r *Room) Update(msg tea.Msg) tea.Cmd {
 		return r.try()
 	case room.OpenRule:
 		return r.openNamed(msg.Rule)
+	case room.OpenText:
+		return r.openFile(msg.File, msg.Line, "")
 	case room.BeginRule:
 		return r.begin(msg.Source, msg.Mark)
 	case tea.PasteMsg:

@@ -184,6 +184,11 @@ type (
 	Tick struct{}
 	// OpenRule asks for the bench, with a rule opened there.
 	OpenRule struct{ Rule string }
+	// OpenText asks for the bench, with a settings file opened there at a line, from 1.
+	OpenText struct {
+		File string
+		Line int
+	}
 	// BeginRule asks for the bench, with a new rule of a source there; Mark is of which entry,
 	// nil is of none yet.
 	BeginRule struct {

@@ -24,10 +24,13 @@ import (
 type bring struct {
 	stage  *room.Stage
 	path   textinput.Model
+	name   textinput.Model // of the source; empty is one by the path
 	field  bringField
 	begin  int // in begins
 	layout string
 	asked  string
+	listed []string            // with what the path can go on, after tab
+	done   func(source string) // what is done when a source was added
 	found  *api.Brought
 	err    error
 }
@@ -37,6 +40,7 @@ type bringField int
 
 const (
 	bringPath bringField = iota
+	bringName
 	bringBegin
 	bringLayout
 	bringFields // how many there are
@@ -46,11 +50,14 @@ const (
 var begins = [][2]string{{"now", "now"}, {"at the start", "oldest"}, {"24h ago", "24h ago"}, {"7d ago", "7d ago"}}
 
 // openBring lays the page over what is shown.
-func openBring(s *room.Stage) { s.Lay(&bring{stage: s, path: room.NewInput("")}) }
+func openBring(s *room.Stage, done func(source string)) {
+	s.Lay(&bring{stage: s, path: room.NewInput(""), name: room.NewInput(""), done: done})
+}
 
 // ask asks what the path would become, or has it written.
 func (b *bring) ask(write bool) tea.Cmd {
-	q := api.BringQuery{Path: b.path.Value(), Begin: begins[b.begin][1], Layout: b.layout, Write: write}
+	q := api.BringQuery{Path: b.path.Value(), Begin: begins[b.begin][1], Layout: b.layout, Write: write,
+		Name: strings.TrimSpace(b.name.Value())}
 	asked := fmt.Sprint(q)
 	b.asked = asked
 	return room.Ask(b.stage, api.DoBring, q, room.Patience, func(found *api.Brought, err error) tea.Cmd {
@@ -59,7 +66,8 @@ func (b *bring) ask(write bool) tea.Cmd {
 		}
 		b.found, b.err = found, err
 		if err == nil && found.Done {
-			b.stage.Say(found.Name + " is written, and taken up")
+			b.stage.Say("the source " + found.Source + " was added: " + filepath.Base(found.Name) + " is written, and taken up")
+			b.done(found.Source)
 			return b.stage.Go(room.Sources)
 		}
 		return nil
@@ -74,13 +82,20 @@ func (b *bring) Update(msg tea.Msg) tea.Cmd {
 			return b.ask(false)
 		}
 	case tea.KeyPressMsg, tea.PasteMsg:
+		if b.field == bringName {
+			was := b.name.Value()
+			if b.name, _ = b.name.Update(msg); b.name.Value() != was {
+				return b.ask(false)
+			}
+			return nil
+		}
 		if b.field != bringPath {
 			return nil
 		}
 		was := b.path.Value()
 		b.path, _ = b.path.Update(msg)
 		if b.path.Value() != was {
-			b.layout = ""
+			b.layout, b.listed = "", nil
 			return b.ask(false)
 		}
 	}
@@ -90,18 +105,23 @@ func (b *bring) Update(msg tea.Msg) tea.Cmd {
 // Keys is part of room.Room.
 func (b *bring) Keys() room.Keys {
 	k := room.Keys{Where: "typing a path", Alone: true, List: []room.Key{
-		room.Now("tab down", func() { b.field = (b.field + 1) % bringFields }).Marked("tab").Said("next", "next").
-			Told("the next of path, begin and layout"),
+		room.Now("down", func() { b.field = (b.field + 1) % bringFields }).Marked("↓").Said("next", "next").
+			Told("the next of path, name, begin and layout"),
 		room.Now("shift+tab up", func() { b.field = (b.field + bringFields - 1) % bringFields }),
+		room.Do("tab", b.tab).Told("of a path: as far as the files agree that are there, then which there are; else " +
+			"the next field"),
 	}}
 	complete := room.Do("right", func() tea.Cmd { return b.choose(1) }).Said("complete", "complete").
 		Told("of a path: as far as the files that are there agree")
-	if b.field != bringPath {
+	switch {
+	case b.field == bringName:
+		k.Where, complete = "typing a name", room.Key{}
+	case b.field != bringPath:
 		k.Where = "choosing"
 		complete = room.On("left right", func(name string) tea.Cmd {
 			return b.choose(map[string]int{"left": -1, "right": 1}[name])
 		}).Said("choose", "choose").Told("of begin and layout: another one")
-	} else if b.path.Position() < len([]rune(b.path.Value())) { // it moves the cursor
+	case b.path.Position() < len([]rune(b.path.Value())): // it moves the cursor
 		complete = room.Key{}
 	}
 	k.List = append(k.List, complete,
@@ -109,6 +129,48 @@ func (b *bring) Keys() room.Keys {
 			Marked("enter").Said("write it and begin", "write it").Told("writes the settings that are shown"),
 		room.Do("esc", b.stage.Back).Said("leave it", "leave").Told("nothing is written"))
 	return k
+}
+
+// tab goes on with a path as far as the files that are there agree, and then lists them;
+// elsewhere it goes to the next field.
+func (b *bring) tab() tea.Cmd {
+	path := b.path.Value()
+	if b.field != bringPath || !strings.HasPrefix(path, "/") && !strings.HasPrefix(path, "~/") {
+		b.field = (b.field + 1) % bringFields
+		return nil
+	}
+	if more := complete(path); more != path {
+		b.path.SetValue(more)
+		b.path.CursorEnd()
+		return b.ask(false)
+	}
+	if b.listed = candidates(path); len(b.listed) < 2 {
+		b.listed = nil
+		b.field = (b.field + 1) % bringFields
+	}
+	return nil
+}
+
+// candidates are the names with which a path can go on.
+func candidates(path string) []string {
+	dir, part := filepath.Split(path)
+	if strings.HasPrefix(dir, "~/") {
+		if home, err := os.UserHomeDir(); err == nil {
+			dir = filepath.Join(home, dir[2:])
+		}
+	}
+	list, _ := os.ReadDir(dir)
+	var out []string
+	for _, x := range list {
+		if strings.HasPrefix(x.Name(), part) && (part != "" || !strings.HasPrefix(x.Name(), ".")) {
+			name := x.Name()
+			if x.IsDir() {
+				name += "/"
+			}
+			out = append(out, name)
+		}
+	}
+	return out
 }
 
 // choose takes the next or the one before of what the field offers; a path goes on as far as
@@ -238,7 +300,16 @@ func (b *bring) drawFound(c *paint.Canvas, y, bottom int, base paint.Style) {
 		c.Cut(10, y, c.W-11, dim, words)
 	}
 	y++
-	most := max((bottom-y-14)/2, 2)
+	if len(b.listed) > 0 {
+		for _, line := range room.Wrap(strings.Join(b.listed, "  "), c.W-14)[:] {
+			if y >= bottom-12 {
+				break
+			}
+			c.Cut(12, y, c.W-13, dim, line)
+			y++
+		}
+	}
+	most := max((bottom-y-15)/2, 2)
 	if len(f.Formats) > 0 {
 		most = min(most, 4)
 	}
@@ -262,6 +333,8 @@ func (b *bring) drawFound(c *paint.Canvas, y, bottom int, base paint.Style) {
 	if strings.HasPrefix(b.path.Value(), "syslog") {
 		y -= 2 // nothing was there before it comes
 	} else {
+		b.drawName(c, y, base)
+		y += 2
 		b.drawBegin(c, y, base)
 	}
 	y = b.drawLayouts(c, y+2, base)
@@ -296,6 +369,16 @@ func drawChoices(c *paint.Canvas, x, y, end int, words []string, chosen int, p p
 		}
 	}
 	return x
+}
+
+// drawName draws how the source will be called.
+func (b *bring) drawName(c *paint.Canvas, y int, base paint.Style) {
+	b.label(c, y, bringName, "name")
+	if b.field == bringName || b.name.Value() != "" {
+		room.DrawInput(c, 10, y, c.W-11, &b.name, b.field == bringName, b.stage.Palette)
+	} else {
+		c.Cut(10, y, c.W-11, base, b.found.Source)
+	}
 }
 
 // drawBegin draws where reading can begin.

@@ -1,6 +1,7 @@
 package sources
 
 import (
+	"cmp"
 	"fmt"
 	"path/filepath"
 	"strings"
@@ -18,6 +19,9 @@ import (
 func (r *Room) drawDetail(c *paint.Canvas, top, bottom int, p paint.Palette, base paint.Style) {
 	s, o := r.Chosen()
 	e := r.entries
+	if s != nil && o == nil {
+		drawBare(c, top, bottom, s, p, base)
+	}
 	if o == nil {
 		return
 	}
@@ -53,6 +57,29 @@ func (r *Room) drawDetail(c *paint.Canvas, top, bottom int, p paint.Palette, bas
 		for i, f := range names {
 			c.Cut(x, y+1+i, 12, base, f)
 			c.Put(x+13, y+1+i, dim, fmt.Sprintf("%d different", e.Values[f]))
+		}
+	}
+}
+
+// drawBare draws what is known of a source of which nothing is read.
+func drawBare(c *paint.Canvas, y, bottom int, s *api.SourceView, p paint.Palette, base paint.Style) {
+	room.DrawHead(c, y, s.Name, "", p)
+	y += 2
+	for _, x := range []struct {
+		label, text string
+		style       paint.Style
+	}{{"reads", s.Where, base}, {"state", cmp.Or(s.Words, "nothing has come of it yet"), base.With(p.Blind)},
+		{"mend", s.Mend, base.With(p.Over)}, {"layout", s.Layout, base},
+		{"rules", cmp.Or(strings.Join(s.Rules, ", "), "none yet"), base.With(p.Dim)}} {
+		for i, part := range room.Wrap(x.text, c.W-12) {
+			if x.text == "" || y >= bottom {
+				break
+			}
+			if i == 0 {
+				c.Put(1, y, base.With(p.Dim), x.label)
+			}
+			c.Cut(9, y, c.W-10, x.style, part)
+			y++
 		}
 	}
 }

@@ -97,6 +97,10 @@ func (r *Room) list(c *paint.Canvas, top, bottom int, a paint.Axis, p paint.Pale
 
 func (r *Room) draw(c *paint.Canvas, y int, x *row, a paint.Axis, p paint.Palette, base paint.Style) {
 	if x.origin == nil {
+		if x.name() != "" && x.name() == r.chosen {
+			room.Choose(c, 0, y, p)
+			c.Put(0, y, base.With(p.Severity[entry.Warning]), "▏")
+		}
 		at := c.Put(1, y, base.Strong(), x.source.Name)
 		at = c.Cut(at+2, y, c.W-at-3, base.With(p.Dim), x.source.Where)
 		if x.source.Words != "" {

@@ -28,6 +28,7 @@ type hand struct {
 	asked   []api.EntriesQuery
 	brought []api.BringQuery
 	begun   []api.BeginQuery
+	puts    []api.PutQuery
 	whys    []api.WhyQuery
 	sought  []api.FindQuery
 	newer   int // entries that have come since
@@ -72,7 +73,7 @@ func sits() *hand {
 		if h.fail != nil {
 			return nil, h.fail
 		}
-		b := &api.Brought{Name: "/s/harbour.lantern", Done: q.Write}
+		b := &api.Brought{Name: "/s/harbour.lantern", Source: "gauges", Done: q.Write}
 		switch {
 		case q.Path == "channel":
 			b.Offers = []api.Offer{{Type: "channel Access", Words: "12 entries", Detail: []string{"a sign-in"}},
@@ -99,6 +100,10 @@ func sits() *hand {
 		}
 		return &api.Begun{Name: "/s/pump.lantern", Text: "rule pump {\n}\n", Hits: 1200, Looked: 5000, Raised: 1,
 			Done: q.Write}, nil
+	})
+	api.DoPut.Answer(desk, func(_ context.Context, q api.PutQuery) (*api.Put, error) {
+		h.puts = append(h.puts, q)
+		return &api.Put{Title: q.Block.Title(), Done: "done"}, nil
 	})
 	api.AskWhy.Answer(desk, func(_ context.Context, q api.WhyQuery) (*api.Why, error) {
 		h.whys = append(h.whys, q)
@@ -213,8 +218,10 @@ func TestBringing(t *testing.T) {
 	h.Press("+")
 	assert.Contains(t, h.Text(), "a path that begins with /")
 	h.Types(dir + "/p")
-	h.Press("right")
+	h.Press("tab")
 	assert.Equal(t, dir+"/pump-", h.brought[len(h.brought)-1].Path)
+	h.Press("tab")
+	assert.Contains(t, h.Text(), "pump-1.log  pump-2.log", "these it can go on with")
 	h.Types("1.log")
 	s := h.Text()
 	for _, want := range []string{"2 files fit, 2 rotated copies of them", "3.5 kB, written 4m", "its owner is root",
@@ -222,6 +229,9 @@ func TestBringing(t *testing.T) {
 		"this will be written"} {
 		assert.Contains(t, s, want)
 	}
+	h.Press("down")
+	h.Types("harbour")
+	assert.Equal(t, "harbour", h.brought[len(h.brought)-1].Name)
 	h.Press("tab", "right", "tab", "left")
 	last := h.brought[len(h.brought)-1]
 	assert.Equal(t, "oldest", last.Begin)
@@ -231,6 +241,26 @@ func TestBringing(t *testing.T) {
 	assert.True(t, last.Write)
 	assert.Equal(t, "now", last.Begin)
 	assert.Equal(t, []room.At{room.Sources}, h.Went)
+	assert.Contains(t, h.Stage.Note, "the source gauges was added")
+	h.Do(h.r.Update(room.Fresh{}))
+	assert.Equal(t, "a:/v/north/level.log", h.r.chosen, "the cursor stands on it as soon as it is there")
+}
+
+// A source is renamed, switched off and on, and deleted only once it was seen what that does;
+// its text opens on the bench.
+func TestSourcesAreChanged(t *testing.T) {
+	h := sits()
+	h.Press("R")
+	h.Answers("stations")
+	assert.Equal(t, &api.BlockChange{Kind: "source", What: "rename", Of: "pumps", Name: "stations"}, h.puts[0].Block)
+	assert.Contains(t, h.Text(), "nothing is changed yet")
+	h.Press("esc", "o")
+	h.Press("enter")
+	assert.Equal(t, []any{"off", false, true}, []any{h.puts[1].Block.What, h.puts[1].Do, h.puts[2].Do})
+	h.Press("D", "esc", "end", "up")
+	assert.Equal(t, "delete", h.puts[3].Block.What)
+	h.Press("home", "e")
+	assert.Equal(t, room.OpenText{File: "/s/harbour.lantern", Line: 3}, h.Sent[len(h.Sent)-1])
 }
 
 // What is no file is offered, and what is the matter is said.

@@ -14,6 +14,7 @@ import (
 
 	"dimlantern/api"
 	"dimlantern/screens/divide"
+	"dimlantern/screens/put"
 	"dimlantern/screens/room"
 	"dimlantern/screens/why"
 
@@ -34,8 +35,9 @@ type Room struct {
 	full    bool    // entries in full, not divided
 	misfits bool    // only entries that do not fit the layout
 	scroll  int     // inside, the entry that is chosen
-	chosen  string
-	first   int // inside, the entry on the first line
+	chosen  string  // the name of an origin; of a source without any, heading of it
+	awaited string  // the source on which the cursor is to stand as soon as it is there
+	first   int     // inside, the entry on the first line
 	top     int
 	rows    []row
 	lines   []int // row of each line as it was last drawn, -1 for none
@@ -76,7 +78,7 @@ func (r *Room) ask() tea.Cmd {
 func (r *Room) askEntries() tea.Cmd {
 	_, o := r.Chosen()
 	if o == nil {
-		r.entries = nil
+		r.entries, r.asked = nil, ""
 		return nil
 	}
 	if x := r.search; r.inside && x != nil { // what was found stays
@@ -89,7 +91,7 @@ func (r *Room) askEntries() tea.Cmd {
 	asked := fmt.Sprint(q)
 	r.asked = asked
 	return room.Ask(r.stage, api.AskEntries, q, room.Patience, func(e *api.Entries, err error) tea.Cmd {
-		if !r.stage.Failed(err) && asked == r.asked {
+		if asked == r.asked && !r.stage.Failed(err) {
 			r.keep(e)
 		}
 		return nil
@@ -106,11 +108,16 @@ func (r *Room) Keys() room.Keys {
 		room.Do("y", r.why).Told("why: what rules see in an entry"),
 		room.Now("f", func() { r.full = !r.full }).Told("entries in full, or divided"),
 		room.Do("m", r.onlyMisfits).Said("misfits", "").Told("those entries alone that do not fit the layout"),
-		room.Now("+", func() { openBring(r.stage) }).Said("bring in another log", "bring in").
+		room.Now("+", func() { openBring(r.stage, func(source string) { r.awaited = source }) }).Said("bring in another log", "bring in").
 			Told("bring in another log"),
 		room.Do("l", r.fields).Said("its fields", "fields").
 			Told("the fields of the origin: point at a value, and name it"),
 		room.Do("r", r.openBegin).Said("begin a rule", "rule").Told("begin a rule from an entry, at once"),
+		room.Do("e", r.edit).Told("the source's text, on the bench: checked as it is written, and seen before it is done"),
+		room.Do("R", r.rename).Told("another name for the source, wherever one is written"),
+		room.Do("o", func() tea.Cmd { return r.change("off") }).Told("switch the source off, or on again"),
+		room.Do("D delete", func() tea.Cmd { return r.change("delete") }).Marked("D").
+			Told("delete the source; like o and R it shows first what that does"),
 		room.Do("n", r.newRule).Told("begin a rule from the chosen entry, on the bench"),
 		room.On("pgup pgdown", func(n string) tea.Cmd { r.scroll = max(0, r.scroll+room.Steps(n, 10)); return nil }).
 			Told("newer, older entries"),
@@ -140,6 +147,44 @@ func (r *Room) Help() room.Help {
 		"behind " +
 		"it is, and what is the matter with it", Last: "╱ is blind: it could not be seen; amber are entries that do " +
 		"not fit their layout"}
+}
+
+// edit opens the text of the chosen source on the bench.
+func (r *Room) edit() tea.Cmd {
+	s, _ := r.Chosen()
+	if s == nil || s.File == "" {
+		r.stage.Say("what stands in no file of the settings cannot be changed")
+		return nil
+	}
+	return room.Send(room.OpenText{File: s.File, Line: s.Line})
+}
+
+// rename asks how the chosen source is to be called, and shows what that changes.
+func (r *Room) rename() tea.Cmd {
+	s, _ := r.Chosen()
+	if s == nil {
+		return nil
+	}
+	change := api.BlockChange{Kind: "source", What: "rename", Of: s.Name}
+	r.stage.Prompt(room.Prompt{Label: "rename " + s.Name + " to", Hint: "enter shows what that changes   esc leaves it",
+		Then: func(name string) tea.Cmd {
+			change.Name = strings.TrimSpace(name)
+			r.awaited = change.Name
+			return put.Ask(r.stage, api.PutQuery{Block: &change}, put.Told{})
+		}}, s.Name)
+	return nil
+}
+
+// change shows what it would do to switch the chosen source off or on, or to delete it.
+func (r *Room) change(what string) tea.Cmd {
+	s, _ := r.Chosen()
+	if s == nil {
+		return nil
+	}
+	if what == "off" && s.Off {
+		what = "on"
+	}
+	return put.Ask(r.stage, api.PutQuery{Block: &api.BlockChange{Kind: "source", What: what, Of: s.Name}}, put.Told{})
 }
 
 // Find is part of room.Finder: among the origins, or inside, among the entries.
@@ -270,18 +315,37 @@ func (r *Room) take() {
 			r.rows = r.rows[:head]
 		}
 	}
+	for _, x := range r.rows {
+		if r.awaited != "" && x.source.Name == r.awaited && x.name() != "" {
+			r.chosen, r.awaited = x.name(), ""
+		}
+	}
 	if r.index() < 0 {
 		for _, x := range r.rows {
-			if x.origin != nil {
-				r.chosen = x.origin.Name
+			if x.name() != "" {
+				r.chosen = x.name()
 				break
 			}
 		}
 	}
 }
 
+// heading is how a source is chosen that has no origin.
+func heading(source string) string { return "source " + source }
+
+// name is by what a row is chosen; "" where it cannot be.
+func (x *row) name() string {
+	switch {
+	case x.origin != nil:
+		return x.origin.Name
+	case len(x.source.Origins) == 0:
+		return heading(x.source.Name)
+	}
+	return ""
+}
+
 func (r *Room) index() int {
-	return slices.IndexFunc(r.rows, func(x row) bool { return x.origin != nil && x.origin.Name == r.chosen })
+	return slices.IndexFunc(r.rows, func(x row) bool { return r.chosen != "" && x.name() == r.chosen })
 }
 
 // Chosen is the chosen origin with its source; nil where there is none.
@@ -309,11 +373,11 @@ func (r *Room) Move(by int) tea.Cmd {
 	var list []string
 	at := 0
 	for _, x := range r.rows {
-		if x.origin != nil {
-			if x.origin.Name == r.chosen {
+		if name := x.name(); name != "" {
+			if name == r.chosen {
 				at = len(list)
 			}
-			list = append(list, x.origin.Name)
+			list = append(list, name)
 		}
 	}
 	if len(list) > 0 {
@@ -325,10 +389,10 @@ func (r *Room) Move(by int) tea.Cmd {
 // click chooses the origin that was drawn there; it answers false where none was.
 func (r *Room) click(y int) bool {
 	i := y - r.drawnAt
-	if i < 0 || i >= len(r.lines) || r.lines[i] < 0 || r.lines[i] >= len(r.rows) || r.rows[r.lines[i]].origin == nil {
+	if i < 0 || i >= len(r.lines) || r.lines[i] < 0 || r.lines[i] >= len(r.rows) || r.rows[r.lines[i]].name() == "" {
 		return false
 	}
-	r.chosen, r.scroll = r.rows[r.lines[i]].origin.Name, 0
+	r.chosen, r.scroll = r.rows[r.lines[i]].name(), 0
 	return true
 }
 

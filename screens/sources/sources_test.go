@@ -47,7 +47,7 @@ func originOf(source, host, path, way string, c origin.Condition, words string) 
 func view() *api.SourcesView {
 	v := &api.SourcesView{At: entry.Instant(88 * time.Minute), Column: time.Minute}
 	v.Sources = []api.SourceView{
-		{Name: "pumps", Where: "files /v/pump-*.log", Layout: "plain", Origins: []api.OriginView{
+		{Name: "pumps", File: "/s/harbour.lantern", Line: 3, Where: "files /v/pump-*.log", Layout: "plain", Origins: []api.OriginView{
 			originOf("pumps", "a", "/v/pump-1.log", "", origin.Seen, ""),
 			originOf("pumps", "a", "/v/pump-2.log", "", origin.Unreadable, "its owner is root"),
 		}},

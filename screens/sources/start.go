@@ -25,7 +25,7 @@ func (t *Start) Update(tea.Msg) tea.Cmd { return nil }
 // Keys is part of room.Room.
 func (t *Start) Keys() room.Keys {
 	return room.Keys{Where: "nothing is watched yet", List: []room.Key{
-		room.Now("+", func() { openBring(t.stage) }).Said("bring in a log", "bring in a log").
+		room.Now("+", func() { openBring(t.stage, func(string) {}) }).Said("bring in a log", "bring in a log").
 			Told("type the path of a log; its settings are written for you"),
 		room.Do("d", t.demo).Said("the demo", "the demo").Told("Gullhaven, a made-up harbour, until you leave it"),
 	}}
