@@ -30,6 +30,7 @@ type SourceView struct {
 	Words   string       `json:"words,omitempty"`
 	Mend    string       `json:"mend,omitempty"`
 	Off     bool         `json:"off,omitempty"`
+	Today   int64        `json:"today"` // entries since midnight, up to the lamp
 	Origins []OriginView `json:"origins"`
 }
 

@@ -42,10 +42,19 @@ func (s *Asker) Sources(_ context.Context, q api.ViewQuery) (*api.SourcesView, e
 	if err != nil {
 		return nil, err
 	}
+	clock := v.At.Time().In(s.Window.Now().Zone())
+	midnight := entry.Of(time.Date(clock.Year(), clock.Month(), clock.Day(), 0, 0, 0, 0, clock.Location()))
+	today, err := s.Store.Flows(store.BucketOf(midnight), store.BucketOf(v.At))
+	if err != nil {
+		return nil, err
+	}
 	last := store.BucketOf(v.At)
 	for i := range v.Sources {
 		for k := range v.Sources[i].Origins {
 			o := &v.Sources[i].Origins[k]
+			for _, t := range today[o.Name] {
+				v.Sources[i].Today += t.N
+			}
 			o.Flow = make([]int64, q.Columns)
 			for _, t := range flows[o.Name] {
 				at := entry.Instant(t.Bucket * int64(store.Bucket))

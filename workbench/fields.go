@@ -242,7 +242,13 @@ func (w *work) detected(lines []sampled, n int, text string) string {
 	for _, l := range lines {
 		raw = append(raw, l.line)
 	}
-	all := layout.Detect(raw, entry.Of(time.Now()))
+	near := entry.Of(time.Now())
+	if len(w.src.Files) > 0 && w.q.Filter == "" && !w.q.Wide { // as the command does it
+		if ends, at, err := intake.Ends(w.path); err == nil {
+			raw, near = ends, at
+		}
+	}
+	all := layout.Detect(raw, near)
 	for _, p := range all {
 		w.out.Found = append(w.out.Found, p.Describe())
 	}

@@ -1,10 +1,13 @@
 package sources
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
 	"time"
+
+	"github.com/dustin/go-humanize"
 
 	"dimlantern/api"
 	"dimlantern/core/entry"
@@ -27,10 +30,15 @@ func (r *Room) Draw(c *paint.Canvas, top, bottom int) {
 	wide := c.W >= 110 && bottom-top >= 24
 	split := bottom
 	if wide {
-		split = top + min(max(r.height()+2, 8), (bottom-top)*13/20)
+		split = top + min(max(r.height()+3, 8), (bottom-top)*13/20)
 	}
 	r.head(c, top, v, a, p, base)
-	r.list(c, top+1, split, a, p, base)
+	list := top + 1
+	if wide && v.Sources != nil {
+		r.today(c, list, v, p, base)
+		list++
+	}
+	r.list(c, list, split, a, p, base)
 	if wide {
 		r.drawDetail(c, split, bottom, p, base)
 	}
@@ -52,6 +60,31 @@ func (r *Room) head(c *paint.Canvas, y int, v *api.SourcesView, a paint.Axis, p 
 	note := a.X + a.Columns
 	if c.W >= 110 {
 		c.Put(note, y, base.With(p.Dim), " a min   behind")
+	}
+}
+
+// busiest is how many sources are named that say most.
+const busiest = 5
+
+// today says how much was said since midnight, and by which sources most.
+func (r *Room) today(c *paint.Canvas, y int, v *api.SourcesView, p paint.Palette, base paint.Style) {
+	dim := base.With(p.Dim)
+	all := int64(0)
+	list := make([]*api.SourceView, 0, len(v.Sources))
+	for i := range v.Sources {
+		all += v.Sources[i].Today
+		if v.Sources[i].Today > 0 {
+			list = append(list, &v.Sources[i])
+		}
+	}
+	slices.SortStableFunc(list, func(a, b *api.SourceView) int { return cmp.Compare(b.Today, a.Today) })
+	x := c.Put(1, y, dim, room.Count(all, "entry")+" since midnight")
+	for i, s := range list[:min(len(list), busiest)] {
+		if i == 0 {
+			x = c.Cut(x, y, c.W-x, dim, "; most by")
+		}
+		x = c.Cut(x+2, y, max(c.W-x-3, 0), base, s.Name)
+		x = c.Cut(x+1, y, max(c.W-x-2, 0), dim, humanize.Comma(s.Today))
 	}
 }
 

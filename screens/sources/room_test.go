@@ -170,7 +170,7 @@ func TestEntriesOfAnOrigin(t *testing.T) {
 	assert.False(t, h.r.inside)
 	h.Press("end")
 	assert.Equal(t, "lock-1:Access", h.r.chosen)
-	h.Do(h.r.Update(tea.MouseClickMsg{Y: 2}))
+	h.Do(h.r.Update(tea.MouseClickMsg{Y: 3}))
 	assert.Equal(t, "a:/v/pump-1.log", h.r.chosen)
 }
 
