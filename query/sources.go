@@ -89,7 +89,8 @@ func (s *Asker) listSources(v *api.SourcesView, now time.Time) {
 		if src.Name == lang.Itself && empty[src.Name] != "" {
 			continue
 		}
-		x := api.SourceView{Name: src.Name, File: src.Pos.File, Line: src.Pos.Line, Off: src.Off, Where: src.Where(), Files: src.Files,
+		x := api.SourceView{Name: src.Name, File: src.Pos.File, Line: src.Pos.Line, Off: src.Off, Where: src.Where(),
+			Files:  src.Files,
 			Layout: src.LayoutName(), Begin: beginWords(src.Begin), Words: empty[src.Name]}
 		if w, ok := sn.Ways[src.Name]; ok {
 			x.Way, x.Words, x.Mend = &w, w.State.Words, w.State.Mend

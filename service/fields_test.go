@@ -96,10 +96,12 @@ func TestFieldsByPointing(t *testing.T) {
 	require.Empty(t, x.Words)
 	assert.Contains(t, x.Text, "map     bay to chamber")
 	assert.NotContains(t, x.Text, "find")
-	loose := strings.Replace(strings.Replace(held, "  type    bay address\n", "", 1), "(?<at>\\d{4}-\\S+ \\S+) bay", "(?<at>\\S+) bay", 1)
+	loose := strings.Replace(strings.Replace(held, "  type    bay address\n", "", 1), "(?<at>\\d{4}-\\S+ \\S+) bay",
+		"(?<at>\\S+) bay", 1)
 	loose = strings.Replace(loose, "05:32:28", "", 1)
 	loose = strings.Replace(loose, "  time    at like \"2026-11-24 \"\n", "", 1)
-	x = ask(api.FieldsQuery{Which: "usual", Text: loose, Marks: []api.Mark{{Line: line, Start: 0, End: 10, Name: "day"}}})
+	x = ask(api.FieldsQuery{Which: "usual", Text: loose, Marks: []api.Mark{{Line: line, Start: 0, End: 10,
+		Name: "day"}}})
 	require.Empty(t, x.Words)
 	assert.Contains(t, x.Text, "(?<day>")
 	assert.GreaterOrEqual(t, x.Fits, 300)

@@ -2,8 +2,12 @@ package service
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"os"
+	"os/exec"
 	"sort"
+	"strings"
 	"time"
 
 	"dimlantern/core/entry"
@@ -13,6 +17,7 @@ import (
 	"dimlantern/intake/channel"
 	"dimlantern/intake/journal"
 	"dimlantern/intake/listen"
+	"dimlantern/intake/program"
 )
 
 // Probe tries the sources of settings for real, without a service.
@@ -49,6 +54,14 @@ func probeWay(src *lang.Source, host string) []intake.Reach {
 	defer cancel()
 	var out []intake.Reach
 	switch {
+	case len(src.Command) > 0:
+		words, mend := "", ""
+		if _, err := exec.LookPath(src.Command[0]); err != nil {
+			words = fmt.Sprintf("%s cannot be run: %v", src.Command[0], errors.Unwrap(err))
+			mend = "run it by hand: " + strings.Join(src.Command, " ")
+		}
+		return []intake.Reach{reach(host+":"+program.Way(src.Command), words, mend, "it is a program that can be run",
+			time.Time{})}
 	case src.Input:
 		return []intake.Reach{reach(host+":input", "", "", "it is what is piped into dimlantern watch", time.Time{})}
 	case src.Journal():

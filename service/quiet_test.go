@@ -120,7 +120,8 @@ hush works {
 		return len(v.Open) == 6
 	}, patience, 20*time.Millisecond)
 	p.write("settings/who2.lantern", "")
-	_, err = p.s.bench.Put(context.Background(), api.PutQuery{Block: &api.BlockChange{Kind: "rule", What: "off", Of: "flood"},
+	_, err = p.s.bench.Put(context.Background(), api.PutQuery{Block: &api.BlockChange{Kind: "rule", What: "off",
+		Of: "flood"},
 		Do: true})
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {

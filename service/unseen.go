@@ -16,6 +16,7 @@ import (
 	"dimlantern/intake"
 	"dimlantern/intake/journal"
 	"dimlantern/intake/pipe"
+	"dimlantern/intake/program"
 	"dimlantern/store"
 )
 
@@ -61,6 +62,8 @@ func (s *Service) allUnseen(now time.Time) []snapshot.Unseen {
 		switch {
 		case src.Journal():
 			add(journal.Way, v.State.Words, v.State.Mend)
+		case len(src.Command) > 0:
+			add(program.Way(src.Command), v.State.Words, v.State.Mend)
 		case src.Input:
 			add(pipe.Way, v.State.Words, v.State.Mend)
 		}

@@ -10,6 +10,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"dimlantern/intake/program"
 	"dimlantern/intake/spool"
 
 	"dimlantern/api"
@@ -130,6 +131,9 @@ func (w *ways) feedsOf(s *lang.Source, positions map[string]spool.Position) []fe
 			where.At = w.channels
 		}
 		out = append(out, channel.New(&where, at))
+	}
+	if len(s.Command) > 0 {
+		out = append(out, program.New(s.Command, s.Entry))
 	}
 	if s.Input {
 		w.input.Join(s.Entry)

@@ -2,9 +2,12 @@ package workbench
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"net"
+	"os/exec"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -21,7 +24,7 @@ import (
 )
 
 // OfferWords are the words that stand in the place of a path.
-var OfferWords = []string{"channel", "journal", "syslog"}
+var OfferWords = []string{"channel", "journal", "syslog", "command"}
 
 // bringWay answers for what is no path; false where it is one.
 func (s *Workbench) bringWay(b *api.Brought, typed, want string) (clause, name, kind string, ok bool) {
@@ -37,6 +40,9 @@ func (s *Workbench) bringWay(b *api.Brought, typed, want string) (clause, name, 
 	case "syslog":
 		clause, name = s.bringSyslog(b, rest, want)
 		kind = "syslog"
+	case "command":
+		clause, name = s.bringCommand(b, rest)
+		kind = "plain"
 	default:
 		for _, w := range OfferWords {
 			if typed != "" && strings.HasPrefix(w, typed) {
@@ -141,6 +147,29 @@ func (s *Workbench) bringJournal(b *api.Brought) (clause, name string) {
 	}
 	b.Offers = append(b.Offers, o)
 	return "channel journal", "journal"
+}
+
+// bringCommand offers the output of a program.
+func (s *Workbench) bringCommand(b *api.Brought, typed string) (clause, name string) {
+	words := strings.Fields(typed)
+	if len(words) == 0 || !strings.HasPrefix(words[0], "/") {
+		b.Words = "a program by its path, and its arguments: command /usr/local/bin/tide-gauge --follow"
+		return "", ""
+	}
+	o := api.Offer{Type: "command " + typed, Words: "what it writes to its standard output; when it ends it is " +
+		"started " +
+		"again"}
+	if _, err := exec.LookPath(words[0]); err != nil {
+		o.Words, o.Bad = fmt.Sprintf("it cannot be run: %v", errors.Unwrap(err)), true
+	}
+	b.Offers = append(b.Offers, o)
+	if o.Bad {
+		return "", ""
+	}
+	for i, w := range words {
+		words[i] = lang.Quote(w)
+	}
+	return "command " + strings.Join(words, " "), filepath.Base(strings.Fields(typed)[0])
 }
 
 // bringSyslog listens at a port for as long as somebody looks, and says who sends.
@@ -313,7 +342,7 @@ func (t *portTrial) look() (origin.Way, [][]byte) {
 func wayText(name, clause, begin, layout, kind string) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "source %s {\n%s\n", name, clause)
-	if kind != "syslog" {
+	if kind != "syslog" && kind != "plain" {
 		fmt.Fprintf(&b, "begin %s\n", begin)
 	}
 	if layout != kind {

@@ -17,7 +17,7 @@ func init() { // it refers to itself through the readers
 			"files": readFiles, "begin": readBegin, "layout": readSourceLayout, "host": readHost,
 			"note": readNote, "about": readAbout, "off": readOff,
 			"channel": readChannel, "message": readMessage, "account": readAccount, "listen": readListen,
-			"command": nil, "input": readInput,
+			"command": readSourceCommand, "input": readInput,
 			"entry": readEntry, "encoding": readEncoding,
 			"zone": readZone, "field": readSourceField, "keep": readKeep, "only": readOnly,
 		},

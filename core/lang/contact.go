@@ -198,6 +198,12 @@ func readContactSyslog(c *cursor, node any) {
 }
 
 func readCommand(c *cursor, node any) {
+	n := node.(*Contact)
+	n.Command = append(n.Command, c.program())
+}
+
+// program reads a program and its arguments.
+func (c *cursor) program() []string {
 	t := c.peek()
 	words := []string{c.text("a program")}
 	for c.more() {
@@ -211,8 +217,7 @@ func readCommand(c *cursor, node any) {
 			`write where it lies from the root, and each argument in quotes of its own: command `+
 				`"/usr/local/bin/beacon" "on"`)
 	}
-	n := node.(*Contact)
-	n.Command = append(n.Command, words)
+	return words
 }
 
 func readContactFrom(c *cursor, node any) {

@@ -9,7 +9,7 @@ import (
 	"dimlantern/core/entry"
 )
 
-// Source is a configured way in: of Files, Channels, Listen and Input one is set.
+// Source is a configured way in: of Files, Channels, Listen, Input and Command one is set.
 type Source struct {
 	Pos      Pos
 	Name     string
@@ -23,6 +23,7 @@ type Source struct {
 	Account  string        // of events: "id", "name" or "both"; "" is name
 	Listen   []Listen
 	Input    bool       // standard input
+	Command  []string   // a program whose standard output it is, and its arguments
 	Entry    *EntrySpec // nil: each line is an entry
 	Encoding string     // "" is auto
 	Begin    Begin
@@ -87,7 +88,10 @@ type Begin struct {
 
 // Kept tells whether the source's entries exist nowhere else, so that they are kept
 // before they are judged.
-func (s *Source) Kept() bool { return len(s.Channels) > 0 || len(s.Listen) > 0 || s.Input }
+func (s *Source) Kept() bool { return len(s.Channels) > 0 || len(s.Listen) > 0 || s.Piped() }
+
+// Piped tells whether the source is a stream of lines that somebody writes.
+func (s *Source) Piped() bool { return s.Input || len(s.Command) > 0 }
 
 // Journal tells whether the source is the system journal.
 func (s *Source) Journal() bool { return len(s.Channels) == 1 && s.Channels[0] == "journal" }
@@ -123,6 +127,8 @@ func (s *Source) Where() string {
 		return "syslog " + strings.Join(all, ", ")
 	case s.Input:
 		return "standard input"
+	case len(s.Command) > 0:
+		return "command " + strings.Join(s.Command, " ")
 	}
 	return "files " + strings.Join(s.Files, ", ")
 }
@@ -261,6 +267,18 @@ func port(s string) bool {
 		n = n*10 + int(s[i]-'0')
 	}
 	return s != "" && n <= 65535
+}
+
+func readSourceCommand(c *cursor, node any) {
+	s := node.(*Source)
+	t := c.peek()
+	if words := c.program(); s.Command == nil {
+		s.Command = words
+	} else if !c.failed {
+		c.fail(t, "two-ways-in", fmt.Sprintf("the source %s runs a program already", s.Name),
+			"give each program a source of its own")
+	}
+	c.done(`write: command "/usr/local/bin/tide-gauge" "--follow"`)
 }
 
 func readInput(c *cursor, node any) {
@@ -462,7 +480,8 @@ func readEncoding(c *cursor, node any) {
 // completeSource tells what a source lacks, or has that does not go together.
 func (k *checker) completeSource(f *File, b *block, s *Source) {
 	ways := 0
-	for _, has := range []bool{len(s.Files) > 0, len(s.Channels) > 0, len(s.Listen) > 0, s.Input} {
+	for _, has := range []bool{len(s.Files) > 0, len(s.Channels) > 0, len(s.Listen) > 0, s.Input,
+		len(s.Command) > 0} {
 		if has {
 			ways++
 		}
@@ -470,7 +489,7 @@ func (k *checker) completeSource(f *File, b *block, s *Source) {
 	switch {
 	case ways == 0:
 		f.report(Err, "incomplete", b.name, fmt.Sprintf("the source %s does not say where its entries come from",
-			s.Name), `write: files "/var/log/….log", channel "NAME", listen syslog …, or input`)
+			s.Name), `write: files "/var/log/….log", channel "NAME", listen syslog …, command "…", or input`)
 		return
 	case ways > 1:
 		f.report(Err, "two-ways-in", b.name, fmt.Sprintf("the source %s has several ways in", s.Name),
@@ -491,13 +510,13 @@ func (k *checker) completeSource(f *File, b *block, s *Source) {
 		}
 	}
 	if s.Kept() {
-		if s.Entry != nil && !s.Input {
+		if s.Entry != nil && !s.Piped() {
 			wrong("entry", "its entries are whole as they come", "take the clause out")
 		}
 		if s.Begin.How != BeginNow && len(s.Channels) == 0 {
 			wrong("begin", "nothing was there before it came", "take the clause out")
 		}
-		if s.Encoding != "" && !s.Input {
+		if s.Encoding != "" && !s.Piped() {
 			wrong("encoding", "its entries come as UTF-8", "take the clause out")
 		}
 	} else if s.Keep.How != "" {

@@ -93,6 +93,6 @@ func WaysOf(s *lang.Source) string {
 	for i := range listens {
 		listens[i].Pos = lang.Pos{}
 	}
-	b, _ := json.Marshal([]any{s.Channels, s.At, listens, s.Input, s.Begin})
+	b, _ := json.Marshal([]any{s.Channels, s.At, listens, s.Input, s.Command, s.Begin})
 	return string(b)
 }

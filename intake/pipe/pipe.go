@@ -81,12 +81,16 @@ func (f *Feed) Run(ctx context.Context) {
 }
 
 // read reads lines until the stream ends.
-func (f *Feed) read() {
+func (f *Feed) read() { f.end(Entries(f.r, f.joins, f.put)) }
+
+// Entries reads lines until a stream ends, and gives each entry: a line, or the lines that
+// belong together by what joins says just then. It returns why the stream ended.
+func Entries(stream io.Reader, joins func() *lang.EntrySpec, each func(text []byte)) error {
 	lines := make(chan []byte)
 	var failed error
 	go func() {
 		defer close(lines)
-		r := bufio.NewReaderSize(f.r, 64<<10)
+		r := bufio.NewReaderSize(stream, 64<<10)
 		for {
 			line, err := readLine(r)
 			if len(line) > 0 || err == nil {
@@ -102,13 +106,13 @@ func (f *Feed) read() {
 	count := 0
 	flush := func() {
 		if len(bytes.TrimSpace(held)) > 0 {
-			f.put(held)
+			each(held)
 		}
 		held, count = nil, 0
 	}
 	for {
 		var closed <-chan time.Time
-		e := f.joins()
+		e := joins()
 		if e != nil && count > 0 {
 			closed = time.After(e.Closed)
 		}
@@ -117,8 +121,7 @@ func (f *Feed) read() {
 			switch {
 			case !ok:
 				flush()
-				f.end(failed)
-				return
+				return failed
 			case e == nil:
 				flush()
 				held, count = line, 1

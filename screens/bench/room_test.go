@@ -316,7 +316,8 @@ func TestRulesAreChanged(t *testing.T) {
 	h := sits(t)
 	h.Press("r")
 	h.Answers("gate-stuck")
-	assert.Equal(t, &api.BlockChange{Kind: "rule", What: "rename", Of: "gate-held", Name: "gate-stuck"}, h.puts[0].Block)
+	assert.Equal(t, &api.BlockChange{Kind: "rule", What: "rename", Of: "gate-held", Name: "gate-stuck"},
+		h.puts[0].Block)
 	h.Press("esc", "o")
 	assert.Equal(t, "on", h.puts[1].Block.What, "it is off")
 	h.Press("esc", "down", "D")

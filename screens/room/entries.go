@@ -212,7 +212,7 @@ func (l *EntryList) weighed() []weight {
 	lines := l.Lines[:min(len(l.Lines), mostWeighed)]
 	for i := range lines {
 		for _, f := range lines[i].Fields {
-			if f.Name == "text" || f.Value == "" || timeLike(f.Value) {
+			if f.Name == "text" || f.Name == "at" || f.Value == "" || timeLike(f.Value) {
 				continue
 			}
 			w := by[f.Name]
@@ -251,6 +251,7 @@ func (l *EntryList) weighed() []weight {
 // timeLike tells whether a value is a time as entries have theirs.
 func timeLike(v string) bool {
 	digits, colons := 0, 0
+	whole, _, _ := strings.Cut(v, ".")
 	for i := range len(v) {
 		switch c := v[i]; {
 		case c >= '0' && c <= '9':
@@ -259,7 +260,8 @@ func timeLike(v string) bool {
 			colons++
 		}
 	}
-	return digits >= 8 && colons >= 2 && len(v) < 40 || digits == len(v) && (digits == 10 || digits == 13)
+	return digits >= 8 && colons >= 2 && len(v) < 40 ||
+		strings.Trim(v, "0123456789.") == "" && (len(whole) == 10 || len(whole) == 13)
 }
 
 // DrawEntry draws one entry in full from a row on, as far as it lies between top and bottom:

@@ -66,7 +66,8 @@ func (b *bring) ask(write bool) tea.Cmd {
 		}
 		b.found, b.err = found, err
 		if err == nil && found.Done {
-			b.stage.Say("the source " + found.Source + " was added: " + filepath.Base(found.Name) + " is written, and taken up")
+			b.stage.Say("the source " + found.Source + " was added: " + filepath.Base(found.Name) +
+				" is written, and taken up")
 			b.done(found.Source)
 			return b.stage.Go(room.Sources)
 		}
@@ -274,7 +275,8 @@ func (b *bring) drawHints(c *paint.Canvas, y int, base paint.Style) {
 	c.Cut(10, y, c.W-11, dim, "a path that begins with /, in which * stands for any part of a name and ** for any "+
 		"folders")
 	for i, w := range [][2]string{{"channel", "an event channel: those that there are are listed"},
-		{"journal", "the system's journal"}, {"syslog udp 514", "a port to which others send"}} {
+		{"journal", "the system's journal"}, {"syslog udp 514", "a port to which others send"},
+		{"command /path", "what a program writes, which is kept running"}} {
 		if i == 0 {
 			c.Put(10, y+1, dim, "or")
 		}

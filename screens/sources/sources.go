@@ -108,12 +108,14 @@ func (r *Room) Keys() room.Keys {
 		room.Do("y", r.why).Told("why: what rules see in an entry"),
 		room.Now("f", func() { r.full = !r.full }).Told("entries in full, or divided"),
 		room.Do("m", r.onlyMisfits).Said("misfits", "").Told("those entries alone that do not fit the layout"),
-		room.Now("+", func() { openBring(r.stage, func(source string) { r.awaited = source }) }).Said("bring in another log", "bring in").
+		room.Now("+", func() { openBring(r.stage, func(source string) { r.awaited = source }) }).Said(
+			"bring in another log", "bring in").
 			Told("bring in another log"),
 		room.Do("l", r.fields).Said("its fields", "fields").
 			Told("the fields of the origin: point at a value, and name it"),
 		room.Do("r", r.openBegin).Said("begin a rule", "rule").Told("begin a rule from an entry, at once"),
-		room.Do("e", r.edit).Told("the source's text, on the bench: checked as it is written, and seen before it is done"),
+		room.Do("e", r.edit).Told("the source's text, on the bench: checked as it is written, and seen before it " +
+			"is done"),
 		room.Do("R", r.rename).Told("another name for the source, wherever one is written"),
 		room.Do("o", func() tea.Cmd { return r.change("off") }).Told("switch the source off, or on again"),
 		room.Do("D delete", func() tea.Cmd { return r.change("delete") }).Marked("D").

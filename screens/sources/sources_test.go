@@ -47,10 +47,11 @@ func originOf(source, host, path, way string, c origin.Condition, words string) 
 func view() *api.SourcesView {
 	v := &api.SourcesView{At: entry.Instant(88 * time.Minute), Column: time.Minute}
 	v.Sources = []api.SourceView{
-		{Name: "pumps", File: "/s/harbour.lantern", Line: 3, Where: "files /v/pump-*.log", Layout: "plain", Origins: []api.OriginView{
-			originOf("pumps", "a", "/v/pump-1.log", "", origin.Seen, ""),
-			originOf("pumps", "a", "/v/pump-2.log", "", origin.Unreadable, "its owner is root"),
-		}},
+		{Name: "pumps", File: "/s/harbour.lantern", Line: 3, Where: "files /v/pump-*.log", Layout: "plain",
+			Origins: []api.OriginView{
+				originOf("pumps", "a", "/v/pump-1.log", "", origin.Seen, ""),
+				originOf("pumps", "a", "/v/pump-2.log", "", origin.Unreadable, "its owner is root"),
+			}},
 		{Name: "gauges", Where: "files /v/**/level.log", Origins: []api.OriginView{
 			originOf("gauges", "a", "/v/north/level.log", "", origin.Gone, "the file is gone"),
 			originOf("gauges", "a", "/v/south/level.log", "", origin.Catching, "catching up: 4 MB still to go"),
