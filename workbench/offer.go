@@ -75,6 +75,7 @@ func (s *Workbench) placesOfChannels() []string {
 func (s *Workbench) bringChannel(b *api.Brought, typed string) (clause, name string) {
 	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
 	defer cancel()
+	typed, only, _ := strings.Cut(typed, " only ")
 	typed, at, named := strings.Cut(typed, " at ")
 	typed, at = strings.TrimSpace(typed), strings.TrimSpace(at)
 	places := s.placesOfChannels()
@@ -96,7 +97,11 @@ func (s *Workbench) bringChannel(b *api.Brought, typed string) (clause, name str
 			if place != "" {
 				o.Type += " at " + place
 			}
-			for _, k := range x.Kinds[:min(len(x.Kinds), 3)] {
+			most := 3
+			if x.Name == typed { // one of them can be taken alone: channel NAME only event == …
+				most = 12
+			}
+			for _, k := range x.Kinds[:min(len(x.Kinds), most)] {
 				o.Detail = append(o.Detail, fmt.Sprintf("%d × %s %s  %s", k.N, k.Event, k.Level, k.Text))
 			}
 			b.Offers = append(b.Offers, o)
@@ -114,6 +119,9 @@ func (s *Workbench) bringChannel(b *api.Brought, typed string) (clause, name str
 			clause = "channel " + lang.Quote(x.Name)
 			if place != "" {
 				clause += " at " + lang.Quote(place)
+			}
+			if only = strings.TrimSpace(only); only != "" {
+				clause += "\nonly " + only
 			}
 			name = x.Name
 		}
@@ -146,6 +154,13 @@ func (s *Workbench) bringJournal(b *api.Brought) (clause, name string) {
 		}
 	}
 	b.Offers = append(b.Offers, o)
+	for _, src := range s.Window.Now().Settings.Sources {
+		if src.Journal() && !src.Off {
+			b.Words = "the source " + src.Name + " reads it already: choose it and press e to change it, such as what it " +
+				"takes (only)"
+			return "", ""
+		}
+	}
 	return "channel journal", "journal"
 }
 

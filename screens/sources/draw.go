@@ -136,6 +136,10 @@ func (r *Room) draw(c *paint.Canvas, y int, x *row, a paint.Axis, p paint.Palett
 		}
 		at := c.Put(1, y, base.Strong(), x.source.Name)
 		at = c.Cut(at+2, y, c.W-at-3, base.With(p.Dim), x.source.Where)
+		if x.folded > 0 {
+			at = c.Cut(at+3, y, c.W-at-4, base.With(p.Rule), fmt.Sprintf("%s not shown: gone, / finds them",
+				room.Count(x.folded, "origin")))
+		}
 		if x.source.Words != "" {
 			c.Cut(at+3, y, c.W-at-4, base.With(p.Blind), x.source.Words)
 		}

@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"dimlantern/api"
+	"dimlantern/core/origin"
 	"dimlantern/screens/divide"
 	"dimlantern/screens/put"
 	"dimlantern/screens/room"
@@ -291,6 +292,12 @@ func (r *Room) newRule() tea.Cmd {
 type row struct {
 	source *api.SourceView
 	origin *api.OriginView // nil: the heading
+	folded int             // of a heading, how many origins are not shown that are gone
+}
+
+// dead tells whether an origin is gone, and said nothing within what is shown.
+func dead(o *api.OriginView) bool {
+	return o.State.Condition == origin.Gone && !slices.ContainsFunc(o.Flow, func(n int64) bool { return n > 0 })
 }
 
 // take makes the rows of the view.
@@ -302,7 +309,7 @@ func (r *Room) take() {
 	}
 	for i := range v.Sources {
 		s := &v.Sources[i]
-		head := len(r.rows)
+		head, folded := len(r.rows), 0
 		r.rows = append(r.rows, row{source: s})
 		for k := range s.Origins {
 			o := &s.Origins[k]
@@ -310,8 +317,13 @@ func (r *Room) take() {
 				string(o.State.Condition)), strings.ToLower(r.filter)) {
 				continue
 			}
-			r.rows = append(r.rows, row{s, o})
+			if r.filter == "" && o.Name != r.chosen && dead(o) {
+				folded++
+				continue
+			}
+			r.rows = append(r.rows, row{source: s, origin: o})
 		}
+		r.rows[head].folded = folded
 		if !r.inside && r.filter != "" && len(r.rows) == head+1 &&
 			!strings.Contains(strings.ToLower(s.Name), strings.ToLower(r.filter)) {
 			r.rows = r.rows[:head]
