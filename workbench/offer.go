@@ -156,7 +156,8 @@ func (s *Workbench) bringJournal(b *api.Brought) (clause, name string) {
 	b.Offers = append(b.Offers, o)
 	for _, src := range s.Window.Now().Settings.Sources {
 		if src.Journal() && !src.Off {
-			b.Words = "the source " + src.Name + " reads it already: choose it and press e to change it, such as what it " +
+			b.Words = "the source " + src.Name + " reads it already: choose it and press e to change it, such as " +
+				"what it " +
 				"takes (only)"
 			return "", ""
 		}

@@ -243,7 +243,7 @@ func TestBringing(t *testing.T) {
 	assert.Equal(t, []room.At{room.Sources}, h.Went)
 	assert.Contains(t, h.Stage.Note, "the source gauges was added")
 	h.Do(h.r.Update(room.Fresh{}))
-	assert.Equal(t, "a:/v/south/level.log", h.r.chosen, "the cursor stands on it as soon as it is there")
+	assert.Equal(t, "a:/v/north/level.log", h.r.chosen, "the cursor stands on it as soon as it is there")
 }
 
 // A source is renamed, switched off and on, and deleted only once it was seen what that does;

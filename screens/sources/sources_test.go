@@ -69,6 +69,7 @@ func view() *api.SourcesView {
 			Origins: []api.OriginView{originOf("control", "lock-1", "/data/kept/control/x/entries.log", "Access",
 				origin.Seen, "")}},
 	}
+	v.Sources[1].Origins[0].Flow = []int64{1} // it said something, and is not folded away
 	return v
 }
 
