@@ -51,5 +51,6 @@ type Asker struct {
 	// Busy is what the workbench does just now, in words; "" is nothing.
 	Busy func() string
 	day  dayHits
+	said dayCount
 	from keyOrigins
 }

@@ -5,9 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"dimlantern/intake/spool"
@@ -42,9 +44,7 @@ func (s *Asker) Sources(_ context.Context, q api.ViewQuery) (*api.SourcesView, e
 	if err != nil {
 		return nil, err
 	}
-	clock := v.At.Time().In(s.Window.Now().Zone())
-	midnight := entry.Of(time.Date(clock.Year(), clock.Month(), clock.Day(), 0, 0, 0, 0, clock.Location()))
-	today, err := s.Store.Flows(store.BucketOf(midnight), store.BucketOf(v.At))
+	today, err := s.sinceMidnight(v.At)
 	if err != nil {
 		return nil, err
 	}
@@ -52,9 +52,7 @@ func (s *Asker) Sources(_ context.Context, q api.ViewQuery) (*api.SourcesView, e
 	for i := range v.Sources {
 		for k := range v.Sources[i].Origins {
 			o := &v.Sources[i].Origins[k]
-			for _, t := range today[o.Name] {
-				v.Sources[i].Today += t.N
-			}
+			v.Sources[i].Today += today[o.Name]
 			o.Flow = make([]int64, q.Columns)
 			for _, t := range flows[o.Name] {
 				at := entry.Instant(t.Bucket * int64(store.Bucket))
@@ -79,6 +77,51 @@ func (s *Asker) Sources(_ context.Context, q api.ViewQuery) (*api.SourcesView, e
 		}
 	}
 	return v, nil
+}
+
+// dayCount is how many entries each origin had from midnight up to a bucket, which hardly
+// changes: only what came since is counted.
+type dayCount struct {
+	mu             sync.Mutex
+	midnight, upto int64 // buckets; upto is counted
+	n              map[string]int64
+}
+
+// stillOpen is how many of the newest buckets may still get entries.
+const stillOpen = 6
+
+// sinceMidnight counts the entries of each origin since midnight, up to an instant.
+func (s *Asker) sinceMidnight(at entry.Instant) (map[string]int64, error) {
+	clock := at.Time().In(s.Window.Now().Zone())
+	midnight := store.BucketOf(entry.Of(time.Date(clock.Year(), clock.Month(), clock.Day(), 0, 0, 0, 0,
+		clock.Location())))
+	last := store.BucketOf(at)
+	d := &s.said
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.n == nil || d.midnight != midnight || d.upto > last {
+		d.midnight, d.upto, d.n = midnight, midnight-1, map[string]int64{}
+	}
+	if closed := last - stillOpen; closed > d.upto {
+		flows, err := s.Store.Flows(d.upto+1, closed)
+		if err != nil {
+			return nil, err
+		}
+		for name, ticks := range flows {
+			for _, t := range ticks {
+				d.n[name] += t.N
+			}
+		}
+		d.upto = closed
+	}
+	out := maps.Clone(d.n)
+	flows, err := s.Store.Flows(d.upto+1, last)
+	for name, ticks := range flows {
+		for _, t := range ticks {
+			out[name] += t.N
+		}
+	}
+	return out, err
 }
 
 // listSources copies what only the service knows.

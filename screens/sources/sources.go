@@ -127,11 +127,11 @@ func (r *Room) Keys() room.Keys {
 	}}
 	if r.inside {
 		k.Where = "reading entries"
-		form := "in full"
+		form := ""
 		if r.full {
 			form = "divided"
 		}
-		k.Reword("up", "older, newer", "older", "y", "why", "why", "f", form, form, "m", "misfits", "misfits", "+", "",
+		k.Reword("up", "older, newer", "older", "y", "why", "why", "f", form, "", "m", "misfits", "misfits", "+", "",
 			"", "enter", "in full", "in full")
 	}
 	if r.inside || r.filter != "" {
