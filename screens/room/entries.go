@@ -161,7 +161,8 @@ func (l *EntryList) columns(room int) []string {
 	l.widths = map[string]int{}
 	var out []string
 	for _, w := range l.weighed() {
-		if w.distinct < 2 || len(out) == 5 {
+		if w.distinct < 2 || len(out) == 5 ||
+			slices.ContainsFunc(out, func(other string) bool { return l.same(w.name, other) }) {
 			continue
 		}
 		if room -= w.width + 2; room < 0 {
@@ -171,6 +172,17 @@ func (l *EntryList) columns(room int) []string {
 		out = append(out, w.name)
 	}
 	return out
+}
+
+// same tells whether two fields have the same values.
+func (l *EntryList) same(a, b string) bool {
+	lines := l.Lines[:min(len(l.Lines), mostWeighed)]
+	for i := range lines {
+		if valueOf(&lines[i], a) != valueOf(&lines[i], b) {
+			return false
+		}
+	}
+	return true
 }
 
 // order are the fields, those first that say most.
