@@ -286,7 +286,7 @@ func TestSourcesRoom(t *testing.T) {
 	x.see("newest first, 2 of the last 2 entries")
 	x.keys("/")
 	x.typed("fine")
-	x.see("1 of the last 2 entries have fine")
+	x.see("1 entry with the words fine; all 2 entries were looked through")
 	x.keys("Enter", "Escape")
 	x.see("2 of the last 2 entries")
 	x.keys("Escape")

@@ -69,7 +69,8 @@ func TestEntryInFull(t *testing.T) {
 		Fields: []entry.Field{{Name: "path", Value: "/a"}, {Name: "empty"}}}
 	end := DrawEntry(c, 1, 0, 78, 0, 20, e, paint.Dark())
 	out := ansi.Strip(c.String())
-	for _, want := range []string{"Tuesday 2026-11-24 12:00:00.000", "it does not fit its layout", "path", "/a", "GET /a",
+	for _, want := range []string{"Tuesday 2026-11-24 12:00:00.000", "it does not fit its layout", "path", "/a",
+		"GET /a",
 		"more␛"} {
 		assert.Contains(t, out, want)
 	}
