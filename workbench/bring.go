@@ -78,10 +78,10 @@ func (s *Workbench) Bring(_ context.Context, q api.BringQuery) (*api.Brought, er
 	if len(b.Files) == 0 {
 		b.Words = "no file fits this path yet; it is taken up when it appears"
 	}
-	formats, err := FormatsOf(readable)
+	formats, err := s.looks.formatsOf(readable)
 	if err != nil {
 		b.Words = err.Error()
-		formats, _ = FormatsOf(nil)
+		formats, _ = s.looks.formatsOf(nil)
 	}
 	name := cmp.Or(q.Name, sourceName(path, taken))
 	taken = append(slices.Clone(taken), &lang.Source{Name: name})

@@ -2,8 +2,10 @@ package workbench
 
 import (
 	"fmt"
+	"os"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"dimlantern/core/author"
@@ -29,7 +31,54 @@ const mostSampled = 60
 // FormatsOf looks at the starts and the ends of files, and puts those together that are
 // written in one form; the form that most files have comes first. Files with nothing in them
 // count to it. It fails where a file cannot be read.
-func FormatsOf(files []string) ([]*Format, error) {
+func FormatsOf(files []string) ([]*Format, error) { return new(looks).formatsOf(files) }
+
+// looks remembers what was found in files, so that they need not be looked at again with each
+// letter of a path. The zero value remembers nothing.
+type looks struct {
+	mu   sync.Mutex
+	list map[look]*Format
+}
+
+// look is a file as it was when it was looked at.
+type look struct {
+	path string
+	size int64
+	mod  time.Time
+}
+
+// mostLooks is how many are remembered.
+const mostLooks = 400
+
+// at looks at a file; nil where nothing is in it.
+func (k *looks) at(file string) (*Format, error) {
+	var key look
+	if info, err := os.Stat(file); err == nil {
+		key = look{file, info.Size(), info.ModTime()}
+		k.mu.Lock()
+		f := k.list[key]
+		k.mu.Unlock()
+		if f != nil {
+			return f, nil
+		}
+	}
+	lines, near, err := intake.Ends(file)
+	if err != nil || !slices.ContainsFunc(lines, func(l string) bool { return strings.TrimSpace(l) != "" }) {
+		return nil, err
+	}
+	f := &Format{Proposals: layout.Detect(lines, near), lines: lines, near: near}
+	if key.path != "" {
+		k.mu.Lock()
+		if k.list == nil || len(k.list) >= mostLooks {
+			k.list = map[look]*Format{}
+		}
+		k.list[key] = f
+		k.mu.Unlock()
+	}
+	return f, nil
+}
+
+func (k *looks) formatsOf(files []string) ([]*Format, error) {
 	var out []*Format
 	var rest []string
 	for i, file := range files {
@@ -37,20 +86,21 @@ func FormatsOf(files []string) ([]*Format, error) {
 			rest = append(rest, file)
 			continue
 		}
-		lines, near, err := intake.Ends(file)
+		found, err := k.at(file)
 		if err != nil {
 			return nil, err
 		}
-		if !slices.ContainsFunc(lines, func(l string) bool { return strings.TrimSpace(l) != "" }) {
+		if found == nil {
 			rest = append(rest, file)
 			continue
 		}
-		props := layout.Detect(lines, near)
-		if f := formatFor(out, &props[0], lines, near); f != nil {
+		if f := formatFor(out, &found.Proposals[0], found.lines, found.near); f != nil {
 			f.Files = append(f.Files, file)
 			continue
 		}
-		out = append(out, &Format{Proposals: props, Files: []string{file}, lines: lines, near: near})
+		own := *found
+		own.Files = []string{file}
+		out = append(out, &own)
 	}
 	slices.SortStableFunc(out, func(a, b *Format) int { return len(b.Files) - len(a.Files) })
 	if len(out) == 0 {

@@ -29,6 +29,7 @@ type Workbench struct {
 	bench benchSamples
 	does  atomic.Value // what reading a sample does just now, in words
 	tries portTrials
+	looks looks
 }
 
 // Close lets go of the ports at which it listens to see who sends.

@@ -60,7 +60,7 @@ func (b *bring) ask(write bool) tea.Cmd {
 		Name: strings.TrimSpace(b.name.Value())}
 	asked := fmt.Sprint(q)
 	b.asked = asked
-	return room.Ask(b.stage, api.DoBring, q, room.Patience, func(found *api.Brought, err error) tea.Cmd {
+	return room.Ask(b.stage, api.DoBring, q, 6*room.Patience, func(found *api.Brought, err error) tea.Cmd {
 		if asked != b.asked || !b.stage.Lies(b) {
 			return nil
 		}
