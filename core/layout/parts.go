@@ -51,7 +51,7 @@ func beforeTime(r *partReader, _ string) bool { return !r.timed }
 func behindTime(r *partReader, _ string) bool { return r.timed }
 func isLevel(r *partReader, word string) bool {
 	return len(word) > 2 && entry.Level(word) > 0 || entry.LevelWritten(word) == 3 && len(word) == 4 ||
-		strings.EqualFold(word, "severe") || strings.EqualFold(word, "fine") && r.timed ||
+		strings.EqualFold(word, "severe") || word == "FINE" || word == "CONFIG" ||
 		r.soft && softLevels.MatchString(word)
 }
 
