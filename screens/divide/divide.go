@@ -59,8 +59,11 @@ type Page struct {
 }
 
 // Open lays the page of an origin, which is called so, over what is shown.
-func Open(s *room.Stage, origin, label string) tea.Cmd {
-	w := &Page{stage: s, origin: origin, label: label, to: 1, area: textarea.New()}
+func Open(s *room.Stage, origin, label string) tea.Cmd { return OpenAt(s, origin, label, "") }
+
+// OpenAt is Open with the values of a field.
+func OpenAt(s *room.Stage, origin, label, field string) tea.Cmd {
+	w := &Page{stage: s, origin: origin, label: label, to: 1, field: field, aside: field != "", area: textarea.New()}
 	w.area.ShowLineNumbers = false
 	w.area.Prompt = ""
 	w.area.CharLimit = 0

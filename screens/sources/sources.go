@@ -114,6 +114,7 @@ func (r *Room) Keys() room.Keys {
 			Told("bring in another log"),
 		room.Do("l", r.fields).Said("its fields", "fields").
 			Told("the fields of the origin: point at a value, and name it"),
+		room.Do("v", r.values).Told("the values of a field, with how often each is there"),
 		room.Do("r", r.openBegin).Said("begin a rule", "rule").Told("begin a rule from an entry, at once"),
 		room.Do("e", r.edit).Told("the source's text, on the bench: checked as it is written, and seen before it " +
 			"is done"),
@@ -273,6 +274,34 @@ func (r *Room) fields() tea.Cmd {
 	if _, o := r.Chosen(); o != nil {
 		return divide.Open(r.stage, o.Name, r.Label())
 	}
+	return nil
+}
+
+// values asks for a field, and shows its values.
+func (r *Room) values() tea.Cmd {
+	_, o := r.Chosen()
+	if o == nil || r.entries == nil || len(r.entries.Fields) == 0 {
+		r.stage.Say("no field is known here: l divides its entries")
+		return nil
+	}
+	label, fields := r.Label(), r.entries.Fields
+	names, _ := (&room.EntryList{Lines: r.entries.Lines}).Values(1)
+	first := fields[0]
+	if len(names) > 0 {
+		first = names[0]
+	}
+	r.stage.Prompt(room.Prompt{Label: "values of", Offered: true, Hint: "→ goes on   enter shows them   esc leaves it",
+		Offers: func(typed string) (out []string) {
+			for _, f := range fields {
+				if typed != "" && strings.HasPrefix(f, typed) && f != typed {
+					out = append(out, f)
+				}
+			}
+			return out
+		},
+		Then: func(field string) tea.Cmd {
+			return divide.OpenAt(r.stage, o.Name, label, strings.TrimSpace(field))
+		}}, first)
 	return nil
 }
 
