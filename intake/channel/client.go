@@ -66,6 +66,7 @@ const maxAnswer = 4 << 20
 
 // follower is what the feeds of channels have in common.
 type follower struct {
+	feed.News
 	*feed.Queue
 	channels  []string
 	begin     lang.Begin
@@ -75,7 +76,6 @@ type follower struct {
 	senders   map[string]*origin.Sender
 	trouble   map[string]origin.Trouble
 	busy      map[string]bool // it has not said yet that everything was sent
-	told      []string
 }
 
 func newFollower(channels []string, begin lang.Begin, positions map[string]string) *follower {
@@ -115,21 +115,6 @@ func (f *follower) State() origin.Way {
 		s.Words, s.Mend = t.Words, t.Mend
 	}
 	return s
-}
-
-// Told is part of feed.Teller.
-func (f *follower) Told() []string {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	out := f.told
-	f.told = nil
-	return out
-}
-
-func (f *follower) tell(words string) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	f.told = append(f.told, words)
 }
 
 // fail says that a channel cannot be seen; with no words, that it can.
@@ -268,10 +253,10 @@ func (c *client) follow(ctx context.Context, name string) (words, mend string) {
 				return "", ""
 			}
 		case a.Gap > 0:
-			c.tell(fmt.Sprintf("channel %s has wrapped: %d events went before they could be read", name, a.Gap))
+			c.Tell(fmt.Sprintf("channel %s has wrapped: %d events went before they could be read", name, a.Gap))
 		case a.Cleared:
 			log = a.Log
-			c.tell(fmt.Sprintf("channel %s was cleared: its records begin anew", name))
+			c.Tell(fmt.Sprintf("channel %s was cleared: its records begin anew", name))
 		case a.Event != "":
 			if len(a.Event) > match.MaxLine {
 				a.Event = a.Event[:match.MaxLine]

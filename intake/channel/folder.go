@@ -104,7 +104,7 @@ func (f *folder) look(ctx context.Context) bool {
 	for _, info := range list {
 		at := f.files[info.Name()]
 		if info.Size() < at {
-			f.tell(fmt.Sprintf("%s was written anew: it is read from its start", filepath.Join(f.dir, info.Name())))
+			f.Tell(fmt.Sprintf("%s was written anew: it is read from its start", filepath.Join(f.dir, info.Name())))
 			at = 0
 		}
 		if info.Size() == at {
@@ -168,7 +168,7 @@ func (f *folder) read(ctx context.Context, name string, at int64) (int64, bool) 
 	file, err := os.Open(filepath.Join(f.dir, name))
 	if err != nil {
 		if !f.bad[name] {
-			f.tell(fmt.Sprintf("%s cannot be read: %v", filepath.Join(f.dir, name), err))
+			f.Tell(fmt.Sprintf("%s cannot be read: %v", filepath.Join(f.dir, name), err))
 		}
 		f.bad[name] = true
 		return 0, true

@@ -91,3 +91,31 @@ func (q *Queue) Len() int {
 	defer q.mu.Unlock()
 	return len(q.list)
 }
+
+// News is what a feed has to tell people once. It may be used concurrently; the zero value has
+// nothing to tell.
+type News struct {
+	mu    sync.Mutex
+	words []string
+}
+
+// mostNews is how much waits to be told.
+const mostNews = 20
+
+// Tell adds words; while much waits already they are passed over.
+func (n *News) Tell(words string) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if len(n.words) < mostNews {
+		n.words = append(n.words, words)
+	}
+}
+
+// Told is part of Teller: what was not told yet.
+func (n *News) Told() []string {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	out := n.words
+	n.words = nil
+	return out
+}

@@ -29,6 +29,7 @@ const Way = "journal"
 // Feed follows a journal. Its methods may be called concurrently.
 type Feed struct {
 	*feed.Queue
+	feed.News
 	folder string // "" is this machine's
 	begin  lang.Begin
 
@@ -40,7 +41,6 @@ type Feed struct {
 	started  time.Time // when the program was started
 	last     time.Time // when an entry came
 	old      bool      // it was written a while before it came
-	told     []string
 }
 
 // New returns a feed that goes on behind the positions of its streams, or, without them,
@@ -68,15 +68,6 @@ func (f *Feed) State() origin.Way {
 	s.Behind = s.Words == "" && (f.started.IsZero() || f.last.Before(f.started) && now.Sub(f.started) < time.Second ||
 		f.old && now.Sub(f.last) < 300*time.Millisecond) || f.Len() > 0
 	return s
-}
-
-// Told is part of feed.Teller.
-func (f *Feed) Told() []string {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	out := f.told
-	f.told = nil
-	return out
 }
 
 // Run is part of feed.Feed: it follows the journal, and begins again where the
@@ -203,7 +194,7 @@ func (f *Feed) from(ctx context.Context) []string {
 	if p != "" {
 		if at := f.one(ctx, "--cursor="+p, "--lines=1"); at != nil && find(at, "__CURSOR") != p {
 			f.mu.Lock()
-			f.told = append(f.told, "the journal no longer holds the entry up to which it was read: what went "+
+			f.Tell("the journal no longer holds the entry up to which it was read: what went " +
 				"with it is lost")
 			f.mu.Unlock()
 		}

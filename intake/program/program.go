@@ -24,12 +24,12 @@ import (
 // Feed runs one program. Its methods may be called concurrently.
 type Feed struct {
 	*feed.Queue
+	feed.News
 	words []string
 
 	mu    sync.Mutex
 	entry *lang.EntrySpec
 	state origin.Way
-	told  []string
 }
 
 // How long is waited before a program is started again: first, at most, and after it has run
@@ -61,15 +61,6 @@ func (f *Feed) State() origin.Way {
 	s.Senders = append([]origin.Sender(nil), s.Senders...)
 	s.Behind = f.Len() > 0
 	return s
-}
-
-// Told is part of feed.Teller.
-func (f *Feed) Told() []string {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	out := f.told
-	f.told = nil
-	return out
 }
 
 // Run is part of feed.Feed: the program ends with the context.
@@ -152,13 +143,11 @@ func (f *Feed) say(words, mend string) {
 // ended notes that the program has ended, and when it is started again.
 func (f *Feed) ended(words string, wait time.Duration) {
 	name := Way(f.words)
+	f.Tell(name + ": " + words)
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	f.state.Words = fmt.Sprintf("%s: %s; it is started again %s later", name, words, entry.Span(wait))
 	f.state.Mend = "run it by hand: " + strings.Join(f.words, " ")
-	if len(f.told) < 10 {
-		f.told = append(f.told, name+": "+words)
-	}
 }
 
 // tail keeps the end of what a program says.
