@@ -134,3 +134,80 @@ func TestSeek(t *testing.T) {
 		assert.NotEmpty(t, p.What)
 	}
 }
+
+// A running service finds in one log, in a source or in all; what is not there is said.
+func TestFindAsked(t *testing.T) {
+	h := newHouse(t, 11)
+	var src api.SourceView
+	require.Eventually(t, func() bool { // all that came today
+		src = ask(h, api.AskSources, api.ViewQuery{Column: time.Minute, Columns: 10}).Sources[0]
+		return src.Today+before(h) == int64(len(h.lines))
+	}, 20*time.Second, 20*time.Millisecond)
+	for _, q := range []api.FindQuery{{Where: api.InAll, Text: "LOW"}, {Where: api.InSource, Source: src.Name,
+		Text: `"low"`},
+		{Where: api.InOrigin, Origin: src.Origins[0].Name, Text: "/l[o]w/"}} {
+		q.Lines = 1000
+		var got []string
+		for {
+			f := ask(h, api.AskFind, q)
+			for _, e := range f.Lines {
+				assert.Equal(t, src.Name, e.Source)
+				got = append(got, e.Raw)
+			}
+			if q.Go = f.Go; f.Go == nil {
+				break
+			}
+		}
+		var want []string
+		for i := len(h.lines) - 1; i >= 0; i-- {
+			if strings.HasSuffix(h.lines[i], " low") {
+				want = append(want, h.lines[i])
+			}
+		}
+		assert.Equal(t, want, got, q.Text)
+	}
+	some := ask(h, api.AskFind, api.FindQuery{Where: api.InAll, Text: "low", Lines: 2})
+	assert.Len(t, some.Lines, 2, "no more than are wanted")
+	for _, q := range []api.FindQuery{{Where: api.InOrigin, Origin: "nobody:/x", Text: "low"},
+		{Where: api.InSource, Source: "nobody", Text: "low"}, {Where: api.InAll, Text: `"low`}} {
+		_, err := api.AskFind.Call(context.Background(), h.desk, q)
+		var p *api.Problem
+		assert.ErrorAs(t, err, &p, q.Text)
+	}
+}
+
+// before is how many entries came before midnight.
+func before(h *house) int64 {
+	now := time.Now()
+	midnight := entry.Of(time.Date(now.Year(), now.Month(), now.Day(), 0, 0, 0, 0, now.Location()))
+	n := int64(0)
+	for _, at := range h.entries {
+		if at < midnight {
+			n++
+		}
+	}
+	return n
+}
+
+// What a file said that is gone is shown from what was kept as evidence, and the view says so.
+func TestEntriesOfAGoneFile(t *testing.T) {
+	h := newHouse(t, 12)
+	origin := ask(h, api.AskSources, api.ViewQuery{Column: time.Minute, Columns: 10}).Sources[0].Origins[0]
+	require.NoError(t, os.Remove(origin.Path))
+	e := ask(h, api.AskEntries, api.EntriesQuery{Origin: origin.Name, Lines: 1000})
+	assert.Contains(t, e.Words, "the file is gone: these were kept as evidence")
+	hits := 0
+	for _, list := range h.low {
+		hits += len(list)
+	}
+	require.Greater(t, len(e.Lines), hits, "hits of both rules, and recoveries")
+	for i, l := range e.Lines {
+		assert.Equal(t, h.lines[index(h, l.At)], l.Raw)
+		if i > 0 {
+			assert.GreaterOrEqual(t, e.Lines[i-1].At, l.At, "newest first")
+		}
+	}
+	f := ask(h, api.AskFind, api.FindQuery{Where: api.InAll, Text: "low", Lines: 10})
+	assert.Empty(t, f.Lines)
+	assert.Nil(t, f.Go)
+}

@@ -83,12 +83,14 @@ func (s *Asker) Sources(_ context.Context, q api.ViewQuery) (*api.SourcesView, e
 // changes: only what came since is counted.
 type dayCount struct {
 	mu             sync.Mutex
-	midnight, upto int64 // buckets; upto is counted
+	began          time.Time // when it was counted from midnight on
+	late           int64     // the store's count of late entries then
+	midnight, upto int64     // buckets; upto is counted
 	n              map[string]int64
 }
 
-// stillOpen is how many of the newest buckets may still get entries.
-const stillOpen = 6
+// countAgain is how long what was counted is told at least, while entries of long ago come.
+const countAgain = 2 * time.Second
 
 // sinceMidnight counts the entries of each origin since midnight, up to an instant.
 func (s *Asker) sinceMidnight(at entry.Instant) (map[string]int64, error) {
@@ -99,10 +101,12 @@ func (s *Asker) sinceMidnight(at entry.Instant) (map[string]int64, error) {
 	d := &s.said
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if d.n == nil || d.midnight != midnight || d.upto > last {
+	late := s.Store.Late()
+	if d.n == nil || d.midnight != midnight || d.upto > last || d.late != late && time.Since(d.began) > countAgain {
+		d.began, d.late = time.Now(), late
 		d.midnight, d.upto, d.n = midnight, midnight-1, map[string]int64{}
 	}
-	if closed := last - stillOpen; closed > d.upto {
+	if closed := last - store.StillOpen; closed > d.upto {
 		flows, err := s.Store.Flows(d.upto+1, closed)
 		if err != nil {
 			return nil, err

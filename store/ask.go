@@ -353,6 +353,13 @@ func (s *Store) readFlow(from, to int64) ([]Tick, error) {
 		"SELECT bucket, sum(n) FROM tide WHERE bucket BETWEEN ? AND ? GROUP BY bucket", from, to)
 }
 
+// StillOpen is how many of the newest buckets get entries that have just come.
+const StillOpen = 6
+
+// Late counts the commits with entries of older buckets than those: what was counted of the
+// past holds as long as it stays the same.
+func (s *Store) Late() int64 { return s.late.Load() }
+
 // Flows returns how many entries of each origin arrived in the buckets [from, to].
 func (s *Store) Flows(from, to int64) (map[string][]Tick, error) {
 	out := map[string][]Tick{}

@@ -89,13 +89,18 @@ func (s *Store) bucketsOf(b *Batch) (changes func()) {
 			marks[BucketOf(b.Hits[i].At)] = true
 		}
 	}
+	late := false
 	for _, t := range b.Ticks {
 		ticks[t.Bucket] = true
+		late = late || t.Bucket < BucketOf(entry.Of(time.Now()))-StillOpen
 	}
 	return func() {
 		s.marks.changes(marks)
 		s.flow.changes(ticks)
 		s.flows.changes(ticks)
+		if late {
+			s.late.Add(1)
+		}
 	}
 }
 

@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	_ "modernc.org/sqlite" // the driver
@@ -92,6 +93,7 @@ type Store struct {
 	// Damage is what became of the database that was here before; nil where it is as it was
 	// left.
 	Damage *Damage
+	late   atomic.Int64 // see Late
 }
 
 // Open opens the database in a data folder, and makes it where there is none. One that is

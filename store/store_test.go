@@ -152,3 +152,33 @@ func TestOpenSaysWhatIsWrong(t *testing.T) {
 	_, err = Open(dir)
 	assert.ErrorContains(t, err, "newer version")
 }
+
+// The hits of an origin come newest first, each entry once, whatever rules and keys had it; and
+// entries of the past that come late are noticed.
+func TestHitsFromAnOrigin(t *testing.T) {
+	s, _ := open(t)
+	hit := func(rule string, m int, origin, text string) Hit {
+		return Hit{Rule: rule, Key: []string{"a"}, At: at(m), Origin: origin, Offset: int64(m), Text: text}
+	}
+	late := s.Late()
+	require.NoError(t, s.Commit(&Batch{Hits: []Hit{hit("r", 1, "h:/x", "low"), hit("r2", 1, "h:/x", "low"),
+		hit("r", 2, "h:/y", "other"), hit("r", 3, "h:/x", "lower"), hit("r", 9, "h:/x", "later")},
+		Ticks: []Tick{{"h:/x", BucketOf(entry.Of(time.Now())), 5}}}))
+	assert.Equal(t, late, s.Late())
+	list, err := s.HitsFrom("h:/x", at(5), 10)
+	require.NoError(t, err)
+	var got []string
+	for _, h := range list {
+		got = append(got, h.Text)
+	}
+	assert.Equal(t, []string{"lower", "low"}, got)
+	list, err = s.HitsFrom("h:/x", at(20), 1)
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	assert.Equal(t, []any{"later", "h:/x"}, []any{list[0].Text, list[0].Origin})
+	list, err = s.HitsFrom("h:/nowhere", at(20), 10)
+	require.NoError(t, err)
+	assert.Empty(t, list)
+	require.NoError(t, s.Commit(&Batch{Ticks: []Tick{{"h:/x", BucketOf(at(1)), 5}}}))
+	assert.Greater(t, s.Late(), late)
+}

@@ -4,7 +4,9 @@ import (
 	"encoding/base64"
 	"fmt"
 	"math/rand/v2"
+	"strings"
 	"testing"
+	"time"
 
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
@@ -12,6 +14,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 )
 
 // What is one value is one mark.
@@ -96,4 +99,63 @@ func TestTimes(t *testing.T) {
 		see("2026-11-24T05:32:28Z pump 7", "24.11.2026 pump 7").Unread())
 	fit := layout.FitOf(l, []string{"2026-11-24T05:32:28Z pump 7", "24.11.2026 pump 7", "x"}, entry.Instant(0))
 	assert.Equal(t, []int{3, 2, 1}, []int{fit.Of, fit.Fits, fit.Timed})
+}
+
+// Levels that programs write compare by what they mean, and nothing else does.
+func TestLevelsWritten(t *testing.T) {
+	for word, like := range map[string]string{"Note": "notice", "SEVERE": "error", "FINE": "debug", "LOG": "info",
+		"I": "info",
+		"w": "warning", "E": "error", "F": "fatal", "*": "notice", "#": "warning", "-": "debug", "DEBUG3": "debug",
+		"STATEMENT": "info", "WARN": "warning", "Emerg": "panic"} {
+		assert.Equal(t, entry.Level(like), entry.LevelWritten(word), word)
+	}
+	for _, word := range []string{"", "fin", "7", "x", "lowly", "**", "--", "errors"} {
+		assert.Zero(t, entry.LevelWritten(word), word)
+	}
+}
+
+// What a pattern was built of may be lacking on some lines, and what stands in front of the time
+// is told where it can be.
+func TestDetectedHeads(t *testing.T) {
+	near := entry.Of(time.Date(2026, 11, 24, 12, 0, 0, 0, time.UTC))
+	for _, c := range []struct{ lines, has, hasNot string }{
+		{"2026-11-24 05:32:28 [7] [client 10.0.0.1] low|2026-11-24 05:32:29 [8] fine|2026-11-24 05:32:30 [8] " +
+			"[client fe80::1] fine",
+			`(?<client>`, `.*?`},
+		{"pump-control 2026-11-24 05:32:28: low|gate-control 2026-11-24 05:32:29: fine", `^(?<program>`, `(?<host>`},
+		{"the keeper came at 2026-11-24 05:32:28 home|a keeper left on 2026-11-24 05:32:29 again", `.*?(?<at>`,
+			`(?<program>`},
+		{"2026-11-24 05:32:28 fine weather|2026-11-24 05:32:29 fine weather|2026-11-24 05:32:30 fine", `(?<text>`,
+			`(?<level>`},
+		{"2026-11-24 05:32:28 FINE x|2026-11-24 05:32:29 SEVERE y", `(?<level>\w+) `, `(?<program>`},
+		{"2026-11-24 05:32:28 gate(mira): shut|2026-11-24 05:32:29 gate: open|2026-11-24 05:32:30 pump(tolan): low",
+			`(?<account>`, `(?<host>`},
+	} {
+		p := layout.Detect(strings.Split(c.lines, "|"), near)[0]
+		text := p.Text("x")
+		assert.Contains(t, text, c.has, c.lines)
+		assert.NotContains(t, text, c.hasNot, c.lines)
+		assert.Equal(t, p.Of, p.Fits, text)
+		assert.Equal(t, p.Of, p.Timed, text)
+	}
+}
+
+// What is proposed is never one whose times cannot be read, however well it fits.
+func TestDetectedTimesAreRead(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		var lines []string
+		for range rapid.IntRange(1, 30).Draw(t, "lines") {
+			lines = append(lines, rapid.StringMatching(`(20\d\d-1[0-9]-[0-3]\d [0-2]\d:[0-9]\d:\d\d |\d{10} |`+
+				`[A-Z][a-z]{2} \d\d )?`+
+				`(\[[A-Za-z]{4,7}\] |[a-z]+: |key: "x"; k: y)?[ -~]{0,30}`).Draw(t, "line"))
+		}
+		for _, p := range layout.Detect(lines, entry.Of(time.Date(2026, 11, 24, 12, 0, 0, 0, time.UTC))) {
+			if strings.Contains(p.Text("x"), "\n  time ") {
+				require.Positive(t, p.Timed, p.Text("x"))
+			}
+			require.LessOrEqual(t, p.Timed, p.Of)
+			_, ok := p.Layout()
+			require.True(t, ok, p.Text("x"))
+		}
+	})
 }
