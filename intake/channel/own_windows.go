@@ -91,7 +91,7 @@ func (o *own) follow(ctx context.Context, name string) (words, mend string) {
 	case err != nil:
 		return ownTrouble(name, err)
 	case known && newest < at.Record:
-		o.tell(fmt.Sprintf("channel %s was cleared: its records begin anew", name))
+		o.Tell(fmt.Sprintf("channel %s was cleared: its records begin anew", name))
 		at.Record = 0
 		query, flags = "*", subscribeAtOldest
 	case known:
@@ -145,7 +145,7 @@ func (o *own) follow(ctx context.Context, name string) (words, mend string) {
 			evtClose.Call(e)
 			record, _ := strconv.ParseInt(element([]byte(xml), "EventRecordID"), 10, 64)
 			if known && record > expected && expected > 1 {
-				o.tell(fmt.Sprintf("channel %s has wrapped: %d events went before they could be read", name,
+				o.Tell(fmt.Sprintf("channel %s has wrapped: %d events went before they could be read", name,
 					record-expected))
 			}
 			known, expected = true, record+1

@@ -9,6 +9,7 @@ import (
 
 	"dimlantern/api"
 	"dimlantern/core/entry"
+	"dimlantern/core/lang"
 	"dimlantern/screens/paint"
 	"dimlantern/screens/room"
 
@@ -67,23 +68,63 @@ func (r *Room) Widen() tea.Cmd {
 	return r.Find(r.filter)
 }
 
-// Offers is part of room.Scoped: what an expression can go on with, the fields of the chosen
-// origin.
+// operators can stand behind a field.
+var operators = []string{"== ", "!= ", ">= ", "<= ", "> ", "< ", "~ /", "!~ /", "in ("}
+
+// Offers is part of room.Scoped: with what an expression can go on that is typed, by the fields
+// of the chosen origin and the values that its entries here have.
 func (r *Room) Offers(typed string) []string {
-	if !r.inside || r.entries == nil {
+	if !r.inside || r.entries == nil || strings.TrimSpace(typed) == "" {
 		return nil
 	}
-	head, last := "", typed
-	if i := strings.LastIndexAny(typed, " ("); i >= 0 {
-		head, last = typed[:i+1], typed[i+1:]
+	at := strings.LastIndexAny(typed, " (") + 1
+	head, last := typed[:at], typed[at:]
+	before := strings.Fields(head)
+	known := append([]string{"text", "level", "host", "source", "fits"}, r.entries.Fields...)
+	field := func(back int) string { // the field that is so many words back
+		if n := len(before) - back; n >= 0 && slices.Contains(known, strings.TrimLeft(before[n], "(")) {
+			return strings.TrimLeft(before[n], "(")
+		}
+		return ""
 	}
-	if last == "" {
-		return nil
+	var words []string
+	switch {
+	case len(before) > 0 && slices.Contains(operators, before[len(before)-1]+" "):
+		words = r.valuesOf(field(2))
+	case field(1) != "" && (len(before) < 2 || !slices.Contains([]string{"has", "lacks"}, before[len(before)-2])):
+		words = operators
+	case len(before) > 2 && slices.Contains(operators, before[len(before)-2]+" "):
+		words = []string{"and ", "or "}
+	default:
+		words = append(known, "not ", "has ", "lacks ")
 	}
 	var out []string
-	for _, f := range append([]string{"text", "level", "host", "source", "fits"}, r.entries.Fields...) {
-		if strings.HasPrefix(f, last) && f != last && !slices.Contains(out, head+f) {
-			out = append(out, head+f)
+	for _, w := range words {
+		if strings.HasPrefix(w, last) && w != last && !slices.Contains(out, head+w) {
+			out = append(out, head+w)
+		}
+	}
+	return out
+}
+
+// valuesOf are the values that a field has in the entries that are here, as expressions have
+// them, the newest first.
+func (r *Room) valuesOf(field string) []string {
+	var out []string
+	for _, e := range r.entries.Lines {
+		for _, f := range e.Fields {
+			if f.Name != field || f.Value == "" {
+				continue
+			}
+			v := f.Value
+			if _, number := entry.ParseNumber(v); !number && entry.Level(v) == 0 {
+				v = lang.Quote(v)
+			} else if !number {
+				v = strings.ToLower(v)
+			}
+			if !slices.Contains(out, v) {
+				out = append(out, v)
+			}
 		}
 	}
 	return out

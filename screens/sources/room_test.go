@@ -138,7 +138,12 @@ func TestFindingEntries(t *testing.T) {
 	assert.Contains(t, h.Text(), "everything")
 	h.Do(h.r.Find("level =="))
 	assert.Contains(t, h.Text(), "a value was expected")
-	assert.Equal(t, []string{"host"}, h.r.Offers("ho"))
+	for typed, want := range map[string][]string{"ho": {"host"}, "host ": {"host == ", "host != ", "host >= ", "host <= ",
+		"host > ", "host < ", "host ~ /", "host !~ /", "host in ("}, "host =": {"host == "},
+		"host == ": {`host == "lock-3"`}, `host == "lock-3" a`: {`host == "lock-3" and `}, "not ho": {"not host"},
+		"has ho": {"has host"}, "pump": nil, "": nil, "(le": {"(level"}} {
+		assert.Equal(t, want, h.r.Offers(typed), typed)
+	}
 	h.Press("esc")
 	assert.Empty(t, h.r.Found())
 	assert.Contains(t, h.Text(), "newest first, 5 of the last 40 entries")
