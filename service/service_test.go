@@ -426,3 +426,34 @@ func TestRuleFromAnEntry(t *testing.T) {
 	_, err = p.s.bench.BeginRule(context.Background(), q)
 	assert.ErrorContains(t, err, "cannot be written", "what is there is not overwritten")
 }
+
+// A program can be brought in; a name that is taken is said; a folder means its files; what is
+// written in several forms gets several sources, and all of them check.
+func TestBringsInManyWays(t *testing.T) {
+	p := newPlace(t, t.TempDir())
+	p.open()
+	defer p.crash()
+	bring := func(q api.BringQuery) *api.Brought {
+		b, err := p.s.bench.Bring(context.Background(), q)
+		require.NoError(t, err)
+		return b
+	}
+	b := bring(api.BringQuery{Path: "command /bin/sh -c date", Name: "tide-clock"})
+	assert.Equal(t, "source tide-clock {\n  command \"/bin/sh\" \"-c\" \"date\"\n}\n", b.Text)
+	assert.Contains(t, bring(api.BringQuery{Path: "command nowhere"}).Words, "a program by its path")
+	assert.True(t, bring(api.BringQuery{Path: "command /nowhere/gauge"}).Offers[0].Bad)
+	p.write("logs/gates.log", strings.Repeat("{\"at\":\"2026-11-24T05:00:00Z\",\"text\":\"gate shut\"}\n", 5))
+	p.write("logs/pumps.log", strings.Repeat("2026-11-24 05:00:00 [Note] pump 7 low\n", 5))
+	p.write("logs/old/deep.log", "2026-11-24 05:00:00 [Note] pump 7 low\n")
+	folderOf := filepath.Join(p.dir, "logs")
+	assert.Empty(t, bring(api.BringQuery{Path: folderOf, Name: "app"}).Text, "there is a source of that name")
+	b = bring(api.BringQuery{Path: folderOf})
+	assert.Equal(t, 2, b.Fit, "folders in it are none of its files")
+	require.Len(t, b.Formats, 2)
+	assert.Contains(t, b.Formats[0].What, "5 of 5 entries fit, all have a time, 2026-11-24 05:00")
+	s, ds := folder.Check([]folder.Text{{Name: "t", Body: b.Text}})
+	require.Empty(t, ds, b.Text)
+	assert.NotNil(t, s.Source("logs"))
+	assert.NotNil(t, s.Source("pumps"))
+	assert.Equal(t, "logs", b.Source)
+}

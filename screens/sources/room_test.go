@@ -138,7 +138,8 @@ func TestFindingEntries(t *testing.T) {
 	assert.Contains(t, h.Text(), "everything")
 	h.Do(h.r.Find("level =="))
 	assert.Contains(t, h.Text(), "a value was expected")
-	for typed, want := range map[string][]string{"ho": {"host"}, "host ": {"host == ", "host != ", "host >= ", "host <= ",
+	for typed, want := range map[string][]string{"ho": {"host"}, "host ": {"host == ", "host != ", "host >= ",
+		"host <= ",
 		"host > ", "host < ", "host ~ /", "host !~ /", "host in ("}, "host =": {"host == "},
 		"host == ": {`host == "lock-3"`}, `host == "lock-3" a`: {`host == "lock-3" and `}, "not ho": {"not host"},
 		"has ho": {"has host"}, "pump": nil, "": nil, "(le": {"(level"}} {
