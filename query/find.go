@@ -34,7 +34,7 @@ const soughtRule = "what-is-sought"
 var operator = regexp.MustCompile(`==|!=|>=|<=|\w [<>](?: |$)|!?~ ?/|["` + "`" + `]| in \(`)
 
 // Seek reads what a person looks for in sources: an EXPR of the language, or else words. An
-// expression that is not understood is a *api.Problem.
+// EXPR that is not understood is answered with an *api.Problem.
 func Seek(texts []folder.Text, sources []string, typed string) (*Sought, error) {
 	typed = strings.Join(strings.Fields(typed), " ")
 	if typed == "" {

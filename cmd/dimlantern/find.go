@@ -143,8 +143,8 @@ func (o *findOptions) print(out *bufio.Writer, list []api.FoundEntry) {
 	}
 }
 
-// logGroup are logs whose sources stand in the same settings.
-type logGroup struct {
+// soughtIn are logs whose sources stand in the same settings.
+type soughtIn struct {
 	texts   []folder.Text
 	sources []string // nil is all
 	logs    []query.Log
@@ -152,7 +152,7 @@ type logGroup struct {
 
 // logs are the logs in which is looked: the files that are given, by their formats, or what
 // the sources of the settings have.
-func (o *findOptions) logs(files []string) ([]logGroup, error) {
+func (o *findOptions) logs(files []string) ([]soughtIn, error) {
 	host, _ := os.Hostname()
 	if len(files) > 0 && o.on == "" {
 		for i, f := range files {
@@ -168,7 +168,7 @@ func (o *findOptions) logs(files []string) ([]logGroup, error) {
 		if err != nil {
 			return nil, err
 		}
-		var out []logGroup
+		var out []soughtIn
 		for _, f := range formats {
 			text := workbench.Proposed(&f.Proposals[0], "log", f.Files)
 			texts := []folder.Text{{Name: "detected", Body: text}}
@@ -176,7 +176,7 @@ func (o *findOptions) logs(files []string) ([]logGroup, error) {
 			if err := refuse(ds); err != nil {
 				return nil, err
 			}
-			g := logGroup{texts: texts, sources: []string{"log"}}
+			g := soughtIn{texts: texts, sources: []string{"log"}}
 			for _, path := range f.Files {
 				g.logs = append(g.logs, query.Log{Name: host + ":" + path, Series: path, Host: host, Only: path,
 					Source: settings.Source("log")})
@@ -193,7 +193,7 @@ func (o *findOptions) logs(files []string) ([]logGroup, error) {
 	if err := refuse(ds); err != nil {
 		return nil, err
 	}
-	g := logGroup{texts: texts}
+	g := soughtIn{texts: texts}
 	for _, src := range settings.Sources {
 		if o.on != "" && src.Name != o.on {
 			continue
@@ -223,7 +223,7 @@ func (o *findOptions) logs(files []string) ([]logGroup, error) {
 	if len(g.logs) == 0 {
 		return nil, failed{"no file of the sources in " + o.settings + " is there: give a FILE"}
 	}
-	return []logGroup{g}, nil
+	return []soughtIn{g}, nil
 }
 
 // filesOf are the files that a source has now: those that its globs fit, or in which its
