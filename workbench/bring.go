@@ -60,28 +60,36 @@ func (s *Workbench) Bring(_ context.Context, q api.BringQuery) (*api.Brought, er
 		b.Words = "a path begins with /; what is no file begins with one of: " + strings.Join(OfferWords, ", ")
 		return b, nil
 	}
-	var readable []string
 	all := slices.DeleteFunc(intake.Find(path, mostFound), func(f intake.File) bool {
 		info, err := os.Stat(f.Path)
 		return inside && err == nil && info.IsDir()
 	})
-	b.Fit = len(all)
-	for _, f := range all {
+	logs := logsOf(all)
+	b.Fit = len(logs)
+	var samples []string
+	called := map[string]string{} // how the log of each sample is called
+	for _, l := range logs {
 		if len(b.Files) < mostShown {
-			b.Files = append(b.Files, api.BroughtFile(f))
+			b.Files = append(b.Files, api.BroughtFile(l.File))
 		}
-		if f.Words == "" {
-			readable = append(readable, f.Path)
-			b.Copies += intake.Copies(f.Path)
+		if l.Words == "" {
+			samples = append(samples, l.Path)
+			called[l.Path] = l.series
+			b.Copies += max(l.copies, intake.Copies(l.Path))
 		}
 	}
 	if len(b.Files) == 0 {
 		b.Words = "no file fits this path yet; it is taken up when it appears"
 	}
-	formats, err := s.looks.formatsOf(readable)
+	formats, err := s.looks.formatsOf(samples)
 	if err != nil {
 		b.Words = err.Error()
 		formats, _ = s.looks.formatsOf(nil)
+	}
+	for _, f := range formats {
+		for i, path := range f.Files {
+			f.Files[i] = called[path]
+		}
 	}
 	name := cmp.Or(q.Name, sourceName(path, taken))
 	taken = append(slices.Clone(taken), &lang.Source{Name: name})
@@ -112,6 +120,39 @@ const (
 	mostFound = 200
 	mostShown = 8
 )
+
+// foundLog is a log that fits a path: the file of it that says most about how it is written, or
+// one that cannot be read.
+type foundLog struct {
+	intake.File
+	series string // the path that its files have their names from
+	copies int
+}
+
+// logsOf puts the files together that are of one log.
+func logsOf(files []intake.File) []foundLog {
+	var out []foundLog
+	by := map[string]intake.File{}
+	var paths []string
+	for _, f := range files {
+		by[f.Path] = f
+		paths = append(paths, f.Path)
+	}
+	for _, g := range intake.Grouped(paths) {
+		l := foundLog{series: g.Name, copies: len(g.Files) - 1}
+		for i, path := range g.Files { // oldest first
+			if f := by[path]; i == 0 || f.Words == "" && (l.Words != "" || f.Size >= enoughToSee || f.Size > l.Size) {
+				l.File = f
+			}
+		}
+		out = append(out, l)
+	}
+	return out
+}
+
+// enoughToSee is how large a newer file of a log must be to be looked at instead of a larger
+// older one, in bytes.
+const enoughToSee = 16 << 10
 
 // bringText says where the text would be written, or writes it.
 func (s *Workbench) bringText(b *api.Brought, name string, write bool) (*api.Brought, error) {

@@ -158,8 +158,13 @@ func filesOf(formats []*Format, i int, glob string) []string {
 	for _, f := range formats[0].Files {
 		own = append(own, lang.Quote(f))
 	}
-	for k := range formats[1:] {
-		others = append(others, filesOf(formats, k+1, glob)...)
+	for _, f := range formats[1:] {
+		for _, path := range f.Files {
+			if intake.Copies(path) > 0 { // which the glob fits as well
+				path += "*"
+			}
+			others = append(others, lang.Quote(path))
+		}
 	}
 	if len(others) > len(own) {
 		return own

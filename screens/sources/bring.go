@@ -347,7 +347,9 @@ func (b *bring) drawFound(c *paint.Canvas, y, bottom int, base paint.Style) {
 // drawText draws a text that will be written, under the name of its file, and returns the row
 // behind it.
 func drawText(c *paint.Canvas, y, bottom int, name, text string, p paint.Palette) int {
-	room.DrawHead(c, y, "this will be written", name, p)
+	if y < bottom {
+		room.DrawHead(c, y, "this will be written", name, p)
+	}
 	y++
 	for l := range strings.Lines(strings.TrimRight(text, "\n")) {
 		if y < bottom {
