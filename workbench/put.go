@@ -73,6 +73,23 @@ func (s *Workbench) Foresee(ctx context.Context, p *api.Put) error {
 		p.Lines = append(p.Lines, api.PutLine{Word: word, Text: text, Bad: bad})
 	}
 	settings, ds := sn.Check(texts)
+	if foreseeFindings(p, ds, put); p.Refused != "" {
+		return nil
+	}
+	foreseeSources(sn, settings, put)
+	foreseeRules(sn.Settings, settings, put)
+	foreseeTests(settings, put)
+	ts, err := s.foreseen(ctx, sn, settings)
+	if err != nil {
+		put("alerts", "what becomes of those that are open cannot be said: "+err.Error(), true)
+		return nil
+	}
+	foreseeAlerts(sn, ts, put)
+	return ctx.Err()
+}
+
+// foreseeFindings says what the check finds in the files of a change, and refuses it for errors.
+func foreseeFindings(p *api.Put, ds []lang.Diagnostic, put func(word, text string, bad bool)) {
 	findings := 0
 	for _, d := range ds {
 		if !slices.ContainsFunc(p.Files, func(f api.BenchSave) bool { return f.File == d.Pos.File }) &&
@@ -89,32 +106,36 @@ func (s *Workbench) Foresee(ctx context.Context, p *api.Put) error {
 			put("finding", fmt.Sprintf("line %d: %s", d.Pos.Line, d.What), false)
 		}
 	}
-	if p.Refused != "" {
-		return nil
-	}
-	foreseeSources(sn, settings, put)
+}
+
+// foreseeRules says which rules come, go, change their meaning, or keep what they counted.
+func foreseeRules(old, settings *lang.Settings, put func(word, text string, bad bool)) {
 	for _, r := range settings.Rules {
-		old := sn.Settings.Rule(r.Name)
+		before := old.Rule(r.Name)
 		switch {
 		case r.On != nil && slices.Contains(r.On, lang.Itself):
-		case old == nil:
+		case before == nil:
 			put("new", r.Name+", which begins to count with the next entry"+offWord(r), false)
-		case old.Off != r.Off && r.Off:
+		case before.Off != r.Off && r.Off:
 			put("off", r.Name+" is written and checked, and does not run", false)
-		case old.Off != r.Off:
+		case before.Off != r.Off:
 			put("on", r.Name+" runs again", false)
-		case !trial.MeansSame(sn.Settings, old, settings, r):
+		case !trial.MeansSame(old, before, settings, r):
 			put("changed", r.Name+" matches or counts by something else; its state is built anew from what its "+
 				"logs said", false)
-		case trial.Thresholds(old) != trial.Thresholds(r):
+		case trial.Thresholds(before) != trial.Thresholds(r):
 			put("changed", r.Name+" keeps what it has counted, and judges it by what is written now", false)
 		}
 	}
-	for _, r := range sn.Settings.Rules {
+	for _, r := range old.Rules {
 		if settings.Rule(r.Name) == nil {
 			put("gone", r.Name, false)
 		}
 	}
+}
+
+// foreseeTests runs the tests that stand in the settings.
+func foreseeTests(settings *lang.Settings, put func(word, text string, bad bool)) {
 	passed, failed := 0, 0
 	for _, o := range trial.Expects(settings) {
 		if o.Failed {
@@ -130,11 +151,10 @@ func (s *Workbench) Foresee(ctx context.Context, p *api.Put) error {
 	case passed == 0 && failed == 0:
 		put("tests", "there are none", false)
 	}
-	ts, err := s.foreseen(ctx, sn, settings)
-	if err != nil {
-		put("alerts", "what becomes of those that are open cannot be said: "+err.Error(), true)
-		return nil
-	}
+}
+
+// foreseeAlerts names the alerts that a change opens and ends.
+func foreseeAlerts(sn *snapshot.Snapshot, ts []engine.Transition, put func(word, text string, bad bool)) {
 	ends, opens := 0, 0
 	for i := range ts {
 		t := &ts[i]
@@ -167,7 +187,6 @@ func (s *Workbench) Foresee(ctx context.Context, p *api.Put) error {
 	if ends == 0 {
 		put("alerts", "none that is open ends by this", false)
 	}
-	return ctx.Err()
 }
 
 // foreseeSources says what becomes of the sources.

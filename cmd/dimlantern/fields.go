@@ -12,18 +12,16 @@ import (
 	"strings"
 	"time"
 
-	"dimlantern/intake"
-	"dimlantern/query"
-	"dimlantern/workbench"
-
-	"dimlantern/folder"
-
 	"github.com/spf13/cobra"
 
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/layout"
 	"dimlantern/core/match"
+	"dimlantern/folder"
+	"dimlantern/intake"
+	"dimlantern/query"
+	"dimlantern/workbench"
 )
 
 type fieldsOptions struct {
@@ -185,87 +183,120 @@ func printFields(to io.Writer, o *fieldsOptions, files []string) error {
 	if o.asJSON {
 		to = jsonOut(to)
 	}
-	out := bufio.NewWriterSize(to, 64<<10)
-	var p fieldPrinter
-	switch {
-	case o.values:
-		p = &valueFields{counter: layout.NewCounter(), asJSON: o.asJSON, only: o.only}
-	case o.asJSON:
-		p = &jsonFields{only: o.only}
-	case o.asCSV:
-		p = &csvFields{columns: o.columns(l), known: o.only != nil || l != nil && !l.Open()}
-	default:
-		p = &tableFields{columns: slices.DeleteFunc(o.columns(l), func(f string) bool { // its own column has it
-			return o.only == nil && l != nil && l.Time != nil && slices.Contains(l.Time.Fields, f)
-		}), narrow: o.misfits, open: o.only == nil && (l == nil || l.Open())}
-	}
 	if o.only != nil && o.filter == nil {
 		plan.Layout.Narrow(o.only)
 	}
-	host, _ := os.Hostname()
-	reasons := newReasons()
-	texted := l != nil && !l.Divides() && !o.asJSON && (o.only == nil || slices.Contains(o.only, "text"))
+	r := &fieldReader{
+		options: o, plan: plan, printer: o.printer(l), out: bufio.NewWriterSize(to, 64<<10), reasons: newReasons(),
+		headed: plan.Layout.Headed(), masked: plan.Layout.Masked(),
+		texted: l != nil && !l.Divides() && !o.asJSON && (o.only == nil || slices.Contains(o.only, "text")),
+	}
+	r.host, _ = os.Hostname()
 	debug.SetGCPercent(400) // entries are forgotten as soon as they are printed
-	var w written
 	for _, path := range files {
-		d := &layout.Divider{Layout: plan.Layout}
-		near, last := entry.Of(time.Now()), entry.None
-		if info, err := os.Stat(path); err == nil {
-			near = entry.Of(info.ModTime())
-		}
-		d.Reuse = (o.asCSV || o.asJSON) && !o.values
-		given := plan.Constants(absolute(path), host)
-		headed := plan.Layout.Headed()
-		masked := plan.Layout.Masked()
-		if _, err := intake.EachBlock(path, plan, func(text []byte) error {
-			var failure error
-			plan.All(text, func(line []byte) {
-				if headed && d.See(line) {
-					return
-				}
-				raw := plan.DivideInto(&w.Division, d, line, near)
-				if w.Timed {
-					last, near = w.At, w.At
-				}
-				w.Fields = match.Given(w.Fields, given)
-				if !o.takes(plan, &w.Division, raw, last, host, path) {
-					return
-				}
-				if reasons.total++; !w.Fits || len(w.Misfits) > 0 {
-					w.Misfits = d.Why(&w.Division, raw)
-					reasons.add(&w.Division, raw)
-				} else if o.misfits {
-					return
-				}
-				if masked {
-					misfits := w.Misfits
-					w.Division, w.text = plan.Shown(d, line, near)
-					w.Misfits = misfits
-					w.Fields = match.Given(w.Fields, given)
-				}
-				if texted && w.Fits && !slices.ContainsFunc(w.Fields, func(f entry.Field) bool {
-					return f.Name == "text"
-				}) {
-					w.Fields = append(w.Fields, entry.Field{Name: "text", Value: w.whole(raw, masked)})
-				}
-				w.at = last
-				if failure == nil {
-					failure = p.print(out, &w, raw, masked)
-				}
-			})
-			return failure
-		}); err != nil {
+		if err := r.read(path); err != nil {
 			return err
 		}
 	}
-	if err := p.end(out); err != nil {
+	if err := r.printer.end(r.out); err != nil {
 		return err
 	}
-	if err := out.Flush(); err != nil {
+	if err := r.out.Flush(); err != nil {
 		return fmt.Errorf("the result cannot be written: %w", err)
 	}
-	reasons.tell()
+	r.reasons.tell()
 	return nil
+}
+
+// printer is the form in which entries are written; l is nil where the layout is a built-in one.
+func (o *fieldsOptions) printer(l *lang.Layout) fieldPrinter {
+	switch {
+	case o.values:
+		return &valueFields{counter: layout.NewCounter(), asJSON: o.asJSON, only: o.only}
+	case o.asJSON:
+		return &jsonFields{only: o.only}
+	case o.asCSV:
+		return &csvFields{columns: o.columns(l), known: o.only != nil || l != nil && !l.Open()}
+	}
+	columns := slices.DeleteFunc(o.columns(l), func(f string) bool { // its own column has it
+		return o.only == nil && l != nil && l.Time != nil && slices.Contains(l.Time.Fields, f)
+	})
+	return &tableFields{columns: columns, narrow: o.misfits, open: o.only == nil && (l == nil || l.Open())}
+}
+
+// fieldReader divides files, entry by entry, and has the entries printed that are asked for.
+type fieldReader struct {
+	options *fieldsOptions
+	plan    *match.Plan
+	printer fieldPrinter
+	out     *bufio.Writer
+	reasons *reasons
+	host    string
+
+	headed bool // a line of the file may name its columns
+	masked bool // some values may not be shown
+	texted bool // the layout divides nothing: the whole entry is its text
+
+	// Of the file that is read:
+	path       string
+	divider    *layout.Divider
+	given      []entry.Field // what the source says of each entry
+	near, last entry.Instant // the time to complete one without a year from; the last that was read
+	w          written
+}
+
+// read divides a file.
+func (r *fieldReader) read(path string) error {
+	r.path, r.near, r.last = path, entry.Of(time.Now()), entry.None
+	if info, err := os.Stat(path); err == nil {
+		r.near = entry.Of(info.ModTime())
+	}
+	o := r.options
+	r.divider = &layout.Divider{Layout: r.plan.Layout, Reuse: (o.asCSV || o.asJSON) && !o.values}
+	r.given = r.plan.Constants(absolute(path), r.host)
+	_, err := intake.EachBlock(path, r.plan, func(text []byte) error {
+		var failure error
+		r.plan.All(text, func(line []byte) {
+			if err := r.entry(line); failure == nil {
+				failure = err
+			}
+		})
+		return failure
+	})
+	return err
+}
+
+// entry divides one, and prints it where it is asked for.
+func (r *fieldReader) entry(line []byte) error {
+	if r.headed && r.divider.See(line) {
+		return nil
+	}
+	w := &r.w
+	raw := r.plan.DivideInto(&w.Division, r.divider, line, r.near)
+	if w.Timed {
+		r.last, r.near = w.At, w.At
+	}
+	w.Fields = match.Given(w.Fields, r.given)
+	if !r.options.takes(r.plan, &w.Division, raw, r.last, r.host, r.path) {
+		return nil
+	}
+	if r.reasons.total++; !w.Fits || len(w.Misfits) > 0 {
+		w.Misfits = r.divider.Why(&w.Division, raw)
+		r.reasons.add(&w.Division, raw)
+	} else if r.options.misfits {
+		return nil
+	}
+	if r.masked {
+		misfits := w.Misfits
+		w.Division, w.text = r.plan.Shown(r.divider, line, r.near)
+		w.Misfits = misfits
+		w.Fields = match.Given(w.Fields, r.given)
+	}
+	if r.texted && w.Fits && !slices.ContainsFunc(w.Fields, func(f entry.Field) bool { return f.Name == "text" }) {
+		w.Fields = append(w.Fields, entry.Field{Name: "text", Value: w.whole(raw, r.masked)})
+	}
+	w.at = r.last
+	return r.printer.print(r.out, w, raw, r.masked)
 }
 
 // columns are the fields that a layout and its source give, in their order.
