@@ -496,7 +496,7 @@ func (b *bring) drawFile(c *paint.Canvas, y int, x api.BroughtFile, base paint.S
 	at := c.Cut(12, y, max(c.W/2-14, 20), name, x.Path)
 	if x.Words == "" {
 		c.Cut(at+2, y, c.W-at-3, base.With(p.Dim), humanize.Bytes(uint64(x.Size))+", written "+
-			entry.RoughSpan(time.Since(x.Mod))+" ago")
+			entry.RoughSpan(time.Since(x.Mod).Truncate(time.Second))+" ago")
 		return y + 1
 	}
 	c.Cut(at+2, y, c.W-at-3, base.With(p.Severity[entry.Warning]), x.Words)

@@ -126,7 +126,8 @@ func (r *Room) facts(c *paint.Canvas, y, bottom, middle int, s *api.SourceView, 
 	}
 	if o.State.Skew != 0 {
 		put("clock", base.With(p.Severity[entry.Warning]),
-			fmt.Sprintf("%s behind ours; taken off its entries' times", entry.RoughSpan(o.State.Skew)))
+			fmt.Sprintf("%s behind ours; taken off its entries' times",
+				entry.RoughSpan(o.State.Skew.Truncate(time.Second))))
 	}
 	fits := s.Layout
 	if o.State.Looked > 0 && o.State.Misfits == 0 {

@@ -239,7 +239,8 @@ var bars = []string{"▁", "▂", "▃", "▄", "▅", "▆", "▇"}
 func stateOf(o *api.OriginView, p paint.Palette, base paint.Style) (string, paint.Style) {
 	switch {
 	case o.Blind:
-		return string(o.State.Condition) + " " + entry.RoughSpan(time.Since(o.State.Since)), base.With(p.Blind)
+		since := time.Since(o.State.Since).Truncate(time.Second)
+		return string(o.State.Condition) + " " + entry.RoughSpan(since), base.With(p.Blind)
 	case o.State.Condition == origin.Seen:
 		return "", base.With(p.Dim)
 	case o.State.Condition == origin.Waiting, o.State.Condition == origin.Resting:
