@@ -151,6 +151,10 @@ func TestJoinedIsTheSame(t *testing.T) {
 	in, out := io.Pipe()
 	defer out.Close()
 	s, data, _ := running(t, pipedRule, in)
+	logs := t.TempDir()
+	for _, name := range []string{"a.log", "b.log"} {
+		require.NoError(t, os.WriteFile(filepath.Join(logs, name), []byte("2026-11-24 05:32:28 pump 7: low\n"), 0o600))
+	}
 	ctx, cancel := context.WithCancel(context.Background())
 	served := make(chan error, 1)
 	go func() { served <- s.Serve(ctx) }()
@@ -191,7 +195,7 @@ func TestJoinedIsTheSame(t *testing.T) {
 				At: now, Lines: 10})
 		},
 		"bring": func(l api.Lantern) (any, error) {
-			return api.DoBring.Call(ctx, l, api.BringQuery{Path: data + "/*"})
+			return api.DoBring.Call(ctx, l, api.BringQuery{Path: logs + "/*"})
 		},
 		"no such": func(l api.Lantern) (any, error) {
 			_, err := api.AskEntries.Call(ctx, l, api.EntriesQuery{Origin: "nobody"})
