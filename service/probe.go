@@ -64,26 +64,47 @@ func probeWay(src *lang.Source, host string) []intake.Reach {
 			time.Time{})}
 	case src.Input:
 		return []intake.Reach{reach(host+":input", "", "", "it is what is piped into dimlantern watch", time.Time{})}
-	case src.Journal():
-		newest, words, mend := journal.Look(ctx, src.At)
-		return []intake.Reach{reach(host+":journal", words, mend, "it can be read", newest)}
 	case len(src.Channels) > 0:
-		all, err := channel.List(ctx, src.At)
-		if err != nil {
-			return []intake.Reach{reach("", err.Error(), "", "", time.Time{})}
+		places := src.At
+		if len(places) == 0 {
+			places = []string{""}
 		}
-		for _, name := range src.Channels {
-			x, words, ok := channel.Find(all, name)
-			if ok {
-				words = x.Words
-			}
-			out = append(out, reach(name, words, x.Mend, x.Say(), x.Newest))
+		for _, place := range places {
+			out = append(out, probeChannels(ctx, src, place, host, reach)...)
 		}
 		return out
 	}
 	for _, l := range src.Listen {
 		words, mend := listen.Try(l)
 		out = append(out, reach(l.Proto+" "+l.Address, words, mend, "it can be opened", time.Time{}))
+	}
+	return out
+}
+
+// probeChannels tries the channels of a source in one of their places.
+func probeChannels(ctx context.Context, src *lang.Source, place, host string,
+	reach func(origin, words, mend, well string, newest time.Time) intake.Reach) []intake.Reach {
+	called := func(way string) string {
+		if len(src.At) > 1 {
+			return lang.WayAt(way, place)
+		}
+		return way
+	}
+	if src.Journal() {
+		newest, words, mend := journal.Look(ctx, place)
+		return []intake.Reach{reach(called(host+":journal"), words, mend, "it can be read", newest)}
+	}
+	all, err := channel.List(ctx, place)
+	if err != nil {
+		return []intake.Reach{reach("", err.Error(), "", "", time.Time{})}
+	}
+	var out []intake.Reach
+	for _, name := range src.Channels {
+		x, words, ok := channel.Find(all, name)
+		if ok {
+			words = x.Words
+		}
+		out = append(out, reach(called(name), words, x.Mend, x.Say(), x.Newest))
 	}
 	return out
 }

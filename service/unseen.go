@@ -72,7 +72,7 @@ func (s *Service) allUnseen(now time.Time) []snapshot.Unseen {
 				add(l.Proto+" "+l.Address, v.State.Words, v.State.Mend)
 			}
 		}
-		for _, name := range src.Channels {
+		for _, name := range src.ChannelWays() {
 			if src.Journal() {
 				continue
 			}

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -122,15 +123,8 @@ func (w *ways) feedsOf(s *lang.Source, positions map[string]spool.Position) []fe
 	for _, l := range s.Listen {
 		out = append(out, listen.New(l))
 	}
-	if s.Journal() {
-		out = append(out, journal.New(s.At, s.Begin, at))
-	}
-	if len(s.Channels) > 0 && !s.Journal() {
-		where := *s
-		if where.At == "" {
-			where.At = w.channels
-		}
-		out = append(out, channel.New(&where, at))
+	if len(s.Channels) > 0 {
+		out = append(out, w.channelFeeds(s, at)...)
 	}
 	if len(s.Command) > 0 {
 		out = append(out, program.New(s.Command, s.Entry))
@@ -138,6 +132,25 @@ func (w *ways) feedsOf(s *lang.Source, positions map[string]spool.Position) []fe
 	if s.Input {
 		w.input.Join(s.Entry)
 		out = append(out, w.input)
+	}
+	return out
+}
+
+// channelFeeds are the feeds of a source of channels, one of each place.
+func (w *ways) channelFeeds(s *lang.Source, positions map[string]string) []feed.Feed {
+	open := func(place string, positions map[string]string) feed.Feed {
+		if s.Journal() {
+			return journal.New(place, s.Begin, positions)
+		}
+		return channel.New(cmp.Or(place, w.channels), s.Channels, s.Begin, positions)
+	}
+	if len(s.At) == 0 {
+		return []feed.Feed{open("", positions)}
+	}
+	var out []feed.Feed
+	for i, place := range s.At {
+		f := open(place, feed.PositionsAt(positions, place, i == 0))
+		out = append(out, feed.At(f, place, s.Channels, len(s.At) > 1))
 	}
 	return out
 }
@@ -196,20 +209,7 @@ func (w *ways) view(source string) (api.WayView, bool) {
 	if c == nil {
 		return api.WayView{}, false
 	}
-	v := api.WayView{}
-	for i, f := range c.feeds {
-		s := f.State()
-		if i == 0 {
-			v.State = s
-			continue
-		}
-		if v.State.Words == "" {
-			v.State.Words, v.State.Mend, v.State.Since = s.Words, s.Mend, s.Since
-		}
-		v.State.Senders = merged(v.State.Senders, s.Senders)
-		v.State.Lost += s.Lost
-		v.State.Behind = v.State.Behind || s.Behind
-	}
+	v := api.WayView{State: together(c.feeds)}
 	slices.SortStableFunc(v.State.Senders, func(a, b origin.Sender) int { return b.Last.Compare(a.Last) })
 	if c.shared.Load() && v.State.Note == "" {
 		v.State.Note = fmt.Sprintf("%d senders have a log of their own; the others share one, each entry with its "+
@@ -220,6 +220,33 @@ func (w *ways) view(source string) (api.WayView, bool) {
 	c.mu.Unlock()
 	v.State.Behind = v.State.Behind || c.holds.Load() // asked after the feeds, so that nothing is between the two
 	return v, true
+}
+
+// together is how the feeds of a source are. Where each says of which ways it speaks, the source
+// cannot be seen when none of them can; else what cannot be seen of one may concern all that
+// comes.
+func together(feeds []feed.Feed) origin.Way {
+	if len(feeds) == 1 {
+		return feeds[0].State()
+	}
+	v := origin.Way{Ways: map[string]origin.Trouble{}}
+	open := false
+	for i, f := range feeds {
+		s := f.State()
+		open = open || s.Words == ""
+		if i == 0 || v.Words == "" && s.Words != "" {
+			v.Words, v.Mend, v.Since = s.Words, s.Mend, s.Since
+		}
+		maps.Copy(v.Ways, s.Ways)
+		v.Senders = merged(v.Senders, s.Senders)
+		v.Lost += s.Lost
+		v.Note = cmp.Or(v.Note, s.Note)
+		v.Behind = v.Behind || s.Behind && (s.Words == "" || len(s.Ways) == 0)
+	}
+	if open && len(v.Ways) > 0 {
+		v.Words, v.Mend = "", ""
+	}
+	return v
 }
 
 // merged adds up who sends by several ways.

@@ -245,7 +245,7 @@ func TestKeptOnce(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		data, err := os.MkdirTemp(base, "")
 		require.NoError(t, err)
-		src := &lang.Source{Name: "control", Channels: []string{"Berths"}, At: "/nowhere.sock"}
+		src := &lang.Source{Name: "control", Channels: []string{"Berths"}, At: []string{"/nowhere.sock"}}
 		settings := &lang.Settings{Sources: []*lang.Source{src}}
 		n := 0
 		for range rapid.IntRange(1, 8).Draw(t, "lives") {
@@ -374,6 +374,9 @@ func TestOffers(t *testing.T) {
 	assert.Equal(t, "source berths {\n  channel \"Berths\" at "+lang.Quote(at)+"\n  begin   now\n}\n", b.Text)
 	_, ds := folder.Check([]folder.Text{{Name: "t", Body: b.Text}})
 	assert.Empty(t, ds)
+	b = bring("channel Berths at "+at+", /nowhere.sock only event == 301", false)
+	assert.Contains(t, b.Text, "  channel \"Berths\" at "+lang.Quote(at)+", \"/nowhere.sock\"\n  only    event == 301\n")
+	assert.Contains(t, b.Words, "no channel host is at /nowhere.sock")
 
 	assert.Contains(t, bring("syslog udp 5599", false).Offers[0].Words, "the source taken listens there already")
 	port := freeUDP(t)
@@ -412,6 +415,93 @@ func freeUDP(t *testing.T) string {
 	_, port, err := net.SplitHostPort(c.LocalAddr().String())
 	require.NoError(t, err)
 	return port
+}
+
+// The same channel of several hosts: what comes of each is told apart, one that goes is blind alone,
+// and after a restart each goes on where it was, with another host beside it as well.
+func TestChannelsOfSeveralHosts(t *testing.T) {
+	dir, err := os.MkdirTemp("", "ch-")
+	require.NoError(t, err)
+	defer os.RemoveAll(dir)
+	event := func(host string, n int) string {
+		return fmt.Sprintf(`<Event><System><EventID>301</EventID><Level>3</Level><EventRecordID>%d</EventRecordID>`+
+			`<Channel>Berths</Channel><Computer>%s</Computer></System><RenderingInfo><Message>Fender %d.`+
+			`</Message></RenderingInfo></Event>`, n, host, n)
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	var hosts []*channel.Host
+	var places []string
+	var ends []context.CancelFunc
+	serve := func(i int) {
+		l, err := channel.ListenAt(places[i])
+		require.NoError(t, err)
+		ctx, end := context.WithCancel(ctx)
+		ends[i] = end
+		go hosts[i].Serve(ctx, l)
+	}
+	for i := range 3 {
+		h := channel.NewHost(fmt.Sprintf("lock-%d", i))
+		h.Open("Berths", 100)
+		hosts, places, ends = append(hosts, h), append(places, filepath.Join(dir, fmt.Sprint(i, ".sock"))), append(ends, nil)
+		serve(i)
+	}
+	added := map[int]int{}
+	add := func(i int) {
+		hosts[i].Add("Berths", time.Now(), func(record int64) string { return event(fmt.Sprintf("lock-%d", i), int(record)) })
+		added[i]++
+	}
+	text := func(places ...string) string {
+		var at []string
+		for _, p := range places {
+			at = append(at, lang.Quote(p))
+		}
+		return "source berths {\n channel \"Berths\" at " + strings.Join(at, ", ") +
+			"\n begin oldest\n}\nrule fender {\n problem event == 301\n per host\n raise error\n clear by hand\n}\n"
+	}
+	add(0)
+	add(1)
+	s, data, stop := running(t, text(places[0], places[1]), nil)
+	state := func() map[string]string {
+		v, err := s.query.Sources(ctx, api.ViewQuery{Column: time.Minute, Columns: 10})
+		require.NoError(t, err)
+		out := map[string]string{}
+		for _, x := range v.Sources {
+			for _, o := range x.Origins {
+				out[o.Host] += fmt.Sprintf("%d %v ", o.Entries, o.Blind)
+			}
+		}
+		return out
+	}
+	is := func(want map[string]string) {
+		t.Helper()
+		if !assert.Eventually(t, func() bool { return assert.ObjectsAreEqual(want, state()) }, 10*time.Second,
+			10*time.Millisecond) {
+			t.Fatal(want, state())
+		}
+	}
+	is(map[string]string{"lock-0": "1 false ", "lock-1": "1 false "})
+	ends[0]()
+	is(map[string]string{"lock-0": "1 true ", "lock-1": "1 false "})
+	add(0)
+	add(1)
+	is(map[string]string{"lock-0": "1 true ", "lock-1": "2 false "})
+	serve(0)
+	is(map[string]string{"lock-0": "2 false ", "lock-1": "2 false "})
+	stop()
+	add(0)
+	add(2)
+	settings := filepath.Join(filepath.Dir(data), "settings")
+	require.NoError(t, os.WriteFile(filepath.Join(settings, "s.lantern"), []byte(text(places[1], places[2], places[0])),
+		0o644))
+	s, err = Open(Options{Settings: settings, Data: data})
+	require.NoError(t, err)
+	ended := make(chan error, 1)
+	run, end := context.WithCancel(ctx)
+	go func() { ended <- s.Run(run) }()
+	is(map[string]string{"lock-0": "3 false ", "lock-1": "2 false ", "lock-2": "1 false "})
+	end()
+	require.NoError(t, <-ended)
 }
 
 // At the start what a channel had meanwhile is judged among what files had, in the

@@ -63,8 +63,10 @@ func (s *Workbench) placesOfChannels() []string {
 		out[0] = sn.Channels
 	}
 	for _, src := range sn.Settings.Sources {
-		if len(src.Channels) > 0 && !src.Journal() && src.At != "" && !slices.Contains(out, src.At) {
-			out = append(out, src.At)
+		for _, place := range src.At {
+			if !src.Journal() && !slices.Contains(out, place) {
+				out = append(out, place)
+			}
 		}
 	}
 	return out
@@ -76,13 +78,14 @@ func (s *Workbench) bringChannel(b *api.Brought, typed string) (clause, name str
 	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
 	defer cancel()
 	typed, only, _ := strings.Cut(typed, " only ")
-	typed, at, named := strings.Cut(typed, " at ")
-	typed, at = strings.TrimSpace(typed), strings.TrimSpace(at)
-	places := s.placesOfChannels()
-	if named && at != "" {
-		places = []string{at}
+	typed, at, _ := strings.Cut(typed, " at ")
+	typed = strings.TrimSpace(typed)
+	named := listed(at)
+	places := named
+	if len(named) == 0 {
+		places = s.placesOfChannels()
 	}
-	var missing []string
+	var missing, found []string
 	for _, place := range places {
 		list, err := channel.List(ctx, place)
 		if err != nil {
@@ -93,45 +96,82 @@ func (s *Workbench) bringChannel(b *api.Brought, typed string) (clause, name str
 			if !strings.HasPrefix(strings.ToLower(x.Name), strings.ToLower(typed)) {
 				continue
 			}
-			o := api.Offer{Type: "channel " + x.Name, Words: channelWords(x), Mend: x.Mend, Bad: x.Words != ""}
-			if place != "" {
-				o.Type += " at " + place
+			b.Offers = append(b.Offers, offerChannel(x, place, x.Name == typed))
+			if x.Name == typed {
+				found, name = append(found, place), x.Name
+				b.Usual, b.Odd = channelKinds(x)
 			}
-			most := 3
-			if x.Name == typed { // one of them can be taken alone: channel NAME only event == …
-				most = 12
-			}
-			for _, k := range x.Kinds[:min(len(x.Kinds), most)] {
-				o.Detail = append(o.Detail, fmt.Sprintf("%d × %s %s  %s", k.N, k.Event, k.Level, k.Text))
-			}
-			b.Offers = append(b.Offers, o)
-			if x.Name != typed {
-				continue
-			}
-			for i, k := range x.Kinds {
-				e := api.EntryView{At: entry.None, Text: k.Event + " " + k.Level + "  " + k.Text, Fits: true}
-				if i < 4 {
-					b.Usual = append(b.Usual, e)
-				} else if i >= len(x.Kinds)-3 {
-					b.Odd = append(b.Odd, e)
-				}
-			}
-			clause = "channel " + lang.Quote(x.Name)
-			if place != "" {
-				clause += " at " + lang.Quote(place)
-			}
-			if only = strings.TrimSpace(only); only != "" {
-				clause += "\nonly " + only
-			}
-			name = x.Name
 		}
 	}
-	if len(b.Offers) == 0 && len(missing) > 0 {
+	switch {
+	case len(missing) > 0 && (len(b.Offers) == 0 || len(named) > 0):
 		b.Words = strings.Join(missing, "; ")
-	} else if len(b.Offers) == 0 {
+	case len(b.Offers) == 0:
 		b.Words = "no channel begins so"
 	}
+	if len(found) == 0 {
+		return "", ""
+	}
+	if len(named) > 0 { // also where it cannot be asked now
+		found = named
+	} else {
+		found = found[len(found)-1:]
+	}
+	clause = "channel " + lang.Quote(name)
+	for i, place := range found {
+		switch {
+		case place == "":
+		case i == 0:
+			clause += " at " + lang.Quote(place)
+		default:
+			clause += ", " + lang.Quote(place)
+		}
+	}
+	if only = strings.TrimSpace(only); only != "" {
+		clause += "\nonly " + only
+	}
 	return clause, name
+}
+
+// listed are the parts of what was typed with commas between, each once.
+func listed(typed string) []string {
+	var out []string
+	for _, x := range strings.Split(typed, ",") {
+		if x = strings.TrimSpace(x); x != "" && !slices.Contains(out, x) {
+			out = append(out, x)
+		}
+	}
+	return out
+}
+
+// offerChannel offers a channel, with its most frequent kinds of events; with more of them where it
+// was typed in full, since one of them can be taken alone: channel NAME only event == …
+func offerChannel(x channel.Info, place string, full bool) api.Offer {
+	o := api.Offer{Type: "channel " + x.Name, Words: channelWords(x), Mend: x.Mend, Bad: x.Words != ""}
+	if place != "" {
+		o.Type = lang.WayAt(o.Type, place)
+	}
+	most := 3
+	if full {
+		most = 12
+	}
+	for _, k := range x.Kinds[:min(len(x.Kinds), most)] {
+		o.Detail = append(o.Detail, fmt.Sprintf("%d × %s %s  %s", k.N, k.Event, k.Level, k.Text))
+	}
+	return o
+}
+
+// channelKinds are the kinds of events of a channel, as entries: the frequent ones, and the seldom ones.
+func channelKinds(x channel.Info) (usual, odd []api.EntryView) {
+	for i, k := range x.Kinds {
+		e := api.EntryView{At: entry.None, Text: k.Event + " " + k.Level + "  " + k.Text, Fits: true}
+		if i < 4 {
+			usual = append(usual, e)
+		} else if i >= len(x.Kinds)-3 {
+			odd = append(odd, e)
+		}
+	}
+	return usual, odd
 }
 
 func channelWords(x channel.Info) string {

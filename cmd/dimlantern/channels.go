@@ -77,9 +77,11 @@ func placesOf(at []string, settings string) []place {
 	s, _ := folder.Check(texts)
 	seen := map[string]bool{"": true}
 	for _, src := range s.Sources {
-		if len(src.Channels) > 0 && !src.Journal() && !src.Off && !seen[src.At] {
-			seen[src.At] = true
-			out = append(out, place{src.At, true})
+		for _, at := range src.At {
+			if !src.Journal() && !src.Off && !seen[at] {
+				seen[at] = true
+				out = append(out, place{at, true})
+			}
 		}
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].at < out[j].at })

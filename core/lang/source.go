@@ -18,7 +18,7 @@ type Source struct {
 	Changed  time.Duration // leave out files that have not changed for so long; 0 leaves out none
 	Every    time.Duration // how often its files are looked at; 0 is as soon as they change
 	Channels []string      // names of event channels, or "journal" alone
-	At       string        // where the channels are; "" is this machine
+	At       []string      // where the channels are, each once; none is this machine
 	Message  string        // of events: "whole" or "essentials"; "" is whole
 	Account  string        // of events: "id", "name" or "both"; "" is name
 	Listen   []Listen
@@ -96,6 +96,37 @@ func (s *Source) Piped() bool { return s.Input || len(s.Command) > 0 }
 // Journal tells whether the source is the system journal.
 func (s *Source) Journal() bool { return len(s.Channels) == 1 && s.Channels[0] == "journal" }
 
+// WayAt is how a way in of a place is called.
+func WayAt(way, place string) string { return way + " at " + place }
+
+// ChannelWays are the ways by which entries of the source's channels come: the channels' names, with
+// the place where the channels are in several.
+func (s *Source) ChannelWays() []string {
+	if len(s.At) < 2 {
+		return s.Channels
+	}
+	var out []string
+	for _, place := range s.At {
+		for _, name := range s.Channels {
+			out = append(out, WayAt(name, place))
+		}
+	}
+	return out
+}
+
+// ChannelOf is the channel of a way; "" where the source has none.
+func (s *Source) ChannelOf(way string) string {
+	for i, w := range s.ChannelWays() {
+		if w == way {
+			return s.Channels[i%len(s.Channels)]
+		}
+	}
+	if len(s.Channels) == 0 {
+		return ""
+	}
+	return way
+}
+
 // LayoutName is the layout of the source: the one that it names, else the one that
 // goes with its way in.
 func (s *Source) LayoutName() string {
@@ -115,10 +146,12 @@ func (s *Source) LayoutName() string {
 // Where says in words where the entries come from.
 func (s *Source) Where() string {
 	switch {
-	case s.Journal():
-		return "channel journal"
 	case len(s.Channels) > 0:
-		return "channel " + strings.Join(s.Channels, ", ")
+		where := "channel " + strings.Join(s.Channels, ", ")
+		if len(s.At) > 0 {
+			where = WayAt(where, strings.Join(s.At, ", "))
+		}
+		return where
 	case len(s.Listen) > 0:
 		var all []string
 		for _, l := range s.Listen {
@@ -171,7 +204,7 @@ func readFiles(c *cursor, node any) {
 func readChannel(c *cursor, node any) {
 	s := node.(*Source)
 	const mend = "write: channel \"NAME\", or channel journal; and, where it is elsewhere: at \"FOLDER\", or at " +
-		"\"HOST:PORT\""
+		"\"HOST:PORT\"; or several of them: at \"A\", \"B\""
 	if c.more() && c.peek().is("journal") {
 		c.next()
 		s.Channels = append(s.Channels, "journal")
@@ -186,7 +219,7 @@ func readChannel(c *cursor, node any) {
 	for c.more() {
 		switch t := c.next(); t.src {
 		case "at":
-			s.At = c.text("where the channels are")
+			readPlaces(c, s)
 		case "message":
 			s.Message = c.oneOf("whole or essentials", "whole", "essentials")
 		case "account":
@@ -194,6 +227,24 @@ func readChannel(c *cursor, node any) {
 		default:
 			c.i--
 			c.done(mend)
+		}
+	}
+}
+
+// readPlaces reads where channels are.
+func readPlaces(c *cursor, s *Source) {
+	for {
+		t := c.peek()
+		place := c.text("where the channels are")
+		switch {
+		case strings.TrimSpace(place) == "" && !c.failed:
+			c.fail(t, "incomplete", "no place is named", "write where they are: at \"HOST:PORT\"")
+		case contains(s.At, place) && !c.failed:
+			c.fail(t, "twice", fmt.Sprintf("%s is named twice", visible(place)), "name each place once")
+		}
+		s.At = append(s.At, place)
+		if !c.accept(",") {
+			return
 		}
 	}
 }

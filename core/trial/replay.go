@@ -172,9 +172,7 @@ func AwaitedOrigin(s *lang.Settings, src *lang.Source, name, host, way string) e
 		if l := s.Layout(src.LayoutName()); l != nil && slices.Contains(l.Fields(), "host") {
 			o.Host = ""
 		}
-		if len(src.Channels) == 0 {
-			o.Channel = ""
-		}
+		o.Channel = src.ChannelOf(way)
 	}
 	return o
 }

@@ -83,18 +83,18 @@ func Local() string {
 	return "/run/dimlantern/channels.sock"
 }
 
-// New returns a feed of the channels of a source. Positions say, by channel, where it
-// goes on.
-func New(s *lang.Source, positions map[string]string) feed.Feed {
+// New returns a feed of channels of a place: a channel host's address or socket, or a folder; "" is
+// this machine. Positions say, by channel, where it goes on; without them it begins as is said.
+func New(at string, channels []string, begin lang.Begin, positions map[string]string) feed.Feed {
 	switch {
-	case s.At == "" && hasOwn:
-		return newOwn(s.Channels, s.Begin, positions)
-	case s.At == "":
-		return newClient(Local(), s.Channels, s.Begin, positions)
-	case isFolder(s.At):
-		return newFolder(s.At, s.Channels, s.Begin, positions)
+	case at == "" && hasOwn:
+		return newOwn(channels, begin, positions)
+	case at == "":
+		return newClient(Local(), channels, begin, positions)
+	case isFolder(at):
+		return newFolder(at, channels, begin, positions)
 	}
-	return newClient(s.At, s.Channels, s.Begin, positions)
+	return newClient(at, channels, begin, positions)
 }
 
 // isFolder tells a folder from a socket or an address.
