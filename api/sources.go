@@ -30,7 +30,8 @@ type SourceView struct {
 	Words   string       `json:"words,omitempty"`
 	Mend    string       `json:"mend,omitempty"`
 	Off     bool         `json:"off,omitempty"`
-	Today   int64        `json:"today"` // entries since midnight, up to the lamp
+	Today   int64        `json:"today"`       // entries since midnight, up to the lamp
+	Bytes   int64        `json:"today_bytes"` // of their files
 	Origins []OriginView `json:"origins"`
 }
 

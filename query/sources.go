@@ -52,7 +52,8 @@ func (s *Asker) Sources(_ context.Context, q api.ViewQuery) (*api.SourcesView, e
 	for i := range v.Sources {
 		for k := range v.Sources[i].Origins {
 			o := &v.Sources[i].Origins[k]
-			v.Sources[i].Today += today[o.Name]
+			v.Sources[i].Today += today[o.Name].N
+			v.Sources[i].Bytes += today[o.Name].Bytes
 			o.Flow = make([]int64, q.Columns)
 			for _, t := range flows[o.Name] {
 				at := entry.Instant(t.Bucket * int64(store.Bucket))
@@ -86,14 +87,14 @@ type dayCount struct {
 	began          time.Time // when it was counted from midnight on
 	late           int64     // the store's count of late entries then
 	midnight, upto int64     // buckets; upto is counted
-	n              map[string]int64
+	n              map[string]store.Tick
 }
 
 // countAgain is how long what was counted is told at least, while entries of long ago come.
 const countAgain = 2 * time.Second
 
 // sinceMidnight counts the entries of each origin since midnight, up to an instant.
-func (s *Asker) sinceMidnight(at entry.Instant) (map[string]int64, error) {
+func (s *Asker) sinceMidnight(at entry.Instant) (map[string]store.Tick, error) {
 	clock := at.Time().In(s.Window.Now().Zone())
 	midnight := store.BucketOf(entry.Of(time.Date(clock.Year(), clock.Month(), clock.Day(), 0, 0, 0, 0,
 		clock.Location())))
@@ -104,28 +105,31 @@ func (s *Asker) sinceMidnight(at entry.Instant) (map[string]int64, error) {
 	late := s.Store.Late()
 	if d.n == nil || d.midnight != midnight || d.upto > last || d.late != late && time.Since(d.began) > countAgain {
 		d.began, d.late = time.Now(), late
-		d.midnight, d.upto, d.n = midnight, midnight-1, map[string]int64{}
+		d.midnight, d.upto, d.n = midnight, midnight-1, map[string]store.Tick{}
 	}
 	if closed := last - store.StillOpen; closed > d.upto {
 		flows, err := s.Store.Flows(d.upto+1, closed)
 		if err != nil {
 			return nil, err
 		}
-		for name, ticks := range flows {
-			for _, t := range ticks {
-				d.n[name] += t.N
-			}
-		}
+		sum(d.n, flows)
 		d.upto = closed
 	}
 	out := maps.Clone(d.n)
 	flows, err := s.Store.Flows(d.upto+1, last)
-	for name, ticks := range flows {
-		for _, t := range ticks {
-			out[name] += t.N
-		}
-	}
+	sum(out, flows)
 	return out, err
+}
+
+// sum adds up what origins said.
+func sum(into map[string]store.Tick, flows map[string][]store.Tick) {
+	for name, ticks := range flows {
+		x := into[name]
+		for _, t := range ticks {
+			x.N, x.Bytes = x.N+t.N, x.Bytes+t.Bytes
+		}
+		into[name] = x
+	}
 }
 
 // listSources copies what only the service knows.

@@ -50,7 +50,10 @@ func (s *Service) Passed(o *intake.Origin, reached entry.Instant, ticks []match.
 		s.reached(reached)
 	}
 	for _, t := range ticks {
-		s.ticks[tickKey{o.Name, store.BucketOf(t.At)}] += int64(t.Lines)
+		k := tickKey{o.Name, store.BucketOf(t.At)}
+		x := s.ticks[k]
+		s.ticks[k] = said{x.entries + int64(t.Lines), x.bytes + t.Bytes}
+		s.recount.came(k.origin, k.bucket, said{int64(t.Lines), t.Bytes})
 	}
 	s.flow++
 }
@@ -79,8 +82,9 @@ func (s *Service) commit() error {
 			Data: o.MarshalPlace()})
 	}
 	s.batch.Places = places
-	for k, n := range s.ticks {
-		s.batch.Ticks = append(s.batch.Ticks, store.Tick{Origin: k.origin, Bucket: k.bucket, N: n})
+	for k, x := range s.ticks {
+		s.batch.Ticks = append(s.batch.Ticks, store.Tick{Origin: k.origin, Bucket: k.bucket, N: x.entries,
+			Bytes: x.bytes})
 	}
 	clear(s.ticks)
 	s.times.placed = time.Now()

@@ -236,6 +236,7 @@ func (s *Service) use(d *draft) error {
 	}
 	s.ways.use(settings)
 	s.settings, s.texts, s.findings = settings, d.texts, d.findings
+	s.countLater(retimed(before, settings))
 	s.begun = -1 // a rule that is new has to be told which logs there are
 	s.seq++
 	return nil

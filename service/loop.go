@@ -203,6 +203,7 @@ func (s *Service) round(now time.Time) bool {
 		s.hold(now)
 		s.catching, s.decider.Catching = false, false
 		s.begin(entry.Of(now))
+		s.countAnew()
 		s.apply(engine.Advance{At: entry.Of(now)})
 	}
 	s.keepAround(now)

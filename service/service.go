@@ -86,7 +86,7 @@ type Service struct {
 	meter    meter
 
 	batch  store.Batch // what the round has done, and was not committed yet
-	ticks  map[tickKey]int64
+	ticks  map[tickKey]said
 	reach  entry.Instant // how far entries have come; not written into the journal yet
 	fired  []engine.Transition
 	times  times
@@ -108,6 +108,7 @@ type Service struct {
 	bare        bare
 
 	beside    beside
+	recount   recount
 	commands  chan func()
 	reload    chan struct{}
 	remarks   chan string  // notices of other goroutines
@@ -135,6 +136,9 @@ type times struct {
 	placed, snapped, trimmed, spent time.Time
 }
 
+// said is how much was said.
+type said struct{ entries, bytes int64 }
+
 type tickKey struct {
 	origin string
 	bucket int64
@@ -147,7 +151,7 @@ func Open(o Options) (*Service, error) {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	s := &Service{o: o, trouble: map[string]string{}, ticks: map[tickKey]int64{}, reach: entry.None,
+	s := &Service{o: o, trouble: map[string]string{}, ticks: map[tickKey]said{}, reach: entry.None,
 		commands: make(chan func()),
 		reload:   make(chan struct{}, 1), catching: true, remarks: make(chan string, 100), meter: newMeter(),
 		settings: &lang.Settings{}, engine: engine.New(nil)}

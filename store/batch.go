@@ -33,6 +33,7 @@ type Tick struct {
 	Origin string
 	Bucket int64
 	N      int64
+	Bytes  int64 // of their files
 }
 
 // Blind says that an origin could not be seen since then, or that it can be again.
@@ -51,6 +52,8 @@ type Batch struct {
 	Hits        []Hit
 	Places      []Place
 	Ticks       []Tick
+	Retold      []Retold  // before the ticks
+	Redated     []Redated // before the hits
 	Blind       []Blind
 	Sources     []string          // that have been seen now
 	Around      map[string][]byte // by alert, the lines around its hits, as JSON
@@ -74,7 +77,7 @@ func (b *Batch) SetMeta(name string, value []byte) {
 func (b *Batch) Empty() bool {
 	return len(b.Journal) == 0 && b.Snapshot == nil && len(b.Transitions) == 0 && len(b.Hits) == 0 &&
 		len(b.Places) == 0 &&
-		len(b.Ticks) == 0 && len(b.Blind) == 0 && len(b.Sources) == 0 && len(b.Meta) == 0 &&
+		len(b.Ticks) == 0 && len(b.Retold) == 0 && len(b.Redated) == 0 && len(b.Blind) == 0 && len(b.Sources) == 0 && len(b.Meta) == 0 &&
 		len(b.Around) == 0 && b.Kept == nil && len(b.Actions) == 0 && len(b.Tellings) == 0 && len(b.Quiet) == 0
 }
 
@@ -95,6 +98,12 @@ func (s *Store) bucketsOf(b *Batch) (changes func()) {
 		late = late || t.Bucket < BucketOf(entry.Of(time.Now()))-StillOpen
 	}
 	return func() {
+		if len(b.Retold) > 0 || len(b.Redated) > 0 {
+			s.marks.forget()
+			s.flow.forget()
+			s.flows.forget()
+			s.late.Add(1)
+		}
 		s.marks.changes(marks)
 		s.flow.changes(ticks)
 		s.flows.changes(ticks)
@@ -155,6 +164,9 @@ func (s *Store) Commit(b *Batch) (err error) {
 			w.exec("UPDATE origins SET source = ?, series = ? WHERE id = ?", p.Source, p.Series, id)
 		}
 	}
+	for i := range b.Redated {
+		w.redate(&b.Redated[i])
+	}
 	for i := range b.Hits {
 		h := &b.Hits[i]
 		key := w.key(h.Rule, h.Key)
@@ -181,9 +193,12 @@ func (s *Store) Commit(b *Batch) (err error) {
 			w.exec("INSERT OR REPLACE INTO quiet(alert, line) VALUES(?, ?)", alert, line)
 		}
 	}
+	for i := range b.Retold {
+		w.retell(&b.Retold[i])
+	}
 	for _, t := range b.Ticks {
-		w.exec("INSERT INTO tide(bucket, origin, n) VALUES(?, ?, ?) ON CONFLICT(bucket, origin) DO UPDATE SET n = "+
-			"n + excluded.n", t.Bucket, w.origin(t.Origin), t.N)
+		w.exec("INSERT INTO tide(bucket, origin, n, bytes) VALUES(?, ?, ?, ?) ON CONFLICT(bucket, origin) DO UPDATE "+
+			"SET n = n + excluded.n, bytes = bytes + excluded.bytes", t.Bucket, w.origin(t.Origin), t.N, t.Bytes)
 	}
 	for _, x := range b.Blind {
 		id := w.origin(x.Origin)

@@ -33,7 +33,7 @@ func BucketOf(t entry.Instant) int64 {
 	return n
 }
 
-const schemaVersion = 4
+const schemaVersion = 5
 
 const schema = `
 CREATE TABLE IF NOT EXISTS meta(name TEXT PRIMARY KEY, value BLOB) WITHOUT ROWID;
@@ -60,7 +60,8 @@ CREATE INDEX IF NOT EXISTS hits_key ON hits(key, at);
 CREATE TABLE IF NOT EXISTS marks(key INTEGER, bucket INTEGER, n INTEGER NOT NULL, PRIMARY KEY(key, bucket))
 	WITHOUT ROWID;
 CREATE INDEX IF NOT EXISTS marks_bucket ON marks(bucket, key);
-CREATE TABLE IF NOT EXISTS tide(bucket INTEGER, origin INTEGER, n INTEGER NOT NULL, PRIMARY KEY(bucket,
+CREATE TABLE IF NOT EXISTS tide(bucket INTEGER, origin INTEGER, n INTEGER NOT NULL, bytes INTEGER NOT NULL DEFAULT 0,
+	PRIMARY KEY(bucket,
 	origin)) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS around(alert TEXT PRIMARY KEY, lines BLOB NOT NULL) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS kept(
@@ -203,6 +204,7 @@ func (s *Store) prepare() error {
 		{"tellings", "severity", "INTEGER NOT NULL DEFAULT 0", ""},
 		{"messages", "severity", "INTEGER NOT NULL DEFAULT 0", ""},
 		{"messages", "alert", "TEXT NOT NULL DEFAULT ''", ""},
+		{"tide", "bytes", "INTEGER NOT NULL DEFAULT 0", ""},
 		{"transitions", "untold", "TEXT NOT NULL DEFAULT ''",
 			"UPDATE transitions SET untold = coalesce(json_extract(line, '$.untold'), '')"},
 	} {

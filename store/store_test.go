@@ -43,7 +43,7 @@ func TestBatchIsKept(t *testing.T) {
 		Hits: []Hit{{Rule: "r", Key: []string{"a"}, At: at(1), Origin: "h:/x", Offset: 7, Text: "low"},
 			{Rule: "r", Key: []string{"a"}, At: at(3), Recovery: true, Origin: "h:/x", Text: "fine"}},
 		Places: []Place{{Source: "s", Series: "/x", Origin: "h:/x", Data: []byte("{}")}},
-		Ticks:  []Tick{{"h:/x", BucketOf(at(1)), 5}, {"h:/x", BucketOf(at(1)), 2}},
+		Ticks:  []Tick{{"h:/x", BucketOf(at(1)), 5, 9}, {"h:/x", BucketOf(at(1)), 2, 4}},
 		Blind:  []Blind{{Origin: "h:/x", At: at(4), Words: "gone"}}}
 	require.NoError(t, s.Commit(b))
 	require.NoError(t, s.Commit(&Batch{Journal: []byte("j2"),
@@ -114,7 +114,7 @@ func TestBatchThatCannotBeKept(t *testing.T) {
 // Evidence is bounded by the key, counts by time.
 func TestTrim(t *testing.T) {
 	s, _ := open(t)
-	b := &Batch{Ticks: []Tick{{"o", BucketOf(at(1)), 1}, {"o", BucketOf(at(50)), 1}}}
+	b := &Batch{Ticks: []Tick{{Origin: "o", Bucket: BucketOf(at(1)), N: 1}, {Origin: "o", Bucket: BucketOf(at(50)), N: 1}}}
 	for i := range perKey * 2 {
 		b.Hits = append(b.Hits, Hit{Rule: "r", Key: []string{"a"}, At: at(1) + entry.Instant(i), Origin: "o",
 			Text: fmt.Sprint(i)})
@@ -163,7 +163,7 @@ func TestHitsFromAnOrigin(t *testing.T) {
 	late := s.Late()
 	require.NoError(t, s.Commit(&Batch{Hits: []Hit{hit("r", 1, "h:/x", "low"), hit("r2", 1, "h:/x", "low"),
 		hit("r", 2, "h:/y", "other"), hit("r", 3, "h:/x", "lower"), hit("r", 9, "h:/x", "later")},
-		Ticks: []Tick{{"h:/x", BucketOf(entry.Of(time.Now())), 5}}}))
+		Ticks: []Tick{{Origin: "h:/x", Bucket: BucketOf(entry.Of(time.Now())), N: 5}}}))
 	assert.Equal(t, late, s.Late())
 	list, err := s.HitsFrom("h:/x", at(5), 10)
 	require.NoError(t, err)
@@ -179,6 +179,6 @@ func TestHitsFromAnOrigin(t *testing.T) {
 	list, err = s.HitsFrom("h:/nowhere", at(20), 10)
 	require.NoError(t, err)
 	assert.Empty(t, list)
-	require.NoError(t, s.Commit(&Batch{Ticks: []Tick{{"h:/x", BucketOf(at(1)), 5}}}))
+	require.NoError(t, s.Commit(&Batch{Ticks: []Tick{{Origin: "h:/x", Bucket: BucketOf(at(1)), N: 5}}}))
 	assert.Greater(t, s.Late(), late)
 }

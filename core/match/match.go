@@ -97,13 +97,14 @@ func NewReader(p *Plan, origin, host string, live bool) *Reader {
 	return r
 }
 
-// future is how far ahead of its arrival an entry's time may lie.
-const future = 5 * time.Minute
+// Future is how far ahead of its arrival an entry's time may lie.
+const Future = 5 * time.Minute
 
 // Tick is a stretch of lines and the time by which they had been written.
 type Tick struct {
 	At    entry.Instant
 	Lines int
+	Bytes int64 // of the file, with what stands between the lines
 }
 
 // Scan reads a slab of whole entries, as Cut leaves them, of which the last may
@@ -138,6 +139,7 @@ type scan struct {
 	now    entry.Instant
 	emit   func(*verdict.Judged)
 	tick   func(Tick)
+	ticked int // up to here stretches were told
 	synced int // up to here Reached is exact
 	known  int // up to here Last and LastHost are what they are
 	top    entry.Instant
@@ -195,7 +197,7 @@ func (s *scan) run() bool {
 				s.lines += int64(k.Lines)
 				since += k.Lines
 				if step > 0 && since >= step {
-					s.tick(Tick{max(s.top, r.Reached), since})
+					s.stretch(max(s.top, r.Reached), since, k.Next)
 					since = 0
 				}
 				at = k.Next
@@ -239,7 +241,7 @@ func (s *scan) run() bool {
 		}
 		s.lines++
 		if since++; step > 0 && since >= step && walk {
-			s.tick(Tick{max(s.top, r.Reached), since})
+			s.stretch(max(s.top, r.Reached), since, stop)
 			since = 0
 		}
 		at = stop
@@ -251,10 +253,16 @@ func (s *scan) run() bool {
 			since = bytes.Count(s.slab, newline)
 		}
 		if since > 0 {
-			s.tick(Tick{r.Reached, since})
+			s.stretch(r.Reached, since, len(s.slab))
 		}
 	}
 	return walk
+}
+
+// stretch tells of a stretch of lines that ends there in the slab.
+func (s *scan) stretch(at entry.Instant, lines, end int) {
+	s.tick(Tick{at, lines, s.offset(end) - s.offset(s.ticked)})
+	s.ticked = end
 }
 
 var newline = []byte{'\n'}
@@ -433,7 +441,7 @@ func (s *scan) divide(at, end int) *layout.Division {
 
 // bounded takes a time that lies too far ahead of its arrival for its arrival.
 func (s *scan) bounded(at entry.Instant) entry.Instant {
-	if s.r.Live && at > s.now.Add(future) {
+	if s.r.Live && at > s.now.Add(Future) {
 		s.r.Future++
 		s.r.Ahead = at.Sub(s.now)
 		return s.now

@@ -5,8 +5,10 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"dimlantern/core/lang"
+	"dimlantern/core/match"
 )
 
 // MeansSame tells whether a rule matches and counts by the same as before, so
@@ -48,6 +50,20 @@ func waysIn(s *lang.Source) string {
 		way = WaysOf(s)
 	}
 	return fmt.Sprintf("%s %q %s %s %s %s %v", way, s.LayoutName(), s.Message, s.Account, s.Zone, only, s.Fields)
+}
+
+// Times is what of a source decides where its entries begin and which times they have; "" where it
+// gives them none.
+func Times(s *lang.Settings, src *lang.Source) string {
+	l := s.Layout(src.LayoutName())
+	if l == nil || !match.NewPlan(s, src, nil, time.UTC).Timed() {
+		return ""
+	}
+	starts := ""
+	if src.Entry != nil && src.Entry.Starts != nil {
+		starts = src.Entry.Starts.Source
+	}
+	return fmt.Sprintf("%s %q %q %s", l.Meaning(), src.Zone, starts, src.Encoding)
 }
 
 // Compare counts the rules that mean something else in b than in a, those that are new in it,

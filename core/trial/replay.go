@@ -68,6 +68,8 @@ type Options struct {
 	RecallOf string
 	// Saw gets each verdict, before the engine takes it.
 	Saw func(rule string, v *verdict.Verdict, x *entry.Entry)
+	// Tick gets how much an origin has said, in stretches, where there are no bounds.
+	Tick func(origin string, t match.Tick)
 	// Engine is gone on with, where it is not nil; it must be of the same rules.
 	Engine *engine.Engine
 }
@@ -484,8 +486,12 @@ func (s *stream) scan(slab []byte) {
 		s.scanBounded(slab)
 		return
 	}
+	var tick func(match.Tick)
+	if o.Tick != nil {
+		tick = func(t match.Tick) { o.Tick(s.reader.Origin, t) }
+	}
 	s.r.sum.Entries += s.reader.Scan(slab, s.base, s.in.Arrived,
-		func(j *verdict.Judged) { s.queue = append(s.queue, j) }, nil)
+		func(j *verdict.Judged) { s.queue = append(s.queue, j) }, tick)
 	s.queue = append(s.queue, &verdict.Judged{Reached: s.reader.Reached})
 }
 

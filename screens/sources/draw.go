@@ -69,16 +69,17 @@ const busiest = 5
 // today says how much was said since midnight, and by which sources most.
 func (r *Room) today(c *paint.Canvas, y int, v *api.SourcesView, p paint.Palette, base paint.Style) {
 	dim := base.With(p.Dim)
-	all := int64(0)
+	all, bytes := int64(0), int64(0)
 	list := make([]*api.SourceView, 0, len(v.Sources))
 	for i := range v.Sources {
 		all += v.Sources[i].Today
+		bytes += v.Sources[i].Bytes
 		if v.Sources[i].Today > 0 {
 			list = append(list, &v.Sources[i])
 		}
 	}
 	slices.SortStableFunc(list, func(a, b *api.SourceView) int { return cmp.Compare(b.Today, a.Today) })
-	x := c.Put(1, y, dim, room.Count(all, "entry")+" since midnight")
+	x := c.Put(1, y, dim, room.Count(all, "entry")+", "+humanize.Bytes(uint64(bytes))+" since midnight")
 	for i, s := range list[:min(len(list), busiest)] {
 		if i == 0 {
 			x = c.Cut(x, y, c.W-x, dim, "; most by")
