@@ -5,11 +5,13 @@ import (
 )
 
 // PutQuery asks what a change of the settings would do, and has it done where Do says so.
-// It is either files, or something that is done to a block of them.
+// It is files, or something that is done to a block of them, or a source that begins again from the
+// oldest entry that there is.
 type PutQuery struct {
 	Person
 	Files []BenchSave  `json:"files,omitempty"`
 	Block *BlockChange `json:"block,omitempty"`
+	Again string       `json:"again,omitempty"` // the source
 	Do    bool         `json:"do"`
 }
 

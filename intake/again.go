@@ -148,3 +148,32 @@ func (a *Again) addPacked(path string, from, end int64) {
 	}
 	a.Files = append(a.Files, r)
 }
+
+// Before is how much of an origin lay there at first sight, and was not read: so many files and bytes,
+// which are those on the disk of what is compressed.
+func (o *Origin) Before() (files int, bytes int64) {
+	for _, f := range o.members() {
+		start := int64(0)
+		if m := o.member(f); m != nil {
+			start = m.Start
+		} else if d := o.finished(f); d != nil {
+			start = d.Start
+		}
+		if start = min(start, f.size); start > 0 {
+			files, bytes = files+1, bytes+start
+		}
+	}
+	return files, bytes
+}
+
+// ReadBefore notes that what lay there at first sight counts as read, too.
+func (o *Origin) ReadBefore() {
+	o.thaw()
+	for _, m := range o.place.Members {
+		m.Start = 0
+	}
+	for i := range o.place.Finished {
+		o.place.Finished[i].Start = 0
+	}
+	o.place.Began, o.dirty = "with the oldest entry, of which it began again", true
+}

@@ -29,6 +29,7 @@ type edits struct {
 	next    string    // another one that was seen since, but may not have settled yet
 	since   time.Time
 	asked   []asked     // who waits for an answer
+	again   string      // the source that is to begin again from its oldest entry; "" is none
 	making  *draft      // is being made ready beside the loop; nil where none is
 	ready   chan *draft // that were made
 }
@@ -60,6 +61,7 @@ type draft struct {
 	rules    []*lang.Rule
 	plans    map[string]*match.Plan
 	again    *snapshot.Rebuilding
+	anew     string // the source that begins again from its oldest entry; "" is none
 	// unchanged are the rules of which nothing is different.
 	unchanged map[string]bool
 	before    *snapshot.Snapshot // from which it was made
@@ -72,7 +74,7 @@ func (d *draft) read(now *snapshot.Snapshot) {
 	if d.texts, d.err = folder.Read(now.House.Settings); d.err != nil {
 		return
 	}
-	if d.same = folder.Same(d.texts, now.Texts); d.same {
+	if d.same = folder.Same(d.texts, now.Texts) && d.anew == ""; d.same {
 		return
 	}
 	d.settings, d.ds = now.Check(d.texts)
@@ -91,7 +93,7 @@ func (d *draft) make(ctx context.Context, now *snapshot.Snapshot) {
 		d.plans[src.Name] = match.NewPlan(d.settings, src, d.rules, time.Local)
 	}
 	d.unchanged = unchanged(now.Texts, now.Settings, d.texts, d.settings)
-	d.again, d.err = now.Rebuild(ctx, d.settings, d.rules)
+	d.again, d.err = now.Rebuild(ctx, d.settings, d.rules, d.anew)
 }
 
 // unchanged are the rules that stand in new settings as they did before, and look at what they
@@ -135,8 +137,8 @@ const (
 
 // startDraft makes new settings ready beside the loop.
 func (s *Service) startDraft() {
-	d := &draft{asked: s.edits.asked}
-	s.edits.asked, s.edits.making = nil, d
+	d := &draft{asked: s.edits.asked, anew: s.edits.again}
+	s.edits.asked, s.edits.again, s.edits.making = nil, "", d
 	s.beside.start(func(ctx context.Context) {
 		d.read(s.window.Now())
 		if d.err == nil && !d.same && !lang.Errors(d.ds) && (d.doubt == "" || len(d.asked) > 0) {
@@ -198,6 +200,12 @@ func (s *Service) takeUpDraft(ctx context.Context, d *draft) error {
 	if err := s.use(d); err != nil {
 		return err
 	}
+	if d.anew != "" {
+		s.begunAgain(d)
+		if folder.Same(before, d.texts) {
+			return nil
+		}
+	}
 	did := fmt.Sprintf("%s, %d added, %d removed", english.Plural(changed, "rule changed", "rules changed"), added,
 		removed)
 	s.notice("new settings: " + did)
@@ -212,14 +220,14 @@ func (s *Service) takeUpDraft(ctx context.Context, d *draft) error {
 // use lets the engine, the follower and the ways go by new settings.
 func (s *Service) use(d *draft) error {
 	before, settings := s.settings, d.settings
-	first := s.store.SeenBefore(settings)
+	first := s.store.SeenBefore(settings, d.anew)
 	if d.again.Engine() != nil || !slices.Equal(d.rules, s.engine.Rules()) {
 		if err := s.journalEdit(d, first); err != nil {
 			return err
 		}
 	}
 	s.follower.Use(s.ways.readable(settings.Sources), d.plans)
-	changes := s.editEngine(settings, d.rules, d.again.Engine(), d.unchanged, first)
+	changes := s.editEngine(settings, d.rules, d.again.Engine(), d.unchanged, first, d.anew)
 	s.meterPlans(d.plans)
 	s.decider.Settings, s.decider.Engine, s.decider.Catching = before, s.engine, s.catching
 	s.noteEdit(changes)
@@ -371,11 +379,13 @@ func (s *Service) checkSettings() {
 
 // takeUpNow has the settings taken up as they stand in the folder, and answers what was
 // said of it.
-func (s *Service) takeUpNow(ctx context.Context, by store.Action) ([]string, error) {
+// A source that is named begins again from its oldest entry with them.
+func (s *Service) takeUpNow(ctx context.Context, by store.Action, again string) ([]string, error) {
 	answer := make(chan taken, 1)
 	err := s.do(ctx, func() error {
 		s.edits.stamp, s.edits.checked = "", time.Time{}
 		s.edits.asked = append(s.edits.asked, asked{&by, answer})
+		s.edits.again = again
 		return nil
 	})
 	if err != nil {

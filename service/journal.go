@@ -29,11 +29,12 @@ type edit struct {
 	Rules []string `json:"rules,omitempty"`
 	// First says of rules before when nothing that was built anew counts.
 	First map[string]entry.Instant `json:"first,omitempty"`
+	Again string                   `json:"again,omitempty"` // a source that began again from its oldest entry
 }
 
 // journalEdit writes an edit into the journal, before it is done.
 func (s *Service) journalEdit(d *draft, first func(*lang.Rule) entry.Instant) error {
-	x := edit{Texts: folder.Encode(d.texts)}
+	x := edit{Texts: folder.Encode(d.texts), Again: d.anew}
 	if built := d.again.Engine(); built != nil {
 		x.Built, x.First = built.Encode(), map[string]entry.Instant{}
 		for _, r := range built.Rules() {
@@ -102,17 +103,20 @@ func (s *Service) replayEdit(x *edit) error {
 		}
 	}
 	same := unchanged(s.texts, s.settings, texts, settings)
-	s.editEngine(settings, rules, built, same, func(r *lang.Rule) entry.Instant { return x.First[r.Name] })
+	s.editEngine(settings, rules, built, same, func(r *lang.Rule) entry.Instant { return x.First[r.Name] },
+		x.Again)
 	s.texts, s.settings = texts, settings
 	return nil
 }
 
 // editEngine lets the engine go by the rules of new settings.
 func (s *Service) editEngine(settings *lang.Settings, rules []*lang.Rule, built *engine.Engine,
-	unchanged map[string]bool, first func(*lang.Rule) entry.Instant) []engine.Transition {
+	unchanged map[string]bool, first func(*lang.Rule) entry.Instant, again string) []engine.Transition {
 	before := s.settings
 	changes := s.engine.Edit(rules, engine.Change{Built: built, First: first,
-		SameMatch: func(a, b *lang.Rule) bool { return trial.MeansSame(before, a, settings, b) },
+		SameMatch: func(a, b *lang.Rule) bool {
+			return trial.MeansSame(before, a, settings, b) && (again == "" || !b.LooksAt(again))
+		},
 		Unchanged: func(old, _ *lang.Rule) bool { return unchanged[old.Name] }})
 	s.engine.MostKeys = settings.Keys()
 	return changes

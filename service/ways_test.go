@@ -375,7 +375,8 @@ func TestOffers(t *testing.T) {
 	_, ds := folder.Check([]folder.Text{{Name: "t", Body: b.Text}})
 	assert.Empty(t, ds)
 	b = bring("channel Berths at "+at+", /nowhere.sock only event == 301", false)
-	assert.Contains(t, b.Text, "  channel \"Berths\" at "+lang.Quote(at)+", \"/nowhere.sock\"\n  only    event == 301\n")
+	assert.Contains(t, b.Text, "  channel \"Berths\" at "+lang.Quote(at)+
+		", \"/nowhere.sock\"\n  only    event == 301\n")
 	assert.Contains(t, b.Words, "no channel host is at /nowhere.sock")
 
 	assert.Contains(t, bring("syslog udp 5599", false).Offers[0].Words, "the source taken listens there already")
@@ -443,12 +444,15 @@ func TestChannelsOfSeveralHosts(t *testing.T) {
 	for i := range 3 {
 		h := channel.NewHost(fmt.Sprintf("lock-%d", i))
 		h.Open("Berths", 100)
-		hosts, places, ends = append(hosts, h), append(places, filepath.Join(dir, fmt.Sprint(i, ".sock"))), append(ends, nil)
+		hosts, ends = append(hosts, h), append(ends, nil)
+		places = append(places, filepath.Join(dir, fmt.Sprint(i, ".sock")))
 		serve(i)
 	}
 	added := map[int]int{}
 	add := func(i int) {
-		hosts[i].Add("Berths", time.Now(), func(record int64) string { return event(fmt.Sprintf("lock-%d", i), int(record)) })
+		hosts[i].Add("Berths", time.Now(), func(record int64) string {
+			return event(fmt.Sprintf("lock-%d", i), int(record))
+		})
 		added[i]++
 	}
 	text := func(places ...string) string {
@@ -492,8 +496,8 @@ func TestChannelsOfSeveralHosts(t *testing.T) {
 	add(0)
 	add(2)
 	settings := filepath.Join(filepath.Dir(data), "settings")
-	require.NoError(t, os.WriteFile(filepath.Join(settings, "s.lantern"), []byte(text(places[1], places[2], places[0])),
-		0o644))
+	body := text(places[1], places[2], places[0])
+	require.NoError(t, os.WriteFile(filepath.Join(settings, "s.lantern"), []byte(body), 0o644))
 	s, err = Open(Options{Settings: settings, Data: data})
 	require.NoError(t, err)
 	ended := make(chan error, 1)

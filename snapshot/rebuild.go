@@ -21,12 +21,22 @@ type Rebuilding struct {
 	rules    []*lang.Rule
 	at       *Snapshot // up to which it has read
 	engine   *engine.Engine
+	// Again is the source that begins again from its oldest entry; "" where none does. The rules
+	// that look at it are built anew whatever they were.
+	Again string
+	// Past is what those rules make of what had not been read of it; nil where none does.
+	Past *Past
 }
 
 // Rebuild reads once more what the logs had said when the snapshot was made, for those of
-// the rules of new settings that need it; Engine is nil where none does.
-func (s *Snapshot) Rebuild(ctx context.Context, settings *lang.Settings, rules []*lang.Rule) (*Rebuilding, error) {
-	b := &Rebuilding{settings: settings, at: s}
+// the rules of new settings that need it; Engine is nil where none does. Again is a source that
+// begins again from its oldest entry; "" where none does.
+func (s *Snapshot) Rebuild(ctx context.Context, settings *lang.Settings, rules []*lang.Rule,
+	again string) (*Rebuilding, error) {
+	b := &Rebuilding{settings: settings, at: s, Again: again}
+	if again != "" {
+		return b, s.rebuildFromOldest(ctx, b, rules)
+	}
 	from := s.Engine.Clock
 	for _, r := range rules {
 		old := s.Settings.Rule(r.Name)

@@ -371,9 +371,11 @@ func (s *Store) Flows(from, to int64) (map[string][]Tick, error) {
 }
 
 func (s *Store) readFlows(from, to int64) ([]Tick, error) {
-	return rows(s.ask, func(r *sql.Rows) (t Tick, err error) { return t, r.Scan(&t.Origin, &t.Bucket, &t.N, &t.Bytes) },
-		"SELECT o.name, bucket, n, bytes FROM tide t JOIN origins o ON o.id = t.origin WHERE bucket BETWEEN ? AND ?", from,
-		to)
+	return rows(s.ask, func(r *sql.Rows) (t Tick, err error) {
+		return t, r.Scan(&t.Origin, &t.Bucket, &t.N, &t.Bytes)
+	},
+		"SELECT o.name, bucket, n, bytes FROM tide t JOIN origins o ON o.id = t.origin "+
+			"WHERE bucket BETWEEN ? AND ?", from, to)
 }
 
 // Dark is a time in which an origin could not be seen.

@@ -20,6 +20,7 @@ type Hit struct {
 	Offset   int64
 	Text     string
 	Skew     time.Duration // how far its writer's clock was found to lie back; At has it taken off
+	Counted  bool          // the batch counts it apart
 }
 
 // Place is where reading an origin stopped.
@@ -54,6 +55,8 @@ type Batch struct {
 	Ticks       []Tick
 	Retold      []Retold  // before the ticks
 	Redated     []Redated // before the hits
+	Counts      []Count
+	Oldest      []string // sources that have begun again from the oldest entry
 	Blind       []Blind
 	Sources     []string          // that have been seen now
 	Around      map[string][]byte // by alert, the lines around its hits, as JSON
@@ -77,7 +80,8 @@ func (b *Batch) SetMeta(name string, value []byte) {
 func (b *Batch) Empty() bool {
 	return len(b.Journal) == 0 && b.Snapshot == nil && len(b.Transitions) == 0 && len(b.Hits) == 0 &&
 		len(b.Places) == 0 &&
-		len(b.Ticks) == 0 && len(b.Retold) == 0 && len(b.Redated) == 0 && len(b.Blind) == 0 && len(b.Sources) == 0 && len(b.Meta) == 0 &&
+		len(b.Ticks) == 0 && len(b.Retold) == 0 && len(b.Redated) == 0 &&
+		len(b.Counts) == 0 && len(b.Oldest) == 0 && len(b.Blind) == 0 && len(b.Sources) == 0 && len(b.Meta) == 0 &&
 		len(b.Around) == 0 && b.Kept == nil && len(b.Actions) == 0 && len(b.Tellings) == 0 && len(b.Quiet) == 0
 }
 
@@ -88,7 +92,7 @@ const perKey = 400
 func (s *Store) bucketsOf(b *Batch) (changes func()) {
 	marks, ticks := map[int64]bool{}, map[int64]bool{}
 	for i := range b.Hits {
-		if !b.Hits[i].Recovery {
+		if !b.Hits[i].Recovery && !b.Hits[i].Counted {
 			marks[BucketOf(b.Hits[i].At)] = true
 		}
 	}
@@ -98,7 +102,7 @@ func (s *Store) bucketsOf(b *Batch) (changes func()) {
 		late = late || t.Bucket < BucketOf(entry.Of(time.Now()))-StillOpen
 	}
 	return func() {
-		if len(b.Retold) > 0 || len(b.Redated) > 0 {
+		if len(b.Retold) > 0 || len(b.Redated) > 0 || len(b.Counts) > 0 {
 			s.marks.forget()
 			s.flow.forget()
 			s.flows.forget()
@@ -164,6 +168,13 @@ func (s *Store) Commit(b *Batch) (err error) {
 			w.exec("UPDATE origins SET source = ?, series = ? WHERE id = ?", p.Source, p.Series, id)
 		}
 	}
+	for _, n := range b.Oldest {
+		w.exec("UPDATE sources SET first_seen = 0 WHERE name = ?", n)
+	}
+	for i := range b.Counts {
+		c := &b.Counts[i]
+		w.count(w.key(c.Rule, c.Key), c.Bucket, c.N)
+	}
 	for i := range b.Redated {
 		w.redate(&b.Redated[i])
 	}
@@ -172,9 +183,8 @@ func (s *Store) Commit(b *Batch) (err error) {
 		key := w.key(h.Rule, h.Key)
 		w.exec("INSERT INTO hits(key, at, recovery, origin, place, text, skew) VALUES(?, ?, ?, ?, ?, ?, ?)", key,
 			int64(h.At), h.Recovery, w.origin(h.Origin), h.Offset, h.Text, int64(h.Skew))
-		if !h.Recovery {
-			w.exec("INSERT INTO marks(key, bucket, n) VALUES(?, ?, 1) ON CONFLICT(key, bucket) DO UPDATE SET n = "+
-				"n + 1", key, BucketOf(h.At))
+		if !h.Recovery && !h.Counted {
+			w.count(key, BucketOf(h.At), 1)
 		}
 	}
 	for i := range b.Transitions {

@@ -54,8 +54,21 @@ func (w *writer) redate(x *Redated) {
 	}
 	w.exec("UPDATE marks SET n = n - 1 WHERE key = ? AND bucket = ?", x.Key, BucketOf(x.Was))
 	w.exec("DELETE FROM marks WHERE key = ? AND bucket = ? AND n <= 0", x.Key, BucketOf(x.Was))
-	w.exec("INSERT INTO marks(key, bucket, n) VALUES(?, ?, 1) ON CONFLICT(key, bucket) DO UPDATE SET n = n + 1",
-		x.Key, BucketOf(x.At))
+	w.count(x.Key, BucketOf(x.At), 1)
+}
+
+// Count is how many hits a key had in a bucket, beside those that are kept.
+type Count struct {
+	Rule   string
+	Key    []string
+	Bucket int64
+	N      int
+}
+
+// count adds hits to a bucket.
+func (w *writer) count(key, bucket int64, n int) {
+	w.exec("INSERT INTO marks(key, bucket, n) VALUES(?, ?, ?) ON CONFLICT(key, bucket) DO UPDATE SET n = n + "+
+		"excluded.n", key, bucket, n)
 }
 
 // retell replaces what was counted of an origin.

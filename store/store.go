@@ -295,8 +295,8 @@ func (s *Store) Trim(keys map[int64]int, before entry.Instant) error {
 	}
 	defer tx.Rollback()
 	for key := range keys {
-		if _, err := tx.Exec("DELETE FROM hits WHERE key = ? AND seq <= (SELECT seq FROM hits WHERE key = ? ORDER "+
-			"BY seq DESC LIMIT 1 OFFSET ?)", key, key, perKey); err != nil {
+		if _, err := tx.Exec("DELETE FROM hits WHERE key = ? AND (at, seq) <= (SELECT at, seq FROM hits WHERE "+
+			"key = ? ORDER BY at DESC, seq DESC LIMIT 1 OFFSET ?)", key, key, perKey); err != nil {
 			return err
 		}
 	}

@@ -114,7 +114,8 @@ func TestBatchThatCannotBeKept(t *testing.T) {
 // Evidence is bounded by the key, counts by time.
 func TestTrim(t *testing.T) {
 	s, _ := open(t)
-	b := &Batch{Ticks: []Tick{{Origin: "o", Bucket: BucketOf(at(1)), N: 1}, {Origin: "o", Bucket: BucketOf(at(50)), N: 1}}}
+	b := &Batch{Ticks: []Tick{{Origin: "o", Bucket: BucketOf(at(1)), N: 1},
+		{Origin: "o", Bucket: BucketOf(at(50)), N: 1}}}
 	for i := range perKey * 2 {
 		b.Hits = append(b.Hits, Hit{Rule: "r", Key: []string{"a"}, At: at(1) + entry.Instant(i), Origin: "o",
 			Text: fmt.Sprint(i)})

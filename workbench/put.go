@@ -2,12 +2,14 @@ package workbench
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 
+	"github.com/dustin/go-humanize"
 	"github.com/dustin/go-humanize/english"
 
 	"dimlantern/api"
@@ -34,6 +36,11 @@ func (s *Workbench) Put(ctx context.Context, q api.PutQuery) (*api.Put, error) {
 		}
 		p.Title = q.Block.Title()
 	}
+	if q.Again != "" {
+		if p.Title = "begin " + q.Again + " again from its oldest entry"; len(p.Files) > 0 {
+			return nil, errors.New("a source begins again without any other change")
+		}
+	}
 	var names []string
 	for _, f := range p.Files {
 		if err := s.ownFile(f.File); err != nil {
@@ -44,7 +51,7 @@ func (s *Workbench) Put(ctx context.Context, q api.PutQuery) (*api.Put, error) {
 	if p.Title == "" {
 		p.Title = "put " + strings.Join(names, ", ") + " to work"
 	}
-	if err := s.Foresee(ctx, p); err != nil {
+	if err := s.foresee(ctx, p, q.Again); err != nil {
 		return nil, err
 	}
 	if !q.Do || p.Refused != "" {
@@ -53,7 +60,7 @@ func (s *Workbench) Put(ctx context.Context, q api.PutQuery) (*api.Put, error) {
 	if err := s.writeAll(p.Files); err != nil {
 		return nil, err
 	}
-	said, err := s.TakeUp(ctx, store.Action{By: q.Name(), From: q.From, Words: p.Title})
+	said, err := s.TakeUp(ctx, store.Action{By: q.Name(), From: q.From, Words: p.Title}, q.Again)
 	if p.Done = strings.Join(said, "; "); p.Done == "" {
 		p.Done = "it is written; no rule means anything else than before"
 	}
@@ -61,7 +68,10 @@ func (s *Workbench) Put(ctx context.Context, q api.PutQuery) (*api.Put, error) {
 }
 
 // Foresee says what a change would do.
-func (s *Workbench) Foresee(ctx context.Context, p *api.Put) error {
+func (s *Workbench) Foresee(ctx context.Context, p *api.Put) error { return s.foresee(ctx, p, "") }
+
+// foresee is Foresee, with a source that begins again from its oldest entry; "" is none.
+func (s *Workbench) foresee(ctx context.Context, p *api.Put, again string) error {
 	sn := s.Window.Now()
 	texts := slices.Clone(sn.Texts)
 	for _, f := range p.Files {
@@ -77,14 +87,24 @@ func (s *Workbench) Foresee(ctx context.Context, p *api.Put) error {
 		return nil
 	}
 	foreseeSources(sn, settings, put)
+	if again != "" {
+		if foreseeAgain(p, sn, again, put); p.Refused != "" {
+			return nil
+		}
+	}
 	foreseeRules(sn.Settings, settings, put)
-	foreseeTests(settings, put)
-	ts, err := s.foreseen(ctx, sn, settings)
+	if again == "" {
+		foreseeTests(settings, put)
+	}
+	ts, past, err := s.foreseen(ctx, sn, settings, again)
 	if err != nil {
 		put("alerts", "what becomes of those that are open cannot be said: "+err.Error(), true)
 		return nil
 	}
 	foreseeAlerts(sn, ts, put)
+	if past != nil {
+		foreseePast(past, put)
+	}
 	return ctx.Err()
 }
 
@@ -226,6 +246,67 @@ func foreseeSources(sn *snapshot.Snapshot, settings *lang.Settings, put func(wor
 	}
 }
 
+// foreseeAgain says what it means that a source begins again from its oldest entry, or why it cannot.
+func foreseeAgain(p *api.Put, sn *snapshot.Snapshot, name string, put func(word, text string, bad bool)) {
+	src := sn.Settings.Source(name)
+	switch {
+	case src == nil:
+		p.Refused = "there is no source " + name
+	case src.Kept():
+		p.Refused = "nothing of " + name + " lies in files: what came before it was watched was not kept"
+	case src.Off:
+		p.Refused = "the source " + name + " is off: switch it on first"
+	}
+	if p.Refused != "" {
+		return
+	}
+	files, size := 0, int64(0)
+	for _, o := range sn.Origins {
+		if o.Source.Name == name {
+			n, b := o.Before()
+			files, size = files+n, size+b
+		}
+	}
+	if files == 0 {
+		p.Refused = "nothing lies before what was read of " + name + ": its oldest entry has been read"
+		return
+	}
+	put("reads", fmt.Sprintf("%s of %s that lay there before it was watched", humanize.Bytes(uint64(size)),
+		english.Plural(files, "file", "files")), false)
+	var rules []string
+	for _, r := range trial.Active(sn.Settings) {
+		if r.LooksAt(name) && !snapshot.BuiltIn(r) {
+			rules = append(rules, r.Name)
+		}
+	}
+	switch {
+	case len(rules) == 0:
+		put("rules", "none looks at it; the tide shows what it said", false)
+	case len(rules) > mostPut:
+		put("rules", fmt.Sprintf("%s and %d more count anew, from its oldest entry on",
+			strings.Join(rules[:mostPut], ", "), len(rules)-mostPut), false)
+	default:
+		put("rules", strings.Join(rules, ", ")+" "+english.PluralWord(len(rules), "counts", "count")+
+			" anew, from its oldest entry on", false)
+	}
+}
+
+// foreseePast says what rules would have made of what lay there.
+func foreseePast(past *snapshot.Past, put func(word, text string, bad bool)) {
+	raised := 0
+	for i := range past.Transitions {
+		if past.Transitions[i].Change == engine.Raised {
+			raised++
+		}
+	}
+	hits := 0
+	for _, c := range past.Counts {
+		hits += c.N
+	}
+	put("past", fmt.Sprintf("%s, and %s that began and ended before it was watched: shown, and told nobody",
+		english.Plural(hits, "hit", "hits"), english.Plural(raised, "alert", "alerts")), false)
+}
+
 func offWord(r *lang.Rule) string {
 	if r.Off {
 		return " once it is no longer off"
@@ -236,23 +317,25 @@ func offWord(r *lang.Rule) string {
 // foreseen are the transitions that taking up settings would make, found on a copy of the
 // engine.
 func (s *Workbench) foreseen(ctx context.Context, sn *snapshot.Snapshot,
-	settings *lang.Settings) ([]engine.Transition, error) {
+	settings *lang.Settings, again string) ([]engine.Transition, *snapshot.Past, error) {
 	state, err := s.State(ctx)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	twin, err := engine.Decode(trial.Active(sn.Settings), state)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	rules := trial.Active(settings)
-	built, err := sn.Rebuild(ctx, settings, rules)
+	built, err := sn.Rebuild(ctx, settings, rules, again)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	same := func(a, b *lang.Rule) bool { return trial.MeansSame(sn.Settings, a, settings, b) }
+	same := func(a, b *lang.Rule) bool {
+		return trial.MeansSame(sn.Settings, a, settings, b) && (again == "" || !b.LooksAt(again))
+	}
 	return twin.Edit(rules, engine.Change{SameMatch: same, Built: built.Engine(),
-		First: s.Store.SeenBefore(settings)}), nil
+		First: s.Store.SeenBefore(settings, again)}), built.Past, nil
 }
 
 // openSince is since when the alert of a transition has been open.

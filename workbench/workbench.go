@@ -22,8 +22,9 @@ type Workbench struct {
 	Query  *query.Asker
 	// Reload lets the service look at its settings folder now.
 	Reload func()
-	// TakeUp has the service take up what was written, and answers what came of it.
-	TakeUp func(ctx context.Context, by store.Action) (said []string, err error)
+	// TakeUp has the service take up what was written, and answers what came of it. A source that is
+	// named begins again from its oldest entry with it.
+	TakeUp func(ctx context.Context, by store.Action, again string) (said []string, err error)
 	// State is the engine's whole state, encoded.
 	State func(ctx context.Context) ([]byte, error)
 	bench benchSamples

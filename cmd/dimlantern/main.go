@@ -69,7 +69,8 @@ and clears them by itself. Without a command it opens the screens.`,
 	root.SuggestionsMinimumDistance = 2
 	root.AddCommand(checkCommand(), fmtCommand(), testCommand(), replayCommand(), whyCommand(),
 		watchCommand(), historyCommand(), demoCommand(), clearCommand(), takeCommand(), hushCommand(), noteCommand(),
-		handoverCommand(), tellCommand(), statusCommand(), applyCommand(), rulesCommand(), sourcesCommand(),
+		handoverCommand(), tellCommand(), statusCommand(), applyCommand(), rereadCommand(),
+		rulesCommand(), sourcesCommand(),
 		channelsCommand(), nearCommand(), proposeCommand(), detectCommand(), shapesCommand(), fieldsCommand(),
 		findCommand())
 	return root

@@ -120,6 +120,7 @@ func (r *Room) Keys() room.Keys {
 			"is done"),
 		room.Do("R", r.rename).Told("another name for the source, wherever one is written"),
 		room.Do("o", func() tea.Cmd { return r.change("off") }).Told("switch the source off, or on again"),
+		room.Do("B", r.beginAgain).Told("begin again from the oldest entry there is, seen before it is done"),
 		room.Do("D delete", func() tea.Cmd { return r.change("delete") }).Marked("D").
 			Told("delete the source; like o and R it shows first what that does"),
 		room.Do("n", r.newRule).Told("begin a rule from the chosen entry, on the bench"),
@@ -189,6 +190,15 @@ func (r *Room) change(what string) tea.Cmd {
 		what = "on"
 	}
 	return put.Ask(r.stage, api.PutQuery{Block: &api.BlockChange{Kind: "source", What: what, Of: s.Name}}, put.Told{})
+}
+
+// beginAgain shows what it would do to begin the chosen source again from its oldest entry.
+func (r *Room) beginAgain() tea.Cmd {
+	s, _ := r.Chosen()
+	if s == nil {
+		return nil
+	}
+	return put.Ask(r.stage, api.PutQuery{Again: s.Name}, put.Told{})
 }
 
 // Find is part of room.Finder: among the origins, or inside, among the entries.
