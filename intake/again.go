@@ -166,6 +166,15 @@ func (o *Origin) Before() (files int, bytes int64) {
 	return files, bytes
 }
 
+// Counted notes how many entries were counted in what has been read of an origin, where that is more
+// than were counted as they were read.
+func (o *Origin) Counted(entries int64) {
+	if entries > o.place.Entries {
+		o.thaw()
+		o.place.Entries, o.dirty = entries, true
+	}
+}
+
 // ReadBefore notes that what lay there at first sight counts as read, too.
 func (o *Origin) ReadBefore() {
 	o.thaw()

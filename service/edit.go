@@ -221,6 +221,9 @@ func (s *Service) takeUpDraft(ctx context.Context, d *draft) error {
 func (s *Service) use(d *draft) error {
 	before, settings := s.settings, d.settings
 	first := s.store.SeenBefore(settings, d.anew)
+	if d.anew != "" && s.engine.Clock() == entry.None { // nothing has come yet, and it has to be some time
+		s.reached(entry.Of(time.Now()))
+	}
 	if d.again.Engine() != nil || !slices.Equal(d.rules, s.engine.Rules()) {
 		if err := s.journalEdit(d, first); err != nil {
 			return err

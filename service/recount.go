@@ -150,6 +150,18 @@ func (s *Service) countLogs(ctx context.Context, settings *lang.Settings,
 func (s *Service) takeRecount(retold []store.Retold, redated []store.Redated) {
 	for i := range retold {
 		x := &retold[i]
+		n := int64(0)
+		for _, t := range x.Ticks {
+			n += t.N
+		}
+		for _, c := range s.recount.since[x.Origin] {
+			n += c.entries
+		}
+		for _, o := range s.follower.Origins() {
+			if o.Name == x.Origin {
+				o.Counted(n)
+			}
+		}
 		addTicks(x, s.recount.since[x.Origin])
 		maps.DeleteFunc(s.ticks, func(k tickKey, _ said) bool { return k.origin == x.Origin })
 		s.batch.Ticks = slices.DeleteFunc(s.batch.Ticks, func(t store.Tick) bool { return t.Origin == x.Origin })

@@ -23,6 +23,7 @@ type Past struct {
 	Transitions []engine.Transition
 	Hits        []store.Hit   // the evidence of each key
 	Counts      []store.Count // how many hits each key had, by bucket
+	Untimed     bool          // the entries say no time: nothing of it has a place in the past
 
 	until map[string]entry.Instant // by origin, when the first entry was written that had been read
 	open  map[string][]engine.Transition
@@ -57,8 +58,7 @@ func (s *Snapshot) rebuildFromOldest(ctx context.Context, b *Rebuilding, rules [
 			b.rules = append(b.rules, r)
 		}
 	}
-	if len(b.rules) == 0 || s.Engine.Clock == entry.None {
-		b.rules = nil
+	if len(b.rules) == 0 {
 		return nil
 	}
 	b.Past = &Past{until: map[string]entry.Instant{}, open: map[string][]engine.Transition{},
@@ -71,6 +71,7 @@ func (s *Snapshot) rebuildFromOldest(ctx context.Context, b *Rebuilding, rules [
 		said := o.SaidSince(nil)
 		if o.Source.Name == b.Again {
 			b.Past.until[o.Name] = firstTime(b.settings, o, said)
+			b.Past.Untimed = b.Past.Untimed || b.Past.until[o.Name] == entry.None
 			said.Close()
 			said = o.Again(1, 1<<62, true)
 		}
@@ -97,6 +98,9 @@ func firstTime(settings *lang.Settings, o *intake.Origin, said *intake.Again) en
 	}
 	buf := make([]byte, 64<<10)
 	n, _ := said.Files[0].Read(buf)
+	if n == 0 {
+		return 1<<63 - 1
+	}
 	r := match.NewReader(plan, "", "", false)
 	r.Near = said.Near
 	first, _ := r.Times(buf[:n], entry.Of(time.Now()))

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/dustin/go-humanize"
 	"github.com/dustin/go-humanize/english"
@@ -293,6 +294,11 @@ func foreseeAgain(p *api.Put, sn *snapshot.Snapshot, name string, put func(word,
 
 // foreseePast says what rules would have made of what lay there.
 func foreseePast(past *snapshot.Past, put func(word, text string, bad bool)) {
+	if past.Untimed {
+		put("past", "its entries say no time, so that nothing of them has a place in the past: give it a layout with "+
+			"their time first", false)
+		return
+	}
 	raised := 0
 	for i := range past.Transitions {
 		if past.Transitions[i].Change == engine.Raised {
@@ -330,6 +336,9 @@ func (s *Workbench) foreseen(ctx context.Context, sn *snapshot.Snapshot,
 	built, err := sn.Rebuild(ctx, settings, rules, again)
 	if err != nil {
 		return nil, nil, err
+	}
+	if again != "" && twin.Clock() == entry.None {
+		twin.Apply(engine.Reach{At: entry.Of(time.Now())})
 	}
 	same := func(a, b *lang.Rule) bool {
 		return trial.MeansSame(sn.Settings, a, settings, b) && (again == "" || !b.LooksAt(again))
