@@ -43,6 +43,8 @@ var (
 	Propose = endpoint[BenchQuery, Proposals]("/propose")
 	// MarkEntries writes into a text what entries are for its rule.
 	MarkEntries = endpoint[MarkQuery, Marked]("/mark")
+	// KeepDrafts keeps what somebody has typed and not written, and gives it back.
+	KeepDrafts = endpoint[DraftsQuery, Drafts]("/drafts")
 	// OpenText gives a settings file to type in, NewText a rule that is not there yet.
 	OpenText = endpoint[BenchFile, BenchFile]("/bench/open")
 	NewText  = endpoint[BenchBegin, BenchFile]("/bench/new")

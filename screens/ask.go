@@ -27,7 +27,8 @@ func (m *Model) ticked(at time.Time) tea.Cmd {
 	if m.stage.View == nil || m.failed != "" || time.Since(m.asking) > restless {
 		return tea.Batch(m.ask(), m.listen(), next)
 	}
-	return tea.Batch(m.listen(), m.current().Update(room.Tick{}), next)
+	m.keepDrafts()
+	return tea.Batch(m.listen(), m.stage.Settle(), m.current().Update(room.Tick{}), next)
 }
 
 // ask asks for the view that the screen shows now.
@@ -48,8 +49,12 @@ func (m *Model) ask() tea.Cmd {
 			m.failed = err.Error()
 			return nil
 		}
+		first := s.View == nil
 		m.slow, m.failed, s.View = time.Since(m.asking), "", v
 		cmds := []tea.Cmd{m.fresh(), m.listen()}
+		if first {
+			cmds = append(cmds, s.Recall())
+		}
 		if m.stale {
 			cmds = append(cmds, m.ask())
 		}

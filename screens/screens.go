@@ -4,7 +4,6 @@
 package screens
 
 import (
-	"maps"
 	"os"
 	"slices"
 	"strings"
@@ -19,6 +18,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/colorprofile"
+	"github.com/dustin/go-humanize/english"
 )
 
 // Options of the screens.
@@ -162,7 +162,7 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 // key does what a key stands for where one is.
 func (m *Model) key(k tea.KeyPressMsg) tea.Cmd {
 	if k.String() == "ctrl+c" {
-		return tea.Quit
+		return m.leave()
 	}
 	if m.stage.Typed != nil {
 		return m.stage.Type(k)
@@ -223,18 +223,34 @@ func (m *Model) common(on room.Room) []room.Key {
 
 // quit leaves, once the user knows what is not saved.
 func (m *Model) quit() tea.Cmd {
-	unsaved := slices.Sorted(maps.Keys(m.stage.Drafts))
-	for _, r := range m.rooms {
-		if x, ok := r.(room.Unsaved); ok && x.Unsaved() != "" {
-			unsaved = append(unsaved, x.Unsaved())
-		}
-	}
+	m.keepDrafts()
+	unsaved := m.stage.Unwritten()
 	if len(unsaved) == 0 || time.Since(m.warned) < warning {
-		return tea.Quit
+		return m.leave()
 	}
 	m.warned = time.Now()
-	m.stage.Say("not saved: " + strings.Join(unsaved, ", ") + "; q once more leaves all the same")
+	m.stage.Say("not written: " + english.WordSeries(unsaved, "and") + "; it is kept as a draft. q once more leaves")
 	return nil
+}
+
+// keepDrafts keeps what the rooms hold that is not saved.
+func (m *Model) keepDrafts() {
+	for _, r := range m.rooms {
+		if x, ok := r.(room.Unsaved); ok {
+			if d, open := x.Draft(); open {
+				m.stage.Keep(d)
+			}
+		}
+	}
+}
+
+// leave ends the screens, once the service has what was not saved.
+func (m *Model) leave() tea.Cmd {
+	m.keepDrafts()
+	if cmd := m.stage.Settle(); cmd != nil {
+		return tea.Sequence(cmd, tea.Quit)
+	}
+	return tea.Quit
 }
 
 // warning is how long q leaves all the same after it was said what is not saved.

@@ -33,6 +33,7 @@ func (s *Service) Desk() *api.Desk {
 	api.MarkEntries.Answer(d, s.bench.Mark)
 	api.OpenText.Answer(d, s.bench.BenchOpen)
 	api.NewText.Answer(d, s.bench.BenchNew)
+	api.KeepDrafts.Answer(d, s.Drafts)
 	api.WriteText.Answer(d, s.bench.BenchWrite)
 	api.DoPut.Answer(d, s.bench.Put)
 	api.DoAct.Answer(d, s.Act)

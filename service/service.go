@@ -109,6 +109,7 @@ type Service struct {
 
 	beside    beside
 	recount   recount
+	drafts    map[string][]api.Draft // by person; nil before they are asked for
 	commands  chan func()
 	reload    chan struct{}
 	remarks   chan string  // notices of other goroutines

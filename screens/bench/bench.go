@@ -10,6 +10,7 @@ package bench
 
 import (
 	"context"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -159,20 +160,53 @@ func (r *Room) open(f *api.BenchFile, line int, fresh bool) {
 	r.pane = ruleText
 }
 
-// Unsaved is part of room.Unsaved.
-func (r *Room) Unsaved() string {
-	if r.pane == ruleList || !r.text.Changed() {
-		return ""
+// Draft is part of room.Unsaved.
+func (r *Room) Draft() (api.Draft, bool) {
+	if r.pane == ruleList {
+		return api.Draft{}, false
 	}
-	return "the text on the bench"
+	d := api.Draft{Name: r.draftName(), File: r.text.file, Was: r.text.was}
+	if r.text.Changed() && r.text.Body() != r.text.began {
+		d.Text = r.text.Body()
+	}
+	return d, true
+}
+
+// draftName is how the text that is open is called among what is not written.
+func (r *Room) draftName() string {
+	if r.text.Fresh() {
+		return "a new rule"
+	}
+	return "the text of " + filepath.Base(r.text.file)
+}
+
+// restore offers what was typed into a file that is open now, and not written: in its place where the
+// file is as it was then, else behind ^r.
+func (r *Room) restore() {
+	d, ok := r.stage.Draft(r.draftName())
+	switch {
+	case !ok || d.Text == r.text.Body() || d.File != r.text.file && !r.text.Fresh():
+	case r.text.Fresh():
+		r.text.Offer(d.Text)
+		r.stage.Say("^r brings back the rule of " + api.Moment(d.At) + " that was not saved")
+	case d.Was != r.text.was:
+		r.text.Offer(d.Text)
+		r.stage.Say("the file has changed since you typed your text of " + api.Moment(d.At) + "; ^r brings that back")
+	default:
+		r.text.Replace(d.Text, r.text.Line())
+		r.stage.Say("your text of " + api.Moment(d.At) + ", which was not saved; ^z goes back to that of the file")
+	}
 }
 
 // close goes back to the rules, once the user knows that the text is not saved.
 func (r *Room) close() tea.Cmd {
 	if r.text.Changed() && !r.leaving {
 		r.leaving = true
-		r.stage.Say("the text is changed and not saved: ^s saves it, esc once more leaves it")
+		r.stage.Say("the text is changed and not saved: ^s saves it, esc once more leaves it as a draft")
 		return nil
+	}
+	if d, ok := r.Draft(); ok {
+		r.stage.Keep(d)
 	}
 	r.leaving, r.pane, r.view = false, ruleList, nil
 	return r.stage.Refresh()

@@ -12,6 +12,7 @@ import (
 type text struct {
 	file, was string // that is open, and what stood in it
 	fresh     bool   // it is not there yet
+	began     string // what stood there when it was opened, before anything was typed
 	area      editor
 	undo      []draft
 	redo      []draft
@@ -28,7 +29,11 @@ type draft struct {
 func (t *text) Open(file, body string, line int, fresh bool) {
 	*t = text{file: file, was: body, fresh: fresh, top: max(line-2, 0)}
 	t.set(draft{body, line - 1, 0})
+	t.began = t.Body()
 }
+
+// Offer lets redo bring a text.
+func (t *text) Offer(text string) { t.redo = []draft{{text, 0, 0}} }
 
 // Body is the text as it is.
 func (t *text) Body() string { return t.area.Value() }

@@ -194,6 +194,7 @@ func (r *Room) openFile(file string, line int, instead string) tea.Cmd {
 				r.stage.Say("the text from before; ^p shows what putting it to work changes")
 			default:
 				r.open(f, line, false)
+				r.restore()
 			}
 			return r.try()
 		})
@@ -232,6 +233,7 @@ func (r *Room) begin(source string, mark *api.MarkQuery) tea.Cmd {
 				return nil
 			}
 			r.open(f, 2, true)
+			r.restore()
 			if mark == nil {
 				return r.try()
 			}

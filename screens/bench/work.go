@@ -24,6 +24,7 @@ func (r *Room) save() tea.Cmd {
 		if r.stage.Failed(err) {
 			return r.askTheirs(err)
 		}
+		r.stage.Keep(api.Draft{Name: r.draftName()})
 		r.text.Saved(q.File, q.Body)
 		words := " is written, and taken up"
 		if v := r.stage.View; v != nil && v.ByHand {
@@ -97,6 +98,7 @@ func (r *Room) changeRule(what string) tea.Cmd {
 func (r *Room) askPut(q api.PutQuery) tea.Cmd {
 	return put.Ask(r.stage, q, put.Told{Failed: r.askTheirs, Done: func(p *api.Put) {
 		if q.Block == nil && len(p.Files) == 1 {
+			r.stage.Keep(api.Draft{Name: r.draftName()})
 			r.text.Saved(p.Files[0].File, p.Files[0].Body)
 		}
 	}})

@@ -67,9 +67,9 @@ func OpenAt(s *room.Stage, origin, label, field string) tea.Cmd {
 	w.area.ShowLineNumbers = false
 	w.area.Prompt = ""
 	w.area.CharLimit = 0
-	if text := s.Drafts[draftOf(origin)]; text != "" {
+	if d, ok := s.Draft(draftOf(origin)); ok {
 		w.history = []draft{{}}
-		w.draft = draft{text: text}
+		w.draft = draft{text: d.Text}
 		w.kept = "the layout that was not written is here again: ^s writes it, u leaves it"
 	}
 	s.Lay(w)
@@ -129,6 +129,9 @@ func (w *Page) answered(v *api.FieldsView, err error) tea.Cmd {
 		w.detect = 0
 	}
 	w.view = v
+	if !v.Done {
+		w.keep()
+	}
 	w.line = min(w.line, max(len(v.Lines)-1, 0))
 	w.keepTokens()
 	if v.Words != "" {
@@ -144,7 +147,7 @@ func (w *Page) answered(v *api.FieldsView, err error) tea.Cmd {
 	}
 	switch {
 	case v.Done:
-		delete(w.stage.Drafts, draftOf(w.origin))
+		w.stage.Keep(api.Draft{Name: draftOf(w.origin)})
 		w.stage.Say(fmt.Sprintf("layout %s is written into %s, and taken up", v.Layout, v.File))
 		return w.stage.Back()
 	case marks > len(w.draft.marks): // what could not be taken is not asked for again
@@ -255,22 +258,23 @@ func (w *Page) leave() tea.Cmd {
 	if w.stop != nil {
 		w.stop()
 	}
-	w.keep()
+	if w.keep() {
+		w.stage.Say("nothing is written; the layout is kept, and l offers it again")
+	}
 	return w.stage.Back()
 }
 
 // draftOf is how the layout of an origin is called among what is not written.
 func draftOf(origin string) string { return "the layout of " + origin }
 
-// keep keeps a layout that is not written, to be offered again.
-func (w *Page) keep() {
-	name := draftOf(w.origin)
-	if w.view == nil || !w.view.Changed || w.draft.text == "" && len(w.draft.marks) == 0 {
-		delete(w.stage.Drafts, name)
-		return
+// keep keeps a layout that is not written, to be offered again; it answers whether there is one.
+func (w *Page) keep() bool {
+	d := api.Draft{Name: draftOf(w.origin)}
+	if w.view != nil && w.view.Changed && (w.draft.text != "" || len(w.draft.marks) > 0) {
+		d.Text = w.view.Text
 	}
-	w.stage.Drafts[name] = w.view.Text
-	w.stage.Say("nothing is written; the layout is kept, and l offers it again")
+	w.stage.Keep(d)
+	return d.Text != ""
 }
 
 // pointed asks anew where another field is pointed at than before.

@@ -39,8 +39,8 @@ type Finder interface {
 
 // Unsaved is a room that may hold what is not saved.
 type Unsaved interface {
-	// Unsaved says what that is; "" is nothing.
-	Unsaved() string
+	// Draft is that text, with an empty one where all is saved; false where nothing is open.
+	Draft() (api.Draft, bool)
 }
 
 // Scoped is a Finder that can look further around.

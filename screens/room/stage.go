@@ -29,7 +29,8 @@ type Stage struct {
 	Until entry.Instant // the right edge of the axis while the lamp is held
 	Zoom  int           // in Widths
 
-	Drafts map[string]string // texts that are not written, by what they are
+	drafts map[string]api.Draft // texts that are not written, by what they are
+	unkept map[string]bool      // of those, what the service does not know yet
 
 	Note   string // what the last action did
 	Noted  time.Time
@@ -61,7 +62,8 @@ const Patience = 5 * time.Second
 
 // NewStage returns a stage, of which goes shows a room, and views asks for a new view.
 func NewStage(goes func(At) tea.Cmd, views func() tea.Cmd) *Stage {
-	return &Stage{Drafts: map[string]string{}, Zoom: StartWidth, Palette: paint.Dark(), refers: goes, views: views}
+	return &Stage{drafts: map[string]api.Draft{}, unkept: map[string]bool{}, Zoom: StartWidth, Palette: paint.Dark(),
+		refers: goes, views: views}
 }
 
 // Answer is an answer that has come; what is to be done with it is done in its turn.
