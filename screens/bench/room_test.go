@@ -36,6 +36,8 @@ type hand struct {
 	whys   []api.WhyQuery
 	view   func(q api.BenchQuery) *api.BenchView
 	fail   error // of what is written
+	drafts []api.Draft
+	theirs string // what somebody else wrote before the text
 }
 
 func tried(q api.BenchQuery) *api.BenchView {
@@ -67,7 +69,11 @@ func sits(t require.TestingT) *hand {
 			{Rule: "itself", File: "built in", Last: entry.None}}}, nil
 	})
 	api.OpenText.Answer(desk, func(_ context.Context, q api.BenchFile) (*api.BenchFile, error) {
-		return &api.BenchFile{File: q.File, Body: ruleText1}, nil
+		return &api.BenchFile{File: q.File, Body: h.theirs + ruleText1}, nil
+	})
+	api.KeepDrafts.Answer(desk, func(_ context.Context, q api.DraftsQuery) (*api.Drafts, error) {
+		h.drafts = append(h.drafts, q.Keep...)
+		return &api.Drafts{}, nil
 	})
 	api.NewText.Answer(desk, func(_ context.Context, q api.BenchBegin) (*api.BenchFile, error) {
 		return &api.BenchFile{File: "/s/new.lantern", Body: "\nrule new {\n  on " + q.Source + "\n}\n"}, nil
@@ -362,6 +368,35 @@ func TestOwnEditor(t *testing.T) {
 	t.Setenv("EDITOR", "/nowhere/editor")
 	h.Press("E")
 	assert.Contains(t, h.Stage.Note, "/nowhere/editor could not be run")
+}
+
+// What was typed and not saved is there again when its file is opened once more; where somebody else
+// has changed the file meanwhile, it waits behind ^r, and what is saved is let go of.
+func TestDraftsComeBack(t *testing.T) {
+	h := opened(t)
+	h.Press("end", "#", "esc", "esc", "esc")
+	require.Equal(t, ruleList, h.r.pane)
+	h.Do(h.Stage.Settle())
+	require.Len(t, h.drafts, 1)
+	assert.Equal(t, "the text of app.lantern", h.drafts[0].Name)
+	assert.Nil(t, h.Stage.Settle(), "it knows it by now")
+	h.Press("enter")
+	typed := h.r.text.Body()
+	assert.Contains(t, typed, "{#\n")
+	h.Press("ctrl+z")
+	assert.NotContains(t, h.r.text.Body(), "#")
+	h.Press("ctrl+r", "esc", "esc", "esc")
+	h.theirs = "# of somebody else\n"
+	h.Press("enter")
+	assert.Equal(t, h.theirs+ruleText1, h.r.text.Body())
+	assert.Contains(t, h.Stage.Note, "^r brings that back")
+	h.Press("ctrl+r")
+	assert.Equal(t, typed, h.r.text.Body())
+	h.Press("ctrl+s")
+	h.Do(h.Stage.Settle())
+	assert.Empty(t, h.drafts[len(h.drafts)-1].Text)
+	_, there := h.Stage.Draft("the text of app.lantern")
+	assert.False(t, there)
 }
 
 // Whatever keys come in whatever window, what is drawn fits, and nothing breaks.
