@@ -244,7 +244,11 @@ func (s *Workbench) markName(q api.MarkQuery) (*api.Marked, error) {
 	if shift < 0 || q.From < shift {
 		return nil, fmt.Errorf("the layout gives that value already, as a field of its own")
 	}
-	body, line, err := author.NameValue(r, q.Body, e, q.From-shift, q.To-shift, q.Name)
+	var alike []string
+	for _, id := range q.Kinds {
+		alike = append(alike, s.alike(plan, q.Source, id)...)
+	}
+	body, line, err := author.NameValue(r, q.Body, e, alike, q.From-shift, q.To-shift, q.Name)
 	if err != nil {
 		return nil, err
 	}

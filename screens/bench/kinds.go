@@ -114,8 +114,8 @@ func (r *Room) proposal(k *api.BenchKind) string {
 	return ""
 }
 
-// values are the stretches of a kind's example, in bytes, that may vary: numbers, and
-// words with a digit or after a sign such as =.
+// values are the stretches of a kind's example, in bytes, that may vary: numbers, and words with a
+// digit or after a sign such as =; then what stands inside those, and all other words.
 func values(k *api.BenchKind) [][2]int {
 	line, _, _ := strings.Cut(k.Example, "\n")
 	from := 0
@@ -125,7 +125,7 @@ func values(k *api.BenchKind) [][2]int {
 			from = max(strings.LastIndex(line, first), 0)
 		}
 	}
-	var out [][2]int
+	var out, inside, words [][2]int
 	for i := from; i < len(line); {
 		if !valueByte(line[i]) {
 			i++
@@ -136,12 +136,19 @@ func values(k *api.BenchKind) [][2]int {
 			j++
 		}
 		word := strings.TrimRight(line[i:j], ".:-")
-		if strings.ContainsAny(word, "0123456789") || i > 0 && strings.ContainsRune(`="'`, rune(line[i-1])) {
-			out = append(out, [2]int{i, i + len(word)})
+		at := [2]int{i, i + len(word)}
+		switch {
+		case strings.ContainsAny(word, "0123456789"), i > 0 && strings.ContainsRune(`="'`, rune(line[i-1])):
+			out = append(out, at)
+			if k := strings.LastIndexAny(word, ":"); k > 0 && k < len(word)-1 { // what stands inside it
+				inside = append(inside, [2]int{i, i + k}, [2]int{i + k + 1, i + len(word)})
+			}
+		case len(word) > 1:
+			words = append(words, at)
 		}
 		i = j
 	}
-	return out
+	return slices.Concat(out, inside, words)
 }
 
 func valueByte(c byte) bool {

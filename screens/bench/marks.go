@@ -144,7 +144,7 @@ func (r *Room) askName() {
 		Then: func(name string) tea.Cmd {
 			r.kinds.pointed = nil
 			return r.askMark(api.MarkQuery{Is: "name", Source: k.Source, Texts: []string{k.Example},
-				From: values[at][0], To: values[at][1], Name: strings.TrimSpace(name)})
+				Kinds: []string{k.ID}, From: values[at][0], To: values[at][1], Name: strings.TrimSpace(name)})
 		}}, "")
 }
 
