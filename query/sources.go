@@ -85,13 +85,18 @@ func (s *Asker) Sources(_ context.Context, q api.ViewQuery) (*api.SourcesView, e
 type dayCount struct {
 	mu             sync.Mutex
 	began          time.Time // when it was counted from midnight on
-	late           int64     // the store's count of late entries then
+	took           time.Duration
+	late           int64 // the store's count of late entries then
 	midnight, upto int64     // buckets; upto is counted
 	n              map[string]store.Tick
 }
 
-// countAgain is how long what was counted is told at least, while entries of long ago come.
-const countAgain = 2 * time.Second
+// While entries of long ago come, what was counted is told for so many times as long as the counting
+// took, but no longer than mostStale.
+const (
+	staleTimes = 30
+	mostStale  = 2 * time.Second
+)
 
 // sinceMidnight counts the entries of each origin since midnight, up to an instant.
 func (s *Asker) sinceMidnight(at entry.Instant) (map[string]store.Tick, error) {
@@ -103,8 +108,9 @@ func (s *Asker) sinceMidnight(at entry.Instant) (map[string]store.Tick, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	late := s.Store.Late()
-	if d.n == nil || d.midnight != midnight || d.upto > last || d.late != late && time.Since(d.began) > countAgain {
+	if d.n == nil || d.midnight != midnight || d.upto > last || d.late != late && time.Since(d.began) > min(staleTimes*d.took, mostStale) {
 		d.began, d.late = time.Now(), late
+		defer func() { d.took = time.Since(d.began) }()
 		d.midnight, d.upto, d.n = midnight, midnight-1, map[string]store.Tick{}
 	}
 	if closed := last - store.StillOpen; closed > d.upto {
