@@ -87,7 +87,7 @@ type dayCount struct {
 	began          time.Time // when it was counted from midnight on
 	took           time.Duration
 	late           int64 // the store's count of late entries then
-	midnight, upto int64     // buckets; upto is counted
+	midnight, upto int64 // buckets; upto is counted
 	n              map[string]store.Tick
 }
 
