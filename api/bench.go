@@ -159,6 +159,8 @@ type Marked struct {
 	Line   int    `json:"line"`   // of the clause that was written, from 1
 	Clause string `json:"clause"` // that was written
 	Costs  string `json:"costs,omitempty"`
+	// Already says why nothing was written; "" where something was.
+	Already string `json:"already,omitempty"`
 }
 
 // Proposals are kinds of entries that may say that the problem of a rule is over.

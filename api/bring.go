@@ -22,6 +22,8 @@ type Begun struct {
 	Hits   int64  `json:"hits"` // among the newest entries
 	Looked int64  `json:"looked"`
 	Raised int64  `json:"raised"`
+	// Why says by what hits are counted, and by what not.
+	Why []string `json:"why,omitempty"`
 }
 
 // Offer is something other than a file that can be brought in.

@@ -9,6 +9,7 @@ type Draft struct {
 	File string        `json:"file,omitempty"` // the settings file that it is of; "" is none
 	Was  string        `json:"was,omitempty"`  // what stood in it then
 	Text string        `json:"text"`           // "" lets go of it
+	Line int           `json:"line,omitempty"` // where the cursor stood, from 1
 	At   entry.Instant `json:"at"`             // when it was kept
 }
 

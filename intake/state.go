@@ -2,6 +2,7 @@ package intake
 
 import (
 	"fmt"
+	"os"
 	"time"
 
 	"dimlantern/core/origin"
@@ -156,8 +157,15 @@ func (o *Origin) Lost() (bytes int64, at time.Time, why string) {
 // Entries counts the entries that have been read of the origin.
 func (o *Origin) Entries() int64 { return o.place.Entries }
 
-// Newest is the path of the newest member.
-func (o *Origin) Newest() string { return o.base }
+// Newest is the path of the newest member that is there, else where it should be.
+func (o *Origin) Newest() string {
+	if _, err := os.Lstat(o.base); err != nil {
+		if files := o.members(); len(files) > 0 {
+			return files[len(files)-1].path
+		}
+	}
+	return o.base
+}
 
 // Read says in words what has been read.
 func (o *Origin) Read() string {

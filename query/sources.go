@@ -108,7 +108,8 @@ func (s *Asker) sinceMidnight(at entry.Instant) (map[string]store.Tick, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	late := s.Store.Late()
-	if d.n == nil || d.midnight != midnight || d.upto > last || d.late != late && time.Since(d.began) > min(staleTimes*d.took, mostStale) {
+	stale := d.late != late && time.Since(d.began) > min(staleTimes*d.took, mostStale)
+	if d.n == nil || d.midnight != midnight || d.upto > last || stale {
 		d.began, d.late = time.Now(), late
 		defer func() { d.took = time.Since(d.began) }()
 		d.midnight, d.upto, d.n = midnight, midnight-1, map[string]store.Tick{}

@@ -168,7 +168,7 @@ func TestNamedAndOpenValues(t *testing.T) {
 	m, err = p.s.bench.Mark(context.Background(), api.MarkQuery{File: file, Body: string(b), Line: line,
 		Is: "problem", Source: "app", Texts: []string{raw}, Kinds: []string{v.Kinds[0].ID}})
 	require.NoError(t, err)
-	assert.Equal(t, `problem /pump (?<pump>\d+) told \(\S+\) of \d+ bar/`, m.Clause)
+	assert.Equal(t, `problem /pump (?<pump>\d+) told \([^\s\)]+\) of \d+ bar/`, m.Clause)
 
 	pattern, named := author.PatternOver([]string{"card *** refused at gate 4"})
 	assert.Equal(t, []string{`/card \S+ refused at gate (?<gate>\d+)/`, "gate"}, []string{pattern, named})

@@ -392,7 +392,7 @@ func TestRuleFromAnEntry(t *testing.T) {
 		"seat 12 of berth 3.":          `/seat (?<seat>\d+) of berth \d+\./ seat`,
 		"within 5 s, disk7 gone":       `/within \d+ s, disk\d+ gone/ `,
 	} {
-		pattern, named := author.PatternOf(line)
+		pattern, named := author.PatternOver([]string{line})
 		assert.Equal(t, want, pattern+" "+named)
 		assert.Regexp(t, strings.ReplaceAll(strings.Trim(pattern, "/"), `\/`, "/"), line)
 	}

@@ -372,6 +372,7 @@ func TestHostileLinesOnTheScreen(t *testing.T) {
 	}
 	unharmed("pump 7 low ␛[2J")
 	x.keys("3")
+	x.see("its newest entries")
 	unharmed("pump 7 low ␛[2J")
 	x.keys("Enter")
 	x.see("newest first")

@@ -39,8 +39,8 @@ func (s *Workbench) BeginRule(_ context.Context, q api.BeginQuery) (*api.Begun, 
 	if err != nil {
 		return nil, fmt.Errorf("%s cannot be read: %w", path, folder.Reason(err))
 	}
-	text := author.Rule(settings, src, plan, sample, q.Raw, q.Severity, entry.Of(time.Now()))
-	b := &api.Begun{Name: filepath.Join(sn.Folder(), nameOf(text)+".lantern"), Text: text}
+	text, why := author.Rule(settings, src, plan, sample, q.Raw, q.Severity, entry.Of(time.Now()))
+	b := &api.Begun{Name: filepath.Join(sn.Folder(), nameOf(text)+".lantern"), Text: text, Why: why}
 	if err := tryBegun(b, settings, src, path, host, sample); err != nil {
 		return nil, err
 	}

@@ -77,7 +77,7 @@ func (s *Workbench) Bench(ctx context.Context, q api.BenchQuery) (*api.BenchView
 				Error: d.Weight == lang.Err, What: d.What, Mend: d.Mend})
 		}
 	}
-	r := settings.RuleAt(q.File, q.Line)
+	r := settings.RuleNear(q.File, q.Line)
 	if r == nil { // what its sources say helps to write it
 		says, err := s.kindsBeside(ctx, settings, q, at)
 		v.Kinds = benchKinds(says)
@@ -175,7 +175,7 @@ func benchKinds(list []trial.KindSays) []api.BenchKind {
 // tried as it stands.
 func (s *Workbench) kindsBeside(ctx context.Context, settings *lang.Settings, q api.BenchQuery,
 	at entry.Instant) ([]trial.KindSays, error) {
-	p, _ := lang.Parse("text", []byte(q.Body)).RuleBefore(q.Line)
+	p, _ := lang.Parse("text", []byte(q.Body)).RuleNear(q.Line)
 	r := &lang.Rule{}
 	for _, c := range p.Clauses {
 		if c.Word != "on" {

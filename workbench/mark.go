@@ -39,7 +39,7 @@ func (s *Workbench) Mark(_ context.Context, q api.MarkQuery) (*api.Marked, error
 	}
 	plan := match.NewPlan(settings, src, nil, time.Local)
 	var patterns []string
-	named := "" // the field that the first number behind a word is
+	named, why := "", "" // the field that identifies what the entries speak of, and how that is known
 	for i, raw := range q.Texts {
 		text := raw
 		x, _ := plan.Divide(&layout.Divider{Layout: plan.Layout}, []byte(raw), entry.Of(time.Now()))
@@ -53,16 +53,18 @@ func (s *Workbench) Mark(_ context.Context, q api.MarkQuery) (*api.Marked, error
 			}
 		}
 		text, _, _ = strings.Cut(text, "\n")
-		alike := []string{text}
+		var kind, others []string
 		if i < len(q.Kinds) {
-			alike = append(alike, s.alike(plan, q.Source, q.Kinds[i])...)
+			kind, others = s.alike(plan, q.Source, q.Kinds[i])
 		}
-		p, number := author.PatternOver(alike)
-		if number != "" && (q.Is == "ignore" || q.Is == "recovery" && !strings.Contains(q.Body, "(?<"+number+">")) {
-			p, number = strings.Replace(p, "(?<"+number+`>\d+)`, `\d+`, 1), ""
+		v := author.Over(text, kind, others)
+		key := v.Key()
+		if key != nil && (q.Is == "ignore" || q.Is == "recovery" && !strings.Contains(q.Body, "(?<"+key.Name+">")) {
+			key = nil
 		}
-		if named == "" {
-			named = number
+		p := v.Pattern(key)
+		if key != nil && named == "" {
+			named, why = key.Name, keyWords(&v, key)
 		}
 		if event != "" {
 			p, named = "event == "+lang.Quote(event), ""
@@ -79,6 +81,9 @@ func (s *Workbench) Mark(_ context.Context, q api.MarkQuery) (*api.Marked, error
 	}
 	clause := strings.Join(patterns, " or ")
 	before := q.Body
+	if m := s.already(q); m != nil {
+		return m, nil
+	}
 	if q.Is == "ignore" {
 		if m := s.tighter(q); m != nil {
 			return m, nil
@@ -94,8 +99,35 @@ func (s *Workbench) Mark(_ context.Context, q api.MarkQuery) (*api.Marked, error
 	m := &api.Marked{Body: body, Line: line, Clause: q.Is + " " + clause}
 	if q.Is == "ignore" {
 		m.Costs = s.costs(q, body)
+	} else if before != q.Body {
+		m.Costs = why
 	}
 	return m, nil
+}
+
+// keyWords say by what hits are counted, and by what not.
+func keyWords(v *author.Several, key *author.Slot) string {
+	words := "per " + key.Name + ": " + key.Say()
+	for i := range v.Slots {
+		if x := &v.Slots[i]; x.Why != "" && x.Name != "" {
+			return words + "; not per " + x.Name + ": " + x.Why
+		}
+	}
+	return words
+}
+
+// already says that the rule takes what is marked for that as it stands, so that nothing has to be
+// written; nil where it does not.
+func (s *Workbench) already(q api.MarkQuery) *api.Marked {
+	says := map[string]string{"problem": trial.KindProblem, "recovery": trial.KindOver,
+		"ignore": trial.KindIgnored}[q.Is]
+	is, r := s.kindsAs(q, q.Body)
+	if r == nil || len(q.Kinds) == 0 ||
+		slices.ContainsFunc(q.Kinds, func(id string) bool { return is[id] != says }) {
+		return nil
+	}
+	word := map[string]string{"problem": "the problem catches it", "recovery": "it ends it", "ignore": "it is ignored"}
+	return &api.Marked{Body: q.Body, Line: q.Line, Already: word[q.Is] + " already: nothing is written"}
 }
 
 // tighter finds a pattern in the place of the problem's that no longer catches the kinds
@@ -197,17 +229,17 @@ func (s *Workbench) costs(q api.MarkQuery, body string) string {
 	return words
 }
 
-// alike are the texts of entries of a kind, as far as they may be shown.
-func (s *Workbench) alike(plan *match.Plan, source, id string) []string {
+// alike are the texts of entries of a kind, as far as they may be shown, and those of all other kinds of
+// the source.
+func (s *Workbench) alike(plan *match.Plan, source, id string) (kind, others []string) {
 	s.bench.mu.Lock()
 	sample := s.bench.now
 	s.bench.mu.Unlock()
 	if sample == nil {
-		return nil
+		return nil, nil
 	}
-	var out []string
 	for _, k := range sample.kinds.Of {
-		if k.Source != source || k.Shape.ID != id {
+		if k.Source != source {
 			continue
 		}
 		d := &layout.Divider{Layout: plan.Layout}
@@ -220,10 +252,14 @@ func (s *Workbench) alike(plan *match.Plan, source, id string) []string {
 				}
 			}
 			text, _, _ = strings.Cut(x.Hide(text), "\n")
-			out = append(out, text)
+			if k.Shape.ID == id {
+				kind = append(kind, text)
+			} else {
+				others = append(others, text)
+			}
 		}
 	}
-	return out
+	return kind, others
 }
 
 // markName gives a value of an entry a name in the pattern that the entry fits.
@@ -246,7 +282,8 @@ func (s *Workbench) markName(q api.MarkQuery) (*api.Marked, error) {
 	}
 	var alike []string
 	for _, id := range q.Kinds {
-		alike = append(alike, s.alike(plan, q.Source, id)...)
+		kind, _ := s.alike(plan, q.Source, id)
+		alike = append(alike, kind...)
 	}
 	body, line, err := author.NameValue(r, q.Body, e, alike, q.From-shift, q.To-shift, q.Name)
 	if err != nil {
@@ -259,7 +296,7 @@ func (s *Workbench) markName(q api.MarkQuery) (*api.Marked, error) {
 func (s *Workbench) keepFed(q api.MarkQuery) (*api.Marked, error) {
 	sn := s.Window.Now()
 	settings, _ := sn.CheckErrors(folder.With(sn.Texts, q.File, q.Body))
-	r := settings.RuleAt(q.File, q.Line)
+	r := settings.RuleNear(q.File, q.Line)
 	switch {
 	case r == nil:
 		return nil, fmt.Errorf("the rule has errors: they come first")

@@ -65,7 +65,7 @@ func (s *Workbench) benchRule(q api.BenchQuery) (*lang.Settings, *lang.Rule, ent
 	}
 	sn := s.Window.Now()
 	settings, _ := sn.CheckErrors(folder.With(sn.Texts, q.File, q.Body))
-	return settings, settings.RuleAt(q.File, q.Line), at
+	return settings, settings.RuleNear(q.File, q.Line), at
 }
 
 // benchCurves are the numbers over time that a rule compares, for the key that stands

@@ -30,7 +30,7 @@ var saying = rapid.Custom(func(t *rapid.T) string {
 func TestPatternFitsItsEntry(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		text := saying.Draw(t, "text")
-		pattern, named := author.PatternOf(text)
+		pattern, named := author.PatternOver([]string{text})
 		re := compiled(t, pattern)
 		require.True(t, re.MatchString(text), "%s on %q", pattern, text)
 		if named != "" {

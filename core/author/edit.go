@@ -10,7 +10,7 @@ import (
 
 // WithKey adds a field to the key of a rule that has no problem yet.
 func WithKey(body string, line int, field string) string {
-	p, ok := lang.Parse("text", []byte(body)).RuleBefore(line)
+	p, ok := lang.Parse("text", []byte(body)).RuleNear(line)
 	if !ok {
 		return body
 	}
@@ -43,7 +43,7 @@ var behind = map[string][]string{
 // InsertClause writes a clause into the rule of a text in which a line lies, and brings the
 // text into its form. What was there stays, comments included.
 func InsertClause(body string, line int, word, arg string) (string, int, error) {
-	p, ok := lang.Parse("text", []byte(body)).RuleBefore(line)
+	p, ok := lang.Parse("text", []byte(body)).RuleNear(line)
 	if !ok {
 		return "", 0, fmt.Errorf("the cursor stands in no rule")
 	}

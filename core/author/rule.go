@@ -2,6 +2,7 @@ package author
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -11,86 +12,168 @@ import (
 	"dimlantern/core/match"
 )
 
-// Rule writes a rule of which the entry is a hit: its text with its numbers left
-// open, and counted by the host or another field that tells writers apart, and by
-// the number that a word names.
+// Rule writes a rule of which the entry is a hit: its text with its numbers left open, and counted by
+// the host, and by what identifies what it speaks of. It also says why it is counted by that, and not by
+// what differs each time.
 func Rule(s *lang.Settings, src *lang.Source, plan *match.Plan, sample []byte, raw string, severity entry.Severity,
-	now entry.Instant) string {
-	text, hosted := strings.ToValidUTF8(raw, ""), false
-	by, event := "", ""
-	var data []string // the data that an event names
-	if l := s.Layout(src.LayoutName()); l != nil {
-		hosted = plan.Layout.GivesHost()
-		by = tellsApart(l, plan, sample, now)
-		x, _ := plan.Divide(&layout.Divider{Layout: plan.Layout}, []byte(raw), now)
-		for _, f := range x.Fields {
-			switch {
-			case f.Name == "text":
-				text = f.Value
-			case f.Name == "event" && l.Format == "event-xml":
-				event = f.Value
-			case event != "" && !slices.Contains(l.Fields(), f.Name):
-				data = append(data, f.Name)
+	now entry.Instant) (text string, why []string) {
+	l := s.Layout(src.LayoutName())
+	x, _ := plan.Divide(&layout.Divider{Layout: plan.Layout}, []byte(raw), now)
+	said := saidBy(l, strings.ToValidUTF8(raw, ""), x.Fields)
+	list := sampled(l, plan, sample, now)
+	var pattern string
+	var key *Slot
+	var hits []utterance
+	if said.event != "" { // its identifier says what it is, however it is worded
+		pattern = "event == " + lang.Quote(said.event)
+		if strings.Trim(said.event, "0123456789") == "" {
+			pattern = "event == " + said.event
+		}
+		for _, u := range list {
+			if u.event == said.event {
+				hits = append(hits, u)
+			}
+		}
+	} else {
+		var texts []string
+		for _, u := range list {
+			texts = append(texts, u.text)
+		}
+		v := Over(said.text, nil, texts)
+		if key = v.Key(); key != nil {
+			why = append(why, fmt.Sprintf("per %s: %s, in %d that say it", key.Name, key.Say(), v.N))
+		}
+		for i := range v.Slots {
+			if o := &v.Slots[i]; o.Why != "" && o.Name != "" {
+				why = append(why, fmt.Sprintf("not per %s: %s (%s)", o.Name, o.Why, o.Say()))
+			}
+		}
+		pattern = v.Pattern(key)
+		if re, err := regexp.Compile(strings.ReplaceAll(pattern[1:len(pattern)-1], `\/`, "/")); err == nil {
+			for _, u := range list {
+				if re.MatchString(u.text) {
+					hits = append(hits, u)
+				}
 			}
 		}
 	}
-	text, _, _ = strings.Cut(text, "\n")
-	pattern, named := PatternOf(text)
-	if event != "" { // its identifier says what it is, however it is worded
-		pattern, named = "event == "+lang.Quote(event), ""
-		if strings.Trim(event, "0123456789") == "" {
-			pattern = "event == " + event
-		}
-		if len(data) > 0 && !lang.Reserved(data[0]) {
-			named = data[0]
-		}
-	}
 	per := []string{}
-	if hosted || src.Host != "" || src.HostFrom != nil {
+	hosted := l != nil && plan.Layout.GivesHost() || src.Host != "" || src.HostFrom != nil
+	if hosted {
 		per = append(per, "host")
-	} else if by != "" {
-		per = append(per, by)
 	}
-	if named != "" {
-		per = append(per, named)
+	if field, because := keyField(l, said, hits, hosted, key); field != "" {
+		key = nil
+		per = append(per, field)
+		why = append([]string{because}, why...)
+	}
+	if key != nil {
+		per = append(per, key.Name)
 	}
 	if severity == 0 {
 		severity = entry.Warning
 	}
 	var b strings.Builder
-	fmt.Fprintf(&b, "rule %s {\non %s\nproblem %s\n", ruleName(text, src.Name, s), src.Name, pattern)
+	fmt.Fprintf(&b, "rule %s {\non %s\nproblem %s\n", ruleName(said.text, src.Name, s), src.Name, pattern)
 	if len(per) > 0 {
 		fmt.Fprintf(&b, "per %s\n", strings.Join(per, ", "))
 	}
 	fmt.Fprintf(&b, "raise %s\nclear after 1h quiet\n\nexpect \"the entry that it began with\" {\nline %s\nthen "+
 		"raised %s\n}\n}\n", severity, lang.Quote(strings.ToValidUTF8(raw, "\uFFFD")), severity)
-	return lang.Parse("new", []byte(b.String())).Format()
+	return lang.Parse("new", []byte(b.String())).Format(), why
 }
 
-// tellsApart is the first field of a layout that has several values, and not many:
-// a machine or a place, but no number and no text.
-func tellsApart(l *lang.Layout, plan *match.Plan, sample []byte, now entry.Instant) string {
-	values := map[string]map[string]bool{}
-	d := layout.Divider{Layout: plan.Layout}
-	plan.Entries(sample, func(line []byte) {
-		x, _ := plan.Divide(&d, line, now)
-		for _, f := range x.Fields {
-			if values[f.Name] == nil {
-				values[f.Name] = map[string]bool{}
-			}
-			if len(values[f.Name]) < 100 {
-				values[f.Name][f.Value] = true
-			}
-		}
-	})
-	for _, f := range l.Fields() {
-		kind := l.Types[f]
-		if n := len(values[f]); n > 1 && n < 50 && (kind == "" || kind == "text") &&
-			!slices.Contains([]string{"text", "level", "program", "pid"}, f) {
-			return f
+// utterance is what an entry says.
+type utterance struct {
+	text, event string
+	fields      []entry.Field
+}
+
+// saidBy is what an entry says under a layout; nil is none.
+func saidBy(l *lang.Layout, raw string, fields []entry.Field) utterance {
+	u := utterance{text: raw, fields: fields}
+	for _, f := range fields {
+		switch {
+		case f.Name == "text":
+			u.text = f.Value
+		case f.Name == "event" && l != nil && l.Format == "event-xml":
+			u.event = f.Value
 		}
 	}
-	return ""
+	u.text, _, _ = strings.Cut(u.text, "\n")
+	return u
+}
+
+// mostSampled is how many entries of a sample are looked at.
+const mostSampled = 5_000
+
+func sampled(l *lang.Layout, plan *match.Plan, sample []byte, now entry.Instant) []utterance {
+	var out []utterance
+	d := layout.Divider{Layout: plan.Layout}
+	plan.Entries(sample, func(line []byte) {
+		if len(out) < mostSampled {
+			x, _ := plan.Divide(&d, line, now)
+			out = append(out, saidBy(l, strings.ToValidUTF8(string(line), ""), slices.Clone(x.Fields)))
+		}
+	})
+	return out
+}
+
+// notKeys are fields that say what an entry is, when it was, or what wrote it, and identify nothing.
+var notKeys = words(`text level at program provider channel event category fits host facility severity priority
+	unit-name method protocol status agent referrer user-agent query opcode keywords record boot-id machine-id msgid
+	message msg logger caller request path ident transport tzknown`)
+
+// keyField is the field by which hits are better told apart than by a slot of their text, which may be
+// nil, and why; "" where none is.
+func keyField(l *lang.Layout, said utterance, hits []utterance, hosted bool, slot *Slot) (field, because string) {
+	if slot != nil && slot.Always {
+		return "", ""
+	}
+	own := func(name string) bool { return l != nil && slices.Contains(l.Fields(), name) }
+	best := 0
+	for _, f := range said.fields {
+		last := strings.ToLower(f.Name[strings.LastIndexAny(f.Name, "-._")+1:])
+		if lower := strings.ToLower(f.Name); notKeys[lower] || differing[last] || lang.Reserved(f.Name) ||
+			!lang.IsName(f.Name) || f.Value == "" || len(f.Value) > 100 || strings.Count(f.Value, " ") > 2 {
+			continue
+		}
+		if kind := ""; l != nil {
+			if kind = l.Types[f.Name]; kind != "" && kind != "text" && kind != "address" && kind != "integer" {
+				continue
+			}
+		}
+		values := map[string]bool{f.Value: true}
+		n := 1
+		for _, u := range hits {
+			for _, g := range u.fields {
+				if g.Name == f.Name {
+					values[g.Value] = true
+					n++
+				}
+			}
+		}
+		d, named := len(values), identifying[last] || identifying[strings.ToLower(f.Name)]
+		measured := strings.Trim(f.Value, "0123456789.,-") == "" && strings.ContainsAny(f.Value, ".,")
+		weight := 0
+		switch {
+		case measured, d*2 > n && n >= 4 && (!named || n >= 10 && d*5 > n*4):
+		case named:
+			weight = 3
+		case said.event != "" && !own(f.Name) && (d > 1 || n < 4): // a datum of the event
+			weight = 2
+		case d > 1 && d < 50 && n >= 4 && !hosted && slot == nil && strings.Trim(f.Value, "0123456789") != "":
+			weight = 1
+		}
+		if weight > best {
+			best, field = weight, f.Name
+			because = fmt.Sprintf("per %s: it identifies, %d different in the %d that say it", f.Name, d, n-1)
+		}
+	}
+	if best < 2 && slot != nil {
+		return "", ""
+	}
+	return field, because
 }
 
 // ruleName makes a name of a text that no other rule has.

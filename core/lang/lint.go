@@ -342,6 +342,26 @@ func digitsOnly(p *Pattern, group string) bool {
 // lintExprs looks at the patterns themselves.
 func (k *checker) lintExprs(r *Rule) {
 	f := k.file[r]
+	for _, c := range r.Exprs() {
+		Walk(c.Expr, func(part Expr, _ bool) {
+			var of []Expr
+			switch x := part.(type) {
+			case *And:
+				of = x.Of
+			case *Or:
+				of = x.Of
+			}
+			seen := map[string]bool{}
+			for _, x := range of {
+				text := x.String()
+				if seen[text] {
+					k.tell(f, Finding, "said-twice", x.Place(), len([]rune(text)), fmt.Sprintf("%s stands in the %s "+
+						"already", visible(text), c.Word), "take one of the two out")
+				}
+				seen[text] = true
+			}
+		})
+	}
 	for _, x := range []Expr{r.Problem, r.Recovery, r.Awaits, r.Once} {
 		slow := x != nil && !hasLiteral(x)
 		Walk(x, func(part Expr, _ bool) {

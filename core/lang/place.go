@@ -26,11 +26,11 @@ func (f *File) BlockAt(line int) (Place, bool) {
 	return Place{}, false
 }
 
-// RuleBefore is the rule in which a line lies, or the last one before it; false where there
-// is none.
-func (f *File) RuleBefore(line int) (out Place, found bool) {
+// RuleNear is the rule in which a line lies, or the last one before it, or else the first; false
+// where there is none.
+func (f *File) RuleNear(line int) (out Place, found bool) {
 	for _, p := range f.Places() {
-		if p.Kind == "rule" && p.First <= line {
+		if p.Kind == "rule" && (p.First <= line || !found) {
 			out, found = p, true
 		}
 	}

@@ -51,10 +51,8 @@ func TestPlaces(t *testing.T) {
 		12: "rule", 13: "rule", 14: "", 16: "rule"} {
 		assert.Equal(t, want, f.Within(line), "line %d", line)
 	}
-	_, found := f.RuleBefore(5)
-	assert.False(t, found)
-	for line, want := range map[int]string{6: "low", 14: "low", 15: "fine", 99: "fine"} {
-		p, found := f.RuleBefore(line)
+	for line, want := range map[int]string{1: "low", 5: "low", 6: "low", 14: "low", 15: "fine", 99: "fine"} {
+		p, found := f.RuleNear(line)
 		require.True(t, found)
 		assert.Equal(t, want, p.Name)
 	}

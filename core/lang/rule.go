@@ -538,6 +538,20 @@ func (s *Settings) RuleAt(file string, line int) *Rule {
 	return best
 }
 
+// RuleNear is RuleAt, or else the first rule of the file.
+func (s *Settings) RuleNear(file string, line int) *Rule {
+	best := s.RuleAt(file, line)
+	if best != nil {
+		return best
+	}
+	for _, r := range s.Rules {
+		if r.Pos.File == file && (best == nil || r.Pos.Line < best.Pos.Line) {
+			best = r
+		}
+	}
+	return best
+}
+
 // Vars are the fields that the rule's texts name and its key does not hold.
 func (r *Rule) Vars() []string {
 	var out []string

@@ -165,7 +165,7 @@ func (r *Room) Draft() (api.Draft, bool) {
 	if r.pane == ruleList {
 		return api.Draft{}, false
 	}
-	d := api.Draft{Name: r.draftName(), File: r.text.file, Was: r.text.was}
+	d := api.Draft{Name: r.draftName(), File: r.text.file, Was: r.text.was, Line: r.text.Line()}
 	if r.text.Changed() && r.text.Body() != r.text.began {
 		d.Text = r.text.Body()
 	}
@@ -193,7 +193,7 @@ func (r *Room) restore() {
 		r.text.Offer(d.Text)
 		r.stage.Say("the file has changed since you typed your text of " + api.Moment(d.At) + "; ^r brings that back")
 	default:
-		r.text.Replace(d.Text, r.text.Line())
+		r.text.Replace(d.Text, max(d.Line, 1))
 		r.stage.Say("your text of " + api.Moment(d.At) + ", which was not saved; ^z goes back to that of the file")
 	}
 }

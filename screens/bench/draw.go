@@ -3,6 +3,7 @@ package bench
 import (
 	"fmt"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -159,7 +160,8 @@ func (r *Room) drawWords(c *paint.Canvas, x, y, width, bottom int, p paint.Palet
 	dim := base.With(p.Dim)
 	head := v.Sample
 	switch {
-	case r.stale && len(v.Words) == 0, v.Tried == nil && v.Rule == "" && len(v.Findings) > 0:
+	case r.stale && len(v.Words) == 0, v.Tried == nil && v.Rule == "" && slices.ContainsFunc(v.Findings,
+		func(f api.BenchFinding) bool { return f.Error }):
 		head = "it cannot be tried yet: the text has errors"
 	case r.stale:
 		head = "the text has errors; this is of the last one that had none"

@@ -67,6 +67,10 @@ func (r *Room) askMark(q api.MarkQuery) tea.Cmd {
 		if r.stage.Failed(err) {
 			return nil
 		}
+		if x.Already != "" {
+			r.stage.Say(x.Already + "; n names a value of it")
+			return nil
+		}
 		r.text.Replace(x.Body, x.Line)
 		r.kinds.picked = map[string]bool{}
 		if strings.HasPrefix(x.Clause, "expect ") {

@@ -154,8 +154,23 @@ func (b *begin) Draw(c *paint.Canvas, top, bottom int) {
 		if b.begun.Raised > 0 {
 			raised = room.Count(b.begun.Raised, "alert")
 		}
-		c.Cut(10, y, c.W-11, dim, fmt.Sprintf("It would hit %s of the newest %s entries, and raise %s.",
-			humanize.Comma(b.begun.Hits), humanize.Comma(b.begun.Looked), raised))
+		words := fmt.Sprintf("It would hit %s of the newest %s entries, and raise %s.",
+			humanize.Comma(b.begun.Hits), humanize.Comma(b.begun.Looked), raised)
+		style := dim
+		if b.begun.Raised >= 4 && b.begun.Raised*2 > b.begun.Hits {
+			words += " That is nearly an alert a hit: name in per what identifies, or raise at several in a while."
+			style = base.With(p.Severity[entry.Warning])
+		}
+		for _, part := range room.Wrap(words, c.W-12) {
+			c.Cut(10, y, c.W-11, style, part)
+			y++
+		}
+		for _, because := range b.begun.Why {
+			if y < bottom {
+				c.Cut(10, y, c.W-11, dim, because)
+				y++
+			}
+		}
 	}
 }
 

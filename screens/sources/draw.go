@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/charmbracelet/x/ansi"
 	"github.com/dustin/go-humanize"
 
 	"dimlantern/api"
@@ -62,6 +63,9 @@ func (r *Room) head(c *paint.Canvas, y int, v *api.SourcesView, a paint.Axis, p 
 		c.Put(note, y, base.With(p.Dim), " a min   behind")
 	}
 }
+
+// leastWhere is how much is said at least of where entries come from.
+const leastWhere = 24
 
 // busiest is how many sources are named that say most.
 const busiest = 5
@@ -136,7 +140,11 @@ func (r *Room) draw(c *paint.Canvas, y int, x *row, a paint.Axis, p paint.Palett
 			c.Put(0, y, base.With(p.Severity[entry.Warning]), "▏")
 		}
 		at := c.Put(1, y, base.Strong(), x.source.Name)
-		at = c.Cut(at+2, y, c.W-at-3, base.With(p.Dim), x.source.Where)
+		wide := c.W - at - 3
+		if words := ansi.StringWidth(x.source.Words); words > 0 { // what is the matter goes before where it is
+			wide = max(wide-words-4, min(leastWhere, wide))
+		}
+		at = c.Cut(at+2, y, wide, base.With(p.Dim), x.source.Where)
 		if x.folded > 0 {
 			at = c.Cut(at+3, y, c.W-at-4, base.With(p.Rule), fmt.Sprintf("%s not shown: gone, / finds them",
 				room.Count(x.folded, "origin")))
