@@ -29,7 +29,8 @@ type Several struct {
 
 // A word that is followed by what identifies something, by a name of it or without one.
 var (
-	identifying = words(`account barge beacon berth boat buoy client component container crane database desk device
+	identifying = words(`account array barge beacon berth boat buoy client component container core cpu crane database
+		desk device
 		disk door drive ferry gate gauge group host instance interface job lane line lock login machine member mount
 		nic node plant pod pump queue room sensor server service ship site station store table topic unit user
 		username valve vessel volume zone`)
@@ -51,10 +52,11 @@ var (
 		rejected released restored resumed running shut started starting stopped stopping succeeded success
 		successful true unavailable unhealthy unreachable up valid warm warning yes`)
 
-	numbers = regexp.MustCompile(`\d+(?:[.:,]\d+)*`)
-	before  = regexp.MustCompile(`([A-Za-z][A-Za-z_-]*)[ #:=\["'(]{1,3}$`)
-	address = regexp.MustCompile(`^(?:\d{1,3}(?:\.\d{1,3}){3}|[0-9a-fA-F]*:[0-9a-fA-F:]*:[0-9a-fA-F:.]*)$`)
-	sign    = regexp.MustCompile(`(?i)passw|login|log-?in|sign|auth|session|\buser|publickey|sudo|\bsu\b`)
+	numbers  = regexp.MustCompile(`\d+(?:[.:,]\d+)*`)
+	before   = regexp.MustCompile(`([A-Za-z][A-Za-z_-]*)([ #:=\["'(]{1,3})$`)
+	address  = regexp.MustCompile(`^(?:\d{1,3}(?:\.\d{1,3}){3}|[0-9a-fA-F]*:[0-9a-fA-F:]*:[0-9a-fA-F:.]*)$`)
+	ofSystem = regexp.MustCompile(`\.(?:service|socket|timer|mount|target|path|scope|slice)$`)
+	sign     = regexp.MustCompile(`(?i)passw|login|log-?in|sign|auth|session|\buser|publickey|sudo|\bsu\b`)
 )
 
 func words(list string) map[string]bool {
@@ -112,21 +114,62 @@ func Over(text string, kind, others []string) Several {
 					return numbers.FindAllString(list[k], -1)[n]
 				}, all))
 			}
+			v.joined(k, at, w, all)
 		}
 		at += len(w) + 1
 	}
 	return v
 }
 
+// joined lets the only number of a word, which has letters before it and is not always the same, be one
+// with them where that is called something: disk sda1, gate-a2.
+func (v *Several) joined(k, at int, w string, all [][]string) {
+	n := len(v.Slots) - 1
+	m := numbers.FindAllStringIndex(w, -1)
+	if len(m) != 1 || len(v.Slots[n].Values) < 2 {
+		return
+	}
+	from, to := m[0][0], m[0][1]
+	for from > 0 && (alnum(w[from-1]) || strings.IndexByte("-_.", w[from-1]) >= 0) {
+		from--
+	}
+	for to < len(w) && alnum(w[to]) {
+		to++
+	}
+	if from == m[0][0] {
+		return
+	}
+	x := v.slot(at+from, at+to, func(list []string) string {
+		own := list[k]
+		return own[from : len(own)-(len(w)-to)]
+	}, all)
+	if kind := strings.ToLower(strings.TrimRight(w[from:m[0][0]], "-_.")); x.Name == "" || !x.Always {
+		if i := strings.IndexAny(kind, "-_."); i > 0 {
+			kind = kind[:i]
+		}
+		if x.Name == "" && identifying[kind] {
+			x.Name, x.Always = kind, true
+			x.Why = v.why(&x)
+		}
+	}
+	if x.Name != "" && x.Why == "" {
+		v.Slots[n] = x
+	}
+}
+
 // names tells whether a word of a text and another one in its place are names of things.
 func names(own []string, at int, other string) bool {
 	plain := func(s string) string { return strings.ToLower(strings.Trim(s, ".,;:!?()[]{}\"'<>")) }
-	if at == 0 || stating[plain(own[at])] || stating[plain(other)] {
-		return false
-	}
 	i, k := strings.IndexByte(own[at], '='), strings.IndexByte(other, '=')
 	if i > 0 && i == k && own[at][:i] == other[:k] {
 		return !stating[plain(own[at][i+1:])] && !stating[plain(other[k+1:])]
+	}
+	switch {
+	case stating[plain(own[at])] || stating[plain(other)]:
+		return false
+	case at == 0: // it is called by its kind, as in nginx.service
+		i, k := strings.LastIndexByte(own[at], '.'), strings.LastIndexByte(other, '.')
+		return i > 0 && k > 0 && len(own[at])-i > 2 && own[at][i:] == other[k:]
 	}
 	return giving[plain(own[at-1])]
 }
@@ -187,7 +230,9 @@ func (v *Several) called(from, to int) (name string, always bool) {
 	switch {
 	case address.MatchString(value):
 		return "address", false
-	case word == "" || word == "at":
+	case m == nil && ofSystem.MatchString(value):
+		return "unit", true
+	case word == "" || word == "at" || strings.ContainsAny(m[2], "[(") && !identifying[word]:
 		return "", false
 	case (word == "for" || word == "by") && sign.MatchString(v.Text) && strings.Trim(value, "0123456789.:,") != "":
 		return "account", true
@@ -221,6 +266,8 @@ func (v *Several) why(x *Slot) string {
 		return "it is part of a word"
 	case x.N >= 4 && len(x.Values)*2 > x.N && (!x.Always || x.N >= 10 && len(x.Values)*5 > x.N*4):
 		return "it is another one nearly each time"
+	case x.N >= 4 && len(x.Values) == 1 && !x.Always:
+		return "it is always the same"
 	case !x.Always && differing[x.Name]:
 		return "it is a value, and no name of anything"
 	case x.N < 4 && !x.Always && !(plain && x.Name != "" && x.Name != "address"):
@@ -272,6 +319,11 @@ func (v *Several) Pattern(key *Slot) string {
 func (v *Several) opened(x *Slot) string {
 	all := func(set string) bool {
 		return !slices.ContainsFunc(x.Values, func(s string) bool { return strings.Trim(s, set) != "" || s == "" })
+	}
+	text := v.Text[x.From:x.To]
+	if at := numbers.FindStringIndex(text); at != nil && at[0] > 0 &&
+		!slices.ContainsFunc(x.Values, func(s string) bool { return same(s) != same(text) }) {
+		return regexp.QuoteMeta(text[:at[0]]) + `\d+` + regexp.QuoteMeta(text[at[1]:])
 	}
 	switch {
 	case all("0123456789"):

@@ -1,0 +1,76 @@
+package author_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"dimlantern/core/author"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// What identifies is the key, whatever was seen of it; what differs each time, is measured, or is always
+// the same, is none. Another state is another thing that is said, and no value.
+func TestKeys(t *testing.T) {
+	each := []string(nil)
+	accounts, addresses := []string{"root", "anna", "maestro7"}, []string{"10.0.0.1", "10.0.0.2"}
+	units := []string{"nginx.service", "postgres.service", "cron.service"}
+	for _, c := range []struct {
+		form  string
+		lists [][]string
+		want  string
+	}{
+		{"Failed password for %s from %s port %s ssh2", [][]string{accounts, addresses, each},
+			`Failed password for (?<account>\S+) from [\d.:,]+ port \d+ ssh\d+`},
+		{"Failed password for invalid user %s from %s port %s", [][]string{accounts, {"10.0.0.1"}, each},
+			`Failed password for invalid user (?<user>\S+) from [\d.:,]+ port \d+`},
+		{"FS error (device %s): find_entry:1455: inode #%s: lblock 0", [][]string{{"sda1", "sdb2"}, each},
+			`FS error \(device (?<device>[^\s\)]+)\): find_entry:\d+: inode #\d+: lblock \d+`},
+		{"link %s down", [][]string{{"eth0", "eth1"}}, `link (?<link>eth\d+) down`},
+		{"link eth0 %s", [][]string{{"up", "down"}}, `link eth\d+ up`},
+		{"pump %s: pressure low (%s bar, want 2.0)", [][]string{{"7", "8"}, {"1.2", "1.3"}},
+			`pump (?<pump>\d+): pressure low \([\d.:,]+ bar, want [\d.:,]+\)`},
+		{"pump 7: pressure %s", [][]string{{"low", "normal"}}, `pump (?<pump>\d+): pressure low`},
+		{"job %s failed after %s s", [][]string{{"nightly", "weekly"}, each}, `job (?<job>\S+) failed after \d+ s`},
+		{"session %s opened for user %s", [][]string{each, accounts}, `session \d+ opened for user (?<user>\S+)`},
+		{"Unit %s entered failed state.", [][]string{units}, `Unit (?<unit>\S+) entered failed state\.`},
+		{"%s: Main process exited, status=1/FAILURE", [][]string{units},
+			`(?<unit>[^\s:]+): Main process exited, status=\d+/FAILURE`},
+		{"refused (111: Connection refused), client: %s, server: %s", [][]string{addresses, {"a.example", "b.example"}},
+			`refused \(\d+: Connection refused\), client: [\d.:,]+, server: (?<server>\S+)`},
+		{"connection received: host=%s port=%s", [][]string{addresses, each},
+			`connection received: host=(?<address>[\d.:,]+) port=\d+`},
+		{"user=%s took %sms", [][]string{accounts, each}, `user=(?<user>\S+) took \d+ms`},
+		{"%s: open refused: levels differ by %s m", [][]string{{"gate-a1", "gate-a2"}, {"0.4", "0.5"}},
+			`(?<gate>gate-a\d+): open refused: levels differ by [\d.:,]+ m`},
+		{"pid %s exited on signal 11", [][]string{each}, `pid \d+ exited on signal \d+`},
+	} {
+		var texts []string
+		for i := range 12 {
+			var values []any
+			for _, list := range c.lists {
+				if list == nil {
+					values = append(values, fmt.Sprint(40000+i*37))
+				} else {
+					values = append(values, list[i%len(list)])
+				}
+			}
+			texts = append(texts, fmt.Sprintf(c.form, values...))
+		}
+		v := author.Over(texts[0], nil, texts[1:])
+		pattern := v.Pattern(v.Key())
+		assert.Equal(t, c.want, strings.ReplaceAll(strings.Trim(pattern, "/"), `\/`, "/"))
+		for _, x := range texts {
+			if v.N == len(texts) {
+				require.True(t, compiled(t, pattern).MatchString(x), "%s on %q", pattern, x)
+			}
+		}
+	}
+	v := author.Over("Failed password for root from 10.0.0.1 port 4", nil,
+		[]string{"Failed password for anna from 10.0.0.1 port 5", "Failed password for git from 10.0.0.2 port 6"})
+	assert.Equal(t, "root, anna, git", v.Key().Say())
+	alone := author.Over("pump 7 low, port 80", nil, nil)
+	assert.Equal(t, "pump", alone.Key().Name)
+}
