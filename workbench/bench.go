@@ -155,7 +155,7 @@ func (s *Workbench) Bench(ctx context.Context, q api.BenchQuery) (*api.BenchView
 			return nil, err
 		}
 	}
-	says := trial.SaysOf(settings, r, b.kinds, time.Local, at)
+	says := trial.SaysOf(settings, r, b.kinds, tried.Some.Of, time.Local, at)
 	v.Kinds = benchKinds(says)
 	v.Complete, v.Typed = author.Complete(settings, r, says, q.Body, q.Line, q.Col)
 	return v, nil
@@ -194,7 +194,7 @@ func (s *Workbench) kindsBeside(ctx context.Context, settings *lang.Settings, q 
 	if err != nil {
 		return nil, err
 	}
-	return trial.SaysOf(settings, r, b.kinds, time.Local, at), nil
+	return trial.SaysOf(settings, r, b.kinds, nil, time.Local, at), nil
 }
 
 // BenchNew proposes the beginning of a rule about a source, in a file of its own.

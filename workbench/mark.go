@@ -191,7 +191,7 @@ func (s *Workbench) kindsAs(q api.MarkQuery, body string) (map[string]string, *l
 		return nil, nil
 	}
 	out := map[string]string{}
-	for _, k := range trial.SaysOf(settings, r, sample.kinds, time.Local, at) {
+	for _, k := range trial.SaysOf(settings, r, sample.kinds, nil, time.Local, at) {
 		if k.Kind.Source == q.Source {
 			out[k.Shape.ID] = k.Is
 		}

@@ -97,7 +97,7 @@ fits, with the part that does not. The exit status is 0 whatever there is.`,
 				return err
 			}
 			n := 0
-			for _, k := range trial.SaysOf(settings, r, kinds, time.Local, entry.Of(time.Now())) {
+			for _, k := range trial.SaysOf(settings, r, kinds, nil, time.Local, entry.Of(time.Now())) {
 				if k.Is != trial.KindNear {
 					continue
 				}

@@ -83,6 +83,29 @@ func (s *Shaper) AddText(text, line []byte) *Shape {
 	return x
 }
 
+// Known is the shape of a text such as were taken; nil where none like it was.
+func (s *Shaper) Known(text string) *Shape {
+	if x := s.shapes[s.named(string(shapeOf(nil, []byte(text))))]; x != nil {
+		return x.Whole()
+	}
+	return s.other
+}
+
+// named is a template with names in the places where many words were seen.
+func (s *Shaper) named(t string) string {
+	words := wordsOf(t)
+	for again := true; again; {
+		again = false
+		for _, w := range words {
+			if k := t[:w[0]] + string(markName) + t[w[1]:]; s.many[k] {
+				t, words, again = k, wordsOf(k), true
+				break
+			}
+		}
+	}
+	return t
+}
+
 // Whole is the shape that it has become a part of, or itself.
 func (x *Shape) Whole() *Shape {
 	for x.into != nil {
@@ -122,16 +145,8 @@ func (x *Shape) thin() {
 // find finds or makes the shape of a template. A word becomes a name where many
 // others stand at its place while all else stays.
 func (s *Shaper) find(t string) *Shape {
+	t = s.named(t)
 	words := wordsOf(t)
-	for again := true; again; {
-		again = false
-		for _, w := range words {
-			if k := t[:w[0]] + string(markName) + t[w[1]:]; s.many[k] {
-				t, words, again = k, wordsOf(k), true
-				break
-			}
-		}
-	}
 	if x := s.shapes[t]; x != nil {
 		return x
 	}

@@ -25,8 +25,38 @@ type Tried struct {
 	Told                        int            // raised, worsened, cleared and repeated, outside of shadows
 	Rows                        []TriedRow     // keys with an alert first, then by their hits
 	Keys                        int            // of which Rows are the first
+	Some                        SomeHits       // spread over all hits
 	// the first and the newest own time of the sample; None where it has none
 	First, Clock entry.Instant
+}
+
+// SomeHits are some of the entries that were hits.
+type SomeHits struct {
+	Of       []*entry.Entry
+	n, every int
+}
+
+// mostSome is how many of them there are at most.
+const mostSome = 512
+
+func (h *SomeHits) take(e *entry.Entry) {
+	if h.every == 0 {
+		h.every = 1
+	}
+	if h.n++; (h.n-1)%h.every != 0 {
+		return
+	}
+	if h.Of = append(h.Of, e); len(h.Of) < mostSome {
+		return
+	}
+	kept := h.Of[:0]
+	for i, x := range h.Of {
+		if i%2 == 0 {
+			kept = append(kept, x)
+		}
+	}
+	clear(h.Of[len(kept):])
+	h.Of, h.every = kept, h.every*2
 }
 
 // TriedRow is the lifeline of one key.
@@ -72,7 +102,10 @@ func TryRule(s *lang.Settings, r *lang.Rule, sample []*Said, o Options) (*Tried,
 			out.Hits++
 		}
 	}
-	o.Saw = func(rule string, v *verdict.Verdict, _ *entry.Entry) {
+	o.Saw = func(rule string, v *verdict.Verdict, e *entry.Entry) {
+		if rule == r.Name && v.Hit {
+			out.Some.take(e)
+		}
 		if rule == r.Name && v.Recovery {
 			out.Recoveries++
 			out.OverKey = engine.Written(v.RecoveryKey)
@@ -136,6 +169,8 @@ func TryRule(s *lang.Settings, r *lang.Rule, sample []*Said, o Options) (*Tried,
 type Kinds struct {
 	Of    []Kind
 	Lines int
+
+	shapers map[string]*layout.EntryShaper // by source
 }
 
 // Kind is a shape of one source.
@@ -149,9 +184,9 @@ type Kind struct {
 
 // KindsOf groups the entries of a sample by their shapes. Stop is asked from time to time.
 func KindsOf(s *lang.Settings, sample []*Said, zone *time.Location, stop func() error) (*Kinds, error) {
-	out := &Kinds{}
+	out := &Kinds{shapers: map[string]*layout.EntryShaper{}}
 	type place struct{ origin, host string }
-	by := map[string]*layout.EntryShaper{}
+	by := out.shapers
 	at := map[string]map[*layout.Shape]place{}
 	var order []string
 	for _, d := range sample {
@@ -221,8 +256,18 @@ type KindSays struct {
 	Fields  []entry.Field // of the example
 }
 
-// SaysOf asks a rule about kinds, by the samples that were kept of them.
-func SaysOf(s *lang.Settings, r *lang.Rule, kinds *Kinds, zone *time.Location, near entry.Instant) []KindSays {
+// SaysOf asks a rule about kinds, by the samples that were kept of them, and by some of the hits that it
+// had: a kind with a hit is one of the problem's, though none of its samples is one.
+func SaysOf(s *lang.Settings, r *lang.Rule, kinds *Kinds, hits []*entry.Entry, zone *time.Location,
+	near entry.Instant) []KindSays {
+	hit := map[*layout.Shape]*entry.Entry{}
+	for _, e := range hits {
+		if by := kinds.shapers[e.Source]; by != nil {
+			if x := by.Known(by.Text(e.Fits, e.Fields, e.Raw)); x != nil {
+				hit[x] = e
+			}
+		}
+	}
 	dividers := map[string]*layout.Divider{}
 	var out []KindSays
 	for _, k := range kinds.Of {
@@ -235,12 +280,12 @@ func SaysOf(s *lang.Settings, r *lang.Rule, kinds *Kinds, zone *time.Location, n
 			d = &layout.Divider{Layout: layout.Compile(s.Layout(src.LayoutName()), zone, s.Secret)}
 			dividers[k.Source] = d
 		}
-		out = append(out, saysOf(s, r, src, k, d, near))
+		out = append(out, saysOf(s, r, src, k, hit[k.Shape], d, near))
 	}
 	return out
 }
 
-func saysOf(s *lang.Settings, r *lang.Rule, src *lang.Source, k Kind, d *layout.Divider,
+func saysOf(s *lang.Settings, r *lang.Rule, src *lang.Source, k Kind, hit *entry.Entry, d *layout.Divider,
 	near entry.Instant) KindSays {
 	x := KindSays{Kind: k}
 	counts := map[string]int{}
@@ -278,6 +323,13 @@ func saysOf(s *lang.Settings, r *lang.Rule, src *lang.Source, k Kind, d *layout.
 		if counts[is] > 0 && (x.Is == "" || counts[is] > counts[x.Is]) {
 			x.Is = is
 		}
+	}
+	if hit != nil && x.Is != KindProblem && x.Is != KindOver {
+		v := d.Divide([]byte(hit.Raw), near)
+		e := &entry.Entry{Source: src.Name, Origin: k.Origin, Host: k.Host, Raw: v.Hide(hit.Raw), Fits: v.Fits,
+			At: hit.At}
+		e.Fields = v.HideFields()
+		x.Is, example[KindProblem] = KindProblem, e
 	}
 	x.Partly = x.Is != "" && counts[x.Is] < len(k.Shape.Samples)
 	e := example[x.Is]
