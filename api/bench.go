@@ -109,6 +109,18 @@ type BenchSave struct {
 	Gone bool   `json:"gone,omitempty"` // the file goes, since nothing is left in it
 }
 
+// WriteQuery writes a settings file.
+type WriteQuery struct {
+	Person
+	BenchSave
+}
+
+// Written is what came of writing a settings file.
+type Written struct {
+	Said   []string `json:"said"`              // what it changed, where it was taken up
+	ByHand bool     `json:"by_hand,omitempty"` // it is not taken up before somebody says so
+}
+
 // CurveQuery asks for the numbers over time of a rule and a key, at the end of each
 // column of a view.
 type CurveQuery struct {

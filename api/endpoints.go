@@ -48,8 +48,9 @@ var (
 	// OpenText gives a settings file to type in, NewText a rule that is not there yet.
 	OpenText = endpoint[BenchFile, BenchFile]("/bench/open")
 	NewText  = endpoint[BenchBegin, BenchFile]("/bench/new")
-	// WriteText writes a settings file, if nobody else has since it was opened.
-	WriteText = endpoint[BenchSave, None]("/bench/write")
+	// WriteText writes a settings file, if nobody else has since it was opened, and has it taken up
+	// unless the settings say: apply by hand.
+	WriteText = endpoint[WriteQuery, Written]("/bench/write")
 )
 
 // What can be told to be done.

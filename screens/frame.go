@@ -2,6 +2,7 @@ package screens
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	"dimlantern/core/entry"
@@ -189,9 +190,9 @@ func (m *Model) foot(c *paint.Canvas, base paint.Style) {
 		s.Typed.Draw(c, y, s.Palette)
 		return
 	}
-	if s.Note != "" && time.Since(s.Noted) < noted {
-		c.Put(1, y, base, s.Note)
-		return
+	if s.Note != "" && time.Since(s.Noted) < noted { // above the keys, never in their place
+		c.Put(0, y-1, base, strings.Repeat(" ", c.W))
+		c.Cut(1, y-1, c.W-2, base, s.Note)
 	}
 	on := m.current()
 	k := m.keys(on)

@@ -214,7 +214,10 @@ func (m *Model) common(on room.Room) []room.Key {
 		list = nil
 	}
 	return append(list,
-		room.On("1 2 3", func(name string) tea.Cmd { return s.Go(room.At(name[0] - '1')) }).
+		room.On("1 2 3", func(name string) tea.Cmd {
+			s.Note = "" // what was said was of another room
+			return s.Go(room.At(name[0] - '1'))
+		}).
 			Told("the rooms watch, bench and sources"),
 		room.Now("?", m.openHelp).Said("help", "help").Told("this; esc leads back"),
 		room.Do("q", m.quit).Said("leave", "leave").

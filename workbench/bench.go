@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"dimlantern/core/author"
+	"dimlantern/store"
 
 	"github.com/dustin/go-humanize"
 	"github.com/dustin/go-humanize/english"
@@ -446,9 +447,9 @@ func (s *Workbench) BenchOpen(_ context.Context, q api.BenchFile) (*api.BenchFil
 	return &api.BenchFile{File: q.File, Body: string(b)}, nil
 }
 
-// BenchWrite writes a settings file and takes it up, unless somebody else has changed it
+// BenchWrite writes a settings file and has it taken up, unless somebody else has changed it
 // meanwhile, or it has errors.
-func (s *Workbench) BenchWrite(_ context.Context, q api.BenchSave) (*api.None, error) {
+func (s *Workbench) BenchWrite(ctx context.Context, q api.WriteQuery) (*api.Written, error) {
 	if err := s.ownFile(q.File); err != nil {
 		return nil, err
 	}
@@ -475,10 +476,11 @@ func (s *Workbench) BenchWrite(_ context.Context, q api.BenchSave) (*api.None, e
 			return nil, err
 		}
 	}
-	if !s.Window.Now().Settings.ByHand { // else it is put to work when somebody says so
-		s.Reload()
+	if s.Window.Now().Settings.ByHand {
+		return &api.Written{ByHand: true}, nil
 	}
-	return nil, nil
+	said, err := s.TakeUp(ctx, store.Action{By: q.Name(), From: q.From, Words: "saved on the bench"}, "")
+	return &api.Written{Said: said}, err
 }
 
 // ownFile refuses what is no settings file of this service.

@@ -203,7 +203,7 @@ func (w *work) edited(text string) ([]folder.Text, error) {
 		if w.src.LayoutName() != w.out.Layout {
 			f.SetClause("source", w.src.Name, "layout "+w.out.Layout)
 		}
-		out[i].Body = f.Format()
+		out[i].Body = f.Edited()
 		return out, nil
 	}
 	return nil, fmt.Errorf("the file in which the source stands is not there any more")

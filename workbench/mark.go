@@ -315,8 +315,6 @@ func (s *Workbench) keepFed(q api.MarkQuery) (*api.Marked, error) {
 	block := "\n" + trial.ExpectOf(settings, r, title, q.Texts)
 	lines = slices.Insert(lines, min(end, len(lines)), strings.Split(strings.TrimRight(block, "\n"), "\n")...)
 	text := strings.Join(lines, "\n") + "\n"
-	if f := lang.Parse("text", []byte(text)); !lang.Errors(f.Diagnostics()) {
-		text = f.Format()
-	}
+	text = lang.Tidied(q.Body, text)
 	return &api.Marked{Body: text, Line: q.Line, Clause: "expect " + lang.Quote(title)}, nil
 }

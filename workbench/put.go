@@ -413,7 +413,7 @@ func (s *Workbench) changeBlock(c *api.BlockChange) ([]api.BenchSave, error) {
 			return nil, fmt.Errorf("a %s is copied, renamed, switched off or on, or deleted, not %s", c.Kind, c.What)
 		}
 		if done {
-			out = append(out, api.BenchSave{File: t.Name, Body: f.Format(), Was: string(b), Gone: f.Empty()})
+			out = append(out, api.BenchSave{File: t.Name, Body: f.Edited(), Was: string(b), Gone: f.Empty()})
 		}
 	}
 	if len(out) == 0 {

@@ -66,7 +66,7 @@ func TestPatternOverFitsAll(t *testing.T) {
 
 // A clause is written where its kind stands, comments stay, and the text is in its form.
 func TestInsertClause(t *testing.T) {
-	body := "# pumps\nrule low {\n  on app\n  problem \"low\" # so it says\n  raise warning\n}\n"
+	body := "# pumps\nrule low {\n  on      app\n  problem \"low\"  # so it says\n  raise   warning\n}\n"
 	text, line, err := author.InsertClause(body, 4, "recovery", `"fine"`)
 	require.NoError(t, err)
 	assert.Equal(t, "  recovery \"fine\"", strings.Split(text, "\n")[line-1])

@@ -60,9 +60,7 @@ func InsertClause(body string, line int, word, arg string) (string, int, error) 
 	}
 	lines = slices.Insert(lines, at+1, "  "+word+" "+arg)
 	text := strings.Join(lines, "\n") + "\n"
-	if f := lang.Parse("text", []byte(text)); !lang.Errors(f.Diagnostics()) {
-		text = f.Format()
-	}
+	text = lang.Tidied(body, text)
 	for i, l := range strings.Split(text, "\n") { // where it is now
 		if i > start && strings.HasPrefix(strings.TrimSpace(l), word+" ") && strings.HasSuffix(l, arg) {
 			return text, i + 1, nil

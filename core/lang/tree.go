@@ -2,6 +2,7 @@ package lang
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -11,6 +12,7 @@ import (
 type File struct {
 	Name   string
 	blocks []*block
+	born   []*block // those that were parsed
 	tail   []string // comments behind the last block
 	lines  []string
 	diags  []Diagnostic
@@ -54,6 +56,7 @@ func Parse(name string, src []byte) *File {
 	}
 	p := &parser{file: &File{Name: name, lines: lines, diags: diags}, toks: toks}
 	p.parseFile()
+	p.file.born = slices.Clone(p.file.blocks)
 	return p.file
 }
 

@@ -28,7 +28,8 @@ func TestHitsAreOfAKind(t *testing.T) {
 		},
 		"event-xml": func(host, text string, level, n int) string {
 			return fmt.Sprintf("<Event><System><EventID>7</EventID><Computer>%s</Computer>"+
-				"<EventRecordID>%d</EventRecordID></System><EventData><Data Name=\"took\">%d</Data></EventData><RenderingInfo><Message>%s</Message>"+
+				"<EventRecordID>%d</EventRecordID></System><EventData><Data Name=\"took\">%d</Data></EventData>"+
+				"<RenderingInfo><Message>%s</Message>"+
 				"</RenderingInfo></Event>", host, n, level, text)
 		},
 	}

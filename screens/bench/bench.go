@@ -156,6 +156,7 @@ func (r *Room) open(f *api.BenchFile, line int, fresh bool) {
 	r.trial.asked, r.trial.proposed = "", ""
 	r.text.Open(f.File, f.Body, line, fresh)
 	r.view, r.stale, r.fed, r.leaving = nil, false, nil, false
+	r.sample.words = "" // they were of what was open before
 	r.kinds = kinds{picked: map[string]bool{}}
 	r.pane = ruleText
 }
@@ -200,6 +201,10 @@ func (r *Room) restore() {
 
 // close goes back to the rules, once the user knows that the text is not saved.
 func (r *Room) close() tea.Cmd {
+	if r.sample.words != "" { // all entries first
+		r.sample.words = ""
+		return r.try()
+	}
 	if r.text.Changed() && !r.leaving {
 		r.leaving = true
 		r.stage.Say("the text is changed and not saved: ^s saves it, esc once more leaves it as a draft")

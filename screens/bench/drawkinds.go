@@ -23,6 +23,12 @@ func (r *Room) drawKinds(c *paint.Canvas, top, bottom int, p paint.Palette, base
 	r.drawKindsHead(c, top, p, base)
 	kinds := r.shownKinds()
 	y := top + 1
+	if r.sample.words != "" {
+		x := c.Put(2, y, base.With(p.Dim), "only entries with ")
+		x = c.Cut(x, y, c.W/2, base.With(p.Strong), r.sample.words)
+		c.Put(x, y, base.With(p.Dim), "; esc shows all again")
+		y++
+	}
 	rows := bottom - y - 2
 	chosen := slices.IndexFunc(kinds, func(k api.BenchKind) bool { return k.ID+k.Source == r.kinds.chosen })
 	r.kinds.top = max(min(r.kinds.top, max(chosen, 0)), chosen-rows+1, 0)

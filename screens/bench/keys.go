@@ -110,7 +110,11 @@ func (r *Room) kindKeys() room.Keys {
 		f.Long = "" // it stands with the text
 		k.List = append(k.List, f)
 	}
-	k.List = append(k.List, room.Do("esc", r.close).Said("rules", "rules").Told("back to the rules"))
+	leave := room.Do("esc", r.close).Said("rules", "rules").Told("back to the rules")
+	if r.sample.words != "" {
+		leave = leave.Said("all entries", "all")
+	}
+	k.List = append(k.List, leave)
 	return k
 }
 

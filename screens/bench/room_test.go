@@ -37,6 +37,7 @@ type hand struct {
 	view   func(q api.BenchQuery) *api.BenchView
 	fail   error // of what is written
 	drafts []api.Draft
+	byHand bool
 	theirs string // what somebody else wrote before the text
 }
 
@@ -105,9 +106,9 @@ func sits(t require.TestingT) *hand {
 	api.TryTests.Answer(desk, func(context.Context, api.BenchQuery) (*api.Put, error) {
 		return &api.Put{Title: "3 tests pass", Tests: true}, nil
 	})
-	api.WriteText.Answer(desk, func(_ context.Context, q api.BenchSave) (*api.None, error) {
-		h.wrote = append(h.wrote, q)
-		return &api.None{}, h.fail
+	api.WriteText.Answer(desk, func(_ context.Context, q api.WriteQuery) (*api.Written, error) {
+		h.wrote = append(h.wrote, q.BenchSave)
+		return &api.Written{ByHand: h.byHand, Said: []string{"new settings: 1 rule changed"}}, h.fail
 	})
 	api.AskPast.Answer(desk, func(context.Context, api.PastQuery) (*api.PastPuts, error) {
 		return &api.PastPuts{List: []api.PastPut{{By: "tolan", File: "/s/app.lantern", Did: "1 rule changed",
@@ -289,7 +290,7 @@ func TestSavingAndPutting(t *testing.T) {
 	h.Press("#", "ctrl+s")
 	require.Len(t, h.wrote, 1)
 	assert.Equal(t, ruleText1, h.wrote[0].Was)
-	assert.Contains(t, h.Stage.Note, "is written, and taken up")
+	assert.Equal(t, "app.lantern is written and at work: 1 rule changed", h.Stage.Note)
 	assert.False(t, h.r.text.Changed())
 
 	h.Press("#", "ctrl+p")

@@ -42,14 +42,10 @@ func (t *text) Body() string { return t.area.Value() }
 func (t *text) Line() int   { return t.area.line + 1 }
 func (t *text) Column() int { return t.area.col }
 
-// Canonical brings the text into its one form, where it has no errors; the cursor stays in
-// its clause.
+// Canonical brings the blocks that were touched into their one form, where the text has no errors; the
+// cursor stays in its clause.
 func (t *text) Canonical() {
-	f := lang.Parse("text", []byte(t.Body()))
-	if lang.Errors(f.Diagnostics()) {
-		return
-	}
-	text := f.Format()
+	text := lang.Tidied(t.was, t.Body())
 	if text == t.Body() {
 		return
 	}

@@ -20,15 +20,19 @@ func (r *Room) save() tea.Cmd {
 		return nil
 	}
 	q := r.text.saved()
-	return room.Ask(r.stage, api.WriteText, q, room.Patience, func(_ *api.None, err error) tea.Cmd {
+	w := api.WriteQuery{Person: r.stage.Person(), BenchSave: q}
+	return room.Ask(r.stage, api.WriteText, w, patience, func(x *api.Written, err error) tea.Cmd {
 		if r.stage.Failed(err) {
 			return r.askTheirs(err)
 		}
 		r.stage.Keep(api.Draft{Name: r.draftName()})
 		r.text.Saved(q.File, q.Body)
-		words := " is written, and taken up"
-		if v := r.stage.View; v != nil && v.ByHand {
-			words = " is written; ^p puts it to work"
+		words := " is written and at work; no rule means anything else than before"
+		switch {
+		case x.ByHand:
+			words = " is written, and not at work: ^p puts it to work, after showing what that changes"
+		case len(x.Said) > 0:
+			words = " is written and at work: " + strings.TrimPrefix(strings.Join(x.Said, "; "), "new settings: ")
 		}
 		r.stage.Say(filepath.Base(q.File) + words)
 		return nil
@@ -100,6 +104,9 @@ func (r *Room) askPut(q api.PutQuery) tea.Cmd {
 		if q.Block == nil && len(p.Files) == 1 {
 			r.stage.Keep(api.Draft{Name: r.draftName()})
 			r.text.Saved(p.Files[0].File, p.Files[0].Body)
+		}
+		if q.Block != nil && q.Block.Name != "" { // the copy, or what is called otherwise now
+			r.chosen = q.Block.Name
 		}
 	}})
 }
