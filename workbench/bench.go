@@ -1,6 +1,7 @@
 package workbench
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"os"
@@ -72,12 +73,7 @@ func (s *Workbench) Bench(ctx context.Context, q api.BenchQuery) (*api.BenchView
 	settings, ds := sn.Check(folder.With(sn.Texts, q.File, q.Body))
 	v := &api.BenchView{Findings: []api.BenchFinding{}, Rows: []api.Row{}, Kinds: []api.BenchKind{},
 		Failed: []string{}}
-	for _, d := range ds {
-		if d.Pos.File == q.File {
-			v.Findings = append(v.Findings, api.BenchFinding{Line: d.Pos.Line, Col: d.Pos.Col, Len: d.Len,
-				Error: d.Weight == lang.Err, What: d.What, Mend: d.Mend})
-		}
-	}
+	v.Findings, v.Errors, v.Doubts = benchFindings(ds, q.File, q.Line)
 	r := settings.RuleNear(q.File, q.Line)
 	if r == nil { // what its sources say helps to write it
 		says, err := s.kindsBeside(ctx, settings, q, at)
@@ -160,6 +156,50 @@ func (s *Workbench) Bench(ctx context.Context, q api.BenchQuery) (*api.BenchView
 	v.Kinds = benchKinds(says)
 	v.Complete, v.Typed = author.Complete(settings, r, says, q.Body, q.Line, q.Col)
 	return v, nil
+}
+
+// mostOfKind is how many findings of a kind are shown, nearest to the cursor.
+const mostOfKind = 20
+
+// benchFindings are what is wrong in a file, and how many errors and other findings there are in all.
+func benchFindings(ds []lang.Diagnostic, file string, line int) (out []api.BenchFinding, errors, doubts int) {
+	out = []api.BenchFinding{}
+	kinds := map[string][]lang.Diagnostic{}
+	var order []string
+	for _, d := range ds {
+		if d.Pos.File != file {
+			continue
+		}
+		if d.Weight == lang.Err {
+			errors++
+		} else {
+			doubts++
+		}
+		if kinds[d.Code] == nil {
+			order = append(order, d.Code)
+		}
+		kinds[d.Code] = append(kinds[d.Code], d)
+	}
+	for _, code := range order {
+		list := kinds[code]
+		more := len(list) - mostOfKind
+		if more > 0 {
+			slices.SortStableFunc(list, func(a, b lang.Diagnostic) int {
+				return cmp.Compare(max(a.Pos.Line-line, line-a.Pos.Line), max(b.Pos.Line-line, line-b.Pos.Line))
+			})
+			list = list[:mostOfKind]
+			slices.SortStableFunc(list, func(a, b lang.Diagnostic) int { return cmp.Compare(a.Pos.Line, b.Pos.Line) })
+		}
+		for i, d := range list {
+			f := api.BenchFinding{Line: d.Pos.Line, Col: d.Pos.Col, Len: d.Len, Error: d.Weight == lang.Err,
+				What: d.What, Mend: d.Mend}
+			if more > 0 && i == len(list)-1 {
+				f.What += fmt.Sprintf(" (and so %s more times)", humanize.Comma(int64(more)))
+			}
+			out = append(out, f)
+		}
+	}
+	return out, errors, doubts
 }
 
 func benchKinds(list []trial.KindSays) []api.BenchKind {

@@ -13,6 +13,7 @@ import (
 
 	"dimlantern/folder"
 
+	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
 	"dimlantern/core/entry"
@@ -56,7 +57,7 @@ func templateErrors(folders []string) (out []lang.Diagnostic) {
 }
 
 func checkCommand() *cobra.Command {
-	var asJSON, reach bool
+	var asJSON, reach, all bool
 	var samples []string
 	c := &cobra.Command{
 		Use:   "check PATH…",
@@ -98,9 +99,7 @@ what nearly does; --reach takes the newest entries of each source as its sample.
 			if asJSON {
 				printDiagnosticsJSON(out, ds)
 			} else {
-				for _, d := range ds {
-					fmt.Fprintln(out, d)
-				}
+				printDiagnostics(out, ds, all)
 				sayZone(out, settings)
 				errs, finds := 0, 0
 				for _, d := range ds {
@@ -131,6 +130,7 @@ what nearly does; --reach takes the newest entries of each source as its sample.
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "one JSON object a line")
 	c.Flags().BoolVar(&reach, "reach", false, "try every source for real")
+	c.Flags().BoolVar(&all, "all", false, fmt.Sprintf("of each kind more than %d", mostOfKind))
 	c.Flags().StringArrayVar(&samples, "sample", nil, "a log to try the clauses on; again for more of them")
 	return c
 }
@@ -225,6 +225,28 @@ func count(n int, one, many string) string {
 		return "1 " + one
 	}
 	return fmt.Sprintf("%d %s", n, many)
+}
+
+// mostOfKind is how many findings of a kind are printed where not all are wanted.
+const mostOfKind = 20
+
+// printDiagnostics prints what is wrong, of each kind so many, and how many more there are.
+func printDiagnostics(out io.Writer, ds []lang.Diagnostic, all bool) {
+	n := map[string]int{}
+	var order []string
+	for _, d := range ds {
+		if n[d.Code]++; all || n[d.Code] <= mostOfKind {
+			fmt.Fprintln(out, d)
+		}
+		if n[d.Code] == 1 {
+			order = append(order, d.Code)
+		}
+	}
+	for _, code := range order {
+		if more := n[code] - mostOfKind; more > 0 && !all {
+			fmt.Fprintf(out, "%s: %s more; --all prints them\n", code, humanize.Comma(int64(more)))
+		}
+	}
 }
 
 func printDiagnosticsJSON(out io.Writer, ds []lang.Diagnostic) {

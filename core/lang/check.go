@@ -69,6 +69,32 @@ type checker struct {
 	settingsFile map[string]*File
 	tables       map[string][]byte // files with words for values
 	diags        []Diagnostic
+	indexes      map[*File]*blockIndex
+}
+
+// blockIndex finds the blocks of a file: by kind and name, of which the first counts, and by where their
+// name stands.
+type blockIndex struct {
+	named map[string]*block
+	at    map[Pos]*block
+}
+
+func (k *checker) index(f *File) *blockIndex {
+	if x := k.indexes[f]; x != nil {
+		return x
+	}
+	x := &blockIndex{map[string]*block{}, map[Pos]*block{}}
+	for _, b := range f.blocks {
+		x.at[b.name.pos] = b
+		if id := b.kind.src + " " + b.name.src; x.named[id] == nil {
+			x.named[id] = b
+		}
+	}
+	if k.indexes == nil {
+		k.indexes = map[*File]*blockIndex{}
+	}
+	k.indexes[f] = x
+	return x
 }
 
 // read makes the nodes of a file's blocks.
@@ -297,12 +323,8 @@ func (k *checker) resolve() {
 // brokenRule tells whether an error stands somewhere in the block of a rule.
 func (k *checker) brokenRule(r *Rule) bool {
 	f := k.file[r]
-	for _, b := range f.blocks {
-		if b.kind.src == "rule" && b.name.pos == r.Pos {
-			return f.broken(b)
-		}
-	}
-	return false
+	b := k.index(f).at[r.Pos]
+	return b != nil && b.kind.src == "rule" && f.broken(b)
 }
 
 // at reports at a word of a clause of the block that node was made of.
@@ -320,11 +342,8 @@ func (k *checker) at(f *File, node any, kind, word, arg string, w Weight, code, 
 	case *Hush:
 		nodeName = n.Name
 	}
-	for _, b := range f.blocks {
-		if b.kind.src == kind && b.name.src == nodeName {
-			k.clause(f, b, word, arg, w, code, what, mend)
-			return
-		}
+	if b := k.index(f).named[kind+" "+nodeName]; b != nil {
+		k.clause(f, b, word, arg, w, code, what, mend)
 	}
 }
 

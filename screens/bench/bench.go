@@ -277,7 +277,8 @@ func (r *Room) click(x, y int) bool {
 		if line < 0 {
 			return false
 		}
-		r.text.set(draft{r.text.Body(), line, max(x-g.textX-5, 0)})
+		body := r.text.Body()
+		r.text.set(draft{body, line, charAt(lineOf(body, line), max(x-g.textX-5, 0))})
 		r.pane = ruleText
 		return true
 	}

@@ -2,8 +2,12 @@ package bench
 
 import (
 	"testing"
+	"unicode/utf8"
 
+	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 )
 
 // What was typed can be taken back, and come again.
@@ -21,4 +25,33 @@ func TestUndo(t *testing.T) {
 	assert.False(t, r.Undo())
 	assert.True(t, r.back(&r.redo, &r.undo))
 	assert.Contains(t, r.Body(), "problem")
+}
+
+// What a terminal pastes keeps its lines, however it writes their ends.
+func TestPastedLines(t *testing.T) {
+	for _, end := range []string{"\n", "\r\n", "\r"} {
+		var e editor
+		e.Insert("rule r {" + end + "  on a" + end + "}" + end)
+		assert.Equal(t, "rule r {\n  on a\n}\n", e.Value(), "%q", end)
+	}
+}
+
+// The cursor stands where its character is drawn, whatever is written before it, and a click finds it
+// there.
+func TestCellsOfCharacters(t *testing.T) {
+	parts := []string{"a", "é", "e\u0301", "水", "圧力", "🚢", "👩\u200d🔧", "🇮🇪", "שלום", "\t", "-"}
+	rapid.Check(t, func(t *rapid.T) {
+		line, starts := "", []int{0}
+		for _, p := range rapid.SliceOfN(rapid.SampledFrom(parts), 0, 12).Draw(t, "line") {
+			line += p
+			starts = append(starts, utf8.RuneCountInString(line))
+		}
+		for _, col := range starts {
+			cells := cellsBefore(line, col)
+			require.Equal(t, ansi.StringWidth(string([]rune(line)[:col])), cells, "%q %d", line, col)
+			if col < utf8.RuneCountInString(line) && ansi.StringWidth(string([]rune(line)[col:col+1])) > 0 {
+				require.Equal(t, col, charAt(line, cells), "%q %d", line, col)
+			}
+		}
+	})
 }

@@ -225,20 +225,14 @@ func (r *Room) drawWords(c *paint.Canvas, x, y, width, bottom int, p paint.Palet
 			}
 		}
 	}
-	errors := 0
-	for _, f := range v.Findings {
-		if f.Error {
-			errors++
-		}
-	}
-	foot := room.Count(errors, "error") + ", " + room.Count(len(v.Findings)-errors, "finding")
+	foot := room.Count(v.Errors, "error") + ", " + room.Count(v.Doubts, "finding")
 	if len(v.Failed) > 0 {
 		foot += "; tests that fail: " + strings.Join(v.Failed, ", ")
 	} else if v.Passed > 0 {
 		foot += "; tests that pass: " + fmt.Sprint(v.Passed)
 	}
 	warn := dim
-	if errors > 0 || len(v.Failed) > 0 {
+	if v.Errors > 0 || len(v.Failed) > 0 {
 		warn = base.With(p.Severity[entry.Warning])
 	}
 	c.Cut(x, bottom-1, width, warn, foot)

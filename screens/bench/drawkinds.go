@@ -254,8 +254,24 @@ func (r *Room) drawLifelines(c *paint.Canvas, top, bottom int, a paint.Axis, p p
 	}
 }
 
+// longText is how long a text may be that is parsed for each key, in bytes.
+const longText = 256 << 10
+
 // ruleAt is where the rule stands in which a line lies, or the one before it.
 func (r *Room) ruleAt(line int) lang.Place {
+	if len(r.text.Body()) > longText { // of which the lines alone are looked at, at each key
+		p := lang.Place{Kind: "rule"}
+		lines := r.text.area.lines
+		begins := func(i int) bool { return strings.HasPrefix(string(lines[i][:min(len(lines[i]), 5)]), "rule ") }
+		for i := min(line, len(lines)) - 1; i >= 0 && p.First == 0; i-- {
+			if begins(i) {
+				p.First = i + 1
+			}
+		}
+		for p.Last = p.First; p.Last < len(lines) && !begins(p.Last); p.Last++ {
+		}
+		return p
+	}
 	if body := r.text.Body(); body != r.placed.text || r.placed.places == nil {
 		r.placed.text, r.placed.places = body, lang.Parse(r.text.file, []byte(body)).Places()
 	}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"strings"
+	"unicode/utf8"
 
 	"dimlantern/core/entry"
 	"dimlantern/screens/paint"
@@ -47,16 +48,13 @@ func (r *Room) drawText(c *paint.Canvas, x0, top, width, bottom int, p paint.Pal
 		}
 	}
 	rows := bottom - top - 1
-	r.text.top = max(min(r.text.top, cursor), 0)
-	for used := rows + 1; used > rows; r.text.top++ { // the cursor's line is seen, with its findings
-		used = 0
-		for i := r.text.top; i <= cursor && i < len(lines); i++ {
-			used += 1 + len(notes[i])
-		}
-		if used <= rows || r.text.top >= cursor {
+	least := cursor // the cursor's line is seen, with its findings
+	for used := 1 + len(notes[cursor]); least > 0; least-- {
+		if used += 1 + len(notes[least-1]); used > rows {
 			break
 		}
 	}
+	r.text.top = max(min(r.text.top, cursor), least)
 	y := top + 1
 	r.geo.textX, r.geo.textY, r.geo.textW = x0, y, width
 	drawn := func(line int) { r.geo.lines = append(r.geo.lines, line) }
@@ -68,8 +66,10 @@ func (r *Room) drawText(c *paint.Canvas, x0, top, width, bottom int, p paint.Pal
 		x := x0 + len(number)
 		room := x0 + width - x
 		shift := 0
+		at := 0                                // where the cursor stands, in cells
 		if i == cursor && r.pane == ruleText { // a long line moves along with the cursor
-			shift = max(r.text.area.col-room+2, 0)
+			at = cellsBefore(lines[i], r.text.area.col)
+			shift = max(at-room+2, 0)
 		}
 		drawCode(c, x, y, room, lines[i], shift, i+1 >= rule.First && i+1 <= rule.Last, p, base)
 		if i == cursor && r.pane == ruleText {
@@ -81,7 +81,7 @@ func (r *Room) drawText(c *paint.Canvas, x0, top, width, bottom int, p paint.Pal
 			if p.Mono {
 				under, style = "▏", base.Strong()
 			}
-			c.Put(x+r.text.area.col-shift, y, style, under)
+			c.Put(x+at-shift, y, style, under)
 		}
 		if i == cursor && i == r.othersAt && r.others != "" {
 			from := x + ansi.StringWidth(lines[i]) + 4
@@ -90,7 +90,7 @@ func (r *Room) drawText(c *paint.Canvas, x0, top, width, bottom int, p paint.Pal
 		y++
 		if words := r.proposed(); i == cursor && len(words) > 0 && y < bottom {
 			drawn(-1)
-			from := x + max(r.text.area.col-shift-r.view.Typed, 0)
+			from := x + max(at-shift-r.view.Typed, 0)
 			end := c.Put(from, y, base.With(p.Strong), words[0])
 			c.Cut(end+2, y, x0+width-end-2, base.With(p.Dim), strings.Join(words[1:], "  ")+"   tab takes the first")
 			y++
@@ -167,10 +167,42 @@ func drawCode(c *paint.Canvas, x, y, width int, line string, shift int, own bool
 			style[i] = base.With(p.Severity[entry.Notice])
 		}
 	}
-	for i := shift; i < len(runes) && i-shift < width; i++ {
-		c.Put(x+i-shift, y, style[i], string(runes[i]))
+	at, i := -shift, 0
+	for rest := line; rest != "" && at < width; {
+		cluster, cells := ansi.FirstGraphemeCluster(rest, ansi.GraphemeWidth)
+		if at >= 0 && at+cells <= width {
+			c.Cut(x+at, y, cells, style[i], cluster)
+		}
+		rest, at, i = rest[len(cluster):], at+cells, i+utf8.RuneCountInString(cluster)
 	}
-	if len(runes)-shift > width {
+	if i < len(runes) {
 		c.Put(x+width-1, y, base.With(p.Dim), "…")
 	}
+}
+
+// cellsBefore is how many cells of a terminal stand before a character of a line, in characters; marks
+// that go with the character before them have none.
+func cellsBefore(line string, col int) int {
+	cells := 0
+	for i := 0; line != ""; {
+		cluster, w := ansi.FirstGraphemeCluster(line, ansi.GraphemeWidth)
+		if i += utf8.RuneCountInString(cluster); i > col {
+			break
+		}
+		line, cells = line[len(cluster):], cells+w
+	}
+	return cells
+}
+
+// charAt is the character of a line that stands at a cell of it.
+func charAt(line string, cell int) int {
+	i := 0
+	for cells := 0; line != ""; {
+		cluster, w := ansi.FirstGraphemeCluster(line, ansi.GraphemeWidth)
+		if cells += w; cells > cell {
+			break
+		}
+		line, i = line[len(cluster):], i+utf8.RuneCountInString(cluster)
+	}
+	return i
 }

@@ -60,6 +60,9 @@ func (e *editor) begin() {
 	}
 }
 
+// lineEnds are what stands for a line end: what is pasted into a terminal has a carriage return there.
+var lineEnds = strings.NewReplacer("\r\n", "\n", "\r", "\n")
+
 // Insert writes a text at the cursor, and puts it behind. Marks that steer a terminal are
 // left out.
 func (e *editor) Insert(text string) {
@@ -73,13 +76,15 @@ func (e *editor) Insert(text string) {
 			return -1
 		}
 		return r
-	}, strings.ReplaceAll(text, "\r\n", "\n"))
+	}, lineEnds.Replace(text))
 	parts := strings.Split(text, "\n")
 	rest := slices.Clone(e.lines[e.line][e.col:])
 	e.lines[e.line] = append(e.lines[e.line][:e.col:e.col], []rune(parts[0])...)
-	for i, p := range parts[1:] {
-		e.lines = slices.Insert(e.lines, e.line+1+i, []rune(p))
+	var more [][]rune
+	for _, p := range parts[1:] {
+		more = append(more, []rune(p))
 	}
+	e.lines = slices.Insert(e.lines, e.line+1, more...)
 	e.line += len(parts) - 1
 	e.col = len(e.lines[e.line])
 	e.lines[e.line] = append(e.lines[e.line], rest...)

@@ -113,6 +113,7 @@ func (r *Room) take(v *api.BenchView) {
 	if v.Tried == nil && failed && r.view != nil {
 		old := *r.view
 		old.Findings, old.Complete, old.Typed = v.Findings, v.Complete, v.Typed
+		old.Errors, old.Doubts = v.Errors, v.Doubts
 		r.view, r.stale = &old, true
 		return
 	}
