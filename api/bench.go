@@ -26,7 +26,7 @@ type BenchQuery struct {
 
 // BenchView is what the text means, and what its rule would have done.
 type BenchView struct {
-	Rule     string         `json:"rule"` // at the cursor; "" where there is none, or it has errors
+	Rule     string         `json:"rule"`     // at the cursor; "" where there is none, or it has errors
 	Findings []BenchFinding `json:"findings"` // of a kind a few; the last of them says how many more there are
 	Errors   int            `json:"errors"`   // of all that there are
 	Doubts   int            `json:"doubts"`   // findings that are no errors

@@ -21,6 +21,8 @@ var (
 	AskWhy = endpoint[WhyQuery, Why]("/why")
 	// AskCurves: the numbers over time that a rule compares for a key.
 	AskCurves = endpoint[CurveQuery, Curves]("/curve")
+	// AskTurn: when something happened last before an instant, or first behind it.
+	AskTurn = endpoint[TurnQuery, Turn]("/turn")
 	// AskHushes: all hushes, those of people and those of the settings.
 	AskHushes = endpoint[None, HushList]("/hushes")
 	// AskStatus: how the service is.

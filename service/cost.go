@@ -10,9 +10,13 @@ import (
 	"dimlantern/core/match"
 )
 
-// meter adds up what rules and sources cost, over edits and by minute.
+// meter adds up what rules and sources cost, over edits and by minute, from when the present was reached
+// on: what it took to catch up says nothing of what goes on.
 type meter struct {
-	began   time.Time
+	began   time.Time // its clock
+	since   time.Time // from when on is counted
+	judged0 map[string]int64
+	took0   map[string]time.Duration
 	plans   map[string]*match.Plan
 	rules   map[string]*metered
 	sources map[string]time.Duration // of plans that are used no more
@@ -31,7 +35,8 @@ type metered struct {
 const mostMinutes = 24 * 60
 
 func newMeter() meter {
-	return meter{began: time.Now(), minute: time.Now(), plans: map[string]*match.Plan{}, rules: map[string]*metered{},
+	return meter{began: time.Now(), since: time.Now(), minute: time.Now(), plans: map[string]*match.Plan{},
+		rules:   map[string]*metered{},
 		sources: map[string]time.Duration{}}
 }
 
@@ -86,7 +91,23 @@ func (s *Service) spent() (judged map[string]int64, took map[string]time.Duratio
 	for _, c := range s.engine.Costs() {
 		took[c.Rule] += c.Took
 	}
+	for name, n := range s.meter.judged0 {
+		judged[name] = max(0, judged[name]-n)
+	}
+	for name, t := range s.meter.took0 {
+		took[name] = max(0, took[name]-t)
+	}
 	return judged, took
+}
+
+// meterAnew counts from now on.
+func (s *Service) meterAnew() {
+	s.meter.judged0, s.meter.took0 = nil, nil
+	s.meter.judged0, s.meter.took0 = s.spent()
+	s.meter.since = time.Now()
+	for _, x := range s.meter.rules {
+		x.last, x.minutes = 0, nil
+	}
 }
 
 // tickMeter ends a minute.
@@ -106,7 +127,7 @@ func (s *Service) tickMeter(now time.Time) {
 
 // spentNow is what rules and sources have cost until now.
 func (s *Service) spentNow() *snapshot.Spent {
-	x := &snapshot.Spent{Since: entry.Of(s.meter.began), Sources: map[string]time.Duration{},
+	x := &snapshot.Spent{Since: entry.Of(s.meter.since), Sources: map[string]time.Duration{},
 		P95: map[string]time.Duration{}, Most: map[string]time.Duration{}}
 	x.Judged, x.Took = s.spent()
 	for name, m := range s.meter.rules {

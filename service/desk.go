@@ -22,6 +22,7 @@ func (s *Service) Desk() *api.Desk {
 	api.AskFind.Answer(d, s.query.Find)
 	api.AskWhy.Answer(d, s.bench.Why)
 	api.AskCurves.Answer(d, s.query.Curve)
+	api.AskTurn.Answer(d, s.query.Turn)
 	api.AskHushes.Answer(d, s.query.Hushes)
 	api.AskStatus.Answer(d, s.query.Status)
 	api.AskShift.Answer(d, s.query.Handover)

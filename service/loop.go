@@ -201,6 +201,9 @@ func (s *Service) round(now time.Time) bool {
 	if done { // what the origins are now comes behind what they had written
 		s.conditions(now)
 		s.hold(now)
+		if s.catching {
+			s.meterAnew()
+		}
 		s.catching, s.decider.Catching = false, false
 		s.begin(entry.Of(now))
 		s.countAnew()

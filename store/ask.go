@@ -353,6 +353,29 @@ func (s *Store) readFlow(from, to int64) ([]Tick, error) {
 		"SELECT bucket, sum(n) FROM tide WHERE bucket BETWEEN ? AND ? GROUP BY bucket", from, to)
 }
 
+// Turn is when the last transition was made before an instant, or the first one behind it: of a key of a
+// rule, of a rule where the key is nil, or of all where the rule is ""; None where there is none.
+func (s *Store) Turn(rule string, key []string, at entry.Instant, after bool) (entry.Instant, error) {
+	what, order := "max(at)", "at < ?"
+	if after {
+		what, order = "min(at)", "at > ?"
+	}
+	args := []any{int64(at)}
+	of := ""
+	switch {
+	case rule != "" && key != nil:
+		of, args = " AND key = ?", append(args, s.KeyID(rule, key))
+	case rule != "":
+		of, args = " AND key IN (SELECT id FROM keys WHERE rule = ?)", append(args, rule)
+	}
+	var v sql.NullInt64
+	err := s.ask.QueryRow("SELECT "+what+" FROM transitions WHERE "+order+of, args...).Scan(&v)
+	if err != nil || !v.Valid {
+		return entry.None, err
+	}
+	return entry.Instant(v.Int64), nil
+}
+
 // StillOpen is how many of the newest buckets get entries that have just come.
 const StillOpen = 6
 

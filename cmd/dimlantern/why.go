@@ -90,7 +90,7 @@ end the alert, and which entries came. The exit status is 0 whatever the answer 
 func whyAt(out io.Writer, settings *lang.Settings, r *lang.Rule, as, at string, key []string, asJSON bool,
 	files []string) error {
 	q := trial.MomentQuery{Rule: r, At: entry.None, Key: make([]string, len(r.Per)),
-		Clock: func(t entry.Instant) string { return t.Time().Local().Format("2006-01-02 15:04:05.999") }}
+		Clock: func(t entry.Instant) string { return t.Time().Local().Format("2006-01-02 15:04:05.000") }}
 	if at != "" {
 		var err error
 		if q.At, err = bound("--at", at); err != nil {

@@ -69,12 +69,12 @@ func (r *Room) drawList(c *paint.Canvas, top, bottom int, p paint.Palette, base 
 	x := c.Put(1, top, base.With(p.Strong).Strong(), room.Count(len(list), "rule"))
 	c.Cut(x+2, top, c.W-x-3, base.With(p.Dim), "enter opens one, with what it would have done; n begins a new one")
 	wide := c.W >= 110
-	col := []int{1, 26, 46, 52, 59, 73, 84, 93, 116}
+	col := []int{1, 26, 46, 52, 59, 73, 84, 95, 118}
 	if !wide {
 		col = []int{1, 26, 44, 50, 57, 71, 0, 0, 0}
 	}
 	y := top + 2
-	for i, h := range []string{"rule", "file", "open", "keys", "newest hit", "in a day", "findings", "of a core",
+	for i, h := range []string{"rule", "file", "open", "keys", "newest hit", "in a day", "findings", r.costHead(),
 		"looks at"} {
 		if col[i] > 0 {
 			c.Put(col[i], y, base.With(p.Dim), h)
@@ -138,16 +138,20 @@ func lastWords(t entry.Instant) string {
 	return at.Format("2 Jan 15:04")
 }
 
+// costHead says over which time it is said what rules cost.
+func (r *Room) costHead() string {
+	if r.rules == nil || r.rules.Since == 0 {
+		return "cost"
+	}
+	return "cost since " + api.Moment(r.rules.Since)
+}
+
 func costWords(x *api.RuleCost, since entry.Instant) string {
 	span := time.Since(time.Unix(0, int64(since)))
 	if span <= 0 {
 		return ""
 	}
-	s := fmt.Sprintf("%.3f %%", 100*float64(x.Took)/float64(span))
-	if x.Most > 0 {
-		s += ", most " + x.Most.Round(10*time.Microsecond).String()
-	}
-	return s
+	return fmt.Sprintf("%.3f %% of a core", 100*float64(x.Took)/float64(span))
 }
 
 // drawWords draws what the rule means, and what it would have done.

@@ -33,7 +33,7 @@ func (r *Room) listKeys() room.Keys {
 	return room.Keys{Where: "choosing rules", List: []room.Key{
 		room.Move(10, r.Move).Said("which", ""),
 		room.Do("enter", r.openChosen).Said("open it", "open").Told("opens the file that the rule stands in"),
-		room.Do("n +", func() tea.Cmd { return r.begin("", nil) }).Marked("n").Said("a new one", "new").
+		room.Do("n", func() tea.Cmd { return r.begin("", nil) }).Said("a new one", "new").
 			Told("a new rule in a file of its own"),
 		room.Do("c", func() tea.Cmd { return r.changeRule("copy") }).Said("copy", "copy").
 			Told("copy the rule; what that changes is shown first"),

@@ -3,6 +3,7 @@ package paint
 import (
 	"math"
 	"strconv"
+	"strings"
 
 	"dimlantern/api"
 
@@ -19,11 +20,16 @@ func (c *Canvas) Curve(top, rows int, a Axis, v api.Curve, p Palette, base Style
 			lo, hi, newest = min(lo, *x), max(hi, *x), *x
 		}
 	}
+	if fromZero(v.Name) {
+		lo, hi = min(lo, 0), max(hi, 0)
+	}
 	if hi == lo {
 		hi = lo + 1
 	}
 	margin := (hi - lo) / float64(4*rows) // so that the least is seen, and the line has room
-	lo, hi = lo-margin, hi+margin
+	if hi += margin; !fromZero(v.Name) || lo < 0 {
+		lo -= margin
+	}
 	eighths := func(x float64) int { return min(max(int(math.Round((x-lo)/(hi-lo)*float64(8*rows))), 1), 8*rows) }
 	line := top + rows - 1 - (eighths(v.Limit)-1)/8
 	severity := base.With(p.Severity[min(int(v.Severity), 4)])
@@ -65,6 +71,17 @@ func (c *Canvas) Curve(top, rows int, a Axis, v api.Curve, p Palette, base Style
 			c.Cut(right, at, c.W-right, base.With(p.Dim), short(map[bool]float64{true: hi, false: lo}[at == top]))
 		}
 	}
+}
+
+// fromZero tells whether a number is of those whose height says how much it is: an axis that begins
+// elsewhere would lie about it.
+func fromZero(name string) bool {
+	for _, w := range []string{"sum(", "count", "different(", "share"} {
+		if strings.HasPrefix(name, w) {
+			return true
+		}
+	}
+	return false
 }
 
 func compare(a, b float64) int {

@@ -112,6 +112,8 @@ func (r *Room) Keys() room.Keys {
 		room.Now("+", func() { openBring(r.stage, func(source string) { r.awaited = source }) }).Said(
 			"bring in another log", "bring in").
 			Told("bring in another log"),
+		room.On("< >", func(n string) tea.Cmd { return r.stage.Widen(map[string]int{">": 1, "<": -1}[n]) }).
+			Said("span", "").Told("a shorter, a longer span"),
 		room.Do("l", r.fields).Said("its fields", "fields").
 			Told("the fields of the origin: point at a value, and name it"),
 		room.Do("v", r.values).Told("the values of a field, with how often each is there"),

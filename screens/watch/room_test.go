@@ -58,6 +58,12 @@ func sits() *hand {
 		h.clears = append(h.clears, q)
 		return &api.None{}, h.fail
 	})
+	api.AskTurn.Answer(desk, func(_ context.Context, q api.TurnQuery) (*api.Turn, error) { // one before all shown
+		if old := entry.Instant(4 * time.Minute); !q.After && q.At > old {
+			return &api.Turn{At: old}, nil
+		}
+		return &api.Turn{At: entry.None}, nil
+	})
 	api.AskHushes.Answer(desk, func(context.Context, api.None) (*api.HushList, error) {
 		return &api.HushList{List: h.hushes}, nil
 	})
@@ -223,15 +229,16 @@ func TestJumping(t *testing.T) {
 	h := sits()
 	minutes := func() int { return int(time.Duration(h.Stage.Held) / time.Minute) }
 	var at []int
-	for range 4 {
+	for range 5 {
 		h.Press("[")
 		at = append(at, minutes())
 	}
-	for range 3 {
+	for range 4 {
 		h.Press("]")
 		at = append(at, minutes())
 	}
-	assert.Equal(t, []int{30, 20, 10, 10, 20, 30, 0}, at, "behind the last one it is live")
+	assert.Equal(t, []int{30, 20, 10, 4, 4, 10, 20, 30, 0}, at,
+		"beyond what is shown, and behind the last one it is live")
 }
 
 // Nothing is asked for again that has not changed; numbers are asked for where they are shown.

@@ -218,7 +218,7 @@ func (r *Room) newRule() tea.Cmd {
 func (r *Room) jump(after bool) tea.Cmd {
 	s := r.stage
 	x := r.Chosen()
-	if s.View == nil || x == nil {
+	if s.View == nil {
 		return nil
 	}
 	at := s.Held
@@ -233,20 +233,32 @@ func (r *Room) jump(after bool) tea.Cmd {
 			best = t
 		}
 	}
-	for _, span := range x.Life.Alerts {
-		note(span.From)
-		note(span.To)
-		for _, step := range span.Steps {
-			note(step.At)
+	q := api.TurnQuery{At: at, After: after}
+	if x != nil {
+		q.Rule, q.Key = x.Rule, x.Key
+		for _, span := range x.Life.Alerts {
+			note(span.From)
+			note(span.To)
+			for _, step := range span.Steps {
+				note(step.At)
+			}
 		}
 	}
-	switch {
-	case best != entry.None:
+	if best != entry.None {
 		return s.HoldAt(best)
-	case after:
-		return s.Live()
 	}
-	return nil
+	return room.Ask(s, api.AskTurn, q, room.Patience, func(t *api.Turn, err error) tea.Cmd { // beyond what is shown
+		switch {
+		case s.Failed(err):
+		case t.At != entry.None:
+			return s.HoldAt(t.At)
+		case after:
+			return s.Live()
+		default:
+			s.Say("nothing is known of it before this")
+		}
+		return nil
+	})
 }
 
 // restless is how long a detail stands at most: what it says of how long things last gets old.
