@@ -42,7 +42,7 @@ func (o *Outbox) make(ctx context.Context, name string, c *lang.Contact, kind st
 	}
 	sum.Write(sn.Secret)
 	group := strings.ToLower(base32.HexEncoding.EncodeToString(sum.Sum(nil))[:20])
-	m := &via.Message{Kind: kind, Made: now.UTC(), Host: host, Contact: name}
+	m := &via.Message{Kind: kind, Made: now.UTC(), Host: host, Contact: name, Take: sn.House.TakeWith()}
 	switch kind {
 	case via.KindBlind:
 		var b blindNews
@@ -65,6 +65,9 @@ func (o *Outbox) make(ctx context.Context, name string, c *lang.Contact, kind st
 			m.Alerts = append(m.Alerts, o.news(ctx, t.Line, len(about) <= 3, brief))
 		}
 	}
+	if m.Alerts = via.Together(m.Alerts); len(m.Alerts) == 1 && kind != via.KindCaught {
+		m.Kind = via.KindAlert
+	}
 	worst := entry.Severity(0)
 	for _, a := range m.Alerts {
 		worst = max(worst, entry.SeverityOf(a.Severity))
@@ -73,7 +76,7 @@ func (o *Outbox) make(ctx context.Context, name string, c *lang.Contact, kind st
 		m.Severity = worst.String()
 	}
 	root := ""
-	if len(about) == 1 && about[0].Alert != "" {
+	if len(m.Alerts) == 1 && about[0].Alert != "" {
 		root = o.Store.FirstGroup(name, about[0].Alert)
 	}
 	words, err := o.wordsNow()
@@ -152,7 +155,8 @@ func (o *Outbox) news(ctx context.Context, line string, full, brief bool) via.Ne
 	}
 	r := o.Window.Now().Settings.Rule(t.Rule)
 	var key []string
-	if r != nil {
+	if n.Own = r != nil && r.Say != ""; r != nil {
+		n.Where = o.where(&t, r)
 		n.Fields = r.Per
 		for _, f := range r.Per {
 			key = append(key, t.Value(f))
@@ -183,6 +187,19 @@ func (o *Outbox) news(ctx context.Context, line string, full, brief bool) via.Ne
 		n.Evidence = append(n.Evidence, via.Line{At: l.At.Time(), Text: text, Lit: l.Hit || l.Recovery})
 	}
 	return n
+}
+
+// where is the host that a transition concerns; "" where several may.
+func (o *Outbox) where(t *engine.Transition, r *lang.Rule) string {
+	if slices.Contains(r.Per, "host") {
+		return entry.Visible(t.Value("host"))
+	}
+	origin := t.Value("origin")
+	if t.Entry != nil {
+		origin = t.Entry.Origin
+	}
+	host, _, _ := strings.Cut(origin, ":")
+	return entry.Visible(host)
 }
 
 // visibleLines is a text as it may be shown, with its lines kept apart.

@@ -63,7 +63,13 @@ func (s *Asker) Detail(ctx context.Context, q api.DetailQuery) (*api.Detail, err
 		s.toldStory(d, q.Alert, at)
 	}
 	if r != nil {
-		d.Clears = clears(r, view, open && q.At == 0, changes, hits, at)
+		known := map[string]string{}
+		for i, f := range r.Per {
+			if i < len(q.Key) && q.Key[i] != "?" {
+				known[f] = q.Key[i]
+			}
+		}
+		d.Clears = clears(r, known, view, open && q.At == 0, changes, hits, at)
 		vars := s.varsOf(settings, r, hits, at)
 		d.Advise = engine.Fill(r.Advise, func(f string) string {
 			if v := vars[f]; v != "" {
@@ -267,8 +273,8 @@ func endWords(why string) string {
 
 // clears says what will clear the alert, and when at the earliest; or how it
 // ended.
-func clears(r *lang.Rule, view engine.KeyView, open bool, changes []engine.Transition, hits []store.Hit,
-	at entry.Instant) []string {
+func clears(r *lang.Rule, known map[string]string, view engine.KeyView, open bool, changes []engine.Transition,
+	hits []store.Hit, at entry.Instant) []string {
 	for _, c := range changes {
 		if c.Change == engine.Cleared && c.At <= at {
 			return []string{"it is over since " + api.Clock(c.At)}
@@ -286,10 +292,10 @@ func clears(r *lang.Rule, view engine.KeyView, open bool, changes []engine.Trans
 		if r.RecoverIn > 0 {
 			word = fmt.Sprintf("on %d in %s × ", r.RecoverAt, entry.Span(r.RecoverIn))
 		}
-		out = append(out, word+readable(r.Recovery))
+		out = append(out, word+readable(r.Recovery, known))
 	}
 	if r.Awaits != nil {
-		out = append(out, "when it comes: "+readable(r.Awaits))
+		out = append(out, "when it comes: "+readable(r.Awaits, known))
 	}
 	for i := range r.ClearWhens {
 		out = append(out, "when "+r.ClearWhens[i].String())
@@ -333,12 +339,18 @@ var group = regexp.MustCompile(`\(\?<(\w+)>[^()]*\)`)
 
 // readable writes an expression for the eye: a single pattern without its
 // slashes, and its groups by their names alone.
-func readable(x lang.Expr) string {
+func readable(x lang.Expr, known map[string]string) string {
 	s := x.String()
 	if m, ok := x.(*lang.Match); ok && m.Field == "" {
 		s = m.Pattern.Source
 	}
-	return group.ReplaceAllString(s, "‹$1›")
+	return group.ReplaceAllStringFunc(s, func(g string) string {
+		name := group.FindStringSubmatch(g)[1]
+		if v, ok := known[name]; ok {
+			return v
+		}
+		return "‹" + name + "›"
+	})
 }
 
 // originDetail says why an origin cannot be seen.
@@ -382,26 +394,45 @@ func (s *Asker) toldStory(d *api.Detail, alert string, at entry.Instant) {
 		return
 	}
 	for _, t := range list {
-		e := api.Event{At: t.Made, Text: t.Contact}
+		e := api.Event{At: t.Made}
+		way := s.wayOf(t.Contact, t.Way)
+		tries := ""
+		if t.Tries > 2 {
+			tries = fmt.Sprintf(", after %d tries that failed", t.Tries-1)
+		} else if t.Tries == 2 {
+			tries = ", after one try that failed"
+		}
 		switch {
 		case t.Made > at:
 			continue
 		case t.Dropped != "":
 			e.Text, e.Why = t.Contact+" not told", t.Dropped
 		case t.State == store.Told:
-			e.At, e.Text = t.Told, t.Contact+" told that it "+toldWord(t.Change)
+			e.At, e.Text = t.Told, t.Contact+" told"+way+" that it "+toldWord(t.Change)+tries
 		case t.State == store.GivenUp:
-			e.Text, e.Why = t.Contact+" could not be told", t.Words
+			e.Text, e.Why = t.Contact+" could not be told"+way, t.Words
 		case t.State == store.Waiting && t.Tries > 0:
-			e.Text, e.Why = t.Contact+" could not be told yet", t.Words
+			e.Text, e.Why = t.Contact+" could not be told"+way+" yet"+tries, t.Words
 		default:
-			e.Text = t.Contact + " will be told"
+			e.Text = t.Contact + " will be told" + way
 		}
 		if e.At <= at {
 			d.Story = append(d.Story, e)
 		}
 	}
 	sort.SliceStable(d.Story, func(i, j int) bool { return d.Story[i].At > d.Story[j].At })
+}
+
+// wayOf says by which way a contact is told, where it has several.
+func (s *Asker) wayOf(contact string, way int) string {
+	c := s.Window.Now().Settings.Contact(contact)
+	if c == nil {
+		return ""
+	}
+	if names := c.WayNames(); len(names) > 1 && way < len(names) {
+		return " by " + names[way]
+	}
+	return ""
 }
 
 func toldWord(change string) string {

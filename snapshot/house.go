@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"sort"
+	"strings"
 
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
@@ -25,6 +26,23 @@ type House struct {
 	Channels string // where the channels are of sources that do not say; "" is this machine
 	Secret   []byte // of the data folder, by which masks make their stand-ins
 	Began    entry.Instant
+}
+
+// TakeWith is what is written behind a command so that it reaches this service: nothing where its data
+// lies where this user's data lies anyway.
+func (h *House) TakeWith() string {
+	state := os.Getenv("XDG_STATE_HOME")
+	if home, err := os.UserHomeDir(); !filepath.IsAbs(state) && err == nil {
+		state = filepath.Join(home, ".local", "state")
+	}
+	if h.Data == filepath.Join(state, "dimlantern") {
+		return ""
+	}
+	data := h.Data
+	if strings.ContainsAny(data, " '\"\\$&|;<>()*?[]{}!#~`") {
+		data = "'" + strings.ReplaceAll(data, "'", `'\''`) + "'"
+	}
+	return " --data " + data
 }
 
 // Folder is the folder in which settings files are written.

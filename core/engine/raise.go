@@ -2,6 +2,7 @@ package engine
 
 import (
 	"slices"
+	"strconv"
 
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
@@ -123,6 +124,15 @@ func windowOf(hits []entry.Instant, r *lang.Raise, at int) (int, bool) {
 
 // rise raises or worsens where something holds that does more.
 func (e *Engine) rise(s *state, c candidate, x *entry.Entry, vars []entry.Field) {
+	if from := s.wait.asked; s.rule.Awaits != nil && !c.blind {
+		if s.rule.Once == nil {
+			from = entry.Later(from, s.rule.began)
+		}
+		if from != entry.None {
+			since := entry.Field{Name: awaitedSince, Value: strconv.FormatInt(int64(from), 10)}
+			vars = append(vars[:len(vars):len(vars)], since)
+		}
+	}
 	if c.raise < 0 && !c.blind {
 		return
 	}

@@ -221,7 +221,7 @@ func (e *Engine) emit(s *state, change string, at entry.Instant, why string, x *
 	a := s.alert
 	t := Transition{At: at, Change: change, Rule: s.rule.Name, Fields: s.rule.Per, Key: s.key,
 		Severity: a.severity, Alert: a.id, Count: a.count, First: a.first, Last: a.last, Why: why}
-	t.Say = say(s)
+	t.Say = say(s, at)
 	if by := e.shadow(s); by != "" {
 		t.Untold = ShadowOf(by)
 	}
@@ -257,8 +257,24 @@ func (e *Engine) shadow(s *state) string {
 	return ""
 }
 
-// say fills in the rule's text; what is lacking is written ?.
-func say(s *state) string {
+// awaitedSince is the name of the variable of an alert that says from when on it was waited for what did
+// not come. No field is called so.
+const awaitedSince = " since"
+
+// waited is how long an alert's key had waited at an instant for what did not come; false where it
+// does not wait for anything.
+func (s *state) waited(at entry.Instant) (time.Duration, bool) {
+	for _, v := range s.alert.vars {
+		if v.Name == awaitedSince {
+			n, err := strconv.ParseInt(v.Value, 10, 64)
+			return at.Sub(entry.Instant(n)), err == nil
+		}
+	}
+	return 0, false
+}
+
+// say fills in the rule's text for a transition; what is lacking is written ?.
+func say(s *state, at entry.Instant) string {
 	r, a := s.rule, s.alert
 	if r.Say == "" {
 		return strings.TrimSpace(r.Name + " " + strings.Join(s.key, " "))
@@ -268,6 +284,9 @@ func say(s *state) string {
 		case "count":
 			return strconv.Itoa(a.count)
 		case "span":
+			if d, ok := s.waited(at); ok {
+				return entry.RoughSpan(d)
+			}
 			if a.first == entry.None {
 				return "?"
 			}

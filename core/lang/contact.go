@@ -28,6 +28,43 @@ type Contact struct {
 	Off     bool
 }
 
+// WayNames are the contact's ways in words, in their order: mail, then webhooks, syslog and commands. Where
+// there are several of a kind, each with what tells it apart.
+func (c *Contact) WayNames() []string {
+	var out []string
+	if len(c.Mail) > 0 {
+		out = append(out, "mail")
+	}
+	add := func(kind string, of []string) {
+		for _, x := range of {
+			if len(of) == 1 {
+				out = append(out, kind)
+			} else {
+				out = append(out, kind+" "+x)
+			}
+		}
+	}
+	var hooks, logs, commands []string
+	for _, w := range c.Webhook {
+		host := w.URL
+		if i := strings.Index(host, "://"); i >= 0 {
+			host = host[i+3:]
+		}
+		host, _, _ = strings.Cut(host, "/")
+		hooks = append(hooks, host)
+	}
+	for _, l := range c.Syslog {
+		logs = append(logs, l.Address)
+	}
+	for _, words := range c.Command {
+		commands = append(commands, words[0][strings.LastIndexByte(words[0], '/')+1:])
+	}
+	add("webhook", hooks)
+	add("syslog", logs)
+	add("command", commands)
+	return out
+}
+
 // Webhook is an address that is posted to.
 type Webhook struct {
 	URL    string

@@ -250,6 +250,12 @@ func (k *checker) lintFields(r *Rule, finding func(word, arg, code, what, mend s
 				continue
 			}
 			used[p.Field] = true
+			if r.Awaits != nil && p.Field != "span" && p.Field != "severity" && !contains(r.Per, p.Field) {
+				finding(word, "", "no-value", fmt.Sprintf("{%s} has no value where something does not come: there "+
+					"is no entry that could give it", p.Field), "{span} is how long it has been waited for, and the "+
+					"fields of per are there")
+				continue
+			}
 			if !contains(templateWords, p.Field) && !contains(all, p.Field) && !open {
 				finding(word, "", "unknown-field", fmt.Sprintf("{%s} is no field that the rule or its layouts give",
 					p.Field), meant(p.Field, append(all, templateWords...)))

@@ -14,6 +14,7 @@ import (
 	"net"
 	"net/textproto"
 	"os"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -32,6 +33,9 @@ type Message struct {
 	// Host is the machine on which Dim Lantern runs.
 	Host    string `json:"host"`
 	Contact string `json:"contact"`
+	// Take is what is written behind dimlantern take and an alert's identifier, so that it reaches this
+	// service; "" where nothing is needed.
+	Take string `json:"take,omitempty"`
 	// Severity is the worst of what it is about, as a name of RFC 5424.
 	Severity string `json:"severity"`
 	Subject  string `json:"subject"` // one line
@@ -70,6 +74,49 @@ type News struct {
 	Words    string            `json:"words,omitempty"`
 	Evidence []Line            `json:"evidence,omitempty"` // newest first, masked
 	Place    string            `json:"place,omitempty"`    // where the evidence stands
+	// Own tells that Say are words of the rule's own, Where the host that it concerns.
+	Own   bool   `json:"own,omitempty"`
+	Where string `json:"where,omitempty"`
+	// Changes are all that happened to it, in their order, where that is more than one thing.
+	Changes []string `json:"changes,omitempty"`
+}
+
+// Together makes one of what happened to one alert: the newest of its news, with all that happened.
+func Together(list []News) []News {
+	var out []News
+	for _, n := range list {
+		i := slices.IndexFunc(out, func(o News) bool { return o.Alert != "" && o.Alert == n.Alert })
+		if i < 0 {
+			out = append(out, n)
+			continue
+		}
+		was := out[i]
+		if was.Changes == nil {
+			was.Changes = []string{stateOf(&was)}
+		}
+		if s := stateOf(&n); s != was.Changes[len(was.Changes)-1] {
+			n.Changes = append(was.Changes, s)
+		} else {
+			n.Changes = was.Changes
+		}
+		out[i] = n
+	}
+	return out
+}
+
+// stateOf is what happened, in a word or two.
+func stateOf(n *News) string {
+	switch n.Change {
+	case "worsened":
+		return n.Severity
+	case "cleared":
+		return "over"
+	case "repeated":
+		return "still " + n.Severity
+	case "reopened":
+		return "open again, " + n.Severity
+	}
+	return n.Change + " as " + n.Severity
 }
 
 // Line is a line of a log. Lit tells that it is a hit or a recovery.

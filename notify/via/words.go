@@ -5,12 +5,17 @@ import (
 	"fmt"
 	htmltemplate "html/template"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	texttemplate "text/template"
 	"time"
 
+	"github.com/charmbracelet/x/ansi"
+
+	"dimlantern/core/entry"
 	"dimlantern/intake/regular"
 )
 
@@ -20,6 +25,7 @@ type Words struct {
 	subject, text *texttemplate.Template
 	html          *htmltemplate.Template
 	zone          *time.Location
+	own           bool // the text is that which comes with Dim Lantern
 }
 
 // The files in a settings folder that stand in the place of the templates that come with
@@ -30,40 +36,43 @@ const (
 	HTMLFile    = "message-html.tmpl"
 )
 
-const subjectTemplate = `{{define "one"}}{{.Head}}: {{still .Say}} ({{.Rule}}{{with .KeyWords}} {{still .}}{{end -}}
-), since {{clock .Since}}{{end -}}
-{{if eq .Kind "alert"}}{{template "one" index .Alerts 0}}
-{{- else if eq .Kind "several"}}{{len .Alerts}} alerts, the worst {{.Severity}}: {{.Counts}}
-{{- else if eq .Kind "summary"}}{{len .Alerts}} more that were held back, the worst {{.Severity}}: {{.Counts}}
+const subjectTemplate = `{{if eq .Kind "alert"}}{{headline (index .Alerts 0)}}
+{{- else if eq .Kind "several"}}{{headline .Worst}}, and {{.Others}} more
+{{- else if eq .Kind "summary"}}held back, {{len .Alerts}} alerts: {{headline .Worst}}
 {{- else if eq .Kind "caught up"}}caught up: {{.Counts}}
+{{- if .Alerts}}; {{headline .Worst}}{{with .Others}}, and {{.}} more{{end}}{{end}}
 {{- else}}{{.Subject}}{{end}}`
 
 const textTemplate = `{{.Subject}}
 {{range .Short}}
-{{.Head}}: {{still .Say}}
-{{.Rule}}{{with .KeyWords}} {{still .}}{{end}}, {{.Severity}}, since {{stamp .Since}}
-{{- if eq .Change "cleared"}}, over {{stamp .At}} after {{span .Lasted}}{{end}}
+{{- if $.Many}}
+{{headline .}}
+{{end}}
 {{- with .Advise}}
-
-{{still .}}{{end}}
-
-why       {{.Why}}{{with .Hits}}; {{.}}{{end}}
+{{still .}}
+{{end}}
+rule      {{.Rule}}{{with .KeyNamed}}, {{still .}}{{end}}
+since     {{stamp .Since}}{{with .Changes}}; {{$.Then .}}{{end}}
+{{- if eq .Change "cleared"}}
+over      {{stamp .At}}, after {{span .Lasted}}{{end}}
+why       {{still .Why}}{{with .Hits}}; {{.}}{{end}}
 {{- range .Clears}}
-ends      {{.}}{{end}}
+ends      {{still .}}{{end}}
 {{- with .By}}
 by        {{.}}{{end}}
 {{- with .Words}}
 words     {{still .}}{{end}}
 {{- if .Open}}
-take it   dimlantern take {{.Alert}}   or t on it in the room watch{{end}}
+take it   dimlantern take {{.Alert}}{{$.Take}}
+          or t on it in the room watch{{end}}
 {{- if .Evidence}}
 
-{{still .Place}}, newest first:
+{{still .Place}}, newest first, times in {{zone .At}}:
 {{range .Evidence}}{{if .Lit}}> {{else}}  {{end}}{{clock .At}}  {{still .Text}}
 {{end}}{{end}}
 {{end}}
 {{- if .Rest}}
-{{range .Rest}}{{stamp .At}}  {{.Change}} {{.Severity}}  {{.Rule}}{{with .KeyWords}} {{still .}}{{end}}  {{still .Say}}
+{{range .Rest}}- {{headline .}}
 {{end}}{{end}}
 -- 
 Dim Lantern at {{.Host}}, to {{.Contact}}. dimlantern hush keeps something quiet.
@@ -76,9 +85,9 @@ const htmlTemplate = `{{define "of"}}color:#6b604c;padding:1px 18px 1px 0;vertic
 <div style="max-width:760px;margin:0 auto;padding:20px 24px">
 {{range .Short}}
 <div style="border-left:6px solid {{.Colour}};padding:2px 0 2px 14px;margin:0 0 14px">
-<div style="font-size:18px;font-weight:bold">{{still .Say}}</div>
+<div style="font-size:18px;font-weight:bold">{{still .Said}}</div>
 <div style="color:#6b604c">{{.Head}} &middot; {{.Rule}}{{with .KeyWords}} {{still .}}{{end}}
-&middot; since {{stamp .Since}}
+&middot; since {{stamp .Since}}{{with .Changes}} &middot; {{$.Then .}}{{end}}
 {{- if eq .Change "cleared"}} &middot; over {{stamp .At}} after {{span .Lasted}}{{end}}</div>
 </div>
 {{with .Advise}}<p style="margin:0 0 14px">{{still .}}</p>{{end}}
@@ -90,9 +99,9 @@ const htmlTemplate = `{{define "of"}}color:#6b604c;padding:1px 18px 1px 0;vertic
 {{with .By}}<tr><td style="{{template "of"}}">by</td><td>{{.}}</td></tr>{{end}}
 {{with .Words}}<tr><td style="{{template "of"}}">words</td><td>{{still .}}</td></tr>{{end}}
 {{if .Open}}<tr><td style="{{template "of"}}">take it</td>
-<td><code>dimlantern take {{.Alert}}</code> or t on it in the room watch</td></tr>{{end}}
+<td><code>dimlantern take {{.Alert}}{{$.Take}}</code> or t on it in the room watch</td></tr>{{end}}
 </table>
-{{if .Evidence}}<div style="color:#6b604c;font-size:13px">{{still .Place}}, newest first</div>
+{{if .Evidence}}<div style="color:#6b604c;font-size:13px">{{still .Place}}, newest first, times in {{zone .At}}</div>
 <pre style="background:#f3ead7;padding:10px 12px;margin:4px 0 18px;font:12px/1.5 monospace;
 white-space:pre-wrap;word-break:break-word">{{range .Evidence}}
 {{- if .Lit}}<b>{{clock .At}}  {{still .Text}}</b>{{else}}{{clock .At}}  {{still .Text}}{{end}}
@@ -105,7 +114,7 @@ white-space:pre-wrap;word-break:break-word">{{range .Evidence}}
 {{- stamp .At}}</td>
 <td style="padding:1px 12px 1px 0">{{.Head}}</td>
 <td style="padding:1px 12px 1px 0">{{.Rule}}{{with .KeyWords}} {{still .}}{{end}}</td>
-<td>{{still .Say}}</td></tr>
+<td>{{still .Said}}</td></tr>
 {{end}}</table>{{end}}
 {{if and (not .Short) (not .Rest)}}<p>{{.Subject}}</p>{{end}}
 <div style="color:#8f8472;font-size:12px;border-top:1px solid #e2d8c3;padding-top:8px">
@@ -143,11 +152,16 @@ func ReadWords(folder string, zone *time.Location) (*Words, error) {
 		return "", path, fmt.Errorf("%s cannot be read: %s", path, plainReason(err))
 	}
 	funcs := map[string]any{
-		"clock": func(t time.Time) string { return t.In(zone).Format("15:04:05") },
-		"stamp": func(t time.Time) string { return t.In(zone).Format("2 Jan 15:04:05") },
-		"span":  spanWords,
-		"still": Still,
+		"clock":    func(t time.Time) string { return t.In(zone).Format("15:04:05") },
+		"stamp":    func(t time.Time) string { return t.In(zone).Format("2 Jan 15:04:05 MST") },
+		"zone":     func(t time.Time) string { return t.In(zone).Format("MST") },
+		"span":     spanWords,
+		"headline": func(n newsView) string { return unlinked(n.headline(zone)) },
+		"still":    unlinked,
 	}
+	htmlFuncs := maps.Clone(funcs)
+	htmlFuncs["still"] = Still
+	htmlFuncs["headline"] = func(n newsView) string { return Still(n.headline(zone)) }
 	for _, x := range []struct {
 		name, own string
 		parse     func(text, path string) error
@@ -157,11 +171,12 @@ func ReadWords(folder string, zone *time.Location) (*Words, error) {
 			return err
 		}},
 		{TextFile, textTemplate, func(s, p string) (err error) {
+			w.own = p == TextFile
 			w.text, err = texttemplate.New(p).Funcs(funcs).Option("missingkey=error").Parse(s)
 			return err
 		}},
 		{HTMLFile, htmlTemplate, func(s, p string) (err error) {
-			w.html, err = htmltemplate.New(p).Funcs(funcs).Option("missingkey=error").Parse(s)
+			w.html, err = htmltemplate.New(p).Funcs(htmlFuncs).Option("missingkey=error").Parse(s)
 			return err
 		}},
 	} {
@@ -194,7 +209,8 @@ func Sample(kind string) *Message {
 	news := News{Change: "raised", Rule: "pump-pressure-low", Key: map[string]string{"host": "pump-03", "pump": "7"},
 		Fields: []string{"host", "pump"}, Severity: "warning",
 		Alert: "k3f9a0c2d1e8", At: at, Since: at, Count: 3, Why: "3 hits in 5m",
-		Say: "Pump 7 at pump-03: pressure low, 3 times in 2m", Advise: "Look at the intake strainer.",
+		Say: "Pump 7 at pump-03: pressure low, 3 times in 2m", Own: true, Where: "pump-03",
+		Advise: "Look at the intake strainer.",
 		Clears: []string{"its recovery, or 30m without a hit"}, Place: "pump-03:/var/log/gullhaven/pump-03.log",
 		Evidence: []Line{{at, "pump 7: pressure low (1.3 bar, want 2.0)", true},
 			{at.Add(-time.Minute), "pump 7: flow 310 l/min", false}}}
@@ -216,7 +232,7 @@ func Sample(kind string) *Message {
 func (w *Words) Fill(m *Message, html bool) error {
 	v := &view{Message: m}
 	for i := range m.Alerts {
-		v.all = append(v.all, newsView{News: &m.Alerts[i]})
+		v.all = append(v.all, newsView{&m.Alerts[i], m.Made})
 	}
 	var b bytes.Buffer
 	if err := w.subject.Execute(&b, v); err != nil {
@@ -230,7 +246,9 @@ func (w *Words) Fill(m *Message, html bool) error {
 	if err := w.text.Execute(&b, v); err != nil {
 		return fmt.Errorf("the template of the text does not work: %w", err)
 	}
-	m.Text = b.String()
+	if m.Text = b.String(); w.own {
+		m.Text = wrapped(m.Text, textWidth)
+	}
 	if !html {
 		return nil
 	}
@@ -250,6 +268,37 @@ type view struct {
 
 // Alerts are all that the message is about.
 func (v *view) Alerts() []newsView { return v.all }
+
+// Many tells whether it is about several alerts.
+func (v *view) Many() bool { return len(v.all) > 1 }
+
+// Worst is the alert that is worst, of equal ones the first.
+func (v *view) Worst() newsView {
+	if len(v.all) == 0 {
+		return newsView{News: &News{}}
+	}
+	best := v.all[0]
+	for _, n := range v.all[1:] {
+		if rank(n) > rank(best) {
+			best = n
+		}
+	}
+	return best
+}
+
+// rank is how bad an alert is; one that is over is better than any that is open.
+func rank(n newsView) int {
+	if n.Change == "cleared" {
+		return 0
+	}
+	return int(entry.SeverityOf(n.Severity))
+}
+
+// Others are how many alerts there are beside the worst.
+func (v *view) Others() int { return len(v.all) - 1 }
+
+// Then says what happened one after the other.
+func (v *view) Then(changes []string) string { return strings.Join(changes, ", then ") }
 
 // Short are those that are told in full: all, where they are few.
 func (v *view) Short() []newsView {
@@ -283,13 +332,55 @@ func (v *view) Counts() string {
 }
 
 // newsView is one alert as templates see it.
-type newsView struct{ *News }
+type newsView struct {
+	*News
+	made time.Time // the message
+}
+
+// Said is what it is about: the rule's own words, else its name and the key.
+func (n newsView) Said() string {
+	if n.Own {
+		return n.Say
+	}
+	if key := n.KeyNamed(); key != "" {
+		return n.Rule + ": " + key
+	}
+	return n.Rule
+}
+
+// KeyNamed are the values of the key with the names of its fields.
+func (n newsView) KeyNamed() string {
+	var out []string
+	for _, f := range n.Fields {
+		out = append(out, f+" "+n.Key[f])
+	}
+	return strings.Join(out, ", ")
+}
+
+// headline says what is wrong, how bad it is, where, and since when: nothing of it twice.
+func (n newsView) headline(zone *time.Location) string {
+	s := n.Said() + "; " + n.Head()
+	if n.Where != "" && !strings.Contains(n.Said(), n.Where) {
+		s += " at " + n.Where
+	}
+	if n.Change == "cleared" {
+		return s + " after " + spanWords(n.Lasted())
+	}
+	since := "15:04 MST"
+	if n.made.Sub(n.Since) > 20*time.Hour {
+		since = "2 Jan 15:04 MST"
+	}
+	return s + ", since " + n.Since.In(zone).Format(since)
+}
 
 // Head says what it is in a word or two.
 func (n newsView) Head() string {
+	if len(n.Changes) > 1 {
+		return strings.Join(n.Changes, ", then ")
+	}
 	switch n.Change {
 	case "worsened":
-		return "worse, " + n.Severity
+		return "now " + n.Severity
 	case "repeated":
 		return "still " + n.Severity
 	case "reopened":
@@ -355,9 +446,69 @@ func spanWords(d time.Duration) string {
 	return fmt.Sprintf("%dd", int(d.Hours())/24)
 }
 
+// unlinked keeps what comes from a log from becoming a link where plain text is read, in a way that can
+// be seen.
+func unlinked(s string) string {
+	return strings.NewReplacer("://", "[:]//", "www.", "www[.]", "WWW.", "WWW[.]").Replace(s)
+}
+
 // Still keeps what comes from a log from becoming a link where mail is read: a sign of no
 // width stands in what begins one.
 func Still(s string) string {
 	return strings.NewReplacer("://", ":\u200b//", "www.", "www\u200b.", "WWW.", "WWW\u200b.", "@", "@\u200b",
 		"mailto:", "mailto\u200b:").Replace(s)
+}
+
+// textWidth is how wide a plain text is at most, in columns (RFC 5322, section 2.1.1, asks for 78 at most).
+const textWidth = 72
+
+// wrapped breaks the lines of a text that are wider, at blanks where it can; what goes on stands below
+// what it goes on from. A command stays whole, so that it can be copied.
+func wrapped(text string, width int) string {
+	var b strings.Builder
+	for line := range strings.Lines(text) {
+		line = strings.TrimRight(line, "\n")
+		indent := hanging(line)
+		for {
+			if ansi.StringWidth(line) <= width || strings.Contains(line, "  dimlantern take ") {
+				b.WriteString(line + "\n")
+				break
+			}
+			head, rest := broken(line, width, indent)
+			b.WriteString(head + "\n")
+			line = strings.Repeat(" ", indent) + rest
+		}
+	}
+	return b.String()
+}
+
+// labelled is a line that begins with a word, a time or a mark, and what it says behind that.
+var labelled = regexp.MustCompile(`^(?:- |[a-z][a-z ]{1,8} +|[> ] ?[\d:]{8}  | {10,12})`)
+
+// hanging is how far what a line goes on with is put in.
+func hanging(line string) int {
+	if m := labelled.FindString(line); m == "- " || len(m) >= 10 && len(m) <= 14 {
+		return len(m)
+	}
+	return 0
+}
+
+// broken cuts a line that is too wide.
+func broken(line string, width, indent int) (head, rest string) {
+	cut, cells := 0, 0
+	blank := 0
+	for s := line; s != ""; {
+		cluster, w := ansi.FirstGraphemeCluster(s, ansi.GraphemeWidth)
+		if cells+w > width {
+			break
+		}
+		if cluster == " " && cells > indent+8 {
+			blank = cut
+		}
+		cells, cut, s = cells+w, cut+len(cluster), s[len(cluster):]
+	}
+	if blank > 0 {
+		return line[:blank], strings.TrimLeft(line[blank:], " ")
+	}
+	return line[:cut], line[cut:]
 }
