@@ -25,6 +25,8 @@ var (
 	AskTurn = endpoint[TurnQuery, Turn]("/turn")
 	// AskHushes: all hushes, those of people and those of the settings.
 	AskHushes = endpoint[None, HushList]("/hushes")
+	// AskContacts: who is told, how, and how that goes.
+	AskContacts = endpoint[None, ContactList]("/contacts")
 	// AskStatus: how the service is.
 	AskStatus = endpoint[None, Status]("/status")
 	// AskShift: what happened in a stretch of time.
@@ -64,6 +66,8 @@ var (
 	DoAct = endpoint[ActQuery, ActDone]("/act")
 	// DoClear ends an alert by hand.
 	DoClear = endpoint[ClearQuery, None]("/clear")
+	// DoTest tells a contact a test by each of its ways.
+	DoTest = endpoint[TestQuery, Tested]("/test")
 	// DoApply takes up changed settings now. It fails with what is wrong in them; the last
 	// good ones go on then.
 	DoApply = endpoint[None, None]("/apply")

@@ -24,6 +24,8 @@ func (s *Service) Desk() *api.Desk {
 	api.AskCurves.Answer(d, s.query.Curve)
 	api.AskTurn.Answer(d, s.query.Turn)
 	api.AskHushes.Answer(d, s.query.Hushes)
+	api.AskContacts.Answer(d, s.query.Contacts)
+	api.DoTest.Answer(d, s.outbox.Test)
 	api.AskStatus.Answer(d, s.query.Status)
 	api.AskShift.Answer(d, s.query.Handover)
 	api.AskPast.Answer(d, s.query.Past)

@@ -351,3 +351,65 @@ func (s *Store) TrimOutbox(before entry.Instant) error {
 		return err
 	})
 }
+
+// WayTold is how a way of a contact goes.
+type WayTold struct {
+	Contact          string
+	Way              int
+	Waiting, GivenUp int
+	Told, Failed     entry.Instant // None: never
+	Answer, Error    string
+}
+
+// WaysTold returns how all ways of all contacts go, as far as messages of them are kept.
+func (s *Store) WaysTold() ([]WayTold, error) {
+	type key struct {
+		contact string
+		way     int
+	}
+	by := map[key]*WayTold{}
+	list, err := rows(s.ask, func(r *sql.Rows) (w WayTold, err error) {
+		return w, r.Scan(&w.Contact, &w.Way, &w.Waiting, &w.GivenUp)
+	}, "SELECT contact, way, sum(state = 'waiting'), sum(state = 'given up') FROM messages GROUP BY contact, way")
+	if err != nil {
+		return nil, err
+	}
+	for i := range list {
+		list[i].Told, list[i].Failed = entry.None, entry.None
+		by[key{list[i].Contact, list[i].Way}] = &list[i]
+	}
+	newest := func(query string, set func(w *WayTold, at entry.Instant, words string)) error {
+		_, err := rows(s.ask, func(r *sql.Rows) (x struct{}, err error) {
+			var k key
+			var at entry.Instant
+			var words string
+			if err = r.Scan(&k.contact, &k.way, &at, &words); err == nil && by[k] != nil {
+				set(by[k], at, words)
+			}
+			return x, err
+		}, query)
+		return err
+	}
+	// Of max() alone SQLite gives the other columns of the row that has it.
+	if err := newest("SELECT contact, way, max(told), words FROM messages WHERE state = 'told' GROUP BY contact, way",
+		func(w *WayTold, at entry.Instant, words string) { w.Told, w.Answer = at, words }); err != nil {
+		return nil, err
+	}
+	err = newest("SELECT contact, way, max(made), words FROM messages WHERE state <> 'told' AND tries > 0 "+
+		"GROUP BY contact, way", func(w *WayTold, at entry.Instant, words string) { w.Failed, w.Error = at, words })
+	return list, err
+}
+
+// Undecided counts, by contact, what is to be told and is in no message yet.
+func (s *Store) Undecided() (map[string]int, error) {
+	out := map[string]int{}
+	_, err := rows(s.ask, func(r *sql.Rows) (x struct{}, err error) {
+		var name string
+		var n int
+		if err = r.Scan(&name, &n); err == nil {
+			out[name] = n
+		}
+		return x, err
+	}, "SELECT contact, count(*) FROM tellings WHERE message IS NULL AND dropped IS NULL GROUP BY contact")
+	return out, err
+}

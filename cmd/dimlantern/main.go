@@ -69,7 +69,7 @@ and clears them by itself. Without a command it opens the screens.`,
 	root.SuggestionsMinimumDistance = 2
 	root.AddCommand(checkCommand(), fmtCommand(), testCommand(), replayCommand(), whyCommand(),
 		watchCommand(), historyCommand(), demoCommand(), clearCommand(), takeCommand(), hushCommand(), noteCommand(),
-		handoverCommand(), tellCommand(), statusCommand(), applyCommand(), rereadCommand(),
+		handoverCommand(), tellCommand(), statusCommand(), applyCommand(), rereadCommand(), contactsCommand(),
 		rulesCommand(), sourcesCommand(),
 		channelsCommand(), nearCommand(), proposeCommand(), detectCommand(), shapesCommand(), fieldsCommand(),
 		findCommand())

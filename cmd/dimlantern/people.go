@@ -240,16 +240,7 @@ mend it. The exit status is 1 where one of them fails.`,
 			}
 			contact := settings.Contact(test)
 			if contact == nil {
-				var names []string
-				for _, x := range settings.Contacts {
-					names = append(names, x.Name)
-				}
-				if len(names) == 0 {
-					return fmt.Errorf("--test %s: the settings have no contact: contact NAME { mail \"ADDRESS\" }",
-						test)
-				}
-				return fmt.Errorf("--test %s: there is no such contact; there are: %s", test,
-					strings.Join(names, ", "))
+				return fmt.Errorf("--test: %w", notify.NoContact(settings, test))
 			}
 			return tellTest(out, o.settings, settings, contact)
 		},
@@ -264,39 +255,92 @@ func tellTest(out io.Writer, folder string, settings *lang.Settings, contact *la
 	if err != nil {
 		return err
 	}
-	now := time.Now()
-	bad := 0
-	for i, w := range notify.WaysOf(contact, settings.Mail) {
-		m := &via.Message{ID: fmt.Sprintf("test-%d.%d", now.UnixNano(), i), Kind: via.KindTest, Made: now.UTC(),
-			Host: hostName(), Contact: contact.Name, Severity: "notice",
-			Subject: "a test of the contact " + contact.Name + " by " + userName()}
-		if err := words.Fill(m, true); err != nil {
-			return err
-		}
-		answer, err := w.Tell(context.Background(), m)
-		if err != nil {
-			bad++
-			fmt.Fprintf(out, "%s: it does not go\n", w)
-			var p *via.Problem
-			if errors.As(err, &p) {
-				fmt.Fprintf(out, "  %s: %s\n", p.Where, shown(p.What))
-				if p.Mend != "" {
-					fmt.Fprintf(out, "  to mend it: %s\n", p.Mend)
-				}
-			} else {
-				fmt.Fprintf(out, "  %s\n", shown(err.Error()))
-			}
-			continue
-		}
-		fmt.Fprintf(out, "%s: told; %s\n", w, shown(answer))
+	tested, err := notify.TestOf(context.Background(), words, settings, contact, nil, hostName(), userName())
+	if err != nil {
+		return err
 	}
+	bad := printTested(out, tested)
 	if contact.Off {
 		fmt.Fprintln(out, "The contact is off in the settings: it is told nothing but this.")
 	}
-	if bad > 0 {
+	if bad {
 		return failed{}
 	}
 	return nil
+}
+
+// printTested says what came of a test; true where some way does not go.
+func printTested(out io.Writer, t *api.Tested) (bad bool) {
+	for _, w := range t.Ways {
+		if w.OK {
+			fmt.Fprintf(out, "%s: told; %s\n", w.Way, shown(w.Answer))
+			continue
+		}
+		bad = true
+		fmt.Fprintf(out, "%s: it does not go\n", w.Way)
+		if w.Where != "" {
+			fmt.Fprintf(out, "  %s: %s\n", w.Where, shown(w.What))
+		} else {
+			fmt.Fprintf(out, "  %s\n", shown(w.What))
+		}
+		if w.Mend != "" {
+			fmt.Fprintf(out, "  to mend it: %s\n", w.Mend)
+		}
+	}
+	return bad
+}
+
+func contactsCommand() *cobra.Command {
+	o := &places{}
+	var asJSON bool
+	c := &cobra.Command{
+		Use:   "contacts",
+		Short: "Who is told, by which ways, and how that goes",
+		Long: `Contacts asks the running service for all contacts: their ways, their limits, what waits for
+them, when each way worked last, and why it did not.`,
+		Example: "  dimlantern contacts\n  dimlantern contacts --json",
+		Args:    cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			out := cmd.OutOrStdout()
+			return asked(o, func(ctx context.Context, s api.Lantern) error {
+				v, err := api.AskContacts.Call(ctx, s, api.None{})
+				if err != nil {
+					return err
+				}
+				if len(v.List) == 0 && !asJSON {
+					fmt.Fprintln(out, "the settings have no contact: nobody is told anything")
+				}
+				for _, x := range v.List {
+					if asJSON {
+						printJSON(out, x)
+						continue
+					}
+					printContact(out, &x)
+				}
+				return nil
+			})
+		},
+	}
+	o.dataFlag(c)
+	c.Flags().BoolVar(&asJSON, "json", false, "one JSON object a line")
+	return c
+}
+
+func printContact(out io.Writer, x *api.ContactView) {
+	line := x.Name
+	if x.Off {
+		line += ", off"
+	}
+	for _, l := range x.Limits {
+		line += ", " + l
+	}
+	fmt.Fprintln(out, line)
+	if x.Waits > 0 {
+		fmt.Fprintf(out, "  %s to be told\n", count(x.Waits, "thing waits", "things wait"))
+	}
+	for _, w := range x.Ways {
+		fmt.Fprintf(out, "  %-9s %s: %s\n", w.Way, shown(w.Where), shown(w.Say()))
+	}
 }
 
 func statusCommand() *cobra.Command {

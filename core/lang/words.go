@@ -59,7 +59,7 @@ func (r *Rule) Words() []string {
 	if len(r.During) > 0 {
 		var hours []string
 		for _, h := range r.During {
-			hours = append(hours, h.words())
+			hours = append(hours, h.String())
 		}
 		say("Only entries from %s count.", listed(hours, "or"))
 	}
@@ -226,7 +226,8 @@ func (t *Tell) words() string {
 	return s + "."
 }
 
-func (h *Hours) words() string {
+// String says when that is, in words.
+func (h Hours) String() string {
 	s := clockOf(h.From) + " to " + clockOf(h.To%(24*time.Hour))
 	if h.To == 24*time.Hour {
 		s = clockOf(h.From) + " to 24:00"
@@ -343,7 +344,7 @@ func (h *Hush) When() string {
 	}
 	var out []string
 	for i := range h.Hours {
-		out = append(out, h.Hours[i].words())
+		out = append(out, h.Hours[i].String())
 	}
 	return strings.Join(out, " and ")
 }

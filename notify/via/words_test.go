@@ -31,7 +31,8 @@ func TestSubjects(t *testing.T) {
 	}
 	low := News{Change: "raised", Rule: "pump-low", Alert: "a",
 		Key:    map[string]string{"host": "pump-03", "pump": "7"},
-		Fields: []string{"host", "pump"}, Severity: "warning", At: at, Since: at, Say: "Pump 7: pressure low", Own: true,
+		Fields: []string{"host", "pump"}, Severity: "warning", At: at, Since: at,
+		Say: "Pump 7: pressure low", Own: true,
 		Where: "pump-03"}
 	assert.Equal(t, "Pump 7: pressure low; warning at pump-03, since 06:33 CET", of(KindAlert, low))
 	said := low

@@ -91,6 +91,7 @@ func (r *Room) Keys() room.Keys {
 		room.Now("h", r.hush).Marked("h H").Said("hush, all hushes", "hush").
 			Told("hush it, its rule or its host for a while; all hushes, with what each keeps quiet"),
 		room.Do("H", r.askHushes),
+		room.Do("W", r.askContacts).Told("who is told, by which ways, and how that goes; a test of a contact"),
 		room.Now("m", r.note).Said("note", "note").Told("write a note to it"),
 		room.Now("c", r.clear).Said("clear", "clear").Told("clear it by hand"),
 		room.Do("y", r.why).Said("why", "why").Told("why: what each clause has and what it lacks"),
