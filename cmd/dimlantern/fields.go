@@ -65,8 +65,8 @@ out. - is standard input.`,
 		"commonest values")
 	c.Flags().BoolVar(&o.misfits, "misfits", false, "only what does not fit, with the reasons")
 	c.Flags().StringVar(&o.where, "where", "", "only entries for which this expression holds, such as level >= warning")
-	c.Flags().StringVar(&o.from, "from", "", "only entries from this time on, RFC 3339")
-	c.Flags().StringVar(&o.to, "to", "", "only entries before this time, RFC 3339")
+	c.Flags().StringVar(&o.from, "from", "", "only entries from this time on: "+entry.Times)
+	c.Flags().StringVar(&o.to, "to", "", "only entries before this time")
 	c.MarkFlagsMutuallyExclusive("json", "csv")
 	c.MarkFlagsMutuallyExclusive("rules", "layout")
 	return c

@@ -51,8 +51,8 @@ copies among it.`,
 	}
 	o.flags(c)
 	c.Flags().StringVar(&o.on, "on", "", "only entries of this source of the settings")
-	c.Flags().StringVar(&o.from, "from", "", "only entries from this time on, RFC 3339")
-	c.Flags().StringVar(&o.to, "to", "", "only entries before this time, RFC 3339")
+	c.Flags().StringVar(&o.from, "from", "", "only entries from this time on: "+entry.Times)
+	c.Flags().StringVar(&o.to, "to", "", "only entries before this time")
 	c.Flags().IntVar(&o.most, "most", 1_000_000, "no more than so many")
 	c.Flags().BoolVar(&o.asJSON, "json", false, "one JSON object an entry")
 	return c

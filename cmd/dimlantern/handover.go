@@ -5,7 +5,6 @@ import (
 	"context"
 	_ "embed" // the page
 	"errors"
-	"fmt"
 	htmltemplate "html/template"
 	"io"
 	"strings"
@@ -28,20 +27,20 @@ func handoverCommand() *cobra.Command {
 		Short: "What happened in a shift: for who takes over",
 		Long: `Handover prints what happened since a time: what was raised, what is still open and who
 has it, hushes, notes, changes of settings, what was told and what could not be. TIME is
-a time of day, an age such as 8h, or RFC 3339.`,
+written as ` + entry.Times + `.`,
 		Example: "  dimlantern handover --since 22:00\n  dimlantern handover --since 22:00 --html > shift.html",
 		Args:    cobra.NoArgs,
 		PreRunE: needFlags("since"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			out := cmd.OutOrStdout()
 			now := time.Now()
-			from, err := sinceTime(since, now)
+			from, err := entry.ParseTime(since, now, false)
 			if err != nil {
 				return err
 			}
 			q := api.ShiftQuery{From: entry.Of(from)}
 			if until != "" {
-				to, err := sinceTime(until, now)
+				to, err := entry.ParseTime(until, now, false)
 				if err != nil {
 					return err
 				}
@@ -73,26 +72,6 @@ a time of day, an age such as 8h, or RFC 3339.`,
 	c.Flags().BoolVar(&html, "html", false, "as a page in HTML")
 	c.Flags().BoolVar(&asJSON, "json", false, "as one JSON object")
 	return c
-}
-
-// sinceTime reads a time of day, the last one that was, an age, or a whole time.
-func sinceTime(s string, now time.Time) (time.Time, error) {
-	if at, err := time.Parse(time.RFC3339, s); err == nil {
-		return at, nil
-	}
-	if d, err := entry.ParseDuration(s); err == nil {
-		return now.Add(-d), nil
-	}
-	for _, form := range []string{"15:04", "15:04:05"} {
-		if t, err := time.ParseInLocation(form, s, now.Location()); err == nil {
-			at := time.Date(now.Year(), now.Month(), now.Day(), t.Hour(), t.Minute(), t.Second(), 0, now.Location())
-			if at.After(now) {
-				at = at.AddDate(0, 0, -1)
-			}
-			return at, nil
-		}
-	}
-	return time.Time{}, fmt.Errorf("%s is no time: write 22:00, 8h, or 2026-11-24T22:00:00Z", s)
 }
 
 // shiftView is a shift as its page shows it.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -15,6 +16,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/notify/via"
@@ -146,7 +148,7 @@ it is keeping quiet.`,
 				h.Until = entry.Of(time.Now().Add(d))
 			}
 			if until != "" {
-				at, err := untilTime(until, time.Now())
+				at, err := entry.ParseTime(until, time.Now(), true)
 				if err != nil {
 					return err
 				}
@@ -159,7 +161,7 @@ it is keeping quiet.`,
 	c.Flags().StringVar(&h.Rule, "rule", "", "all alerts of a rule")
 	c.Flags().StringVar(&h.About, "about", "", "all alerts of rules about a word")
 	c.Flags().StringVar(&h.Host, "host", "", "all alerts of a host")
-	c.Flags().StringVar(&until, "until", "", "when it ends: a time of day, or RFC 3339")
+	c.Flags().StringVar(&until, "until", "", "when it ends: "+entry.Times)
 	c.Flags().StringVar(&span, "for", "", "how long it lasts: 30m, 2h, 1d; without --for and --until, until "+
 		"somebody ends it")
 	c.Flags().StringVar(&why, "why", "", "why")
@@ -167,23 +169,6 @@ it is keeping quiet.`,
 	c.Flags().BoolVar(&list, "list", false, "lists the hushes")
 	c.Flags().BoolVar(&asJSON, "json", false, "the list as JSON, one hush a line")
 	return c
-}
-
-// untilTime reads a time of day, the next one that comes, or a whole time.
-func untilTime(s string, now time.Time) (time.Time, error) {
-	if at, err := time.Parse(time.RFC3339, s); err == nil {
-		return at, nil
-	}
-	for _, form := range []string{"15:04", "15:04:05"} {
-		if t, err := time.ParseInLocation(form, s, now.Location()); err == nil {
-			at := time.Date(now.Year(), now.Month(), now.Day(), t.Hour(), t.Minute(), t.Second(), 0, now.Location())
-			if !at.After(now) {
-				at = at.AddDate(0, 0, 1)
-			}
-			return at, nil
-		}
-	}
-	return time.Time{}, fmt.Errorf("%s is no time: write 06:00, or 2026-11-25T06:00:00Z", s)
 }
 
 func listHushes(out io.Writer, o *places, asJSON bool) error {
@@ -219,24 +204,36 @@ func listHushes(out io.Writer, o *places, asJSON bool) error {
 
 func tellCommand() *cobra.Command {
 	o := &places{}
-	var test string
+	var test, rule, severity, change, at string
+	var key []string
+	var asJSON bool
 	c := &cobra.Command{
-		Use:   "tell --test CONTACT",
-		Short: "Tells a contact a test, and says exactly what goes wrong",
-		Long: `Tell tries every way of a contact of the settings with a test message, as the service
-would, and prints for each what the receiver said, or what went wrong and what would
-mend it. The exit status is 1 where one of them fails.`,
-		Example: "  dimlantern tell --test duty",
-		Args:    cobra.NoArgs,
-		PreRunE: needFlags("test"),
+		Use:   "tell --test CONTACT | --if RULE",
+		Short: "Tells a contact a test; or says who would be told of an alert",
+		Long: `Tell --test tries every way of a contact of the settings with a test message, as the
+service would, and prints for each what the receiver said, or what went wrong and what
+would mend it. The exit status is 1 where one of them fails.
+
+Tell --if says who would hear what when, were an alert of a rule raised at a time, and
+of everybody else why they would not: escalation, hours and hushes of the settings can
+be tried so. The exit status is 1 where nobody would be told.`,
+		Example: "  dimlantern tell --test duty\n  dimlantern tell --if pump-low --severity critical --at " +
+			`"tomorrow 03:00"`,
+		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			out := cmd.OutOrStdout()
+			if (test == "") == (rule == "") {
+				return errors.New("tell needs --test CONTACT, or --if RULE: see dimlantern tell --help")
+			}
 			if err := o.clean(); err != nil {
 				return err
 			}
 			settings, err := loadRules(o.settings)
 			if err != nil {
 				return err
+			}
+			if rule != "" {
+				return tellIf(out, settings, rule, severity, change, at, key, asJSON)
 			}
 			contact := settings.Contact(test)
 			if contact == nil {
@@ -247,7 +244,104 @@ mend it. The exit status is 1 where one of them fails.`,
 	}
 	o.flags(c)
 	c.Flags().StringVar(&test, "test", "", "the contact that is told a test")
+	c.Flags().StringVar(&rule, "if", "", "the rule whose alert is asked about")
+	c.Flags().StringVar(&severity, "severity", "", "its severity; when absent the worst that the rule raises")
+	c.Flags().StringVar(&change, "change", "raised", "what happens to it: "+strings.Join(changes, ", "))
+	c.Flags().StringVar(&at, "at", "now", "when that happens: "+entry.Times)
+	c.Flags().StringArrayVar(&key, "key", nil, "a value of its key: FIELD=VALUE, several times")
+	c.Flags().BoolVar(&asJSON, "json", false, "one JSON object a contact")
 	return c
+}
+
+// changes are what is told of an alert.
+var changes = []string{engine.Raised, engine.Worsened, engine.Repeated, engine.Cleared, engine.Reopened}
+
+// tellIf says who would be told of an alert.
+func tellIf(out io.Writer, settings *lang.Settings, rule, severity, change, at string, key []string,
+	asJSON bool) error {
+	r := settings.Rule(rule)
+	if r == nil {
+		return noRule(settings, rule)
+	}
+	when, err := entry.ParseTime(at, time.Now(), true)
+	if err != nil {
+		return fmt.Errorf("--at: %w", err)
+	}
+	t := &engine.Transition{At: entry.Of(when), Change: change, Rule: rule, Fields: r.Per,
+		Key: make([]string, len(r.Per))}
+	if !slices.Contains(changes, change) {
+		return fmt.Errorf("--change %s: it is one of %s", change, strings.Join(changes, ", "))
+	}
+	for i := range r.Raises {
+		t.Severity = max(t.Severity, r.Raises[i].Severity)
+	}
+	t.Severity = max(t.Severity, r.Blind)
+	if severity != "" {
+		if t.Severity = entry.SeverityOf(severity); t.Severity == 0 {
+			return fmt.Errorf("--severity %s: it is notice, warning, error or critical", severity)
+		}
+	}
+	for _, k := range key {
+		field, value, ok := strings.Cut(k, "=")
+		i := slices.Index(r.Per, field)
+		if !ok || i < 0 {
+			return fmt.Errorf("--key %s: write FIELD=VALUE; the fields of %s are: %s", k, rule,
+				strings.Join(r.Per, ", "))
+		}
+		t.Key[i] = value
+	}
+	list, quiet := notify.Would(settings, t)
+	told := false
+	if !asJSON {
+		fmt.Fprintf(out, "%s %s as %s at %s\n", rule, change, t.Severity, when.Format("Mon 2 Jan 15:04:05 MST"))
+	}
+	if quiet != "" && !asJSON {
+		fmt.Fprintf(out, "  nobody is told: %s; what is still open at its end is told then\n", quiet)
+		return failed{}
+	}
+	for _, h := range list {
+		told = told || h.Due != entry.None && quiet == ""
+		if asJSON {
+			x := map[string]any{"contact": h.Contact, "ways": h.Ways, "words": h.Words}
+			if h.Due != entry.None {
+				x["at"] = h.Due.String()
+			}
+			if quiet != "" {
+				x["quiet"] = quiet
+			}
+			printJSON(out, x)
+			continue
+		}
+		words := "is not told: " + h.Words
+		if h.Due != entry.None {
+			words = fmt.Sprintf("by %s at %s", strings.Join(h.Ways, " and "),
+				h.Due.Time().Local().Format("Mon 15:04:05 MST"))
+			if h.Words != "" {
+				words += "; " + h.Words
+			}
+		}
+		fmt.Fprintf(out, "  %-20s %s\n", h.Contact, words)
+	}
+	if len(list) == 0 {
+		fmt.Fprintln(out, "  nobody: the settings have no contact")
+	}
+	if !told {
+		return failed{}
+	}
+	return nil
+}
+
+// noRule says that there is no such rule, and which is called nearly so.
+func noRule(s *lang.Settings, name string) error {
+	var names []string
+	for _, r := range s.Rules {
+		names = append(names, r.Name)
+	}
+	slices.Sort(names)
+	if len(names) > 8 {
+		names = append(names[:8:8], "…")
+	}
+	return fmt.Errorf("there is no rule %s; there are: %s", name, strings.Join(names, ", "))
 }
 
 func tellTest(out io.Writer, folder string, settings *lang.Settings, contact *lang.Contact) error {

@@ -50,8 +50,8 @@ is standard input; .gz and .zst are read as they are.`,
 	}
 	c.Flags().StringVar(&o.rules, "rules", "", "a settings file, or a folder of them")
 	c.Flags().StringVar(&o.as, "as", "", "the source that the files are read as")
-	c.Flags().StringVar(&o.from, "from", "", "begin with entries of this time (RFC 3339)")
-	c.Flags().StringVar(&o.to, "to", "", "end before entries of this time (RFC 3339)")
+	c.Flags().StringVar(&o.from, "from", "", "begin with entries of this time: "+entry.Times)
+	c.Flags().StringVar(&o.to, "to", "", "end before entries of this time")
 	c.Flags().BoolVar(&o.asJSON, "json", false, "one transition a line")
 	c.Flags().StringVar(&o.svg, "svg", "", "draw the lifelines into this SVG file")
 	c.Flags().StringVar(&o.pdf, "pdf", "", "draw the lifelines into this PDF file")
@@ -156,9 +156,9 @@ func bound(flag, s string) (entry.Instant, error) {
 	if s == "" {
 		return 0, nil
 	}
-	t, err := time.Parse(time.RFC3339Nano, s)
+	t, err := entry.ParseTime(s, time.Now(), false)
 	if err != nil {
-		return 0, fmt.Errorf("%s %s is no time: write it as RFC 3339 has it, such as 2026-11-24T05:00:00Z", flag, s)
+		return 0, fmt.Errorf("%s: %w", flag, err)
 	}
 	return entry.Of(t), nil
 }

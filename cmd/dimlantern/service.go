@@ -2,6 +2,7 @@ package main
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -242,23 +243,33 @@ func hostName() string {
 func historyCommand() *cobra.Command {
 	o := &places{}
 	var asJSON, actions bool
-	var from string
+	var from, until, rule string
+	var key []string
 	c := &cobra.Command{
 		Use:   "history",
 		Short: "The transitions that are kept in the data folder, or what people did",
 		Long: `History prints the transitions that were committed, oldest first, while the service
 runs or not. With --actions it prints instead what people did, and each change of the
 settings: who, when, where from, why, what differs.`,
-		Example: "  dimlantern history --from 2026-11-24T00:00:00Z --json\n  dimlantern history --actions",
-		Args:    cobra.NoArgs,
+		Example: `  dimlantern history --from "yesterday 20:33" --rule pump-low --key host=pump-03
+  dimlantern history --actions`,
+		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			out := cmd.OutOrStdout()
 			at, err := bound("--from", from)
 			if err != nil {
 				return err
 			}
+			to, err := bound("--until", until)
+			if err != nil {
+				return err
+			}
 			if at == 0 {
 				at = entry.None
+			}
+			wanted, err := historyFilter(to, rule, key)
+			if err != nil {
+				return err
 			}
 			s, err := store.OpenToRead(o.data)
 			if err != nil {
@@ -270,6 +281,9 @@ settings: who, when, where from, why, what differs.`,
 			}
 			out = jsonOut(out)
 			return s.Lines(0, at, func(_ int64, line string) {
+				if !wanted(line) {
+					return
+				}
 				if asJSON {
 					fmt.Fprintln(out, line)
 					return
@@ -280,9 +294,39 @@ settings: who, when, where from, why, what differs.`,
 	}
 	o.dataFlag(c)
 	c.Flags().BoolVar(&asJSON, "json", false, "one transition a line")
-	c.Flags().StringVar(&from, "from", "", "begin with transitions of this time (RFC 3339)")
+	c.Flags().StringVar(&from, "from", "", "begin with transitions of this time: "+entry.Times)
+	c.Flags().StringVar(&until, "until", "", "end before transitions of this time")
+	c.Flags().StringVar(&rule, "rule", "", "of that rule alone")
+	c.Flags().StringArrayVar(&key, "key", nil, "of keys with that value alone: FIELD=VALUE, several times")
 	c.Flags().BoolVar(&actions, "actions", false, "what people did, and changes of the settings")
 	return c
+}
+
+// historyFilter tells which of the kept transitions are wanted.
+func historyFilter(to entry.Instant, rule string, key []string) (func(line string) bool, error) {
+	want := map[string]string{}
+	for _, k := range key {
+		field, value, ok := strings.Cut(k, "=")
+		if !ok {
+			return nil, fmt.Errorf("--key %s: write FIELD=VALUE, such as host=pump-03", k)
+		}
+		want[field] = value
+	}
+	return func(line string) bool {
+		if to == 0 && rule == "" && len(want) == 0 {
+			return true
+		}
+		var t engine.Transition
+		if json.Unmarshal([]byte(line), &t) != nil || rule != "" && t.Rule != rule || to != 0 && t.At >= to {
+			return false
+		}
+		for f, v := range want {
+			if t.Value(f) != v {
+				return false
+			}
+		}
+		return true
+	}, nil
 }
 
 func clearCommand() *cobra.Command {

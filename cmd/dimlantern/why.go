@@ -80,7 +80,7 @@ end the alert, and which entries came. The exit status is 0 whatever the answer 
 	c.Flags().StringVar(&as, "as", "", "the source that the line is read as")
 	c.Flags().StringArrayVar(&key, "key", nil, "a field of the rule's key and its value: host=pump-03; once for "+
 		"each field")
-	c.Flags().StringVar(&at, "at", "", "the instant to ask about (RFC 3339); without it the end of the FILEs")
+	c.Flags().StringVar(&at, "at", "", "the instant to ask about: "+entry.Times+"; without it the end of the FILEs")
 	c.Flags().BoolVar(&asJSON, "json", false, "as one JSON object")
 	c.PreRunE = needFlags("rules", "rule")
 	return c

@@ -131,7 +131,28 @@ func (r *Room) hush() {
 	}
 	at := 0
 	label := func() string { return "hush " + names[at] + " for" }
-	r.stage.Prompt(room.Prompt{Label: label(), Hint: "2h, or 06:00, then why   tab: what   enter   esc",
+	becomes := func(text string) string {
+		span, why, _ := strings.Cut(strings.TrimSpace(text), " ")
+		until, problem := hushUntil(span, time.Now())
+		words := "until it is ended"
+		switch {
+		case problem != "":
+			return problem
+		case until != 0:
+			words = "until " + until.Time().Local().Format("Mon 15:04 MST")
+		}
+		if why = strings.TrimSpace(why); why != "" {
+			words += ", because: " + why
+		}
+		return words + "   tab: what   enter   esc"
+	}
+	r.stage.Prompt(room.Prompt{Label: label(), Hint: becomes("1h"), Offered: true,
+		Changed: func(text string) tea.Cmd {
+			if p := r.stage.Typed; p != nil {
+				p.Hint = becomes(text)
+			}
+			return nil
+		},
 		Next: func(p *room.Prompt) tea.Cmd {
 			at = (at + 1) % len(kinds)
 			p.Label = label()
@@ -147,7 +168,7 @@ func (r *Room) hush() {
 			h := kinds[at]
 			h.Until = until
 			return r.act(api.ActQuery{What: "hush", Alert: h.Alert, Hush: &h, Words: strings.TrimSpace(why)})
-		}}, "1h ")
+		}}, "1h")
 }
 
 // hushUntil reads how long something is hushed: a span, a time of day, or nothing at all.
@@ -155,14 +176,7 @@ func hushUntil(s string, now time.Time) (until entry.Instant, problem string) {
 	if s == "" {
 		return 0, ""
 	}
-	if d, err := entry.ParseDuration(s); err == nil && d > 0 {
-		return entry.Of(now.Add(d)), ""
-	}
-	if t, err := time.ParseInLocation("15:04", s, now.Location()); err == nil {
-		at := time.Date(now.Year(), now.Month(), now.Day(), t.Hour(), t.Minute(), 0, 0, now.Location())
-		if !at.After(now) {
-			at = at.AddDate(0, 0, 1)
-		}
+	if at, err := entry.ParseTime(s, now, true); err == nil && at.After(now) {
 		return entry.Of(at), ""
 	}
 	return 0, s + " is no time: 30m, 2h, 1d, or 06:00, and behind it why"
