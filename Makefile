@@ -12,10 +12,14 @@ UNRACED := 'TestRestartGoesOnExactly|TestGauntlet|TestDatabase|TestHundredMegaby
 
 export CGO_ENABLED = 0
 
-.PHONY: build demo test lint race race-short long bench shots fmt clean tools
+.PHONY: man build demo test lint race race-short long bench shots fmt clean tools
 
 build:
 	$(GO) build -trimpath -o $(BIN) ./cmd/dimlantern
+
+# The manual, out of the same texts as the help.
+man: build
+	./$(BIN) man man/man1
 
 demo: build
 	./$(BIN) demo

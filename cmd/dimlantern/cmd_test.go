@@ -133,7 +133,7 @@ func TestCommands(t *testing.T) {
 			[]string{"warning", "05:01:00"}, ""},
 		{"why --rules SETTINGS --rule pump-low --key colour=red LOG", exitMisused, nil, "colour"},
 		{"why --rules SETTINGS --rule pump-low --key pump=7 LOG", exitWell, []string{"what had come of it",
-			"05:05:00  raised    2 hits in 5m"}, ""},
+			"05:05:00.000  raised    2 hits in 5m"}, ""},
 		{"shapes LOG", exitWell, []string{"9 lines of 5 shapes", "pump <number>: low"}, ""},
 		{"shapes DIR/gone.log", exitMisused, nil, "gone.log"},
 		{"detect LOG", exitWell, []string{"layout ", "pattern"}, ""},

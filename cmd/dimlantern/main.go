@@ -65,14 +65,16 @@ and clears them by itself. Without a command it opens the screens.`,
 	}
 	o.flags(root)
 	l.flags(root)
-	root.CompletionOptions.HiddenDefaultCmd = true
+	root.Version = version()
+	root.SetVersionTemplate("dimlantern {{.Version}}\n")
 	root.SuggestionsMinimumDistance = 2
 	root.AddCommand(checkCommand(), fmtCommand(), testCommand(), replayCommand(), whyCommand(),
 		watchCommand(), historyCommand(), demoCommand(), clearCommand(), takeCommand(), hushCommand(), noteCommand(),
 		handoverCommand(), tellCommand(), statusCommand(), applyCommand(), rereadCommand(), contactsCommand(),
 		rulesCommand(), sourcesCommand(),
 		channelsCommand(), nearCommand(), proposeCommand(), detectCommand(), shapesCommand(), fieldsCommand(),
-		findCommand())
+		findCommand(), manCommand())
+	completions(root)
 	return root
 }
 
