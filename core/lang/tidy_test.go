@@ -63,7 +63,7 @@ func TestEditedTouchesNothingElse(t *testing.T) {
 	assert.Equal(t, []string{"rule lower {"}, come)
 	f = Parse("t", []byte(byHand))
 	require.True(t, f.Remove("rule", "low"))
-	gone, come = differs(byHand, f.Edited())
+	_, come = differs(byHand, f.Edited())
 	assert.Empty(t, come)
 	assert.NotContains(t, f.Edited(), "right above low")
 	assert.Contains(t, f.Edited(), "# apart\n\nrule   high { on pumps\n")
