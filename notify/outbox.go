@@ -443,7 +443,3 @@ func (o *Outbox) notice(name string, way via.Way, m *store.Message, err error, l
 	}
 	o.Notice(fields)
 }
-
-// WaysOf are the ways of a contact, in the order in which the language has them: mail,
-// webhooks, syslog, commands.
-func WaysOf(c *lang.Contact, mail *lang.Mail) []via.Way { return waysOf(c, mail, nil) }
