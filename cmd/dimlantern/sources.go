@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"maps"
+	"slices"
 	"time"
 
 	"dimlantern/api"
@@ -99,6 +101,13 @@ func printSenders(out io.Writer, w *api.WayView) {
 			words += "; " + x.Note
 		}
 		fmt.Fprintln(out, words)
+	}
+	for _, name := range slices.Sorted(maps.Keys(w.State.Ways)) {
+		t := w.State.Ways[name]
+		fmt.Fprintf(out, "  %s cannot be seen: %s\n", shown(name), shown(t.Words))
+		if t.Mend != "" {
+			fmt.Fprintf(out, "  to mend it: %s\n", t.Mend)
+		}
 	}
 	if w.State.Lost > 0 {
 		fmt.Fprintf(out, "  %d datagrams were dropped by the system before they could be read\n", w.State.Lost)
