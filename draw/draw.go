@@ -141,8 +141,8 @@ func (c *Chart) paint(v vg.CanvasSizer, rows []Row, number string, encode func(s
 	p.rect(0, 0, w, h, color.White)
 	small := face(8)
 	p.text(margin, h-28, face(13), ink, fit(face(13), c.Title, w-2*margin-small.Width(number)-8))
-	p.text(margin, h-44, small, pale, fmt.Sprintf("%s to %s, %s", c.stamp(c.From), c.stamp(c.To),
-		c.To.Time().In(c.zone()).Format("MST")))
+	span := fmt.Sprintf("%s to %s, %s", c.stamp(c.From), c.stamp(c.To), c.To.Time().In(c.zone()).Format("MST"))
+	p.text(margin, h-44, small, pale, span)
 	p.text(w-margin-small.Width(number), h-28, small, pale, number)
 	p.bottom = max(p.bottom, h-headed-vg.Length(rowHigh*max(len(rows), 1)))
 	p.axis()
@@ -152,7 +152,7 @@ func (c *Chart) paint(v vg.CanvasSizer, rows []Row, number string, encode func(s
 	if len(rows) == 0 {
 		p.text(p.left, h-headed-rowHigh, face(9), pale, "no rule had a hit")
 	}
-	p.legend()
+	p.legend(w-margin, margin+small.Width(span)+20)
 }
 
 func (c *Chart) zone() *time.Location {
@@ -320,23 +320,39 @@ func (p *painter) alert(a *Alert, base vg.Length) {
 	p.line(x, base-1, x, base+11, 1.4, over, dash...)
 }
 
-// legend says what the marks stand for.
-func (p *painter) legend() {
+// legend says what the marks stand for: above the rows, at the right of the span, or, where there is no
+// room for it, below them.
+func (p *painter) legend(right, beside vg.Length) {
 	f := face(7.5)
-	x, y := vg.Length(margin), vg.Length(14)
+	words := []string{"ended by its recovery", "ended otherwise", "a hit"}
+	wide := vg.Length(0)
+	for s := entry.Notice; s <= entry.Critical; s++ {
+		wide += 15 + f.Width(s.String()) + 12
+	}
+	for _, w := range words {
+		wide += 5 + f.Width(w) + 14
+	}
+	x, y := right-wide+14, p.high-46
+	if x < beside {
+		x, y = margin, 14
+	}
 	for s := entry.Notice; s <= entry.Critical; s++ {
 		p.rect(x, y, 12, 4+1.4*vg.Length(s), severity[s])
 		p.text(x+15, y+1, f, pale, s.String())
 		x += 15 + f.Width(s.String()) + 12
 	}
-	p.line(x, y-1, x, y+10, 1.4, over)
-	p.text(x+5, y+1, f, pale, "ended by its recovery")
-	x += 5 + f.Width("ended by its recovery") + 14
-	p.line(x, y-1, x, y+10, 1.4, over, 1.2, 1.2)
-	p.text(x+5, y+1, f, pale, "ended otherwise")
-	x += 5 + f.Width("ended otherwise") + 14
-	p.line(x, y, x, y+3, 0.5, pale)
-	p.text(x+5, y+1, f, pale, "a hit")
+	for i, w := range words {
+		switch i {
+		case 0:
+			p.line(x, y-1, x, y+10, 1.4, over)
+		case 1:
+			p.line(x, y-1, x, y+10, 1.4, over, 1.2, 1.2)
+		default:
+			p.line(x, y, x, y+3, 0.5, pale)
+		}
+		p.text(x+5, y+1, f, pale, w)
+		x += 5 + f.Width(w) + 14
+	}
 }
 
 // PNG writes the chart as a picture for a screen, narrower than a page, at so many dots an

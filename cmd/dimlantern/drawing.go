@@ -83,6 +83,9 @@ func (d *drawing) write(sum trial.Summary) error {
 		return nil
 	}
 	c := &draw.Chart{Title: "What the rules would have done", From: d.from, To: sum.Clock, Zone: time.Local}
+	if sum.First != entry.None && (c.From == entry.None || sum.First < c.From) {
+		c.From = sum.First // where the log begins
+	}
 	if c.From == entry.None {
 		c.From = c.To
 	}

@@ -322,7 +322,8 @@ func TestReplay(t *testing.T) {
 		got, sum := play(t, rule, Options{}, stamped("10:00:00 low", "10:02:00 fine"),
 			stamped("10:00:30 low", "10:03:00 x"))
 		assert.Equal(t, []string{"10:00:30 raised 2 hits in 1m 2", "10:02:00 cleared recovery 2"}, got)
-		assert.Equal(t, Summary{Entries: 4, Hits: 2, Raised: 1, Cleared: 1, Clock: at("10:03:00")}, sum)
+		assert.Equal(t, Summary{Entries: 4, Hits: 2, Raised: 1, Cleared: 1, First: at("10:00:00"),
+			Clock: at("10:03:00")}, sum)
 	})
 	t.Run("equal ones go by the command line", func(t *testing.T) {
 		got, _ := play(t, rule, Options{}, stamped("10:00:00 low", "10:00:10 low"), stamped("10:00:10 fine"))

@@ -77,8 +77,10 @@ type Options struct {
 // Summary is what a replay counted.
 type Summary struct {
 	Entries, Hits, Raised, Cleared, Open int64
-	Untimed                              []string      // origins without any time
-	Clock                                entry.Instant // the latest own time
+	Untimed                              []string // origins without any time
+	// First is when the first entry within the bounds may have been written, None where there was none, and
+	// Clock the latest own time.
+	First, Clock entry.Instant
 	// Still are the keys whose alerts are open at the end, in no order.
 	Still []engine.KeyView
 }
@@ -103,7 +105,15 @@ func Replay(s *lang.Settings, inputs []*Input, o Options) (Summary, error) {
 	err := r.run()
 	r.sum.Hits = r.engine.Hits
 	r.sum.Open = int64(r.engine.Open())
-	r.sum.Clock = r.engine.Clock()
+	r.sum.First, r.sum.Clock = entry.None, r.engine.Clock()
+	for _, x := range r.streams {
+		if x.first != entry.None && (r.sum.First == entry.None || x.first < r.sum.First) {
+			r.sum.First = x.first
+		}
+	}
+	if r.sum.First != entry.None && o.From != 0 {
+		r.sum.First = max(r.sum.First, o.From)
+	}
 	for _, k := range r.engine.Keys() {
 		if k.Alert != "" {
 			r.sum.Still = append(r.sum.Still, k)
