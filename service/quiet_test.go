@@ -291,7 +291,7 @@ func TestTemplates(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(p.dir, "settings", "message-subject.tmpl"), []byte(`{{.Nothing}}`),
 		0o644))
 	p.say("a pump 7 fine")
-	assert.Contains(t, read(t, b.await(t, 2)[1]).Data.Subject, "over: ")
+	assert.Contains(t, read(t, b.await(t, 2)[1]).Data.Subject, "; over at a after ")
 }
 
 // Who has taken what, hushes, and what they keep quiet outlive a restart.

@@ -252,7 +252,7 @@ contact duty {
 	for _, e := range d.Story {
 		story = append(story, e.Text)
 	}
-	assert.Contains(t, strings.Join(story, "\n"), "duty told that it was raised")
+	assert.Contains(t, strings.Join(story, "\n"), "duty told by mail that it was raised")
 }
 
 // A storm: each contact gets at most what its limits say, and what was held back comes in

@@ -208,7 +208,7 @@ func TestBenchOnTheScreen(t *testing.T) {
 	x.keys("p")
 	x.see("had 3 hits")
 	x.keys("C-s")
-	x.see("is written, and taken up")
+	x.see("is written and at work")
 	b, err := os.ReadFile(filepath.Join(f.settings, "app.lantern"))
 	require.NoError(t, err)
 	assert.Contains(t, string(b), "lame")

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"dimlantern/core/author"
+	"dimlantern/snapshot"
 	"dimlantern/store"
 
 	"github.com/dustin/go-humanize"
@@ -99,6 +100,14 @@ func (s *Workbench) Bench(ctx context.Context, q api.BenchQuery) (*api.BenchView
 	if len(q.Files) > 0 { // all that they say, whenever that was
 		from, until = 0, 0
 	}
+	newest := entry.None
+	if q.At == 0 && len(q.Files) == 0 {
+		newest = saidBefore(sn, r, from)
+	}
+	older := newest != entry.None
+	if older { // what they said before the span helps more than nothing
+		from = 0
+	}
 	b, err := s.benchSampleOf(ctx, settings, r, q, from, at)
 	if err != nil {
 		return nil, err
@@ -111,7 +120,7 @@ func (s *Workbench) Bench(ctx context.Context, q api.BenchQuery) (*api.BenchView
 	took := time.Since(start)
 	v.Ends = tried.Clock
 	began, ended := from, at
-	if len(q.Files) > 0 {
+	if len(q.Files) > 0 || older {
 		began, ended = tried.First, tried.Clock
 	}
 	v.Notes = benchNotes(r, tried, began, ended)
@@ -129,8 +138,12 @@ func (s *Workbench) Bench(ctx context.Context, q api.BenchQuery) (*api.BenchView
 		Told: tried.Told, Keys: tried.Keys, Ends: tried.Ends, Longest: tried.Longest, Median: tried.Median,
 		Took: took}
 	of := fmt.Sprintf("%s, the last %s", whereOf(r), entry.RoughSpan(q.Span.Round(time.Minute)))
-	if len(q.Files) > 0 {
+	switch {
+	case len(q.Files) > 0:
 		of = strings.Join(q.Files, ", ")
+	case older:
+		of = fmt.Sprintf("%s, its newest up to %s, since the last %s said nothing", whereOf(r), api.Moment(newest),
+			entry.RoughSpan(q.Span.Round(time.Minute)))
 	}
 	if q.Filter != "" {
 		of += ", only with " + q.Filter
@@ -156,6 +169,28 @@ func (s *Workbench) Bench(ctx context.Context, q api.BenchQuery) (*api.BenchView
 	v.Kinds = benchKinds(says)
 	v.Complete, v.Typed = author.Complete(settings, r, says, q.Body, q.Line, q.Col)
 	return v, nil
+}
+
+// saidBefore is when a rule's logs have said something last, where all of it lies before an instant, else
+// None.
+func saidBefore(sn *snapshot.Snapshot, r *lang.Rule, from entry.Instant) entry.Instant {
+	last := entry.None
+	for _, o := range sn.Origins {
+		if !r.LooksAt(o.Source.Name) || o.Source.Name == lang.Itself || o.Source.Off {
+			continue
+		}
+		newest := o.Reached()
+		if newest == entry.None { // nothing was read of it: when it was written
+			if info, err := os.Stat(o.Newest()); err == nil {
+				newest = entry.Of(info.ModTime())
+			}
+		}
+		if newest == entry.None || newest >= from {
+			return entry.None
+		}
+		last = entry.Later(last, newest)
+	}
+	return last
 }
 
 // mostOfKind is how many findings of a kind are shown, nearest to the cursor.
@@ -370,6 +405,8 @@ func (s *Workbench) benchSampleOf(ctx context.Context, settings *lang.Settings, 
 	live := q.At == 0 && len(q.Files) == 0
 	stamp := fmt.Sprint(from, at)
 	switch {
+	case live && from == 0:
+		stamp = "all"
 	case live:
 		stamp = fmt.Sprint(at.Sub(from))
 	case len(q.Files) > 0:

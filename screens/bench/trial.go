@@ -118,6 +118,9 @@ func (r *Room) take(v *api.BenchView) {
 		return
 	}
 	r.view, r.stale = v, false
+	if kinds := r.shownKinds(); r.pane == entryKinds && r.kind() == nil && len(kinds) > 0 {
+		r.kinds.chosen = kinds[0].ID + kinds[0].Source
+	}
 }
 
 // askOthers asks what other numbers would give, behind the answer that is shown already.

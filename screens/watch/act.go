@@ -132,8 +132,7 @@ func (r *Room) hush() {
 	at := 0
 	label := func() string { return "hush " + names[at] + " for" }
 	becomes := func(text string) string {
-		span, why, _ := strings.Cut(strings.TrimSpace(text), " ")
-		until, problem := hushUntil(span, time.Now())
+		until, why, problem := hushWords(text, time.Now())
 		words := "until it is ended"
 		switch {
 		case problem != "":
@@ -141,7 +140,7 @@ func (r *Room) hush() {
 		case until != 0:
 			words = "until " + until.Time().Local().Format("Mon 15:04 MST")
 		}
-		if why = strings.TrimSpace(why); why != "" {
+		if why != "" {
 			words += ", because: " + why
 		}
 		return words + "   tab: what   enter   esc"
@@ -159,25 +158,31 @@ func (r *Room) hush() {
 			return nil
 		},
 		Then: func(text string) tea.Cmd {
-			span, why, _ := strings.Cut(strings.TrimSpace(text), " ")
-			until, problem := hushUntil(span, time.Now())
+			until, why, problem := hushWords(text, time.Now())
 			if problem != "" {
 				r.stage.Say(problem)
 				return nil
 			}
 			h := kinds[at]
 			h.Until = until
-			return r.act(api.ActQuery{What: "hush", Alert: h.Alert, Hush: &h, Words: strings.TrimSpace(why)})
+			return r.act(api.ActQuery{What: "hush", Alert: h.Alert, Hush: &h, Words: why})
 		}}, "1h")
 }
 
-// hushUntil reads how long something is hushed: a span, a time of day, or nothing at all.
-func hushUntil(s string, now time.Time) (until entry.Instant, problem string) {
-	if s == "" {
-		return 0, ""
+// hushWords reads how long something is hushed, and why: a span, or a time to come, and behind it why;
+// the why alone, where it is for an hour; or nothing at all, where it is until somebody ends it.
+func hushWords(text string, now time.Time) (until entry.Instant, why, problem string) {
+	words := strings.Fields(text)
+	if len(words) == 0 {
+		return 0, "", ""
 	}
-	if at, err := entry.ParseTime(s, now, true); err == nil && at.After(now) {
-		return entry.Of(at), ""
+	for n := min(2, len(words)); n > 0; n-- {
+		if at, err := entry.ParseTime(strings.Join(words[:n], " "), now, true); err == nil && at.After(now) {
+			return entry.Of(at), strings.Join(words[n:], " "), ""
+		}
 	}
-	return 0, s + " is no time: 30m, 2h, 1d, or 06:00, and behind it why"
+	if strings.ContainsAny(words[0], "0123456789") {
+		return 0, "", words[0] + " is no time: 30m, 2h, 1d, or 06:00, and behind it why"
+	}
+	return entry.Of(now.Add(time.Hour)), strings.Join(words, " "), ""
 }

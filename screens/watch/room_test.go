@@ -161,8 +161,8 @@ func TestHushing(t *testing.T) {
 		h.Press("esc")
 	}
 	h.Press("h")
-	h.Answers("soon")
-	assert.Contains(t, h.Stage.Note, "soon is no time")
+	h.Answers("25:00")
+	assert.Contains(t, h.Stage.Note, "25:00 is no time")
 	h.Press("u")
 	assert.Equal(t, api.ActQuery{Person: api.Person{By: "mira"}, What: "unhush", Hush: &api.ByHand{ID: "h9"}},
 		h.acts[1])
@@ -172,16 +172,20 @@ func TestHushUntil(t *testing.T) {
 	now := time.Date(2026, 11, 24, 22, 30, 0, 0, time.UTC)
 	for text, want := range map[string]time.Time{"90m": now.Add(90 * time.Minute), "1d": now.AddDate(0, 0, 1),
 		"23:15": time.Date(2026, 11, 24, 23, 15, 0, 0, time.UTC),
-		"06:00": time.Date(2026, 11, 25, 6, 0, 0, 0, time.UTC), "22:30": now.AddDate(0, 0, 1)} {
-		got, problem := hushUntil(text, now)
+		"06:00": time.Date(2026, 11, 25, 6, 0, 0, 0, time.UTC), "22:30": now.AddDate(0, 0, 1),
+		"tomorrow 07:00": time.Date(2026, 11, 25, 7, 0, 0, 0, time.UTC)} {
+		got, why, problem := hushWords(text+" the pump is cleaned", now)
 		assert.Empty(t, problem)
+		assert.Equal(t, "the pump is cleaned", why)
 		assert.Equal(t, entry.Of(want), got, text)
 	}
-	for _, text := range []string{"0s", "-2h", "25:00", "tomorrow"} {
-		_, problem := hushUntil(text, now)
+	for _, text := range []string{"0s", "-2h", "25:00", "7x"} {
+		_, _, problem := hushWords(text+" why", now)
 		assert.Contains(t, problem, text+" is no time", text)
 	}
-	got, problem := hushUntil("", now)
+	alone, why, problem := hushWords("being cleaned", now)
+	assert.Equal(t, []any{entry.Of(now.Add(time.Hour)), "being cleaned", ""}, []any{alone, why, problem})
+	got, _, problem := hushWords("", now)
 	assert.Zero(t, got)
 	assert.Empty(t, problem)
 }
