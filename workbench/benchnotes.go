@@ -22,6 +22,12 @@ const (
 	leastHits = 2   // before that is said
 )
 
+// leastEach is how many hits there are at least before it is said that each is an alert.
+const leastEach = 8
+
+// listedKey are the fields of a key in words.
+func listedKey(per []string) string { return "the key of " + english.WordSeries(per, "and") }
+
 // newestNote begins what is said where all hits are new.
 const newestNote = "All hits are newer than"
 
@@ -54,6 +60,11 @@ func benchNotes(r *lang.Rule, tried *trial.Tried, from, at entry.Instant) []stri
 				english.Plural(tried.Recoveries, "entry means", "entries mean"), strings.Join(over, ", "),
 				strings.Join(hit, ", ")))
 		}
+	}
+	if n := tried.Hits; len(r.Per) > 0 && n >= leastEach && int64(tried.Raised)*2 > n {
+		out = append(out, fmt.Sprintf("%s alerts for %s hits, nearly one each: %s is another one nearly each time. "+
+			"Name in per what identifies, or raise at several in a while.", humanize.Comma(int64(tried.Raised)),
+			humanize.Comma(n), listedKey(r.Per)))
 	}
 	span := at.Sub(from)
 	if day := float64(tried.Told) * float64(24*time.Hour) / float64(max(span, time.Hour)); tried.Told >= manyADay/4 &&

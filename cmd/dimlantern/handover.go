@@ -104,6 +104,7 @@ func viewOf(s *api.Shift) *shiftView {
 
 var shiftFuncs = map[string]any{
 	"at":     func(t entry.Instant) string { return t.Time().Local().Format("2 Jan 15:04") },
+	"zone":   func(t entry.Instant) string { return t.Time().Local().Format("MST") },
 	"lasted": func(a api.ShiftAlert) string { return entry.RoughSpan(a.Cleared.Sub(a.Raised)) },
 	"age":    func(a api.ShiftAlert, to entry.Instant) string { return entry.RoughSpan(to.Sub(a.Raised)) },
 	"key":    func(a api.ShiftAlert) string { return entry.Visible(strings.Join(a.Key, " ")) },
@@ -111,7 +112,7 @@ var shiftFuncs = map[string]any{
 	"count":  countOf,
 }
 
-const shiftText = `{{.H1}}Shift at {{.Host}}, {{at .From}} to {{at .To}}
+const shiftText = `{{.H1}}Shift at {{.Host}}, {{at .From}} to {{at .To}}, times in {{zone .To}}
 
 {{count .RaisedTimes "alert was" "alerts were"}} raised; {{len .Open}} open now, {{len .Over}} over.
 {{if .Open}}
