@@ -122,6 +122,18 @@ func (s *Workbench) already(q api.MarkQuery) *api.Marked {
 	says := map[string]string{"problem": trial.KindProblem, "recovery": trial.KindOver,
 		"ignore": trial.KindIgnored}[q.Is]
 	is, r := s.kindsAs(q, q.Body)
+	if r != nil {
+		for _, id := range q.Kinds {
+			switch {
+			case q.Is == "recovery" && is[id] == trial.KindProblem:
+				return &api.Marked{Body: q.Body, Line: q.Line,
+					Already: "the problem catches it, so it cannot mean over as well: nothing is written"}
+			case q.Is == "problem" && is[id] == trial.KindOver:
+				return &api.Marked{Body: q.Body, Line: q.Line,
+					Already: "it means over, so it cannot be the problem as well: nothing is written"}
+			}
+		}
+	}
 	if r == nil || len(q.Kinds) == 0 ||
 		slices.ContainsFunc(q.Kinds, func(id string) bool { return is[id] != says }) {
 		return nil

@@ -36,7 +36,7 @@ var (
 		username valve vessel volume zone`)
 	differing = words(`attempt attempts bytes code conn connection count delay duration elapsed epoch errno error exit
 		fd gid id in index latency length level line lines ms msec no number offset percent pid port ports position
-		pressure request requests req retries retry rate seconds sec seq sequence serial session sid signal size speed
+		pressure process request requests req retries retry rate seconds sec seq sequence serial session sid signal size speed
 		status step temperature temp thread tid time times timeout took total tries try txn uid value version volts
 		after at usec xid`)
 	small = words(`a an and are as at be by for from has in into is it its no not of off on or over set than that the

@@ -68,7 +68,7 @@ func (r *Room) askMark(q api.MarkQuery) tea.Cmd {
 			return nil
 		}
 		if x.Already != "" {
-			r.stage.Say(x.Already + "; n names a value of it")
+			r.stage.Say(x.Already)
 			return nil
 		}
 		r.text.Replace(x.Body, x.Line)
