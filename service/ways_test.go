@@ -485,6 +485,19 @@ func TestChannelsOfSeveralHosts(t *testing.T) {
 		}
 	}
 	is(map[string]string{"lock-0": "1 false ", "lock-1": "1 false "})
+	asked, err := s.query.Sources(ctx, api.ViewQuery{Column: time.Minute, Columns: 10})
+	require.NoError(t, err)
+	for _, x := range asked.Sources {
+		for _, o := range x.Origins { // fields and rules come from what is kept of a channel as from a log
+			fields, err := s.bench.Fields(ctx, api.FieldsQuery{Origin: o.Name, Which: "usual", Lines: 5})
+			require.NoError(t, err)
+			require.Len(t, fields.Lines, 1)
+			assert.Contains(t, fields.Lines[0].Raw, "<Event>")
+			begun, err := s.bench.BeginRule(ctx, api.BeginQuery{Origin: o.Name, Raw: fields.Lines[0].Raw})
+			require.NoError(t, err)
+			assert.Contains(t, begun.Text, "problem event == 301")
+		}
+	}
 	ends[0]()
 	is(map[string]string{"lock-0": "1 true ", "lock-1": "1 false "})
 	add(0)

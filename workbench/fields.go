@@ -92,12 +92,8 @@ func (w *work) sample(ctx context.Context) ([]sampled, error) {
 	plan := match.NewPlan(w.settings, w.src, nil, time.Local)
 	var out []sampled
 	words := strings.Fields(strings.ToLower(w.q.Filter))
-	series := w.series
-	if w.src.Kept() {
-		series = w.path
-	}
 	seen := 0
-	err := intake.Sample(ctx, series, plan, w.q.Wide, func(text []byte, header string) {
+	err := intake.Sample(ctx, w.series, plan, w.q.Wide, func(text []byte, header string) {
 		d := &layout.Divider{Layout: plan.Layout, Header: header}
 		plan.Entries(text, func(line []byte) {
 			if plan.Layout.Headed() && d.See(line) {
