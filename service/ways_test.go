@@ -611,7 +611,7 @@ func TestRuleFromAnEvent(t *testing.T) {
 		`Name="Sensor">upper</Data></EventData><RenderingInfo><Message>The position of gate 3 is not ` +
 		`known.</Message></RenderingInfo></Event>`
 	text, _ := author.Rule(s, src, plan, nil, raw, 0, entry.Of(time.Now()))
-	assert.Contains(t, text, "rule the-position-gate {")
+	assert.Contains(t, text, "rule position-gate-not-known {")
 	assert.Contains(t, text, "problem event == 2310\n  per     host, Gate\n  raise   warning")
 	both, ds := folder.Check([]folder.Text{{Name: "t", Body: "source control {\n channel \"Access\" at " +
 		"\"/h.sock\"\n}\n"}, {Name: "r", Body: text}})

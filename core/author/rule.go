@@ -74,7 +74,7 @@ func Rule(s *lang.Settings, src *lang.Source, plan *match.Plan, sample []byte, r
 		severity = entry.Warning
 	}
 	var b strings.Builder
-	fmt.Fprintf(&b, "rule %s {\non %s\nproblem %s\n", ruleName(said.text, src.Name, s), src.Name, pattern)
+	fmt.Fprintf(&b, "rule %s {\non %s\nproblem %s\n", ruleName(said, hits, src.Name, s), src.Name, pattern)
 	if len(per) > 0 {
 		fmt.Fprintf(&b, "per %s\n", strings.Join(per, ", "))
 	}
@@ -176,9 +176,34 @@ func keyField(l *lang.Layout, said utterance, hits []utterance, hosted bool, slo
 	return field, because
 }
 
-// ruleName makes a name of a text that no other rule has.
-func ruleName(text, source string, s *lang.Settings) string {
-	words := Spoken.FindAllString(strings.ToLower(text), 3)
+// mute are words that say nothing of a problem.
+var mute = map[string]bool{"the": true, "this": true, "that": true, "has": true, "have": true, "been": true,
+	"was": true, "were": true, "are": true, "for": true, "from": true, "with": true, "and": true}
+
+// ruleName makes a name, that no other rule has, of what all hits say: of no value that differs, and of
+// none that has a field.
+func ruleName(said utterance, hits []utterance, source string, s *lang.Settings) string {
+	spoken := func(text string) []string { return Spoken.FindAllString(strings.ToLower(text), -1) }
+	all := slices.DeleteFunc(spoken(said.text), func(w string) bool { return mute[w] })
+	words := slices.Clone(all)
+	for _, u := range hits[:min(len(hits), 200)] {
+		too := spoken(u.text)
+		words = slices.DeleteFunc(words, func(w string) bool { return !slices.Contains(too, w) })
+	}
+	for _, f := range said.fields {
+		if f.Name != "text" && len(hits) < 2 {
+			values := spoken(f.Value)
+			words = slices.DeleteFunc(words, func(w string) bool { return slices.Contains(values, w) })
+		}
+	}
+	if len(words) == 0 {
+		words = all
+	}
+	n := min(len(words), 3)
+	if n == 3 && len(words) > n && (words[2] == "not" || words[2] == "cannot") {
+		n++
+	}
+	words = words[:n]
 	if len(words) == 0 {
 		words = []string{source}
 	}

@@ -45,16 +45,19 @@ var (
 	giving = words(`account by client container database device disk for from gate host instance interface job machine
 		member mount node of pod queue server service table topic unit user volume`)
 	// stating are words that say how something is: another of them is another state, never another value.
-	stating = words(`accepted active alive available bad begins blocked broken changed closed complete completed
-		connected critical dead degraded denied disabled disconnected done down enabled ended ends error expired
-		failed failure false fine finished free full good granted healthy high idle inactive invalid lit lost low
-		missing new no none normal ok off offline on online open opened over passed paused ready recovered refused
-		rejected released restored resumed running shut started starting stopped stopping succeeded success
-		successful true unavailable unhealthy unreachable up valid warm warning yes`)
+	stating = words(`accepted active alive available bad begins blocked broken changed closed complete
+		completed configured connected critical dead degraded denied disabled disconnected done down enabled
+		ended ends error expired failed failure false fine finished free full good granted healthy high idle
+		inactive installed invalid lit lost low missing new no none normal off offline ok on online open opened
+		over passed paused ready recovered refused rejected released restored resumed running shut started
+		starting stopped stopping succeeded success successful true unavailable unhealthy unpacked unreachable
+		up valid warm warning yes`)
 
-	numbers  = regexp.MustCompile(`\d+(?:[.:,]\d+)*`)
-	before   = regexp.MustCompile(`([A-Za-z][A-Za-z_-]*)([ #:=\["'(]{1,3})$`)
-	address  = regexp.MustCompile(`^(?:\d{1,3}(?:\.\d{1,3}){3}|[0-9a-fA-F]*:[0-9a-fA-F:]*:[0-9a-fA-F:.]*)$`)
+	numbers = regexp.MustCompile(`\d+(?:[.:,]\d+)*`)
+	before  = regexp.MustCompile(`([A-Za-z][A-Za-z_-]*)([ #:=\["'(]{1,3})$`)
+	address = regexp.MustCompile(`^(?:\d{1,3}(?:\.\d{1,3}){3}|[0-9a-fA-F]*:[0-9a-fA-F:]*:[0-9a-fA-F:.]*)$`)
+	// code is a word that has more than letters in it.
+	code     = regexp.MustCompile(`[\p{L}\d][:/._@+][\p{L}\d]|\d`)
 	ofSystem = regexp.MustCompile(`\.(?:service|socket|timer|mount|target|path|scope|slice)$`)
 	sign     = regexp.MustCompile(`(?i)passw|login|log-?in|sign|auth|session|\buser|publickey|sudo|\bsu\b`)
 )
@@ -89,8 +92,7 @@ func Over(text string, kind, others []string) Several {
 					at = append(at, k)
 				}
 			}
-			if i == 1 && (len(at) > max(1, len(own)/3) ||
-				slices.ContainsFunc(at, func(k int) bool { return !names(own, k, w[k]) })) {
+			if i == 1 && !alike(own, w, at) {
 				continue
 			}
 			for _, k := range at {
@@ -155,6 +157,41 @@ func (v *Several) joined(k, at int, w string, all [][]string) {
 	if x.Name != "" && x.Why == "" {
 		v.Slots[n] = x
 	}
+}
+
+// alike tells whether two texts of as many words, that differ in some, say the same of other things: at
+// least a third of their words is the same then, of those that are words, and where two thirds are not,
+// all that differ have a form that only names and values have.
+func alike(own, other []string, at []int) bool {
+	coded := 0
+	for _, k := range at {
+		switch {
+		case k > 0 && code.MatchString(own[k]) && code.MatchString(other[k]) && !states(own[k]) &&
+			!states(other[k]) && !strings.Contains(own[k]+other[k], "="):
+			coded++
+		case !names(own, k, other[k]):
+			return false
+		}
+	}
+	if len(at)-coded > max(1, len(own)/3) {
+		return false
+	}
+	if len(at) <= max(1, len(own)/3) {
+		return true
+	}
+	same := 0
+	for k, w := range own {
+		if !slices.Contains(at, k) && !code.MatchString(w) && strings.Trim(w, "-=:<>[](){}|") != "" {
+			same++
+		}
+	}
+	return same >= 2 && same*3 >= len(own)
+}
+
+// states tells whether a word says how something is, or a part of it does.
+func states(word string) bool {
+	parts := strings.FieldsFunc(strings.ToLower(word), func(r rune) bool { return r < 0x80 && !alnum(byte(r)) })
+	return slices.ContainsFunc(parts, func(s string) bool { return stating[s] })
 }
 
 // names tells whether a word of a text and another one in its place are names of things.
@@ -236,7 +273,7 @@ func (v *Several) called(from, to int) (name string, always bool) {
 		return "", false
 	case (word == "for" || word == "by") && sign.MatchString(v.Text) && strings.Trim(value, "0123456789.:,") != "":
 		return "account", true
-	case small[word]:
+	case small[word] || states(word):
 		return "", false
 	case lang.Reserved(word) || slices.Contains(entry.BuiltIn, word) && word != "host" && word != "account" ||
 		!lang.IsName(word):

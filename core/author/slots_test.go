@@ -45,6 +45,10 @@ func TestKeys(t *testing.T) {
 		{"user=%s took %sms", [][]string{accounts, each}, `user=(?<user>\S+) took \d+ms`},
 		{"%s: open refused: levels differ by %s m", [][]string{{"gate-a1", "gate-a2"}, {"0.4", "0.5"}},
 			`(?<gate>gate-a\d+): open refused: levels differ by [\d.:,]+ m`},
+		{"status half-configured %s %s", [][]string{{"libc-bin:amd64", "man-db:all", "proftpd-core:amd64"},
+			{"2.36-9+deb12u14", "1.1.4-1", "1.3.8+dfsg-4"}}, `status half-configured \S+ \S+`},
+		{"status %s libc-bin:amd64 2.36-9", [][]string{{"half-configured", "half-installed"}},
+			`status half-configured libc-bin:amd\d+ [\d.:,]+-\d+`},
 		{"pid %s exited on signal 11", [][]string{each}, `pid \d+ exited on signal \d+`},
 	} {
 		var texts []string
