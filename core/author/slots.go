@@ -36,8 +36,8 @@ var (
 		username valve vessel volume zone`)
 	differing = words(`attempt attempts bytes code conn connection count delay duration elapsed epoch errno error exit
 		fd gid id in index latency length level line lines ms msec no number offset percent pid port ports position
-		pressure process request requests req retries retry rate seconds sec seq sequence serial session sid signal size speed
-		status step temperature temp thread tid time times timeout took total tries try txn uid value version volts
+		pressure process request requests req retries retry rate seconds sec seq sequence serial session sid signal size
+		speed status step temperature temp thread tid time times timeout took total tries try txn uid value version volts
 		after at usec xid`)
 	small = words(`a an and are as at be by for from has in into is it its no not of off on or over set than that the
 		then this to under up via was were with`)
@@ -46,12 +46,13 @@ var (
 		member mount node of pod queue server service table topic unit user volume`)
 	// stating are words that say how something is: another of them is another state, never another value.
 	stating = words(`accepted active alive available bad begins blocked broken changed closed complete
-		completed configured connected critical dead degraded denied disabled disconnected done down enabled
-		ended ends error expired failed failure false fine finished free full good granted healthy high idle
-		inactive installed invalid lit lost low missing new no none normal off offline ok on online open opened
-		over passed paused ready recovered refused rejected released restored resumed running shut started
-		starting stopped stopping succeeded success successful true unavailable unhealthy unpacked unreachable
-		up valid warm warning yes`)
+		completed configured connected critical dead degraded denied disabled disconnected done
+		down enabled ended ends error expired failed failure false fine finished free full good
+		granted healthy high idle inactive installed invalid lit lost low missing new no none
+		normal off offline ok on online open opened over passed paused ready recovered refused
+		rejected released restored resumed running shut started starting stopped stopping succeeded
+		success successful true unavailable unhealthy unpacked unreachable up valid warm warning
+		yes`)
 
 	numbers = regexp.MustCompile(`\d+(?:[.:,]\d+)*`)
 	before  = regexp.MustCompile(`([A-Za-z][A-Za-z_-]*)([ #:=\["'(]{1,3})$`)
