@@ -34,11 +34,12 @@ var (
 		disk door drive ferry gate gauge group host instance interface job lane line lock login machine member mount
 		nic node plant pod pump queue room sensor server service ship site station store table topic unit user
 		username valve vessel volume zone`)
-	differing = words(`attempt attempts bytes code conn connection count delay duration elapsed epoch errno error exit
-		fd gid id in index latency length level line lines ms msec no number offset percent pid port ports position
-		pressure process request requests req retries retry rate seconds sec seq sequence serial session sid signal size
-		speed status step temperature temp thread tid time times timeout took total tries try txn uid value version volts
-		after at usec xid`)
+	differing = words(`attempt attempts bytes code conn connection count delay duration elapsed epoch
+		errno error exit fd gid id in index latency length level line lines ms msec no number
+		offset percent pid port ports position pressure process request requests req retries retry
+		rate seconds sec seq sequence serial session sid signal size speed status step temperature
+		temp thread tid time times timeout took total tries try txn uid value version volts after
+		at usec xid`)
 	small = words(`a an and are as at be by for from has in into is it its no not of off on or over set than that the
 		then this to under up via was were with`)
 	// Those of them behind which a name stands that can be any.
