@@ -71,7 +71,10 @@ func placesOf(c *lang.Contact) []string {
 // limitsOf says what a contact is told, when, and how much.
 func limitsOf(c *lang.Contact) []string {
 	var out []string
-	if c.From > 0 {
+	switch {
+	case c.From == entry.Critical:
+		out = append(out, "critical alone")
+	case c.From > 0:
 		out = append(out, c.From.String()+" or worse")
 	}
 	if len(c.On) > 0 {

@@ -39,6 +39,9 @@ func Rule(s *lang.Settings, src *lang.Source, plan *match.Plan, sample []byte, r
 		for _, u := range list {
 			texts = append(texts, u.text)
 		}
+		if i := slices.Index(texts, said.text); i >= 0 { // the entry itself
+			texts = slices.Delete(texts, i, i+1)
+		}
 		v := Over(said.text, nil, texts)
 		if key = v.Key(); key != nil {
 			why = append(why, fmt.Sprintf("per %s: %s, in %d that say it", key.Name, key.Say(), v.N))
