@@ -260,7 +260,7 @@ func TestFirstStart(t *testing.T) {
 	x.see("raise   error")
 	x.keys("Enter")
 	x.see("is written, and taken up")
-	x.see("rules   the-first-entry")
+	x.see("rules   first-entry-arrives")
 	appendTo(t, log, "the first entry that arrives\n")
 	x.keys("1")
 	x.until("open", func(s string) bool { return under(s, "open", "first") })

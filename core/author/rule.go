@@ -24,7 +24,17 @@ func Rule(s *lang.Settings, src *lang.Source, plan *match.Plan, sample []byte, r
 	var pattern string
 	var key *Slot
 	var hits []utterance
-	if said.event != "" { // its identifier says what it is, however it is worded
+	if said.status != "" {
+		pattern = "status == " + lang.Quote(said.status)
+		if strings.Trim(said.status, "0123456789") == "" {
+			pattern = "status == " + said.status
+		}
+		for _, u := range list {
+			if u.status == said.status {
+				hits = append(hits, u)
+			}
+		}
+	} else if said.event != "" { // its identifier says what it is, however it is worded
 		pattern = "event == " + lang.Quote(said.event)
 		if strings.Trim(said.event, "0123456789") == "" {
 			pattern = "event == " + said.event
@@ -89,21 +99,35 @@ func Rule(s *lang.Settings, src *lang.Source, plan *match.Plan, sample []byte, r
 // utterance is what an entry says.
 type utterance struct {
 	text, event string
+	status      string // of an answer, where nothing is said besides it
 	fields      []entry.Field
 }
 
 // saidBy is what an entry says under a layout; nil is none.
 func saidBy(l *lang.Layout, raw string, fields []entry.Field) utterance {
 	u := utterance{text: raw, fields: fields}
+	spoken, at := false, ""
 	for _, f := range fields {
 		switch {
 		case f.Name == "text":
-			u.text = f.Value
+			u.text, spoken = f.Value, true
+		case f.Name == "at":
+			at = f.Value
+		case f.Name == "status" && code.MatchString(f.Value):
+			u.status = f.Value
 		case f.Name == "event" && l != nil && l.Format == "event-xml":
 			u.event = f.Value
 		}
 	}
 	u.text, _, _ = strings.Cut(u.text, "\n")
+	if spoken {
+		u.status = ""
+	} else if head, tail, ok := strings.Cut(u.text, at); ok && at != "" { // when it was is nothing that it says
+		u.text = strings.TrimLeft(tail, "])>\"' ,;|")
+		if len(head) > len(u.text) {
+			u.text = head
+		}
+	}
 	return u
 }
 
@@ -127,6 +151,9 @@ var notKeys = words(`text level at program provider channel event category fits 
 	unit-name method protocol status agent referrer user-agent query opcode keywords record boot-id machine-id msgid
 	message msg logger caller request path ident transport tzknown`)
 
+// portOf is an address with a port, which is another one with each connection.
+var portOf = regexp.MustCompile(`^(?:\d{1,3}(?:\.\d{1,3}){3}|\[[0-9a-fA-F:.]+\]):\d+$`)
+
 // keyField is the field by which hits are better told apart than by a slot of their text, which may be
 // nil, and why; "" where none is.
 func keyField(l *lang.Layout, said utterance, hits []utterance, hosted bool, slot *Slot) (field, because string) {
@@ -138,7 +165,7 @@ func keyField(l *lang.Layout, said utterance, hits []utterance, hosted bool, slo
 	for _, f := range said.fields {
 		last := strings.ToLower(f.Name[strings.LastIndexAny(f.Name, "-._")+1:])
 		if lower := strings.ToLower(f.Name); notKeys[lower] || differing[last] || lang.Reserved(f.Name) ||
-			!lang.IsName(f.Name) || f.Value == "" || len(f.Value) > 100 || strings.Count(f.Value, " ") > 2 {
+			!lang.IsName(f.Name) || f.Value == "" || f.Value == "-" || portOf.MatchString(f.Value) || len(f.Value) > 100 || strings.Count(f.Value, " ") > 2 {
 			continue
 		}
 		if kind := ""; l != nil {
@@ -157,9 +184,11 @@ func keyField(l *lang.Layout, said utterance, hits []utterance, hosted bool, slo
 			}
 		}
 		d, named := len(values), identifying[last] || identifying[strings.ToLower(f.Name)]
-		measured := strings.Trim(f.Value, "0123456789.,-") == "" && strings.ContainsAny(f.Value, ".,")
+		measured := strings.Trim(f.Value, "0123456789.,-") == "" && strings.ContainsAny(f.Value, ".,") &&
+			!address.MatchString(f.Value)
 		weight := 0
 		switch {
+		case f.Name == "client" && strings.HasPrefix(said.status, "5"): // it is the server that fails
 		case measured, d*2 > n && n >= 4 && (!named || n >= 10 && d*5 > n*4):
 		case named:
 			weight = 3

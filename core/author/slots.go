@@ -32,7 +32,7 @@ var (
 	identifying = words(`account array barge beacon berth boat buoy client component container core cpu crane database
 		desk device
 		disk door drive ferry gate gauge group host instance interface job lane line lock login machine member mount
-		nic node plant pod pump queue room sensor server service ship site station store table topic unit user
+		nic node plant pod pump queue reader room sensor server service ship site station store table topic unit user
 		username valve vessel volume zone`)
 	differing = words(`attempt attempts bytes code conn connection count delay duration elapsed epoch
 		errno error exit fd gid id in index latency length level line lines ms msec no number
@@ -43,7 +43,7 @@ var (
 	small = words(`a an and are as at be by for from has in into is it its no not of off on or over set than that the
 		then this to under up via was were with`)
 	// Those of them behind which a name stands that can be any.
-	giving = words(`account by client container database device disk for from gate host instance interface job machine
+	giving = words(`account by client container database device disk for from gate group host instance interface job machine
 		member mount node of pod queue server service table topic unit user volume`)
 	// stating are words that say how something is: another of them is another state, never another value.
 	stating = words(`accepted active alive available bad begins blocked broken changed closed complete
@@ -55,9 +55,13 @@ var (
 		success successful true unavailable unhealthy unpacked unreachable up valid warm warning
 		yes`)
 
+	// Letters and digits in one, and digits alone.
+	runs    = regexp.MustCompile(`[0-9A-Za-z]{8,}`)
+	digits  = regexp.MustCompile(`\d+`)
 	numbers = regexp.MustCompile(`\d+(?:[.:,]\d+)*`)
-	before  = regexp.MustCompile(`([A-Za-z][A-Za-z_-]*)([ #:=\["'(]{1,3})$`)
-	address = regexp.MustCompile(`^(?:\d{1,3}(?:\.\d{1,3}){3}|[0-9a-fA-F]*:[0-9a-fA-F:]*:[0-9a-fA-F:.]*)$`)
+	before  = regexp.MustCompile(`(?:^|[\s"'(\[{<,;=|])([A-Za-z][A-Za-z_-]*)([\t #:=\["'(]{1,3})$`)
+	address = regexp.MustCompile(`^(?:\d{1,3}(?:\.\d{1,3}){3}|[0-9a-fA-F:]*::[0-9a-fA-F:.]*|` +
+		`(?:[0-9a-fA-F]{1,4}:){7}[0-9a-fA-F]{1,4})$`)
 	// code is a word that has more than letters in it.
 	code     = regexp.MustCompile(`[\p{L}\d][:/._@+][\p{L}\d]|\d`)
 	ofSystem = regexp.MustCompile(`\.(?:service|socket|timer|mount|target|path|scope|slice)$`)
@@ -75,16 +79,31 @@ func words(list string) map[string]bool {
 // same is a word with its numbers taken for one.
 func same(word string) string { return numbers.ReplaceAllString(word, "0") }
 
+// spaced are the words of a text, between blanks or tabulators of one byte each.
+func spaced(text string) []string { return strings.Split(strings.ReplaceAll(text, "\t", " "), " ") }
+
+// machine finds in a word what no person has named: an address in memory, a hash, an identifier with
+// letters and digits mixed.
+func machine(word string) [][]int {
+	return slices.DeleteFunc(runs.FindAllStringIndex(word, -1), func(m []int) bool {
+		s := word[m[0]:m[1]]
+		n := len(digits.FindAllString(s, -1))
+		hex := strings.Trim(s, "0123456789abcdef") == "" && strings.ContainsAny(s, "abcdef")
+		cases := strings.ToLower(s) != s && strings.ToUpper(s) != s
+		return !(n >= 3 && len(s) >= 12 || n >= 2 && (hex || cases && len(s) >= 10))
+	})
+}
+
 // Over finds where a text and others that say the same differ. Those of one kind with it do in any
 // case; of others those do that differ only in names of things.
 func Over(text string, kind, others []string) Several {
 	v := Several{Text: text}
-	own := strings.Split(text, " ")
+	own := spaced(text)
 	all := [][]string{own}
 	differs := make([]bool, len(own))
 	for i, list := range [][]string{kind, others} {
 		for _, t := range list {
-			w := strings.Split(t, " ")
+			w := spaced(t)
 			if len(w) != len(own) {
 				continue
 			}
@@ -113,7 +132,18 @@ func Over(text string, kind, others []string) Several {
 				return list[k][from : len(list[k])-to]
 			}, all))
 		default:
+			mixed := machine(w)
 			for n, m := range numbers.FindAllStringIndex(w, -1) {
+				for len(mixed) > 0 && mixed[0][1] <= m[0] {
+					mixed = mixed[1:]
+				}
+				if len(mixed) > 0 && m[1] > mixed[0][0] { // of what is mixed the first number alone
+					if from, to := at+mixed[0][0], at+mixed[0][1]; len(v.Slots) == 0 || v.Slots[len(v.Slots)-1].To < to {
+						v.Slots = append(v.Slots, Slot{From: from, To: to, N: len(all), Values: []string{text[from:to]},
+							Why: "nothing says what it is"})
+					}
+					continue
+				}
 				v.Slots = append(v.Slots, v.slot(at+m[0], at+m[1], func(list []string) string {
 					return numbers.FindAllString(list[k], -1)[n]
 				}, all))
@@ -309,10 +339,12 @@ func (v *Several) why(x *Slot) string {
 		return "it is always the same"
 	case !x.Always && differing[x.Name]:
 		return "it is a value, and no name of anything"
-	case x.N < 4 && !x.Always && !(plain && x.Name != "" && x.Name != "address"):
+	case x.N < 4 && !x.Always:
 		return "too few were seen to tell"
 	case x.Name == "":
 		return "nothing says what it is"
+	case plain && !x.Always && v.Text[x.From-1] == '=':
+		return "it is a number, and nothing says of what"
 	}
 	return ""
 }
@@ -360,9 +392,16 @@ func (v *Several) opened(x *Slot) string {
 		return !slices.ContainsFunc(x.Values, func(s string) bool { return strings.Trim(s, set) != "" || s == "" })
 	}
 	text := v.Text[x.From:x.To]
+	if m := machine(text); len(m) == 1 && m[0][1]-m[0][0] == len(text) && len(x.Values) == 1 {
+		return `\w+`
+	}
 	if at := numbers.FindStringIndex(text); at != nil && at[0] > 0 &&
 		!slices.ContainsFunc(x.Values, func(s string) bool { return same(s) != same(text) }) {
-		return regexp.QuoteMeta(text[:at[0]]) + `\d+` + regexp.QuoteMeta(text[at[1]:])
+		number := `\d+`
+		if slices.ContainsFunc(x.Values, func(s string) bool { return strings.ContainsAny(numbers.FindString(s), ".:,") }) {
+			number = `[\d.:,]+`
+		}
+		return regexp.QuoteMeta(text[:at[0]]) + number + regexp.QuoteMeta(text[at[1]:])
 	}
 	switch {
 	case all("0123456789"):

@@ -2,6 +2,7 @@ package author_test
 
 import (
 	"fmt"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -9,6 +10,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 )
 
 // What identifies is the key, whatever was seen of it; what differs each time, is measured, or is always
@@ -77,4 +79,35 @@ func TestKeys(t *testing.T) {
 	assert.Equal(t, "root, anna, git", v.Key().Say())
 	alone := author.Over("pump 7 low, port 80", nil, nil)
 	assert.Equal(t, "pump", alone.Key().Name)
+}
+
+// Whatever the texts are, the pattern over them fits the text that it comes from.
+func TestPatternFitsItsText(t *testing.T) {
+	token := rapid.OneOf(
+		rapid.StringMatching(`[a-z]{1,6}[-.:,_/=]?[0-9]{0,3}[.:,]?[0-9a-f]{0,12}`),
+		rapid.StringMatching(`(for|user|gate|unit|from) ?`),
+		rapid.StringMatching(`\(?[A-Za-z]{2,5}=?[0-9]{1,3}(\.[0-9]{1,2}){0,3}\)?[;:,]?`),
+		rapid.StringMatching("(0x[0-9a-f]{6,12}|[0-9]+:[0-9]+|::1|<[A-Za-z0-9/]{8,14}>|\"|'|ö|端|\\*\\*\\*)"))
+	text := rapid.Custom(func(t *rapid.T) string {
+		var b strings.Builder
+		for i, w := range rapid.SliceOfN(token, 1, 7).Draw(t, "words") {
+			if i > 0 {
+				b.WriteString(rapid.SampledFrom([]string{" ", " ", " ", "\t", "  "}).Draw(t, "between"))
+			}
+			b.WriteString(w)
+		}
+		return b.String()
+	})
+	rapid.Check(t, func(t *rapid.T) {
+		own := text.Draw(t, "text")
+		others := rapid.SliceOfN(text, 0, 4).Draw(t, "others")
+		for i := range rapid.IntRange(0, 6).Draw(t, "alike") { // the same, with other numbers
+			others = append(others, strings.NewReplacer("1", fmt.Sprint(i), "2", fmt.Sprint(i*7)).Replace(own))
+		}
+		v := author.Over(own, nil, others)
+		p := v.Pattern(v.Key())
+		re, err := regexp.Compile(strings.ReplaceAll(p[1:len(p)-1], `\/`, "/"))
+		require.NoError(t, err, p)
+		require.True(t, re.MatchString(own), "%s of %q", p, own)
+	})
 }

@@ -70,7 +70,7 @@ var partForms = []partForm{
 	{kind: "[pid:tid]", re: re(`\[pid (\d+)(?::tid \d+)?\]`), pattern: `\[pid (?<pid>\d+)(?::tid (?<thread>\d+))?\]`,
 		gives: []string{"pid", "thread"}},
 	{kind: "[client]", re: re(`\[client ([^\]\[]{1,60}|\[[^\]]{1,50}\]:?\d*)\]`),
-		pattern: `\[client (?<client>[^\] ]+)\]`, gives: []string{"client"}},
+		pattern: `\[client (?<client>[^\]: ]+|[^\] ]+)(?::\d+)?\]`, gives: []string{"client"}},
 	{kind: "pid#", re: re(`(\d+)#\d+:`), pattern: `(?<pid>\d+)#(?<thread>\d+):`, gives: []string{"pid", "thread"},
 		when: behindTime},
 	{kind: "*", re: re(`\*(\d+) `), pattern: `\*(?<connection>\d+)`, gives: []string{"connection"}, when: behindTime},

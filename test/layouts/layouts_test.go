@@ -16,9 +16,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dimlantern/core/author"
 	"dimlantern/core/entry"
+	"dimlantern/core/lang"
 	"dimlantern/core/layout"
 	"dimlantern/core/match"
+	"dimlantern/core/trial"
 )
 
 // What is found in each log: the layout, how many entries it fits, how many have a
@@ -181,7 +184,7 @@ var corpus = []struct {
 	{"real/bind", "a pattern", 40, 40, 40, "2026-11-29T08:15:34.742Z", "2026-11-29T08:15:42.726Z",
 		"at program level text"},
 	{"real/dovecot", "a pattern", 40, 40, 40, "2026-11-29T08:26:41.000Z", "2026-11-29T08:26:53.000Z",
-		"at program level text account"},
+		"at program level text"},
 	{"real/dpkg", "a pattern", 40, 40, 40, "2025-06-24T14:36:25.000Z", "2026-11-29T08:00:59.000Z",
 		"at text"},
 	{"real/history", "blocks that begin with Start-Date", 17, 17, 17, "2025-06-24T14:36:25.000Z",
@@ -276,4 +279,40 @@ func TestCorpus(t *testing.T) {
 				[]string{first.String(), last.String(), strings.Join(names, " ")}, text)
 		})
 	}
+}
+
+// A rule that begins with an entry of a log is one that it hits: whatever program wrote it, the settings
+// have no error, its expect passes, and neither its name nor its key is a time.
+func TestRulesBeginWithAnyEntry(t *testing.T) {
+	now := entry.Of(time.Date(2026, 11, 29, 12, 0, 0, 0, time.UTC))
+	files, err := filepath.Glob("*/*.log")
+	require.NoError(t, err)
+	began := 0
+	for _, path := range files {
+		data, err := os.ReadFile(path)
+		require.NoError(t, err)
+		p := layout.Detect(strings.Split(strings.TrimSuffix(string(data), "\n"), "\n"), now)[0]
+		body := workbench.Proposed(&p, "log", []string{path})
+		settings, _ := folder.Check([]folder.Text{{Name: "t.lantern", Body: body}})
+		src := settings.Sources[0]
+		plan := match.NewPlan(settings, src, nil, time.UTC)
+		d := &layout.Divider{Layout: plan.Layout}
+		var all []string
+		plan.Entries(data, func(line []byte) {
+			if !plan.Layout.Headed() || !d.See(line) {
+				all = append(all, string(line))
+			}
+		})
+		for i := 0; i < len(all); i += 3 {
+			text, why := author.Rule(settings, src, plan, data, all[i], 0, now)
+			both, ds := folder.Check([]folder.Text{{Name: "t.lantern", Body: body}, {Name: "r.lantern", Body: text}})
+			require.False(t, lang.Errors(ds), "%s: %v\n%s", path, ds, text)
+			for _, o := range trial.ExpectsOf(both, both.Rules[0]) {
+				require.False(t, o.Failed, "%s: %s\n%s", path, o.Why, text)
+				began++
+			}
+			assert.NotRegexp(t, `per [\w-]+: \d\d(:\d\d)+`, strings.Join(why, "\n"), path)
+		}
+	}
+	assert.Greater(t, began, 500)
 }
