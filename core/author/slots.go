@@ -198,6 +198,8 @@ func alike(own, other []string, at []int) bool {
 	coded := 0
 	for _, k := range at {
 		switch {
+		case own[k] == "" || other[k] == "":
+			return false
 		case k > 0 && code.MatchString(own[k]) && code.MatchString(other[k]) && !states(own[k]) &&
 			!states(other[k]) && !strings.Contains(own[k]+other[k], "="):
 			coded++
@@ -404,6 +406,8 @@ func (v *Several) opened(x *Slot) string {
 		return regexp.QuoteMeta(text[:at[0]]) + number + regexp.QuoteMeta(text[at[1]:])
 	}
 	switch {
+	case slices.Contains(x.Values, ""):
+		return `\S*`
 	case all("0123456789"):
 		return `\d+`
 	case all("0123456789.:,"):
