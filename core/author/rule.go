@@ -165,7 +165,8 @@ func keyField(l *lang.Layout, said utterance, hits []utterance, hosted bool, slo
 	for _, f := range said.fields {
 		last := strings.ToLower(f.Name[strings.LastIndexAny(f.Name, "-._")+1:])
 		if lower := strings.ToLower(f.Name); notKeys[lower] || differing[last] || lang.Reserved(f.Name) ||
-			!lang.IsName(f.Name) || f.Value == "" || f.Value == "-" || portOf.MatchString(f.Value) || len(f.Value) > 100 || strings.Count(f.Value, " ") > 2 {
+			!lang.IsName(f.Name) || f.Value == "" || f.Value == "-" || portOf.MatchString(f.Value) ||
+			len(f.Value) > 100 || strings.Count(f.Value, " ") > 2 {
 			continue
 		}
 		if kind := ""; l != nil {

@@ -43,8 +43,8 @@ var (
 	small = words(`a an and are as at be by for from has in into is it its no not of off on or over set than that the
 		then this to under up via was were with`)
 	// Those of them behind which a name stands that can be any.
-	giving = words(`account by client container database device disk for from gate group host instance interface job machine
-		member mount node of pod queue server service table topic unit user volume`)
+	giving = words(`account by client container database device disk for from gate group host instance interface job
+		machine member mount node of pod queue server service table topic unit user volume`)
 	// stating are words that say how something is: another of them is another state, never another value.
 	stating = words(`accepted active alive available bad begins blocked broken changed closed complete
 		completed configured connected critical dead degraded denied disabled disconnected done
@@ -132,27 +132,33 @@ func Over(text string, kind, others []string) Several {
 				return list[k][from : len(list[k])-to]
 			}, all))
 		default:
-			mixed := machine(w)
-			for n, m := range numbers.FindAllStringIndex(w, -1) {
-				for len(mixed) > 0 && mixed[0][1] <= m[0] {
-					mixed = mixed[1:]
-				}
-				if len(mixed) > 0 && m[1] > mixed[0][0] { // of what is mixed the first number alone
-					if from, to := at+mixed[0][0], at+mixed[0][1]; len(v.Slots) == 0 || v.Slots[len(v.Slots)-1].To < to {
-						v.Slots = append(v.Slots, Slot{From: from, To: to, N: len(all), Values: []string{text[from:to]},
-							Why: "nothing says what it is"})
-					}
-					continue
-				}
-				v.Slots = append(v.Slots, v.slot(at+m[0], at+m[1], func(list []string) string {
-					return numbers.FindAllString(list[k], -1)[n]
-				}, all))
-			}
+			v.numbered(k, at, w, all)
 			v.joined(k, at, w, all)
 		}
 		at += len(w) + 1
 	}
 	return v
+}
+
+// numbered opens the numbers of a word, and what letters and digits are mixed in as a whole.
+func (v *Several) numbered(k, at int, w string, all [][]string) {
+	mixed := machine(w)
+	for n, m := range numbers.FindAllStringIndex(w, -1) {
+		for len(mixed) > 0 && mixed[0][1] <= m[0] {
+			mixed = mixed[1:]
+		}
+		if len(mixed) == 0 || m[1] <= mixed[0][0] {
+			v.Slots = append(v.Slots, v.slot(at+m[0], at+m[1], func(list []string) string {
+				return numbers.FindAllString(list[k], -1)[n]
+			}, all))
+			continue
+		}
+		from, to := at+mixed[0][0], at+mixed[0][1]
+		if n := len(v.Slots); n == 0 || v.Slots[n-1].To < to { // at its first number
+			v.Slots = append(v.Slots, Slot{From: from, To: to, N: len(all), Values: []string{v.Text[from:to]},
+				Why: "nothing says what it is"})
+		}
+	}
 }
 
 // joined lets the only number of a word, which has letters before it and is not always the same, be one
@@ -400,7 +406,9 @@ func (v *Several) opened(x *Slot) string {
 	if at := numbers.FindStringIndex(text); at != nil && at[0] > 0 &&
 		!slices.ContainsFunc(x.Values, func(s string) bool { return same(s) != same(text) }) {
 		number := `\d+`
-		if slices.ContainsFunc(x.Values, func(s string) bool { return strings.ContainsAny(numbers.FindString(s), ".:,") }) {
+		if slices.ContainsFunc(x.Values, func(s string) bool {
+			return strings.ContainsAny(numbers.FindString(s), ".:,")
+		}) {
 			number = `[\d.:,]+`
 		}
 		return regexp.QuoteMeta(text[:at[0]]) + number + regexp.QuoteMeta(text[at[1]:])
