@@ -237,6 +237,9 @@ func ruleName(said utterance, hits []utterance, source string, s *lang.Settings)
 		n++
 	}
 	words = words[:n]
+	if named := source + "-" + said.status; said.status != "" && lang.IsName(named) {
+		words = []string{named}
+	}
 	if len(words) == 0 {
 		words = []string{source}
 	}

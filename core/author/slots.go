@@ -45,6 +45,8 @@ var (
 	// Those of them behind which a name stands that can be any.
 	giving = words(`account by client container database device disk for from gate group host instance interface job
 		machine member mount node of pod queue server service table topic unit user volume`)
+	// people are called by any name, whatever was seen.
+	people = words(`account login user username`)
 	// stating are words that say how something is: another of them is another state, never another value.
 	stating = words(`accepted active alive available bad begins blocked broken changed closed complete
 		completed configured connected critical dead degraded denied disabled disconnected done
@@ -59,7 +61,7 @@ var (
 	runs    = regexp.MustCompile(`[0-9A-Za-z]{8,}`)
 	digits  = regexp.MustCompile(`\d+`)
 	numbers = regexp.MustCompile(`\d+(?:[.:,]\d+)*`)
-	before  = regexp.MustCompile(`(?:^|[\s"'(\[{<,;=|])([A-Za-z][A-Za-z_-]*)([\t #:=\["'(]{1,3})$`)
+	before  = regexp.MustCompile(`(?:^|[\s"'(\[{<,;=|])([A-Za-z][A-Za-z_-]*)([\t #:=\["'(<]{1,3})$`)
 	address = regexp.MustCompile(`^(?:\d{1,3}(?:\.\d{1,3}){3}|[0-9a-fA-F:]*::[0-9a-fA-F:.]*|` +
 		`(?:[0-9a-fA-F]{1,4}:){7}[0-9a-fA-F]{1,4})$`)
 	// code is a word that has more than letters in it.
@@ -403,7 +405,7 @@ func (v *Several) opened(x *Slot) string {
 	if m := machine(text); len(m) == 1 && m[0][1]-m[0][0] == len(text) && len(x.Values) == 1 {
 		return `\w+`
 	}
-	if at := numbers.FindStringIndex(text); at != nil && at[0] > 0 &&
+	if at := numbers.FindStringIndex(text); at != nil && at[0] > 0 && !people[x.Name] &&
 		!slices.ContainsFunc(x.Values, func(s string) bool { return same(s) != same(text) }) {
 		number := `\d+`
 		if slices.ContainsFunc(x.Values, func(s string) bool {

@@ -28,6 +28,8 @@ func TestKeys(t *testing.T) {
 			`Failed password for (?<account>\S+) from [\d.:,]+ port \d+ ssh\d+`},
 		{"Failed password for invalid user %s from %s port %s", [][]string{accounts, {"10.0.0.1"}, each},
 			`Failed password for invalid user (?<user>\S+) from [\d.:,]+ port \d+`},
+		{"Invalid user %s from %s port %s", [][]string{{"anna1", "anna2", "anna3"}, {"10.0.0.1"}, each},
+			`Invalid user (?<user>\S+) from [\d.:,]+ port \d+`},
 		{"FS error (device %s): find_entry:1455: inode #%s: lblock 0", [][]string{{"sda1", "sdb2"}, each},
 			`FS error \(device (?<device>[^\s\)]+)\): find_entry:\d+: inode #\d+: lblock \d+`},
 		{"link %s down", [][]string{{"eth0", "eth1"}}, `link (?<link>eth\d+) down`},
