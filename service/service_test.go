@@ -389,7 +389,7 @@ func TestRuleFromAnEntry(t *testing.T) {
 		"pump 7: pressure low (1.2 bar, want 2.0)": `/pump (?<pump>\d+): pressure low \([\d.:,]+ bar, want [\d.:,` +
 			`]+\)/ pump`,
 		"level=3 temp=-18.4 at /var/x": `/level=\d+ temp=-[\d.:,]+ at \/var\/x/ `,
-		"seat 12 of berth 3.":          `/seat (?<seat>\d+) of berth \d+\./ seat`,
+		"seat 12 of berth 3.":          `/seat \d+ of berth (?<berth>\d+)\./ berth`,
 		"within 5 s, disk7 gone":       `/within \d+ s, disk\d+ gone/ `,
 	} {
 		pattern, named := author.PatternOver([]string{line})

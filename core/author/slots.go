@@ -331,6 +331,9 @@ func (v *Several) why(x *Slot) string {
 	if x.To < len(v.Text) {
 		behind = v.Text[x.To : x.To+1]
 	}
+	if behind == "." && (x.To+1 == len(v.Text) || v.Text[x.To+1] == ' ') { // the end of a sentence
+		behind = ""
+	}
 	plain := strings.Trim(value, "0123456789") == ""
 	number := strings.Trim(value, "0123456789.:,") == ""
 	last := strings.LastIndexAny(v.Text[:x.From], " ") + 1
