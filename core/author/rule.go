@@ -213,6 +213,9 @@ func keyField(l *lang.Layout, said utterance, hits []utterance, hosted bool, slo
 var mute = map[string]bool{"the": true, "this": true, "that": true, "has": true, "have": true, "been": true,
 	"was": true, "were": true, "are": true, "for": true, "from": true, "with": true, "and": true}
 
+// mostNamed is how long a name is that has four words.
+const mostNamed = 26
+
 // ruleName makes a name, that no other rule has, of what all hits say: of no value that differs, and of
 // none that has a field.
 func ruleName(said utterance, hits []utterance, source string, s *lang.Settings) string {
@@ -233,7 +236,7 @@ func ruleName(said utterance, hits []utterance, source string, s *lang.Settings)
 		words = all
 	}
 	n := min(len(words), 3)
-	if n == 3 && len(words) > n && (words[2] == "not" || words[2] == "cannot") {
+	if len(words) > n && len(strings.Join(words[:n+1], "-")) <= mostNamed {
 		n++
 	}
 	words = words[:n]
