@@ -171,6 +171,8 @@ func (o *Outbox) sendAll(ctx context.Context, name string, way via.Way, l *lane,
 	var all sync.WaitGroup
 	stop, shut := context.WithCancel(ctx) // no further message is begun
 	defer shut()
+	begun, end := graced(ctx)
+	defer end()
 	for range n {
 		all.Go(func() {
 			for chain := range work {
@@ -178,8 +180,8 @@ func (o *Outbox) sendAll(ctx context.Context, name string, way via.Way, l *lane,
 					if stop.Err() != nil {
 						break
 					}
-					o.try(ctx, way, m)
-					if ctx.Err() != nil { // it is told after the next start, under the same identifier
+					o.try(begun, way, m)
+					if begun.Err() != nil { // it is told after the next start, under the same identifier
 						break
 					}
 					done <- m
@@ -219,6 +221,20 @@ func (o *Outbox) sendAll(ctx context.Context, name string, way via.Way, l *lane,
 		}
 	}
 	return stop.Err() == nil
+}
+
+// grace is how long a message that is being sent may take yet when the service ends: its yes is worth
+// waiting for, since what nobody knows of is told again after the next start.
+const grace = 2 * time.Second
+
+// graced is a context that ends that much later.
+func graced(ctx context.Context) (context.Context, func()) {
+	out, end := context.WithCancel(context.WithoutCancel(ctx))
+	forget := context.AfterFunc(ctx, func() { time.AfterFunc(grace, end) })
+	return out, func() {
+		forget()
+		end()
+	}
 }
 
 // try sends one message.

@@ -3,6 +3,8 @@ package service
 import (
 	"context"
 	"fmt"
+	"io"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -277,6 +279,33 @@ func TestCaughtUpInOneMessage(t *testing.T) {
 	runs(t, p, nil)
 	time.Sleep(time.Second)
 	assert.Len(t, b.all(), 3, "nothing is told twice")
+}
+
+// A message that is being sent when the service ends is waited for: its yes counts, and after the next
+// start it is not told again.
+func TestYesComesAtTheEnd(t *testing.T) {
+	t.Parallel()
+	srv, b, answer := hook(t)
+	came, say := make(chan struct{}, 1), make(chan struct{})
+	*answer = func(_ http.ResponseWriter, r *http.Request) bool {
+		body, _ := io.ReadAll(r.Body)
+		if b.put(string(body)); len(b.all()) == 1 {
+			came <- struct{}{}
+			<-say
+		}
+		return true
+	}
+	p := newPlace(t, t.TempDir())
+	p.write("settings/who.lantern", fmt.Sprintf("settings { tell duty }\ncontact duty { webhook %q }\n", srv.URL))
+	stop := runs(t, p, nil)
+	p.say("a pump 7 low")
+	p.say("a pump 7 low")
+	<-came
+	time.AfterFunc(300*time.Millisecond, func() { close(say) })
+	stop()
+	runs(t, p, nil)
+	p.say("a pump 7 fine")
+	assert.Equal(t, "dim-lantern.alert.cleared", read(t, b.await(t, 2)[1]).Type)
 }
 
 // Templates of the settings folder are used, and one that is not right is told by check and
