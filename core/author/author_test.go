@@ -42,20 +42,26 @@ func TestPatternFitsItsEntry(t *testing.T) {
 	})
 }
 
+// builtAlike are a text and at least so many more of the same build.
+func builtAlike(t *rapid.T, more int) []string {
+	words := strings.Split(saying.Draw(t, "text"), " ")
+	texts := []string{strings.Join(words, " ")}
+	for range rapid.IntRange(more, 4).Draw(t, "others") {
+		other := append([]string(nil), words...)
+		for i := range other {
+			if rapid.IntRange(0, 2).Draw(t, "differs") == 0 {
+				other[i] = rapid.SampledFrom([]string{"north", "south-2", "17", "x=1"}).Draw(t, "word")
+			}
+		}
+		texts = append(texts, strings.Join(other, " "))
+	}
+	return texts
+}
+
 // A pattern over several entries of one build fits all of them.
 func TestPatternOverFitsAll(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		words := strings.Split(saying.Draw(t, "text"), " ")
-		texts := []string{strings.Join(words, " ")}
-		for range rapid.IntRange(1, 4).Draw(t, "others") {
-			other := append([]string(nil), words...)
-			for i := range other {
-				if rapid.IntRange(0, 2).Draw(t, "differs") == 0 {
-					other[i] = rapid.SampledFrom([]string{"north", "south-2", "17", "x=1"}).Draw(t, "word")
-				}
-			}
-			texts = append(texts, strings.Join(other, " "))
-		}
+		texts := builtAlike(t, 1)
 		pattern, _ := author.PatternOver(texts)
 		re := compiled(t, pattern)
 		for _, x := range texts {

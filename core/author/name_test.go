@@ -66,17 +66,7 @@ func TestNameValue(t *testing.T) {
 func TestNamedPatternFitsAll(t *testing.T) {
 	named := 0
 	rapid.Check(t, func(t *rapid.T) {
-		words := strings.Split(saying.Draw(t, "text"), " ")
-		texts := []string{strings.Join(words, " ")}
-		for range rapid.IntRange(0, 3).Draw(t, "others") {
-			other := append([]string(nil), words...)
-			for i := range other {
-				if rapid.IntRange(0, 2).Draw(t, "differs") == 0 {
-					other[i] = rapid.SampledFrom([]string{"north", "south-2", "17", "x=1"}).Draw(t, "word")
-				}
-			}
-			texts = append(texts, strings.Join(other, " "))
-		}
+		texts := builtAlike(t, 0)
 		pattern, _ := author.PatternOver(texts)
 		from := rapid.IntRange(0, len(texts[0])-1).Draw(t, "from")
 		to := rapid.IntRange(from+1, len(texts[0])).Draw(t, "to")

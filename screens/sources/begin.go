@@ -148,30 +148,36 @@ func (b *begin) Draw(c *paint.Canvas, top, bottom int) {
 	if b.begun == nil {
 		return
 	}
-	y = drawText(c, y, bottom, b.begun.Name, b.begun.Text, p)
-	if y++; y < bottom {
-		raised := "nothing"
-		if b.begun.Raised > 0 {
-			raised = room.Count(b.begun.Raised, "alert")
+	hits, each := b.hits(c.W - 12)
+	style := dim
+	if each {
+		style = base.With(p.Severity[entry.Warning])
+	}
+	// On a small screen the end of the text makes room for what it would have done.
+	y = drawText(c, y, max(bottom-len(hits)-len(b.begun.Why)-1, y+4), b.begun.Name, b.begun.Text, p) + 1
+	for i, part := range append(hits, b.begun.Why...) {
+		if i == len(hits) {
+			style = dim
 		}
-		words := fmt.Sprintf("It would hit %s of the newest %s entries, and raise %s.",
-			humanize.Comma(b.begun.Hits), humanize.Comma(b.begun.Looked), raised)
-		style := dim
-		if b.begun.Raised >= 4 && b.begun.Raised*2 > b.begun.Hits {
-			words += " That is nearly an alert a hit: name in per what identifies, or raise at several in a while."
-			style = base.With(p.Severity[entry.Warning])
-		}
-		for _, part := range room.Wrap(words, c.W-12) {
+		if y < bottom {
 			c.Cut(10, y, c.W-11, style, part)
 			y++
 		}
-		for _, because := range b.begun.Why {
-			if y < bottom {
-				c.Cut(10, y, c.W-11, dim, because)
-				y++
-			}
-		}
 	}
+}
+
+// hits says what the rule would have done, in lines, and whether that is nearly an alert a hit.
+func (b *begin) hits(width int) (lines []string, each bool) {
+	raised := "nothing"
+	if b.begun.Raised > 0 {
+		raised = room.Count(b.begun.Raised, "alert")
+	}
+	words := fmt.Sprintf("It would hit %s of the newest %s entries, and raise %s.",
+		humanize.Comma(b.begun.Hits), humanize.Comma(b.begun.Looked), raised)
+	if each = b.begun.Raised >= 4 && b.begun.Raised*2 > b.begun.Hits; each {
+		words += " That is nearly an alert a hit: name in per what identifies, or raise at several in a while."
+	}
+	return room.Wrap(words, width), each
 }
 
 // drawEntry draws one of the entries that can be chosen.
