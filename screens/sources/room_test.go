@@ -98,8 +98,9 @@ func sits() *hand {
 		if h.fail != nil {
 			return nil, h.fail
 		}
-		return &api.Begun{Name: "/s/pump.lantern", Text: "rule pump {\n}\n", Hits: 1200, Looked: 5000, Raised: 1,
-			Done: q.Write}, nil
+		long := strings.Repeat("  # what the screen has no room for\n", 60)
+		return &api.Begun{Name: "/s/pump.lantern", Text: "rule pump {\n" + long + "}\n", Hits: 1200, Looked: 5000,
+			Raised: 1, Done: q.Write}, nil
 	})
 	api.DoPut.Answer(desk, func(_ context.Context, q api.PutQuery) (*api.Put, error) {
 		h.puts = append(h.puts, q)
