@@ -215,6 +215,9 @@ func check(texts []Text, env lang.Env) (*lang.Settings, []lang.Diagnostic) {
 	for _, r := range s.Rules {
 		r.Zone = days
 	}
+	for _, q := range s.Asks {
+		q.Zone = days
+	}
 	return s, ds
 }
 

@@ -13,18 +13,27 @@ import (
 func Check(files []*File, env Env) (*Settings, []Diagnostic) {
 	k := &checker{env: env, settings: &Settings{}, first: map[string]token{}, file: map[any]*File{},
 		settingsFile: map[string]*File{}, tables: map[string][]byte{}}
+	nameKinds(files)
 	for _, f := range files {
 		if f.isTable {
 			k.tables[f.Name] = f.table
 			continue
 		}
-		k.read(f)
+		k.read(f, func(kind string) bool { return kind == "kind" })
+	}
+	k.circles()
+	for _, f := range files {
+		if !f.isTable {
+			k.read(f, func(kind string) bool { return kind != "kind" })
+		}
 	}
 	byName(k.settings.Sources, func(x *Source) string { return x.Name })
 	byName(k.settings.Layouts, func(x *Layout) string { return x.Name })
 	byName(k.settings.Rules, func(x *Rule) string { return x.Name })
 	byName(k.settings.Contacts, func(x *Contact) string { return x.Name })
 	byName(k.settings.Hushes, func(x *Hush) string { return x.Name })
+	byName(k.settings.Kinds, func(x *Kind) string { return x.Name })
+	byName(k.settings.Asks, func(x *Question) string { return x.Name })
 	k.settings.zones = env.Zone
 	for _, l := range k.settings.Layouts {
 		l.Zones = env.Zone
@@ -97,20 +106,23 @@ func (k *checker) index(f *File) *blockIndex {
 	return x
 }
 
-// read makes the nodes of a file's blocks.
-func (k *checker) read(f *File) {
+// read makes the nodes of those of a file's blocks that are wanted now.
+func (k *checker) read(f *File, wanted func(kind string) bool) {
 	f.env = k.env
 	if k.names == nil {
 		k.names = map[string][]string{}
 	}
 	for _, b := range f.blocks {
 		kind := b.kind.src
+		if !wanted(kind) {
+			continue
+		}
 		switch kind {
-		case "source", "layout", "rule", "contact", "hush":
+		case "source", "layout", "rule", "contact", "hush", "kind", "ask":
 		case "settings":
 			k.readSettings(f, b)
 			continue
-		case "group", "kit", "report", "deliver":
+		case "group", "kit", "report", "measure", "deliver":
 			f.report(Err, "not-in-this-version", b.kind, notYet+": "+kind,
 				"take the block out, or put # before its lines")
 			continue
@@ -150,6 +162,11 @@ func (k *checker) read(f *File) {
 			node = &Contact{Pos: b.name.pos, Name: b.name.src}
 		case "hush":
 			node = &Hush{Pos: b.name.pos, Name: b.name.src}
+		case "kind":
+			x := f.kinds[b.name.src]
+			f.reading, node = x, x
+		case "ask":
+			node = &Question{Pos: b.name.pos, Name: b.name.src}
 		case "rule":
 			r := &Rule{Pos: b.name.pos, Name: b.name.src}
 			for _, c := range b.clauses { // the steps of an expect look at the key
@@ -179,6 +196,10 @@ func (k *checker) read(f *File) {
 			k.settings.Contacts = append(k.settings.Contacts, n)
 		case *Hush:
 			k.settings.Hushes = append(k.settings.Hushes, n)
+		case *Kind:
+			k.settings.Kinds = append(k.settings.Kinds, n)
+		case *Question:
+			k.settings.Asks = append(k.settings.Asks, n)
 		}
 	}
 }
@@ -244,6 +265,13 @@ func (k *checker) complete(f *File, b *block, node any) {
 		k.completeContact(f, b, n)
 	case *Hush:
 		k.completeHush(f, b, n)
+	case *Kind:
+		if n.Where == nil {
+			f.report(Err, "incomplete", b.name, fmt.Sprintf("the kind %s does not say which entries are of it", n.Name),
+				"write: where EXPR")
+		}
+	case *Question:
+		k.completeQuestion(f, b, n)
 	}
 }
 
@@ -315,6 +343,7 @@ func (k *checker) resolve() {
 		}
 	}
 	s.Rules = rules
+	k.questions()
 	k.shadows()
 	k.people()
 	s.Rules = slices.DeleteFunc(s.Rules, func(r *Rule) bool { return k.brokenRule(r) })
@@ -340,6 +369,10 @@ func (k *checker) at(f *File, node any, kind, word, arg string, w Weight, code, 
 	case *Contact:
 		nodeName = n.Name
 	case *Hush:
+		nodeName = n.Name
+	case *Kind:
+		nodeName = n.Name
+	case *Question:
 		nodeName = n.Name
 	}
 	if b := k.index(f).named[kind+" "+nodeName]; b != nil {

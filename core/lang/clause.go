@@ -52,6 +52,16 @@ func init() { // it refers to itself through the readers
 			"rules": readHushRules, "about": readAbout, "where": readHushWhere, "from": readHushFrom,
 			"why": readHushWhy, "note": readNote, "off": readOff,
 		},
+		"kind": {
+			"where": readKindWhere, "note": readNote, "about": readAbout, "off": readOff,
+		},
+		"ask": {
+			"on": readAskOn, "where": readAskWhere, "ignore": readAskIgnore, "join": readAskJoin,
+			"reckon": readAskReckon, "show": readAskShow, "per": readAskPer, "every": readAskEvery,
+			"over": readAskOver, "from": readAskFrom, "beside": readAskBeside, "having": readAskHaving,
+			"most": readAskMost, "least": readAskMost, "new": readAskNew,
+			"note": readNote, "about": readAbout, "off": readOff,
+		},
 		"settings": {
 			"mail": readMail, "tell": readSettingsTell, "heartbeat": readHeartbeat, "zone": readZone,
 			"apply": readApply, "keep": readAtMost, "most": readMost, "built-in": readBuiltIn,
@@ -160,6 +170,9 @@ var once = map[string]bool{
 	"rule say": true, "rule advise": true,
 	"rule awaits": true, "rule once": true, "rule among": true, "rule empty": true, "rule blind": true,
 	"rule reopen": true, "rule clock": true, "rule grace": true,
+	"ask on": true, "ask where": true, "ask join": true, "ask show": true, "ask per": true, "ask every": true,
+	"ask over": true, "ask from": true, "ask beside": true, "ask having": true, "ask most": true, "ask least": true,
+	"ask new": true,
 }
 
 func article(kind string) string {
@@ -183,6 +196,10 @@ func readNote(c *cursor, node any) {
 		n.Note = s
 	case *Hush:
 		n.Note = s
+	case *Kind:
+		n.Note = s
+	case *Question:
+		n.Note = s
 	case *Settings:
 		n.Note = s
 	}
@@ -201,6 +218,10 @@ func readAbout(c *cursor, node any) {
 		n.About = append(n.About, words...)
 	case *Hush:
 		n.Words = append(n.Words, words...)
+	case *Kind:
+		n.About = append(n.About, words...)
+	case *Question:
+		n.About = append(n.About, words...)
 	}
 }
 
@@ -216,6 +237,10 @@ func readOff(c *cursor, node any) {
 	case *Contact:
 		n.Off = true
 	case *Hush:
+		n.Off = true
+	case *Kind:
+		n.Off = true
+	case *Question:
 		n.Off = true
 	case *Settings:
 		n.off = true

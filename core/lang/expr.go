@@ -188,7 +188,8 @@ func IsName(s string) bool {
 	return len(diags) == 0 && len(toks) == 2 && toks[0].kind == name && toks[0].src == s && !Reserved(s)
 }
 
-var reserved = []string{"and", "or", "not", "in", "has", "lacks", "then", "within", "where", "from"}
+var reserved = []string{"and", "or", "not", "in", "has", "lacks", "is", "then", "within", "where", "from", "alerts",
+	"all"}
 
 // maxPattern bounds the length of a pattern in bytes.
 const maxPattern = 4096
@@ -320,7 +321,7 @@ func (c *cursor) not() Expr {
 }
 
 const exprMend = `an expression is /pattern/, "phrase", FIELD == VALUE, FIELD ~ /pattern/, FIELD in (…), has ` +
-	`FIELD or lacks FIELD`
+	`FIELD, lacks FIELD or is KIND`
 
 func (c *cursor) primary() Expr {
 	t := c.next()
@@ -343,6 +344,8 @@ func (c *cursor) primary() Expr {
 		return &Phrase{Text: t.val, Pos: t.pos}
 	case t.is("has"), t.is("lacks"):
 		return &Has{Field: c.fieldName("a field's name"), Lacks: t.src == "lacks", Pos: t.pos}
+	case t.is("is"):
+		return c.kindOf(t)
 	case t.kind == name && !contains(reserved, t.src):
 		return c.comparison(t)
 	case t.kind == number:

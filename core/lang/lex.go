@@ -52,6 +52,8 @@ type lexer struct {
 	start int // offset of the line's first byte
 	// counted is an offset of that line, col its column.
 	counted, col int
+	// calc is how many parentheses are open of what a question reckons, where a / divides.
+	calc int
 	lines        []string
 	out          []token
 	diags        []Diagnostic
@@ -140,6 +142,10 @@ func lexToken(t token) stateFn {
 		from := l.off
 		rest := l.src[l.off:]
 		r, size := utf8.DecodeRuneInString(rest)
+		if l.calc > 0 && l.calculates(&t, rest) {
+			l.out = append(l.out, t)
+			return lexSpace
+		}
 		switch {
 		case strings.HasPrefix(rest, "re`"):
 			l.off += 3
@@ -221,9 +227,56 @@ func lexToken(t token) stateFn {
 			}
 		}
 		t.src = l.src[from:l.off]
+		if t.is("(") && l.beginsCalc() {
+			l.calc = 1
+		}
 		l.out = append(l.out, t)
 		return lexSpace
 	}
+}
+
+// beginsCalc tells whether what was read last is reckon NAME as, behind which a calculation
+// stands in parentheses.
+func (l *lexer) beginsCalc() bool {
+	n := len(l.out)
+	return n >= 3 && l.out[n-1].is("as") && l.out[n-2].kind == name && l.out[n-3].is("reckon")
+}
+
+// calculates reads a sign, a parenthesis or a number of a calculation; false where something else
+// begins there. A - with a blank behind it is a sign; so is one in front of what is no number.
+func (l *lexer) calculates(t *token, rest string) bool {
+	next := byte(' ')
+	if len(rest) > 1 {
+		next = rest[1]
+	}
+	from := l.off
+	switch c := rest[0]; {
+	case c == '+', c == '*', c == '/', c == '-' && !isDigit(next):
+		t.kind = op
+		l.off++
+	case c == '(', c == ')':
+		t.kind = punct
+		l.off++
+		if l.calc++; c == ')' {
+			l.calc -= 2
+		}
+	case isDigit(c), c == '-':
+		t.kind = number
+		for l.off++; l.off < len(l.src) && (l.src[l.off] == '.' || l.src[l.off] == '%' || isDigit(l.src[l.off]) ||
+			l.src[l.off]|0x20 >= 'a' && l.src[l.off]|0x20 <= 'z'); l.off++ {
+			if e := l.src[l.off] | 0x20; e == 'e' && l.off+2 < len(l.src) && (l.src[l.off+1] == '-' ||
+				l.src[l.off+1] == '+') && isDigit(l.src[l.off+2]) {
+				l.off++
+			}
+		}
+	default:
+		if c == '}' || c == '{' { // it was never closed
+			l.calc = 0
+		}
+		return false
+	}
+	t.src = l.src[from:l.off]
+	return true
 }
 
 // until reads up to the closing byte, which must come on the same line.

@@ -155,6 +155,8 @@ func (r *Rule) beat() time.Duration {
 // sourceOf is the source that an expression asks for; "" where it asks for none.
 func sourceOf(x Expr) string {
 	switch x := x.(type) {
+	case *Is:
+		return sourceOf(x.Kind.Where)
 	case *And:
 		for _, p := range x.Of {
 			if s := sourceOf(p); s != "" {
@@ -394,6 +396,8 @@ func (k *checker) lintExprs(r *Rule) {
 // hasLiteral tells whether an entry must hold some fixed text for x to fit.
 func hasLiteral(x Expr) bool {
 	switch x := x.(type) {
+	case *Is:
+		return hasLiteral(x.Kind.Where)
 	case *And:
 		for _, p := range x.Of {
 			if hasLiteral(p) {

@@ -21,6 +21,8 @@ type Settings struct {
 	// Contacts and Hushes are in the order of their names; those that are off are among them.
 	Contacts []*Contact
 	Hushes   []*Hush
+	Kinds    []*Kind     // by name
+	Asks     []*Question // by name; those that are off are among them
 	// Tell are the contacts that are told where a rule names nobody.
 	Tell      []string
 	Mail      *Mail      // nil where there is no mail server
@@ -207,7 +209,7 @@ type Expr interface {
 	Place() Pos
 }
 
-// The expressions. And and Or have two or more parts.
+// The expressions. And and Or have two or more parts; Is stands in kind.go.
 type (
 	And   struct{ Of []Expr }
 	Or    struct{ Of []Expr }
@@ -353,6 +355,8 @@ func walk(e Expr, under bool, visit func(Expr, bool)) {
 		}
 	case *Not:
 		walk(e.Of, true, visit)
+	case *Is:
+		walk(e.Kind.Where, under, visit)
 	}
 }
 

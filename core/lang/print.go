@@ -153,4 +153,5 @@ func spaced(a, b token) bool {
 	return true
 }
 
-var aggregates = []string{"sum", "avg", "min", "max", "p50", "p95", "p99", "different"}
+var aggregates = []string{"sum", "avg", "min", "max", "median", "p50", "p90", "p95", "p99", "different", "first", "last",
+	"share", "length", "since"}

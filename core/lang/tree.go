@@ -17,7 +17,8 @@ type File struct {
 	lines  []string
 	diags  []Diagnostic
 
-	reading any // the rule or layout whose clauses are being read
+	reading any // the rule, layout or kind whose clauses are being read
+	kinds   map[string]*Kind
 	env     Env // as Check was given it
 	isTable bool
 	table   []byte
@@ -89,8 +90,8 @@ func (f *File) report(w Weight, code string, t token, what, mend string) {
 	f.diags = append(f.diags, d)
 }
 
-var blockKinds = []string{"source", "layout", "rule", "contact", "hush", "settings", "group", "kit", "report",
-	"deliver"}
+var blockKinds = []string{"source", "layout", "rule", "contact", "hush", "settings", "kind", "ask", "group", "kit",
+	"report", "measure", "deliver"}
 
 func (p *parser) parseFile() {
 	for {
@@ -209,7 +210,7 @@ func (p *parser) parseClause(b *block) {
 		if t.kind == end || t.is("}") && len(open) == 0 {
 			break
 		}
-		if t.newline && len(open) == 0 && !last.continues() {
+		if len(open) == 0 && (t.newline && !last.continues() || b.kind.src == "ask" && endsAsk(c.toks, t)) {
 			break
 		}
 		if t.newline && len(open) > 0 && !last.continues() && (p.beginsClause(b) || t.is("}") || p.beginsBlock()) {

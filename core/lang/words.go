@@ -284,6 +284,8 @@ func spoken(x Expr) string {
 			all = append(all, v.String())
 		}
 		return x.Field + " is one of " + strings.Join(all, ", ")
+	case *Is:
+		return "it is " + articleFor(x.Name)
 	}
 	return x.String()
 }

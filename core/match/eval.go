@@ -65,6 +65,8 @@ func eval(x lang.Expr, s *Subject) bool {
 		ok := Eval(x.Of, s)
 		s.Captures = s.Captures[:mark]
 		return !ok
+	case *lang.Is:
+		return Eval(x.Kind.Where, s)
 	case *lang.Match:
 		return evalMatch(x, s)
 	case *lang.Phrase:

@@ -246,6 +246,8 @@ func same(b []byte, text string, fold bool) bool {
 func needsOf(x lang.Expr, typed func(field string) bool, pick func([][]lang.Literal) []lang.Literal) []lang.Literal {
 	inLine := func(field string) bool { return !typed(field) && !slices.Contains(entryBuiltIn, field) }
 	switch x := x.(type) {
+	case *lang.Is:
+		return needsOf(x.Kind.Where, typed, pick)
 	case *lang.And:
 		var sets [][]lang.Literal
 		for _, p := range x.Of {

@@ -22,7 +22,7 @@ func Matching(s *lang.Settings, r *lang.Rule) string {
 	var b strings.Builder
 	for _, c := range r.Exprs() {
 		if c.Word != "raise" {
-			b.WriteString(c.Word + " " + c.Expr.String())
+			b.WriteString(c.Word + " " + lang.Plain(c.Expr).String())
 			b.WriteByte(0)
 		}
 	}
@@ -43,7 +43,7 @@ func Matching(s *lang.Settings, r *lang.Rule) string {
 func waysIn(s *lang.Source) string {
 	only := ""
 	if s.Only != nil {
-		only = s.Only.String()
+		only = lang.Plain(s.Only).String()
 	}
 	way := ""
 	if s.Kept() {

@@ -170,6 +170,10 @@ func explain(x lang.Expr, s *match.Subject, indent string, out *ClauseSays) {
 		parts, word = x.Of, "any of"
 	case *lang.Not:
 		parts, word = []lang.Expr{x.Of}, "not"
+	case *lang.Is:
+		if x.Kind.Where != nil {
+			parts, word = []lang.Expr{x.Kind.Where}, x.String()
+		}
 	}
 	if parts == nil {
 		ok := match.Eval(x, s)
