@@ -193,8 +193,19 @@ func CheckErrors(texts []Text) (*lang.Settings, []lang.Diagnostic) {
 	return check(texts, lang.Env{Zone: Zone, Time: layout.Zones(Zone).CheckTime, ErrorsOnly: true})
 }
 
-func check(texts []Text, env lang.Env) (*lang.Settings, []lang.Diagnostic) {
-	var files []*lang.File
+// CheckTyped checks settings with a question that is typed. The diagnostics are those of the question,
+// and its errors; it is nil where it cannot be.
+func CheckTyped(texts []Text, question string) (*lang.Settings, *lang.Question, []lang.Diagnostic) {
+	s, ds := check(texts, lang.Env{Zone: Zone, Time: layout.Zones(Zone).CheckTime, ErrorsOnly: true},
+		lang.ParseQuestion(lang.Typed, question))
+	ds = slices.DeleteFunc(ds, func(d lang.Diagnostic) bool { return d.Pos.File != lang.Typed })
+	if lang.Errors(ds) {
+		return s, nil, ds
+	}
+	return s, s.Ask(lang.Typed), ds
+}
+
+func check(texts []Text, env lang.Env, files ...*lang.File) (*lang.Settings, []lang.Diagnostic) {
 	for _, t := range texts {
 		if t.Table {
 			files = append(files, lang.Table(t.Name, []byte(t.Body)))

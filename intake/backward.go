@@ -3,7 +3,9 @@ package intake
 import (
 	"context"
 	"io"
+	"io/fs"
 	"os"
+	"syscall"
 
 	"dimlantern/core/entry"
 	"dimlantern/core/match"
@@ -84,6 +86,7 @@ type Member struct {
 	Size   int64 // in bytes, as it lies there
 	Mod    entry.Instant
 	Packed bool
+	ID     Identity
 }
 
 // Members are the files of a log, newest first.
@@ -91,7 +94,57 @@ func Members(series string) []Member {
 	files := members(series)
 	out := make([]Member, 0, len(files))
 	for i := len(files) - 1; i >= 0; i-- {
-		out = append(out, Member{files[i].path, files[i].size, entry.Instant(files[i].mod), files[i].zip})
+		out = append(out, Member{files[i].path, files[i].size, entry.Instant(files[i].mod), files[i].zip, files[i].id})
 	}
 	return out
+}
+
+// MemberOf is a file as a member of a log that is that file alone.
+func MemberOf(path string) (Member, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return Member{}, err
+	}
+	f := statOf(path, info)
+	return Member{path, f.size, entry.Instant(f.mod), Packed(path), f.id}, nil
+}
+
+// Open opens a member of a series, under whatever name it has by now: it may have been rotated since.
+func (m Member) Open(series string) (*os.File, error) {
+	try := func(path string) (*os.File, bool) {
+		f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+		if err != nil {
+			return nil, false
+		}
+		if info, err := f.Stat(); err == nil && info.Mode().IsRegular() && statOf(path, info).id == m.ID {
+			return f, true
+		}
+		f.Close()
+		return nil, false
+	}
+	if f, ok := try(m.Path); ok {
+		return f, nil
+	}
+	for _, x := range Members(series) {
+		if x.ID == m.ID {
+			if f, ok := try(x.Path); ok {
+				return f, nil
+			}
+		}
+	}
+	if f, err := os.Open(m.Path); err != nil {
+		return nil, err
+	} else {
+		f.Close()
+	}
+	return nil, fs.ErrNotExist
+}
+
+// Print is what tells a file from others: some of its first bytes.
+func Print(path string) []byte { return printOf(path) }
+
+// HeaderBefore is the line that names the columns of what stands behind a place of a file; "" where the
+// layout has none.
+func HeaderBefore(f *os.File, place int64, plan *match.Plan) string {
+	return headerBefore(f, place, plan)
 }

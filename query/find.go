@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -17,6 +16,7 @@ import (
 	"dimlantern/core/match"
 	"dimlantern/folder"
 	"dimlantern/intake"
+	"dimlantern/intake/reread"
 )
 
 // Sought is what a person looks for among entries.
@@ -79,29 +79,7 @@ func (x *Sought) In(src *lang.Source, zone *time.Location) *match.Sought {
 }
 
 // Log is a log in which entries are looked for.
-type Log struct {
-	Name   string // of the origin
-	Series string // the path that its files have their names from
-	Only   string // of those this one alone; "" is all
-	Host   string
-	Source *lang.Source
-	Skew   time.Duration // how far its writer's clock lies back
-}
-
-// members are the log's files, newest first.
-func (o *Log) members() []intake.Member {
-	all := intake.Members(o.Series)
-	if o.Only != "" {
-		all = slices.DeleteFunc(all, func(m intake.Member) bool { return m.Path != o.Only })
-		if len(all) == 0 { // its name is not that of a log
-			if info, err := os.Stat(o.Only); err == nil {
-				all = []intake.Member{{Path: o.Only, Size: info.Size(), Mod: entry.Of(info.ModTime()),
-					Packed: intake.Packed(o.Only)}}
-			}
-		}
-	}
-	return all
-}
+type Log = reread.Log
 
 // findFor is how long an answer looks before it says what it has found so far; a part of a
 // file, and a packed one as a whole, is looked through all the same.
@@ -164,7 +142,7 @@ func begun(logs []Log) *api.FindPlace {
 	p := &api.FindPlace{}
 	for _, o := range logs {
 		log := api.FindLog{Origin: o.Name, End: -1, Until: entry.None}
-		for i, m := range o.members() {
+		for i, m := range o.Members() {
 			if i == 0 {
 				log.Until = m.Mod
 			}
@@ -211,7 +189,7 @@ func (f *finding) next(ctx context.Context, logs []Log) bool {
 // part looks through the part of a log that comes before what is done; false where that was
 // all of it.
 func (f *finding) part(ctx context.Context, o Log, log *api.FindLog) bool {
-	members := o.members()
+	members := o.Members()
 	at := 0
 	if log.Path != "" {
 		at = slices.IndexFunc(members, func(m intake.Member) bool { return m.Path == log.Path })

@@ -75,3 +75,6 @@ func (s *Service) Serve(ctx context.Context) error {
 // Join returns a client of the service of a data folder. Whether one is there shows when
 // it is asked.
 func Join(data string) *api.Client { return api.Join(socketPath(data)) }
+
+// NotesFolder is the folder of the data in which stands which time lies where in files.
+const NotesFolder = "notes"

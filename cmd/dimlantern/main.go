@@ -73,7 +73,7 @@ and clears them by itself. Without a command it opens the screens.`,
 		handoverCommand(), tellCommand(), statusCommand(), applyCommand(), rereadCommand(), contactsCommand(),
 		rulesCommand(), sourcesCommand(),
 		channelsCommand(), nearCommand(), proposeCommand(), detectCommand(), shapesCommand(), fieldsCommand(),
-		findCommand(), manCommand())
+		findCommand(), askCommand(), asksCommand(), manCommand())
 	completions(root)
 	return root
 }

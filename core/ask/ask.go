@@ -147,17 +147,20 @@ func (p *Plan) Condition() lang.Expr {
 	return p.Q.Where
 }
 
-// Fields are the fields that have to be divided off for the question; nil is all of them.
+// Fields are the fields that have to be divided off for the question, "" among them where its text is
+// wanted; nil is all of them.
 func (p *Plan) Fields() []string {
 	if p.Q.Each || p.columns[0].Fn == "entries" {
 		return nil
 	}
-	out := p.Q.Fields()
+	out := append([]string{}, p.Q.Fields()...)
 	for _, c := range p.Q.Exprs() {
 		lang.Walk(c.Expr, func(part lang.Expr, _ bool) {
 			switch part := part.(type) {
 			case *lang.Match:
 				out = append(out, part.Field)
+			case *lang.Phrase:
+				out = append(out, "")
 			case *lang.Compare:
 				out = append(out, part.Field)
 			case *lang.In:

@@ -41,7 +41,9 @@ type slow struct {
 // start is when the period of an instant begins, by looking at the calendar.
 func (x *slow) start(at entry.Instant) (from, to entry.Instant) {
 	t := at.Time().In(x.zone)
-	midnight := func(y int, m time.Month, d int) entry.Instant { return entry.Of(time.Date(y, m, d, 0, 0, 0, 0, x.zone)) }
+	midnight := func(y int, m time.Month, d int) entry.Instant {
+		return entry.Of(time.Date(y, m, d, 0, 0, 0, 0, x.zone))
+	}
 	y, m, d := t.Date()
 	switch e := x.q.Every; {
 	case e.Unit == "month":
@@ -369,7 +371,7 @@ func TestAnswersAreThoseOfTheSlowEvaluator(t *testing.T) {
 		}
 		s, ds := lang.Check([]*lang.File{lang.ParseQuestion("q", b.String())}, lang.Env{})
 		require.False(t, lang.Errors(ds), "%s: %v", b.String(), ds)
-		q := s.Asks[0]
+		q := s.Ask(lang.Typed)
 		p, err := New(q, Moment{Lamp: lamp, Zone: zone})
 		require.NoError(t, err)
 		all := drawEntries(t, lamp, over+6*time.Hour)

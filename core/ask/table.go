@@ -1,6 +1,8 @@
 package ask
 
 import (
+	"strings"
+
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/match"
@@ -220,7 +222,7 @@ func (t *table) part(x *part, c *lang.Column, s *subject) {
 	case "first", "last":
 		v, ok := s.get(c.Field)
 		if ok && (x.stamp == nil || x.stamp.later(s.at, s.place, c.Fn == "first")) {
-			x.stamp = &stamp{s.at, s.place, entry.Bounded(v)}
+			x.stamp = &stamp{s.at, s.place, strings.Clone(entry.Bounded(v))}
 		}
 		return
 	case "count", "rate", "entries":
@@ -285,7 +287,7 @@ func (t *table) noNumber(field string, there bool, s *subject) {
 	if !there {
 		t.lacked[field]++
 	} else if v, ok := s.get(field); ok && t.misfit[field] == "" {
-		t.misfit[field] = entry.Bounded(v)
+		t.misfit[field] = strings.Clone(entry.Bounded(v))
 	}
 }
 

@@ -27,6 +27,7 @@ func Check(files []*File, env Env) (*Settings, []Diagnostic) {
 			k.read(f, func(kind string) bool { return kind != "kind" })
 		}
 	}
+	k.builtInAsks()
 	byName(k.settings.Sources, func(x *Source) string { return x.Name })
 	byName(k.settings.Layouts, func(x *Layout) string { return x.Name })
 	byName(k.settings.Rules, func(x *Rule) string { return x.Name })

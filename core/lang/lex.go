@@ -53,10 +53,10 @@ type lexer struct {
 	// counted is an offset of that line, col its column.
 	counted, col int
 	// calc is how many parentheses are open of what a question reckons, where a / divides.
-	calc int
-	lines        []string
-	out          []token
-	diags        []Diagnostic
+	calc  int
+	lines []string
+	out   []token
+	diags []Diagnostic
 }
 
 // stateFn is one state of the lexer; it returns the next one.

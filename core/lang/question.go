@@ -21,12 +21,12 @@ type Question struct {
 	Reckon []Reckon
 	Show   []Column // nil is the entries themselves
 	Per    []string
-	Each   bool      // instead of Per: every field's values at once
-	Every  *Period   // nil is one number for the span
-	Over   *Over     // nil is what the asker takes
-	Beside *Shift    // nil is nothing
-	Having *Having   // nil is every group
-	Most   *Most     // nil is every group
+	Each   bool    // instead of Per: every field's values at once
+	Every  *Period // nil is one number for the span
+	Over   *Over   // nil is what the asker takes
+	Beside *Shift  // nil is nothing
+	Having *Having // nil is every group
+	Most   *Most   // nil is every group
 	New    time.Duration
 	Note   string
 	About  []string
@@ -406,4 +406,21 @@ func (c *Calc) String() string {
 		return c.Field
 	}
 	return c.Value.Src
+}
+
+// Only is what of a settings text are blocks of some kinds, each in the lines in which it stands.
+func Only(body string, kinds ...string) string {
+	lines := strings.Split(body, "\n")
+	out := make([]string, len(lines))
+	some := false
+	for _, p := range Parse("", []byte(body)).Places() {
+		if contains(kinds, p.Kind) {
+			copy(out[p.First-1:min(p.Last, len(lines))], lines[p.First-1:])
+			some = true
+		}
+	}
+	if !some {
+		return ""
+	}
+	return strings.Join(out, "\n")
 }

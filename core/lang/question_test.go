@@ -12,12 +12,7 @@ import (
 func typedQuestion(t *testing.T, settings, text string) (*Question, []Diagnostic) {
 	t.Helper()
 	s, ds := Check([]*File{Parse("s.lantern", []byte(settings)), ParseQuestion("typed", text)}, Env{})
-	for _, q := range s.Asks {
-		if q.Name == Typed {
-			return q, ds
-		}
-	}
-	return nil, ds
+	return s.Ask(Typed), ds
 }
 
 // A question in one line is divided into its clauses, and written as it was meant.
@@ -105,7 +100,7 @@ func TestQuestionsThatCannotBe(t *testing.T) {
 		`on gates reckon a as (took / ) show count`:                           "a field or a number was expected",
 		`on gates show count per each field every 1h show max(n)`:             "show is written twice",
 		`on gates show max(n) per each field`:                                 "only count and rate make sense",
-		"on gates\nwhere \"x\"\nshow count per gate\nevry 5m":                  "did you mean: every",
+		"on gates\nwhere \"x\"\nshow count per gate\nevry 5m":                 "did you mean: every",
 		`on gates show count per gate every 1h over 24h beside 1w ago most 0`: "from 1 to",
 	} {
 		_, ds := typedQuestion(t, gatesSettings, text)

@@ -530,3 +530,11 @@ func (d *Divider) Yearly() bool {
 func (d *Divider) Steady(at entry.Instant) bool {
 	return d.Yearly() && d.cache.n > 0 && at >= d.cache.base && at < d.cache.base.Add(time.Second)
 }
+
+// ZoneName is the name of the zone in which times are read that do not say theirs.
+func (l *Layout) ZoneName() string {
+	if l.zone == nil {
+		return ""
+	}
+	return l.zone.String()
+}

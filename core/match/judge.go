@@ -20,11 +20,11 @@ type oneJudged struct {
 	key [2]string
 }
 
-// judge divides a line that some rule may care about, and asks the rules.
-func (s *scan) judge(at, end, stop int) {
+// entry makes an entry of a line. What of it is to be shown to nobody is hidden in hides; nil is nothing.
+func (s *scan) entry(e *entry.Entry, at, end, stop int) (hides *layout.Division) {
 	r := s.r
 	p := r.Plan
-	e := &entry.Entry{Source: p.Source, Origin: r.Origin, Host: r.Host, Offset: s.offset(at)}
+	*e = entry.Entry{Source: p.Source, Origin: r.Origin, Host: r.Host, Offset: s.offset(at)}
 	raw := s.line(at, end)
 	e.Cut = len(raw) == MaxLine
 	arrived := s.now
@@ -37,7 +37,6 @@ func (s *scan) judge(at, end, stop int) {
 		}
 	}
 	line := ""
-	var hides *layout.Division // something in it is to be shown to nobody
 	if p.Layout.Plain() && !p.kept {
 		e.Fits = true
 	} else {
@@ -55,6 +54,9 @@ func (s *scan) judge(at, end, stop int) {
 				s.topAt = -1
 			}
 		}
+		if r.divider.Reuse && (!timed || !e.Fits || s.topAt >= 0) { // other lines are divided in its place
+			e.Fields = slices.Clone(e.Fields)
+		}
 		if !timed || !e.Fits {
 			last, host := s.before(at)
 			if !timed {
@@ -71,7 +73,7 @@ func (s *scan) judge(at, end, stop int) {
 	if !p.Timed() {
 		e.At = r.Last
 	}
-	if e.Raw = line; len(line) != len(raw) {
+	if e.Raw = line; len(line) != len(raw) && (!p.take || p.text) {
 		e.Raw = strings.ToValidUTF8(string(raw), "\uFFFD")
 	}
 	s.sync(stop)
@@ -81,6 +83,15 @@ func (s *scan) judge(at, end, stop int) {
 		e.Arrived = r.Reached
 	}
 	e.Fields = Given(e.Fields, r.constant)
+	return hides
+}
+
+// judge divides a line that some rule may care about, and asks the rules.
+func (s *scan) judge(at, end, stop int) {
+	r := s.r
+	p := r.Plan
+	e := &entry.Entry{}
+	hides := s.entry(e, at, end, stop)
 	if p.only != nil && !Eval(p.only, &Subject{Entry: e}) {
 		return
 	}

@@ -171,3 +171,55 @@ func (k *Known) within(at, end int, from, to entry.Instant, cursor *int) bool {
 	}
 	return true
 }
+
+// Bounds are the least and the greatest of the times that the entries of a slab have, as their layout
+// gives them, whatever Skew is; None where it is known of none. An entry without a time has that of the
+// one before, which may be [Reader.Last]. Entries is how many there are.
+func (r *Reader) Bounds(raw []byte, base int64, now entry.Instant) (least, greatest entry.Instant, entries int64) {
+	slab, _, _ := r.framed(raw, base)
+	s := &scan{r: r, slab: slab, now: now}
+	least, greatest = math.MaxInt64, entry.None
+	take := func(lo, hi entry.Instant) {
+		least, greatest = min(least, lo), max(greatest, hi)
+	}
+	headed, header := r.Plan.Layout.Headed(), r.divider.Header
+	defer func() { r.divider.Header = header }()
+	for at := 0; at < len(slab); {
+		if !headed && !r.Plan.kept {
+			if x := r.divider.GlanceOn(slab, at, len(slab), len(slab)); x.Lines > 0 {
+				take(x.Low, x.Top)
+				entries += int64(x.Lines)
+				at = x.Next
+				continue
+			}
+		}
+		end := len(slab)
+		if i := bytes.IndexByte(slab[at:], '\n'); i >= 0 {
+			end = at + i
+		}
+		line := s.line(at, end)
+		if headed && r.divider.See(line) {
+			at = end + 1
+			continue
+		}
+		var t entry.Instant
+		ok, sure := false, false
+		if !r.Plan.kept {
+			t, ok, sure = r.divider.Glance(line, s.near())
+		}
+		if sure && ok {
+			take(t, t)
+		} else if x, _ := r.Plan.Divide(&r.divider, line, s.near()); x.Timed {
+			take(x.At, x.At)
+		}
+		entries++
+		at = end + 1
+	}
+	if r.Last != entry.None { // whether an entry fits shows only when it is divided; else it has this time
+		take(r.Last.Add(-r.Skew), r.Last.Add(-r.Skew))
+	}
+	if greatest == entry.None {
+		least = entry.None
+	}
+	return least, greatest, entries
+}

@@ -49,6 +49,12 @@ type Reader struct {
 	Misfits, Future int64
 	Ahead           time.Duration
 
+	// Take gets the entries of a plan of [NewTaking], in their order, each until the next one, with the
+	// offset behind it. Sure tells that their times mean the same wherever they are read: then only
+	// those of entries that are taken are looked at, and Reached follows these alone.
+	Take func(e *entry.Entry, next int64)
+	Sure bool
+
 	// Known are the times of the text that will be scanned, where they are known already;
 	// nil is not. They are those of the plan's layout.
 	Known *Known
@@ -60,6 +66,7 @@ type Reader struct {
 	text     []byte
 	spots    []spot
 	spare    []oneJudged // memory for what comes next
+	taken    entry.Entry
 	marks    []int
 	mark     int
 }
@@ -179,7 +186,8 @@ func (s *scan) run() bool {
 	s.topAt = -1
 	every := len(p.always) > 0
 	headed := p.Layout.Headed()
-	walk := every || p.Timed() || headed
+	timed := p.Timed() && !(p.take && s.r.Sure)
+	walk := every || timed || headed
 	next := 0 // in r.spots
 	step, since := 0, 0
 	if s.tick != nil {
@@ -219,7 +227,9 @@ func (s *scan) run() bool {
 			at = stop
 			continue
 		}
-		s.glance(at, end)
+		if timed {
+			s.glance(at, end)
+		}
 		if next < len(r.spots) && r.spots[next].at < end || every {
 			s.conds = append(s.conds[:0], p.always...)
 			r.mark++
@@ -235,7 +245,11 @@ func (s *scan) run() bool {
 					}
 				}
 			}
-			if len(s.conds) > 0 {
+			switch {
+			case len(s.conds) == 0:
+			case p.take:
+				s.takeEntry(at, end, stop)
+			default:
 				s.judge(at, end, stop)
 			}
 		}

@@ -30,6 +30,8 @@ type Plan struct {
 	only     lang.Expr
 	source   *lang.Source
 	secret   []byte
+	// take tells that entries are handed on instead of verdicts, text that their text is wanted.
+	take, text bool
 
 	// Now measures time where it is set: one of costEvery judgements is timed.
 	Now   func() time.Duration
@@ -241,16 +243,17 @@ func (p *Plan) decide(sample []byte) {
 	for at := range p.rules {
 		r := p.rules[at].rule
 		for k, x := range conditions(r) {
-			if x == nil {
+			if x == nil && !(p.take && k == 0) {
 				continue
 			}
 			cond := kinds*at + k
-			if k == 0 && r.Shares() { // every entry counts
+			if k == 0 && (x == nil || r.Shares()) { // every entry counts
 				p.always = append(p.always, cond)
 				continue
 			}
 			needs := needsOf(x, typed, pick)
-			if p.kept && l != nil && len(l.Masks) > 0 { // what is masked is kept in a form that nobody can read
+			// What is masked is kept in a form that nobody can read, and taken in another than it has.
+			if (p.kept || p.take) && l != nil && len(l.Masks) > 0 {
 				needs = nil
 			}
 			// any character may be written as a number

@@ -1,0 +1,495 @@
+package main
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"math"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/charmbracelet/x/ansi"
+	"github.com/dustin/go-humanize/english"
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"dimlantern/core/ask"
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+	"dimlantern/core/trial"
+	"dimlantern/folder"
+	"dimlantern/intake"
+	"dimlantern/intake/reread"
+	"dimlantern/query"
+	"dimlantern/service"
+	"dimlantern/store"
+	"dimlantern/workbench"
+)
+
+// askOptions are what the command ask is told.
+type askOptions struct {
+	places
+	as             string
+	asJSON, asCSV  bool
+	svg, pdf       string
+	given, hasData bool // --settings was given, and --data
+}
+
+func askCommand() *cobra.Command {
+	o := &askOptions{}
+	c := &cobra.Command{
+		Use:   "ask NAME|'QUESTION' [FILE…]",
+		Short: "The answer to a question to what was logged",
+		Long: `Ask answers a question: one that is kept in the settings, by its name, or one that is
+written out in one argument. It reads the files where they lie, rotated and compressed copies too, and what
+is kept of channels, ports and pipes: those of the sources of the settings, or the FILEs, which are read as
+the source of --as, or as what detect finds. on alerts asks about the alerts that were. Where nothing is
+said of the time, it is about the last 24 hours.`,
+		Example: `  dimlantern ask 'where "open refused" show count per gate every 1h over 24h' gates.log
+  dimlantern ask 'on gates show p95(took), count per gate over last week beside before' --csv
+  dimlantern ask alerts-by-rule --json`,
+		Args: atLeast("a question"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			o.given, o.hasData = cmd.Flags().Changed("settings"), cmd.Flags().Changed("data")
+			return o.run(cmd.Context(), cmd.OutOrStdout(), args[0], args[1:])
+		},
+	}
+	o.flags(c)
+	c.Flags().StringVar(&o.as, "as", "", "the source of the settings that the files are read as")
+	c.Flags().BoolVar(&o.asJSON, "json", false, "one JSON object a row")
+	c.Flags().BoolVar(&o.asCSV, "csv", false, "comma-separated values with a header line")
+	c.Flags().StringVar(&o.svg, "svg", "", "draw the answer into this SVG file")
+	c.Flags().StringVar(&o.pdf, "pdf", "", "draw the answer into this PDF file")
+	c.MarkFlagsMutuallyExclusive("json", "csv")
+	return c
+}
+
+func (o *askOptions) run(ctx context.Context, out io.Writer, text string, files []string) error {
+	x, zone, err := o.asking(text, files)
+	if err != nil {
+		return err
+	}
+	if x.Store != nil {
+		defer x.Store.Close()
+	}
+	show := progress()
+	if show != nil {
+		x.Each = func(_ *ask.Answer, read, _ int64) { show(read) }
+	}
+	a, err := x.Answer(ctx)
+	clearProgress()
+	if err != nil {
+		return err
+	}
+	switch {
+	case o.asJSON:
+		err = a.WriteJSON(jsonOut(out))
+	case o.asCSV:
+		err = a.WriteCSV(out)
+	default:
+		printAnswer(out, a, zone)
+	}
+	if err != nil {
+		return fmt.Errorf("the answer cannot be written: %w", reason(err))
+	}
+	if o.asJSON || o.asCSV {
+		err = a.WriteBasis(os.Stderr)
+	} else {
+		for _, line := range a.Rests(zone) {
+			fmt.Fprintln(os.Stderr, shown(line))
+		}
+	}
+	if err := o.draw(a, zone); err != nil {
+		return err
+	}
+	if len(a.Unread) > 0 {
+		return failed{english.Plural(len(a.Unread), "file", "") + " could not be read"}
+	}
+	return err
+}
+
+// asking is what is asked of what.
+func (o *askOptions) asking(text string, files []string) (*query.Asking, *time.Location, error) {
+	for i, f := range files {
+		if f == "-" {
+			return nil, nil, errors.New("ask reads files: what comes by a pipe can be written into one first")
+		}
+		info, err := os.Stat(f)
+		if err != nil {
+			return nil, nil, fmt.Errorf("%s cannot be read: %w", f, reason(err))
+		}
+		if info.IsDir() {
+			return nil, nil, fmt.Errorf("%s is a folder: name the files in it", f)
+		}
+		files[i] = absolute(f)
+	}
+	texts, err := o.texts(text, files)
+	if err != nil {
+		return nil, nil, err
+	}
+	settings, q, ds := query.Typed(texts, text)
+	for _, d := range ds {
+		if d.Weight != lang.Note {
+			fmt.Fprintln(os.Stderr, d)
+		}
+	}
+	if q == nil {
+		if name := strings.TrimSpace(text); lang.IsName(name) {
+			var names []string
+			for _, k := range settings.Asks {
+				names = append(names, k.Name)
+			}
+			return nil, nil, fmt.Errorf("there is no question %s; there are: %s", name, strings.Join(names, ", "))
+		}
+		return nil, nil, failed{"the question cannot be answered"}
+	}
+	if err := withSecret(settings); err != nil {
+		return nil, nil, err
+	}
+	zone := cmp.Or(q.Zone, time.Local)
+	x := &query.Asking{Settings: settings, Notes: o.notes()}
+	if x.Plan, err = ask.New(q, ask.Moment{Lamp: entry.Of(time.Now()), Zone: zone, Alone: len(files) > 0}); err != nil {
+		return nil, nil, err
+	}
+	if st, err := store.OpenToRead(o.data); err == nil && len(files) == 0 {
+		x.Store = st
+	} else if q.Alerts && err != nil {
+		return nil, nil, err
+	}
+	if !q.Alerts {
+		if x.Logs, err = o.logs(settings, q, files); err != nil {
+			return nil, nil, err
+		}
+	}
+	return x, zone, nil
+}
+
+// notes are where it is kept which time lies where in files: with the data, where there is some, else
+// among what can be had again.
+func (o *askOptions) notes() *reread.Notes {
+	if _, err := os.Stat(filepath.Join(o.data, "lantern.db")); err == nil || o.hasData {
+		return reread.NewNotes(filepath.Join(o.data, service.NotesFolder))
+	}
+	cache, err := os.UserCacheDir()
+	if err != nil {
+		return reread.NewNotes("")
+	}
+	return reread.NewNotes(filepath.Join(cache, "dimlantern", service.NotesFolder))
+}
+
+// texts are the settings with which the question is asked: those of the user, or the layouts of files
+// alone.
+func (o *askOptions) texts(text string, files []string) ([]folder.Text, error) {
+	if len(files) == 0 || o.as != "" || o.given {
+		texts, err := folder.Read(o.settings)
+		if err != nil && (len(texts) == 0 && o.given || len(files) > 0) {
+			return nil, err
+		}
+		_, ds := folder.CheckErrors(texts)
+		return texts, refuse(ds)
+	}
+	formats, err := workbench.FormatsOf(files)
+	if err != nil {
+		return nil, err
+	}
+	name := "log"
+	for _, c := range lang.ParseQuestion(lang.Typed, text).TypedClauses() {
+		if c.Word == "on" && len(c.Words) > 0 && lang.IsName(c.Words[0]) {
+			name = c.Words[0]
+		}
+	}
+	var texts []folder.Text
+	for i, f := range formats {
+		called := name
+		if i > 0 {
+			called = fmt.Sprintf("%s-%d", name, i+1)
+		}
+		fmt.Fprintf(os.Stderr, "dimlantern: %s\n", f.Proposals[0].Describe())
+		texts = append(texts, folder.Text{Name: "detected " + called, Body: workbench.Proposed(&f.Proposals[0], called, f.Files)})
+	}
+	if lang.IsName(strings.TrimSpace(text)) { // one that is kept
+		if own, err := folder.Read(o.settings); err == nil {
+			for _, t := range own {
+				if body := lang.Only(t.Body, "ask", "kind"); body != "" {
+					texts = append(texts, folder.Text{Name: t.Name, Body: body})
+				}
+			}
+		}
+	}
+	return texts, nil
+}
+
+// logs are the logs that the question is asked of.
+func (o *askOptions) logs(settings *lang.Settings, q *lang.Question, files []string) ([]reread.Log, error) {
+	host, _ := os.Hostname()
+	var out []reread.Log
+	add := func(src *lang.Source, paths []string, alone bool) {
+		for _, g := range intake.Grouped(paths) {
+			log := reread.Log{Series: g.Name, Source: src}
+			log.Name, log.Host = trial.OriginOf(src, g.Name, host)
+			if !alone {
+				out = append(out, log)
+				continue
+			}
+			for _, f := range g.Files {
+				log.Only = f
+				out = append(out, log)
+			}
+		}
+	}
+	sources := settings.SourcesOf(q)
+	if len(files) == 0 {
+		find := &findOptions{places: o.places}
+		for _, src := range sources {
+			add(src, find.filesOf(src), false)
+		}
+		return out, nil
+	}
+	for _, f := range files {
+		fits, err := sourcesFor(settings, o.as, f)
+		if err != nil {
+			return nil, err
+		}
+		for _, src := range fits {
+			switch {
+			case slices.Contains(sources, src), o.as != "":
+				add(src, []string{f}, true)
+			}
+		}
+	}
+	if len(out) == 0 {
+		return nil, fmt.Errorf("none of the files is of a source that the question is on: %s", q)
+	}
+	return out, nil
+}
+
+// draw draws the answer where that is wanted.
+func (o *askOptions) draw(a *query.Asked, zone *time.Location) error {
+	if o.svg == "" && o.pdf == "" {
+		return nil
+	}
+	return errors.New("drawing answers is not there yet")
+}
+
+// printAnswer prints an answer as a table, with bars where there is room for them.
+func printAnswer(out io.Writer, a *query.Asked, zone *time.Location) {
+	rows := a.Rows()
+	p := a.Plan
+	width := 0
+	if f, ok := out.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		width, _, _ = term.GetSize(int(f.Fd()))
+	}
+	var table [][]string
+	right := []bool{}
+	head := []string{}
+	column := func(name string, isRight bool) { head, right = append(head, name), append(right, isRight) }
+	if len(rows) > 0 && rows[0].Entry != nil {
+		printEntries(out, rows, zone)
+		return
+	}
+	if p.Span.Bounds != nil {
+		column("at", false)
+	}
+	for _, n := range p.Per() {
+		column(n, false)
+	}
+	gapRows := a.GapRows()
+	if gapRows {
+		column("began", false)
+		column("ended", false)
+		column("lasted", true)
+	} else {
+		for _, c := range a.Columns {
+			column(c, true)
+			if p.Beside != nil && !strings.HasPrefix(c, "gaps ") {
+				column("beside", true)
+				column("difference", true)
+			}
+			if strings.HasPrefix(c, "gaps ") {
+				column("longest", true)
+			}
+		}
+	}
+	most := 0.0
+	for _, r := range rows {
+		if len(r.Values) > 0 && !gapRows {
+			if f, ok := r.Values[0].Float(); ok {
+				most = math.Max(most, f)
+			}
+		}
+	}
+	stamp := "2006-01-02 15:04:05"
+	if b := p.Span.Bounds; b != nil && b[0]%entry.Instant(time.Minute) == 0 && b[1]%entry.Instant(time.Minute) == 0 {
+		stamp = "2006-01-02 15:04"
+	}
+	table = append(table, head)
+	bars := []float64{0}
+	for _, r := range rows {
+		var cells []string
+		if r.At != entry.None {
+			at := r.At.Time().In(zone).Format(stamp)
+			if r.Cut {
+				at += " cut"
+			}
+			cells = append(cells, at)
+		}
+		for i := range p.Per() {
+			switch {
+			case r.Rest && i == 0:
+				cells = append(cells, fmt.Sprintf("all others, %d", r.Of))
+			case r.Rest:
+				cells = append(cells, "")
+			default:
+				cells = append(cells, shown(ask.Written(r.Per[i])))
+			}
+		}
+		if gapRows {
+			cells = append(cells, r.Gap.From.Time().In(zone).Format("2006-01-02 15:04:05"),
+				r.Gap.To.Time().In(zone).Format("2006-01-02 15:04:05"), entry.RoughSpan(r.Gap.To.Sub(r.Gap.From)))
+		} else {
+			for i, c := range a.Columns {
+				if strings.HasPrefix(c, "gaps ") {
+					longest := ""
+					if r.Longest > 0 {
+						longest = entry.RoughSpan(r.Longest)
+					}
+					cells = append(cells, fmt.Sprint(r.Gaps), longest)
+					continue
+				}
+				cells = append(cells, shown(p.Shown(r.Values[i], i)))
+				if p.Beside != nil {
+					b, d := "", ""
+					if i < len(r.Beside) {
+						b, d = p.Shown(r.Beside[i], i), p.Shown(r.Difference[i], i)
+						if d != "" && !strings.HasPrefix(strings.TrimPrefix(d, "≈"), "-") && d != "0" {
+							d = "+" + d
+						}
+					}
+					cells = append(cells, shown(b), d)
+				}
+			}
+		}
+		table = append(table, cells)
+		f := 0.0
+		if len(r.Values) > 0 && !gapRows {
+			f, _ = r.Values[0].Float()
+		}
+		bars = append(bars, f)
+	}
+	widths := make([]int, len(head))
+	for _, cells := range table {
+		for i, c := range cells {
+			widths[i] = max(widths[i], min(ansi.StringWidth(c), 60))
+		}
+	}
+	total := 2 * len(head)
+	for _, w := range widths {
+		total += w
+	}
+	room := 0
+	if width > 0 {
+		room = min(width-total-1, 40)
+	}
+	for k, cells := range table {
+		var b strings.Builder
+		for i, c := range cells {
+			if i > 0 {
+				b.WriteString("  ")
+			}
+			c = ansi.Truncate(c, 60, "…")
+			pad := strings.Repeat(" ", widths[i]-ansi.StringWidth(c))
+			if right[i] {
+				b.WriteString(pad + c)
+			} else {
+				b.WriteString(c + pad)
+			}
+		}
+		if room >= 8 && most > 0 && k > 0 {
+			b.WriteString("  " + bar(bars[k]/most*float64(room)))
+		}
+		fmt.Fprintln(out, strings.TrimRight(b.String(), " "))
+	}
+}
+
+// bar is a bar of so many cells, drawn in eighths.
+func bar(cells float64) string {
+	eighths := int(math.Round(cells * 8))
+	s := strings.Repeat("█", max(eighths/8, 0))
+	if r := eighths % 8; r > 0 {
+		s += string([]rune("▏▎▍▌▋▊▉")[r-1])
+	}
+	return s
+}
+
+// printEntries prints entries, each with what it is grouped by.
+func printEntries(out io.Writer, rows []ask.Row, zone *time.Location) {
+	for _, r := range rows {
+		fmt.Fprintf(out, "%s  ", r.Entry.At.Time().In(zone).Format("2006-01-02 15:04:05"))
+		for _, v := range r.Per {
+			fmt.Fprintf(out, "%s  ", shown(ask.Written(v)))
+		}
+		text := r.Entry.Text()
+		if text == "" {
+			text = r.Entry.Raw
+		}
+		fmt.Fprintln(out, shown(text))
+	}
+}
+
+func asksCommand() *cobra.Command {
+	o := &askOptions{}
+	var asJSON bool
+	c := &cobra.Command{
+		Use:   "asks",
+		Short: "The questions that are kept, and what they mean",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			texts, err := folder.Read(o.settings)
+			if err != nil && cmd.Flags().Changed("settings") {
+				return err
+			}
+			settings, ds := folder.Check(texts)
+			if err := refuse(ds); err != nil {
+				return err
+			}
+			out := cmd.OutOrStdout()
+			for i, q := range settings.Asks {
+				file := q.Pos.File
+				if q.BuiltIn() {
+					file = ""
+				}
+				if asJSON {
+					x := map[string]any{"name": q.Name, "question": q.String(), "words": q.Words(), "off": q.Off}
+					if file != "" {
+						x["file"], x["line"] = file, q.Pos.Line
+					}
+					if q.Note != "" {
+						x["note"] = q.Note
+					}
+					printJSON(out, x)
+					continue
+				}
+				if i > 0 {
+					fmt.Fprintln(out)
+				}
+				where := cmp.Or(file, "there from the start")
+				if q.Off {
+					where += ", off"
+				}
+				fmt.Fprintf(out, "%s  (%s)\n", q.Name, where)
+				for _, w := range q.Words() {
+					fmt.Fprintln(out, "  "+w)
+				}
+			}
+			return nil
+		},
+	}
+	o.flags(c)
+	c.Flags().BoolVar(&asJSON, "json", false, "one JSON object a question")
+	return c
+}

@@ -1,0 +1,66 @@
+package match
+
+import (
+	"slices"
+	"time"
+
+	"dimlantern/core/lang"
+)
+
+// NewTaking plans how the entries of a source are taken that may fit an expression, nil being all of
+// them, as anybody may see them. Who takes them asks the expression itself: what it looks for is
+// searched for in whole blocks, so that almost only entries that fit are divided. Of their fields those
+// that are named are given, nil being all; their text is where "" or text is among them.
+func NewTaking(s *lang.Settings, src *lang.Source, x lang.Expr, fields []string, zone *time.Location) *Plan {
+	p := NewPlan(s, src, nil, zone)
+	p.take = true
+	p.rules = []planned{{rule: &lang.Rule{Problem: x, Per: fields}}}
+	p.costs = []Cost{{}}
+	if p.text = fields == nil; !p.text {
+		asked := append(slices.Clone(fields), p.asked()...)
+		p.text = slices.Contains(fields, "") || slices.Contains(fields, "text")
+		lang.Walk(x, func(part lang.Expr, _ bool) {
+			switch part := part.(type) {
+			case *lang.Phrase:
+				p.text = true
+			case *lang.Match:
+				p.text = p.text || part.Field == "" || part.Field == "text"
+			}
+		})
+		if !p.text {
+			asked = slices.DeleteFunc(asked, func(f string) bool { return f == "text" || f == "" })
+		}
+		p.Layout.Narrow(asked)
+	}
+	return p
+}
+
+// NewTaker returns a reader for a plan of NewTaking.
+func NewTaker(p *Plan, origin, host string) *Reader {
+	r := NewReader(p, origin, host, false)
+	r.divider.Reuse = true
+	return r
+}
+
+// Yearly tells whether the times that were read last have a year: then they mean the same wherever
+// they are read.
+func (r *Reader) Yearly() bool { return !r.Plan.Layout.Timed() || r.divider.Yearly() }
+
+// takeEntry hands on the entry of a line.
+func (s *scan) takeEntry(at, end, stop int) {
+	r := s.r
+	p := r.Plan
+	e := &r.taken
+	hides := s.entry(e, at, end, stop)
+	if p.only != nil && !Eval(p.only, &Subject{Entry: e}) {
+		return
+	}
+	if hides != nil {
+		e.Raw = hides.Hide(e.Raw)
+		e.Fields = slices.Clone(e.Fields)
+		for i := range e.Fields {
+			e.Fields[i].Value = hides.Hide(e.Fields[i].Value)
+		}
+	}
+	r.Take(e, s.offset(stop))
+}

@@ -1,0 +1,133 @@
+package reread
+
+import (
+	"bytes"
+	"cmp"
+	"crypto/sha256"
+	"encoding/gob"
+	"encoding/hex"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+
+	"dimlantern/core/entry"
+	"dimlantern/folder"
+	"dimlantern/intake"
+)
+
+// Notes are the sparse notes of files: which times lie where in them. They stand in a folder, one file
+// for each file and layout, and are made when a file is read first, and go on when it has grown. A note
+// that cannot be read or written is none: then files are read whole.
+type Notes struct {
+	dir string // "" keeps them in memory
+	mu  sync.Mutex
+	mem map[string]*note
+}
+
+// NewNotes keeps notes in a folder, which is made when it is needed; "" keeps them in memory.
+func NewNotes(dir string) *Notes { return &Notes{dir: dir, mem: map[string]*note{}} }
+
+// stretch is a stretch of a file: whole entries, their least and greatest time, and how reading goes on
+// from its begin.
+type stretch struct {
+	From, To      int64 // bytes of the file
+	Least, Most   entry.Instant
+	Last, Reached entry.Instant // of the entry before, and of all before
+	Host          string        // of the last entry before that fits
+	Header        string        // that names the columns
+}
+
+// note is what is known of a file. A stretch that is missing is not known yet.
+type note struct {
+	Print []byte
+	List  []stretch // in order; they do not overlap
+
+	mu      sync.Mutex
+	changed bool
+	name    string
+}
+
+// of is the note of a file, by what it is and how its times are read.
+func (n *Notes) of(m intake.Member, layout string) *note {
+	print := intake.Print(m.Path)
+	sum := sha256.Sum256([]byte(fmt.Sprintf("%d %d %s", m.ID.Dev, m.ID.Ino, layout)))
+	name := hex.EncodeToString(sum[:12])
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	out := n.mem[name]
+	if out == nil {
+		out = &note{}
+		if n.dir != "" {
+			if b, err := os.ReadFile(n.path(name)); err == nil && gob.NewDecoder(bytes.NewReader(b)).Decode(out) != nil {
+				out = &note{}
+			}
+		}
+		if len(n.mem) > 5_000 {
+			n.mem = map[string]*note{}
+		}
+		n.mem[name] = out
+	}
+	out.mu.Lock()
+	defer out.mu.Unlock()
+	out.name = name
+	k := min(len(print), len(out.Print))
+	short := len(out.List) > 0 && out.List[len(out.List)-1].To > m.Size
+	if !bytes.Equal(print[:k], out.Print[:k]) || short || len(print) < len(out.Print) && m.Size > 0 || m.Packed && len(out.List) > 0 &&
+		out.List[0].To != m.Size { // it is another one, or it was begun anew
+		out.List = nil
+	}
+	out.Print = print
+	return out
+}
+
+func (n *Notes) path(name string) string { return filepath.Join(n.dir, name[:2], name+".note") }
+
+// save writes a note that has changed.
+func (n *Notes) save(x *note) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if !x.changed || n.dir == "" {
+		return
+	}
+	x.changed = false
+	var b bytes.Buffer
+	if gob.NewEncoder(&b).Encode(x) != nil {
+		return
+	}
+	path := n.path(x.name)
+	if os.MkdirAll(filepath.Dir(path), 0o700) == nil {
+		folder.Replace(path, b.String()) // without it the file is read whole once more
+	}
+}
+
+// learn adds a stretch, in the place of those that it covers.
+func (x *note) learn(s stretch) {
+	if s.To <= s.From {
+		return
+	}
+	s.Host, s.Header = strings.Clone(s.Host), strings.Clone(s.Header)
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	i, _ := slices.BinarySearchFunc(x.List, s.From, func(a stretch, from int64) int { return cmp.Compare(a.From, from) })
+	for i > 0 && x.List[i-1].To > s.From {
+		i--
+	}
+	j := i
+	for j < len(x.List) && x.List[j].From < s.To {
+		j++
+	}
+	if j == i+1 && x.List[i] == s {
+		return
+	}
+	x.List, x.changed = slices.Replace(x.List, i, j, s), true
+}
+
+// known are the stretches that are known, and those that are not, up to a size.
+func (x *note) known(size int64) []stretch {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	return slices.Clone(x.List)
+}

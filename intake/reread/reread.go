@@ -1,0 +1,603 @@
+// Package reread reads what logs have said once more: of each file only the stretches whose times
+// matter, wherever they lie, with as many cores as there are, the newest first. A log, an expression and
+// a stretch of time come in, entries go out.
+//
+// Of each file a note is kept of which times lie where; what is read without one gives it. Nothing is
+// judged here, and nothing else is kept.
+package reread
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"sync"
+	"time"
+
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+	"dimlantern/core/match"
+	"dimlantern/core/trial"
+	"dimlantern/folder"
+	"dimlantern/intake"
+)
+
+// Log is a log that is read.
+type Log struct {
+	Name   string // of the origin
+	Series string // the path that its files have their names from
+	Only   string // of those this one alone; "" is all
+	Host   string
+	Source *lang.Source
+	Skew   time.Duration // how far its writer's clock lies back
+}
+
+// Members are the log's files, newest first.
+func (o *Log) Members() []intake.Member {
+	all := intake.Members(o.Series)
+	if o.Only == "" {
+		return all
+	}
+	all = slices.DeleteFunc(all, func(m intake.Member) bool { return m.Path != o.Only })
+	if len(all) == 0 { // its name is not that of a log
+		if m, err := intake.MemberOf(o.Only); err == nil {
+			all = []intake.Member{m}
+		}
+	}
+	return all
+}
+
+// Part takes the entries of a stretch of a log, and is told when it ends.
+type Part interface {
+	// Take gets an entry, which lasts until Take returns, of the log and the file by their places.
+	Take(e *entry.Entry, log, file int)
+	// Done says how many entries were looked at. It may be called concurrently with other parts.
+	Done(entries int64)
+}
+
+// Reading is what is wanted of logs.
+type Reading struct {
+	Settings *lang.Settings
+	Zone     *time.Location // of times without one
+	// Of are the entries that are wanted, by an expression that is searched for; nil is all of them.
+	// Fields are those that are wanted of them, nil being all: see [match.NewTaking].
+	Of     lang.Expr
+	Fields []string
+	// Touches tells whether times from the least to the greatest may be wanted.
+	Touches func(least, greatest entry.Instant) bool
+	Begin   func() Part
+	Notes   *Notes
+	Cores   int                  // 0 is as many as there are
+	Told    func(read, of int64) // how many bytes have been read, by now and then; nil is nobody
+}
+
+// Read is what came of a reading.
+type Read struct {
+	Bytes   int64 // that were read
+	Of      int64 // that the files have
+	Unread  []string
+	Untimed map[string]entry.Instant // files whose entries have no time, and when they were written
+	First   map[string]entry.Instant // by log, the oldest time that is there, where that is known
+}
+
+// How much is read at once, how long a stretch of a note is, and how much a part has that is read by one
+// goroutine, in bytes.
+const (
+	block    = 256 << 10
+	noted    = 1 << 20
+	partSize = 8 << 20
+	before   = 64 << 10 // what is looked at before a part for the time of its first entry
+)
+
+// Run reads. It ends with the context's error, where that ends.
+func (r *Reading) Run(ctx context.Context, logs []Log) (*Read, error) {
+	x := &running{Reading: r, out: &Read{Untimed: map[string]entry.Instant{}, First: map[string]entry.Instant{}},
+		plans: map[string][]*match.Plan{}, logs: logs}
+	if x.Notes == nil {
+		x.Notes = NewNotes("")
+	}
+	for i := range logs {
+		if err := x.plan(ctx, i); err != nil {
+			return nil, err
+		}
+	}
+	slices.SortStableFunc(x.parts, func(a, b *part) int { return cmp.Compare(b.newest, a.newest) })
+	cores := cmp.Or(r.Cores, runtime.GOMAXPROCS(0))
+	var wait sync.WaitGroup
+	next := make(chan *part)
+	for range min(cores, max(len(x.parts), 1)) {
+		wait.Go(func() {
+			w := &worker{x: x, ctx: ctx}
+			for p := range next {
+				w.read(p)
+			}
+		})
+	}
+	for _, p := range x.parts {
+		if ctx.Err() != nil {
+			break
+		}
+		select {
+		case next <- p:
+		case <-ctx.Done():
+		}
+	}
+	close(next)
+	wait.Wait()
+	for _, n := range x.notes {
+		x.Notes.save(n)
+	}
+	return x.out, ctx.Err()
+}
+
+// running is a reading while it runs.
+type running struct {
+	*Reading
+	logs  []Log
+	parts []*part
+	notes []*note
+	mu    sync.Mutex // of what follows
+	out   *Read
+	plans map[string][]*match.Plan // by source, those that nobody uses now
+	told  time.Time
+}
+
+// part is a stretch of a file that one goroutine reads.
+type part struct {
+	log, file int
+	member    intake.Member
+	note      *note // nil where the entries have no time
+	from, to  int64 // bytes; of a whole file to its end
+	// known is how reading goes on there; nil is that it has to be found out, or that it is the file's
+	// begin.
+	known  *stretch
+	noted  bool          // all of it is
+	apart  bool          // it can be read by itself: see running.apart
+	newest entry.Instant // about
+}
+
+// lend gives a plan that nobody else uses.
+func (x *running) lend(src *lang.Source) *match.Plan {
+	x.mu.Lock()
+	list := x.plans[src.Name]
+	if n := len(list); n > 0 {
+		x.plans[src.Name] = list[:n-1]
+		x.mu.Unlock()
+		return list[n-1]
+	}
+	x.mu.Unlock()
+	return match.NewTaking(x.Settings, src, x.Of, x.Fields, x.Zone)
+}
+
+func (x *running) back(src *lang.Source, p *match.Plan) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.plans[src.Name] = append(x.plans[src.Name], p)
+}
+
+// cannot notes that something could not be read.
+func (x *running) cannot(path string, err error) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	words := fmt.Sprintf("%s cannot be read: %v", filepath.Base(path), folder.Reason(err))
+	if errors.Is(err, os.ErrNotExist) {
+		words = filepath.Base(path) + " has gone while it was to be read"
+	}
+	if !slices.Contains(x.out.Unread, words) && len(x.out.Unread) < 100 {
+		x.out.Unread = append(x.out.Unread, words)
+	}
+}
+
+// plan divides a log into the parts that have to be read.
+func (x *running) plan(ctx context.Context, log int) error {
+	o := &x.logs[log]
+	members := o.Members()
+	plan := x.lend(o.Source)
+	defer x.back(o.Source, plan)
+	layout := trial.Times(x.Settings, o.Source) + plan.Layout.ZoneName()
+	for k, m := range members {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		x.out.Of += m.Size
+		if m.Size == 0 {
+			continue
+		}
+		p := part{log: log, file: len(members) - k, member: m, to: m.Size, newest: m.Mod}
+		if !plan.Timed() {
+			x.out.Untimed[m.Path] = m.Mod
+			if !x.Touches(m.Mod, m.Mod) {
+				continue
+			}
+			if p.apart = !m.Packed && x.apart(o, m, plan); p.apart {
+				x.cut(p, 0, m.Size)
+			} else {
+				x.parts = append(x.parts, &p)
+			}
+			continue
+		}
+		p.note = x.Notes.of(m, layout)
+		x.notes = append(x.notes, p.note)
+		x.member(p, plan)
+		if k == len(members)-1 {
+			x.first(o, p)
+		}
+	}
+	return nil
+}
+
+// first notes the oldest time of a log.
+func (x *running) first(o *Log, p part) {
+	for _, s := range p.note.known(p.member.Size) {
+		if s.From == 0 && s.Least != entry.None {
+			x.out.First[o.Name] = s.Least.Add(o.Skew)
+		}
+	}
+}
+
+// member plans what of a file has to be read: what is known to have times that matter, and what is not
+// known.
+func (x *running) member(p part, plan *match.Plan) {
+	o := &x.logs[p.log]
+	known := p.note.known(p.member.Size)
+	if p.member.Packed {
+		if len(known) == 1 && known[0].To == p.member.Size && !x.touches(o, &known[0]) {
+			return
+		}
+		x.parts = append(x.parts, &p)
+		return
+	}
+	p.apart = x.apart(o, p.member, plan)
+	if !p.apart { // how its entries go on shows from the begin on
+		n := 0
+		for n < len(known) && (n == 0 && known[n].From == 0 || n > 0 && known[n].From == known[n-1].To) {
+			n++
+		}
+		if n == 0 || known[n-1].To < p.member.Size {
+			q := p
+			if n > 0 {
+				q.from, q.known = known[n-1].From, &known[n-1]
+			}
+			x.parts = append(x.parts, &q)
+			n--
+		}
+		known = known[:max(n, 0)]
+	}
+	at := int64(0)
+	for i := range known {
+		s := &known[i]
+		if at < s.From {
+			x.cut(p, at, s.From)
+		}
+		if at = s.To; p.apart && i == len(known)-1 && s.To-s.From < noted/2 && s.To < p.member.Size { // it goes on
+			at = s.From
+			break
+		}
+		if x.touches(o, s) {
+			x.again(p, s)
+		}
+	}
+	if p.apart {
+		x.cut(p, at, p.member.Size)
+	}
+}
+
+// again plans a stretch that is known; neighbours are one part.
+func (x *running) again(p part, s *stretch) {
+	p.from, p.to, p.known, p.newest, p.noted = s.From, s.To, s, s.Most, true
+	if n := len(x.parts); n > 0 {
+		if l := x.parts[n-1]; l.noted && l.note == p.note && l.to == p.from && p.to-l.from <= partSize {
+			l.to, l.newest = p.to, max(l.newest, p.newest)
+			return
+		}
+	}
+	x.parts = append(x.parts, &p)
+}
+
+func (x *running) touches(o *Log, s *stretch) bool {
+	return s.Least != entry.None && x.Touches(s.Least.Add(o.Skew), s.Most.Add(o.Skew))
+}
+
+// cut plans a stretch of which nothing is known, in parts that are read apart.
+func (x *running) cut(p part, from, to int64) {
+	size := to - from
+	if size <= 0 {
+		return
+	}
+	n := max(size/partSize, 1)
+	if cores := int64(cmp.Or(x.Cores, runtime.GOMAXPROCS(0))); n < cores {
+		n = max(min(cores, size/noted), 1)
+	}
+	for i := range n {
+		q := p
+		q.from, q.to = from, to
+		if from += (size / n) &^ (block - 1); i < n-1 {
+			q.to = from
+		}
+		q.newest = p.newest - entry.Instant(n-i) // the last ones are the newest
+		x.parts = append(x.parts, &q)
+	}
+}
+
+// apart tells whether the stretches of a file can be read each by itself: its lines are entries, and
+// say their year.
+func (x *running) apart(o *Log, m intake.Member, plan *match.Plan) bool {
+	head := intake.Print(m.Path)
+	if plan.EncodingOf(head) != match.UTF8 || plan.Closed() > 0 || plan.Layout.Headed() {
+		return false
+	}
+	f, err := m.Open(o.Series)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	buf := make([]byte, before)
+	n, _ := f.ReadAt(buf, 0)
+	if n = bytes.LastIndexByte(buf[:n], '\n') + 1; n == 0 {
+		return false
+	}
+	r := match.NewTaker(plan, o.Name, o.Host)
+	r.Begin(buf[:n])
+	return r.Last == entry.None || r.Yearly()
+}
+
+// worker reads parts, one after the other.
+type worker struct {
+	x    *running
+	ctx  context.Context
+	buf  []byte
+	r    *match.Reader
+	part *part
+	// at is where the stretch of the note begins that is being read.
+	now   stretch
+	fresh bool // its begin is known
+}
+
+func (w *worker) read(p *part) {
+	o := &w.x.logs[p.log]
+	plan := w.x.lend(o.Source)
+	defer w.x.back(o.Source, plan)
+	w.part = p
+	f, err := p.member.Open(o.Series)
+	if err != nil {
+		w.x.cannot(p.member.Path, err)
+		return
+	}
+	defer f.Close()
+	r := match.NewTaker(plan, o.Name, o.Host)
+	w.r = r
+	r.Skew, r.Near = o.Skew, p.member.Mod
+	r.Encoding = plan.EncodingOf(intake.Print(p.member.Path))
+	to := w.x.Begin()
+	r.Take = func(e *entry.Entry, _ int64) { to.Take(e, p.log, p.file) }
+	var in io.Reader = io.NewSectionReader(f, 0, p.to)
+	from := p.from
+	if p.member.Packed {
+		u, err := intake.Unpack(p.member.Path)
+		if err != nil {
+			w.x.cannot(p.member.Path, err)
+			return
+		}
+		defer u.Close()
+		in, from = u, 0
+		head := make([]byte, 256)
+		n, _ := io.ReadFull(u, head)
+		r.Encoding = plan.EncodingOf(head[:n])
+		in = io.MultiReader(bytes.NewReader(head[:n]), u)
+	} else {
+		in, from, err = w.begin(f, p)
+	}
+	var entries, bytesRead int64
+	if err == nil {
+		entries, bytesRead, err = w.all(in, from)
+	}
+	if p.member.Packed { // what it takes there
+		bytesRead = p.member.Size
+	}
+	if err != nil && w.ctx.Err() == nil {
+		w.x.cannot(p.member.Path, err)
+	}
+	to.Done(entries)
+	w.x.mu.Lock()
+	w.x.out.Bytes += bytesRead
+	read, of, told := w.x.out.Bytes, w.x.out.Of, w.x.Told != nil && time.Since(w.x.told) > 50*time.Millisecond
+	if told {
+		w.x.told = time.Now()
+	}
+	w.x.mu.Unlock()
+	if told {
+		w.x.Told(read, of)
+	}
+}
+
+// begin finds how reading goes on at the begin of a part.
+func (w *worker) begin(f *os.File, p *part) (io.Reader, int64, error) {
+	r := w.r
+	from := p.from
+	switch s := p.known; {
+	case s != nil:
+		r.Last, r.Reached, r.LastHost = s.Last, s.Reached, s.Host
+		r.SetHeader(s.Header)
+		r.Sure = p.apart
+	case from > 0: // from the next line on; what stands before it says the time
+		start, err := lineBehind(f, from)
+		if err != nil {
+			return nil, 0, err
+		}
+		from = start
+		for size := int64(before); ; size *= 16 {
+			at := max(from-size, 0)
+			text := make([]byte, from-at)
+			n, err := f.ReadAt(text, at)
+			if err != nil && err != io.EOF {
+				return nil, 0, err
+			}
+			if text = text[:n]; at > 0 {
+				text = text[bytes.IndexByte(text, '\n')+1:]
+			}
+			take := r.Take
+			r.Take = func(*entry.Entry, int64) {}
+			r.Scan(text, from-int64(len(text)), p.member.Mod, nil, nil)
+			r.Take = take
+			if r.Last != entry.None || at == 0 || size >= 16<<20 || !r.Plan.Timed() {
+				break
+			}
+		}
+		r.Sure = true
+	default:
+		r.Sure = p.apart
+	}
+	to := p.to
+	if p.known == nil && p.to < p.member.Size { // the line in which it ends belongs to it
+		end, err := lineBehind(f, p.to)
+		if err != nil {
+			return nil, 0, err
+		}
+		to = end
+	}
+	if from >= to {
+		return bytes.NewReader(nil), from, nil
+	}
+	return io.NewSectionReader(f, from, to-from), from, nil
+}
+
+// lineBehind is where the first line begins at or behind a place that is not the file's begin.
+func lineBehind(f *os.File, place int64) (int64, error) {
+	buf := make([]byte, 32<<10)
+	for at := place - 1; ; {
+		n, err := f.ReadAt(buf, at)
+		if i := bytes.IndexByte(buf[:n], '\n'); i >= 0 {
+			return at + int64(i) + 1, nil
+		}
+		at += int64(n)
+		if err == io.EOF || n == 0 {
+			return at, nil
+		}
+		if err != nil {
+			return at, err
+		}
+	}
+}
+
+// all reads whole entries to the end, block by block.
+func (w *worker) all(in io.Reader, from int64) (entries, read int64, err error) {
+	r, p := w.r, w.part
+	if w.buf == nil {
+		w.buf = make([]byte, block)
+	}
+	buf, rest := w.buf, 0
+	w.fresh = false
+	noting := p.note != nil && !p.noted
+	over := false // the rest of a line that is longer than an entry may be
+	for {
+		if err := w.ctx.Err(); err != nil {
+			return entries, read, err
+		}
+		n, err := io.ReadFull(in, buf[rest:])
+		read += int64(n)
+		ended := err != nil
+		if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
+			return entries, read, err
+		}
+		n += rest
+		skip := 0
+		if over {
+			if skip = r.Plan.LineEnd(buf[:n], r.Encoding); skip == 0 {
+				skip = n &^ 1
+				if ended {
+					skip = n
+				}
+			} else {
+				over = false
+			}
+		}
+		text := buf[skip:n]
+		cut := len(text)
+		if !ended {
+			if cut = r.Plan.Cut(text, r.Encoding, false); cut == 0 && len(text) > 0 && !over {
+				if len(buf) < match.MaxLine+4*block {
+					bigger := make([]byte, 2*len(buf))
+					rest = copy(bigger, text)
+					from += int64(skip)
+					buf = bigger
+					continue
+				}
+				cut, over = len(text)&^1, true // it is longer than an entry may be: its begin stands for it
+			}
+		}
+		if cut > 0 {
+			entries += w.scan(text[:cut], from+int64(skip), noting, ended)
+		}
+		if ended {
+			break
+		}
+		rest = copy(buf, text[cut:])
+		from += int64(skip + cut)
+	}
+	if noting {
+		w.note(true)
+	}
+	if len(buf) == block {
+		w.buf = buf
+	}
+	return entries, read, nil
+}
+
+// scan hands on the entries of a block, and notes their times.
+func (w *worker) scan(text []byte, from int64, noting, ended bool) int64 {
+	r := w.r
+	if r.Last == entry.None && r.Plan.Timed() {
+		r.Begin(text)
+	}
+	if noting {
+		if !w.fresh {
+			w.now = stretch{From: from, To: from, Least: entry.None, Most: entry.None, Last: r.Last, Reached: r.Reached,
+				Host: r.LastHost, Header: r.Header()}
+			w.fresh = true
+		}
+		least, most, _ := r.Bounds(text, from, w.part.member.Mod)
+		if least != entry.None {
+			if w.now.Least == entry.None || least < w.now.Least {
+				w.now.Least = least
+			}
+			w.now.Most = entry.Later(w.now.Most, most)
+			if r.Sure && r.Reached != entry.None { // what a clock that is asked follows
+				defer func() { r.Reached = entry.Later(r.Reached, most.Add(r.Skew)) }()
+			}
+		}
+	}
+	n := r.Scan(text, from, w.part.member.Mod, nil, nil)
+	if noting {
+		w.now.To = from + int64(len(text))
+		if whole := r.Plan.Cut(text, r.Encoding, false); ended && !w.part.member.Packed {
+			w.now.To = from + int64(whole) // what may go on is looked at again
+		}
+		if w.now.To-w.now.From >= noted && !w.part.member.Packed {
+			w.note(false)
+		}
+	}
+	return n
+}
+
+// note keeps the stretch that has been read.
+func (w *worker) note(last bool) {
+	p := w.part
+	if !w.fresh {
+		return
+	}
+	s := w.now
+	if p.member.Packed {
+		if !last {
+			return
+		}
+		s.From, s.To = 0, p.member.Size // in bytes of the file as it lies there
+	}
+	p.note.learn(s)
+	w.fresh = false
+}
