@@ -37,6 +37,7 @@ type askOptions struct {
 	as             string
 	asJSON, asCSV  bool
 	svg, pdf       string
+	ground         string
 	given, hasData bool // --settings was given, and --data
 }
 
@@ -63,8 +64,9 @@ said of the time, it is about the last 24 hours.`,
 	c.Flags().StringVar(&o.as, "as", "", "the source of the settings that the files are read as")
 	c.Flags().BoolVar(&o.asJSON, "json", false, "one JSON object a row")
 	c.Flags().BoolVar(&o.asCSV, "csv", false, "comma-separated values with a header line")
-	c.Flags().StringVar(&o.svg, "svg", "", "draw the answer into this SVG file")
-	c.Flags().StringVar(&o.pdf, "pdf", "", "draw the answer into this PDF file")
+	c.Flags().StringVar(&o.svg, "svg", "", "draw the answer into this SVG file, with its numbers as CSV beside it")
+	c.Flags().StringVar(&o.pdf, "pdf", "", "draw the answer into this PDF file, with its numbers as CSV beside it")
+	c.Flags().StringVar(&o.ground, "ground", "light", "of a picture: light or dark")
 	c.MarkFlagsMutuallyExclusive("json", "csv")
 	return c
 }
@@ -268,12 +270,27 @@ func (o *askOptions) logs(settings *lang.Settings, q *lang.Question, files []str
 	return out, nil
 }
 
-// draw draws the answer where that is wanted.
+// draw draws the answer where that is wanted, with the numbers as CSV beside it.
 func (o *askOptions) draw(a *query.Asked, zone *time.Location) error {
-	if o.svg == "" && o.pdf == "" {
-		return nil
+	for form, path := range map[string]string{"svg": o.svg, "pdf": o.pdf} {
+		if path == "" {
+			continue
+		}
+		var b, table strings.Builder
+		if err := a.Draw(&b, form, a.Plan.Q.Name, o.ground == "dark", zone); err != nil {
+			return err
+		}
+		if err := a.WriteCSV(&table); err != nil {
+			return err
+		}
+		beside := strings.TrimSuffix(path, filepath.Ext(path)) + ".csv"
+		for name, body := range map[string]string{path: b.String(), beside: table.String()} {
+			if err := folder.Replace(name, body); err != nil {
+				return err
+			}
+		}
 	}
-	return errors.New("drawing answers is not there yet")
+	return nil
 }
 
 // printAnswer prints an answer as a table, with bars where there is room for them.

@@ -93,6 +93,9 @@ func (a *Acc) Add(e *entry.Entry, place Place, captures []entry.Field) []entry.F
 func (a *Acc) take(s *subject) {
 	s.reckon(a.Plan.Q, nil)
 	p := a.Plan
+	if !s.inside() {
+		return
+	}
 	if a.old != nil && s.at >= p.News.From && s.at < p.News.To {
 		key := s.key(a.main.key[:0])
 		a.main.key = key
@@ -137,9 +140,17 @@ func (a *Acc) keep(s *subject) {
 	own(&e.Entry)
 	a.rows = append(a.rows, e)
 	a.size += sizeOf(&e.Entry)
-	if len(a.rows) >= 2*mostEntries || a.size >= 2*mostBytes {
+	if len(a.rows) >= 2*a.most() || a.size >= 2*mostBytes {
 		a.thin()
 	}
+}
+
+// most is how many entries are kept.
+func (a *Acc) most() int {
+	if a.Plan.Newest > 0 {
+		return a.Plan.Newest
+	}
+	return mostEntries
 }
 
 // own copies the texts of an entry, which may share memory with others.
@@ -163,7 +174,7 @@ func sizeOf(e *entry.Entry) int {
 func (a *Acc) thin() {
 	slices.SortFunc(a.rows, compareEntries)
 	n, size := len(a.rows), 0
-	for n > 0 && len(a.rows)-n < mostEntries && size < mostBytes {
+	for n > 0 && len(a.rows)-n < a.most() && size < mostBytes {
 		n--
 		size += sizeOf(&a.rows[n].Entry)
 	}
@@ -210,7 +221,7 @@ func (a *Acc) Merge(o *Acc) {
 		a.old[k] = struct{}{}
 	}
 	a.rows, a.size, a.dropped = append(a.rows, o.rows...), a.size+o.size, a.dropped+o.dropped
-	if len(a.rows) >= 2*mostEntries || a.size >= 2*mostBytes {
+	if len(a.rows) >= 2*a.most() || a.size >= 2*mostBytes {
 		a.thin()
 	}
 	a.held, a.heldSize = append(a.held, o.held...), a.heldSize+o.heldSize

@@ -29,7 +29,12 @@ type Moment struct {
 	// Alone tells that what is asked are files that are there as they are: nothing of it is still to
 	// come.
 	Alone bool
+	// Within leaves out what is not of a group; nil is nothing.
+	Within *Within
 }
+
+// Within is a group of some fields, by their values as they are written: ? is lacking.
+type Within struct{ Per, Key []string }
 
 // Plan is a question made ready for a moment. It is not changed any more, and may be used by several
 // goroutines at once.
@@ -39,7 +44,11 @@ type Plan struct {
 	Beside *Span // nil where nothing stands beside
 	News   *Span // before the span; entries in it say which groups are old
 	Lamp   entry.Instant
+	// Newest is how many entries are kept where the question is about entries themselves; 0 is as many as
+	// there is room for. It may be set before anything is added up.
+	Newest int
 
+	within  *Within
 	zone    *time.Location
 	columns []lang.Column // of the question, then those of having and most
 	shown   int           // how many of them are the question's
@@ -62,7 +71,7 @@ func (t *Trouble) Error() string { return t.What + "; " + t.Mend }
 // New makes a question ready. An error is a *Trouble.
 func New(q *lang.Question, m Moment) (*Plan, error) {
 	p := &Plan{Q: q, Lamp: m.Lamp, zone: m.Zone, columns: q.Shown(), shown: len(q.Columns()), having: -1, by: 0,
-		per: q.Per, ordered: q.OrderMatters(), alone: m.Alone}
+		per: q.Per, ordered: q.OrderMatters(), alone: m.Alone, within: m.Within}
 	if p.zone == nil {
 		p.zone = time.UTC
 	}
@@ -282,6 +291,20 @@ func (s *subject) key(b []byte) []byte {
 		b = append(b, entry.Bounded(v)...)
 	}
 	return b
+}
+
+// inside tells whether the entry is of the group that alone is wanted.
+func (s *subject) inside() bool {
+	w := s.p.within
+	if w == nil {
+		return true
+	}
+	for i, f := range w.Per {
+		if v, _ := s.get(f); i >= len(w.Key) || Written(entry.Bounded(v)) != w.Key[i] {
+			return false
+		}
+	}
+	return true
 }
 
 // Written is a group's value as it is shown: what is lacking is ?.

@@ -489,3 +489,17 @@ func readAskNew(c *cursor, node any) {
 		node.(*Question).New = d
 	}
 }
+
+// TypedList writes the clauses of a question that was typed, each in the canonical form.
+func (f *File) TypedList() []string {
+	var out []string
+	for _, c := range f.blocks[0].clauses {
+		var p printer
+		p.clause(c, 0, 0)
+		out = append(out, p.b.String())
+	}
+	return out
+}
+
+// ClauseOrder is where a clause of a question stands among others.
+func ClauseOrder(word string) int { return slices.Index(askWords, word) }

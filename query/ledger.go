@@ -1,0 +1,734 @@
+package query
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"dimlantern/api"
+	"dimlantern/core/ask"
+	"dimlantern/core/author"
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+	"dimlantern/intake/reread"
+	"dimlantern/snapshot"
+	"dimlantern/store"
+)
+
+// Ledger answers questions as they are typed: one at a time for each room that asks, each answer shown
+// while it grows.
+type Ledger struct {
+	asker *Asker
+	notes *reread.Notes
+
+	mu    sync.Mutex
+	rooms map[string]*growing
+}
+
+// NewLedger answers with what an Asker knows; the notes of files stand in a folder.
+func NewLedger(s *Asker, notes string) *Ledger {
+	return &Ledger{asker: s, notes: reread.NewNotes(notes), rooms: map[string]*growing{}}
+}
+
+// growing is an answer that grows.
+type growing struct {
+	key    string
+	cancel context.CancelFunc
+	asked  time.Time // when somebody asked for it last
+
+	mu   sync.Mutex
+	view *api.LedgerView
+	err  error
+	news chan struct{} // closed when there is something newer
+}
+
+// Bounds of what is shown of an answer.
+const (
+	mostGroups   = 200 // groups
+	mostLines    = 300 // entries
+	waitsForNews = 400 * time.Millisecond
+	forgotten    = 20 * time.Second // an answer that nobody asks for any more ends
+)
+
+// Ask answers a question, as far as it is answered.
+func (l *Ledger) Ask(ctx context.Context, q api.LedgerQuery) (*api.LedgerView, error) {
+	sn := l.asker.Window.Now()
+	lamp := cmp.Or(q.At, entry.Of(time.Now()))
+	if strings.TrimSpace(q.Text) == "" {
+		return l.overview(ctx, sn, q, lamp)
+	}
+	settings, question, ds := checked(sn, q.Text)
+	head := &api.LedgerView{At: lamp, Problems: problems(ds), Kept: entry.None}
+	fields := l.fields(settings, question, q.Text)
+	head.Complete, head.Typed = author.CompleteQuestion(settings, fields, q.Text, q.Line, q.Col)
+	head.Fields = fields
+	if question == nil {
+		head.Done = true
+		l.end(q.Room)
+		return head, nil
+	}
+	head.Words = question.Words()
+	p, err := ask.New(question, ask.Moment{Lamp: lamp, From: q.From, To: min(lamp, cmp.Or(q.Until, lamp)), Zone: zoneOf(question),
+		Column: q.Column})
+	if err != nil {
+		t := err.(*ask.Trouble)
+		head.Problems = append(head.Problems, api.BenchFinding{Line: 1, Col: 1, Len: 1, Error: true, What: t.What, Mend: t.Mend})
+		head.Done = true
+		return head, nil
+	}
+	key := fmt.Sprint(question.String(), q.At, q.Column, p.Span.From, p.Span.To)
+	if q.At == 0 { // what is live is asked anew when it is asked for anew
+		key = fmt.Sprint(question.String(), q.Column, p.Span.To.Sub(p.Span.From).Round(time.Minute))
+	}
+	g := l.grow(q.Room, key, q.Seen == 0 && q.At == 0, func(ctx context.Context, g *growing) error {
+		return l.answer(ctx, sn, settings, p, g)
+	})
+	view, err := g.newer(ctx, q.Seen)
+	if err != nil || view == nil {
+		return nil, err
+	}
+	out := *view
+	out.At, out.Problems, out.Words, out.Complete, out.Typed, out.Fields = lamp, head.Problems, head.Words, head.Complete,
+		head.Typed, head.Fields
+	return &out, nil
+}
+
+func zoneOf(q *lang.Question) *time.Location { return cmp.Or(q.Zone, time.Local) }
+
+// checked reads a question that was typed with the settings as they are at work.
+func checked(sn *snapshot.Snapshot, text string) (*lang.Settings, *lang.Question, []lang.Diagnostic) {
+	settings, q, ds := Typed(sn.Texts, text)
+	settings.Secret = sn.Secret
+	if settings.Source(lang.Itself) == nil {
+		if own := sn.Settings.Source(lang.Itself); own != nil {
+			settings.Sources = append(settings.Sources, own)
+		}
+	}
+	return settings, q, ds
+}
+
+func problems(ds []lang.Diagnostic) []api.BenchFinding {
+	out := []api.BenchFinding{}
+	for _, d := range ds {
+		out = append(out, api.BenchFinding{Line: d.Pos.Line, Col: d.Pos.Col, Len: d.Len, Error: d.Weight == lang.Err,
+			What: d.What, Mend: d.Mend})
+	}
+	return out
+}
+
+// fields are those that the question's entries have.
+func (l *Ledger) fields(s *lang.Settings, q *lang.Question, text string) []string {
+	var out []string
+	add := func(list ...string) {
+		for _, f := range list {
+			if f != "" && !slices.Contains(out, f) {
+				out = append(out, f)
+			}
+		}
+	}
+	on := &lang.Question{}
+	if q != nil {
+		on = q
+		add(q.Captures()...)
+		for _, r := range q.Reckon {
+			add(r.Field)
+		}
+	} else {
+		for _, c := range lang.ParseQuestion("", text).TypedClauses() {
+			if c.Word == "on" {
+				on.On, on.Alerts = c.Words, slices.Contains(c.Words, "alerts")
+			}
+		}
+	}
+	if on.Alerts {
+		add(lang.AlertFields...)
+		for _, r := range s.Rules {
+			add(r.Per...)
+		}
+		return out
+	}
+	for _, src := range s.SourcesOf(on) {
+		if lay := s.Layout(src.LayoutName()); lay != nil {
+			add(lay.Fields()...)
+		}
+		for _, f := range src.Fields {
+			add(f.Name)
+		}
+	}
+	add("host", "source", "origin", "level", "text")
+	return out
+}
+
+// grow is the answer of a room that grows: the one that does already, or a new one.
+func (l *Ledger) grow(room, key string, anew bool, answer func(context.Context, *growing) error) *growing {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for name, g := range l.rooms { // those that nobody waits for
+		if time.Since(g.asked) > forgotten {
+			g.cancel()
+			delete(l.rooms, name)
+		}
+	}
+	if g := l.rooms[room]; g != nil {
+		if g.key == key && !(anew && g.done()) {
+			g.asked = time.Now()
+			return g
+		}
+		g.cancel()
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	g := &growing{key: key, cancel: cancel, asked: time.Now(), news: make(chan struct{})}
+	l.rooms[room] = g
+	go func() {
+		defer cancel()
+		err := answer(ctx, g)
+		g.mu.Lock()
+		defer g.mu.Unlock()
+		if g.err = err; err != nil {
+			close(g.news)
+			g.news = make(chan struct{})
+		}
+	}()
+	return g
+}
+
+// end ends the answer of a room.
+func (l *Ledger) end(room string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if g := l.rooms[room]; g != nil {
+		g.cancel()
+		delete(l.rooms, room)
+	}
+}
+
+func (g *growing) done() bool {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.err != nil || g.view != nil && g.view.Done
+}
+
+// show shows what the answer is by now.
+func (g *growing) show(v *api.LedgerView) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	v.Version = 1
+	if g.view != nil {
+		v.Version = g.view.Version + 1
+	}
+	g.view = v
+	close(g.news)
+	g.news = make(chan struct{})
+}
+
+// newer waits a while for an answer that is newer than the version seen, and gives what there is.
+func (g *growing) newer(ctx context.Context, seen int) (*api.LedgerView, error) {
+	deadline := time.After(waitsForNews)
+	for {
+		g.mu.Lock()
+		v, err, news := g.view, g.err, g.news
+		g.mu.Unlock()
+		if err != nil && !errors.Is(err, context.Canceled) {
+			return nil, err
+		}
+		if v != nil && (v.Version > seen || v.Done) {
+			return v, nil
+		}
+		select {
+		case <-news:
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-deadline:
+			if v == nil {
+				v = &api.LedgerView{Kept: entry.None}
+			}
+			return v, nil
+		}
+	}
+}
+
+// logs are the logs of a question, as they are watched.
+func logs(sn *snapshot.Snapshot, settings *lang.Settings, q *lang.Question) []reread.Log {
+	var out []reread.Log
+	wanted := settings.SourcesOf(q)
+	for _, o := range sn.Origins {
+		for _, src := range wanted {
+			if src.Name == o.Source.Name {
+				out = append(out, reread.Log{Name: o.Name, Series: o.Series, Host: o.Host, Source: src, Skew: o.Skew()})
+			}
+		}
+	}
+	return out
+}
+
+// asking is a plan that is asked of what is watched.
+func (l *Ledger) asking(sn *snapshot.Snapshot, settings *lang.Settings, p *ask.Plan) *Asking {
+	x := &Asking{Settings: settings, Plan: p, Store: l.asker.Store, Notes: l.notes}
+	if !p.Q.Alerts {
+		x.Logs = logs(sn, settings, p.Q)
+	}
+	return x
+}
+
+// answer answers a question, and shows the answer while it grows.
+func (l *Ledger) answer(ctx context.Context, sn *snapshot.Snapshot, settings *lang.Settings, p *ask.Plan, g *growing) error {
+	x := l.asking(sn, settings, p)
+	began := time.Now()
+	x.Each = func(a *ask.Answer, read, of int64) {
+		v := viewOf(a, settings)
+		v.Read, v.Of, v.Took = read, of, time.Since(began)
+		v.Rests = []string{fmt.Sprintf("reading: %s of %s", sizeOf(read), sizeOf(of))}
+		g.show(v)
+	}
+	a, err := x.Answer(ctx)
+	if err != nil {
+		return err
+	}
+	v := viewOf(a.Answer, settings)
+	v.Done, v.Read, v.Of, v.Took, v.Kept = true, a.Bytes, a.Of, a.Took, a.Kept
+	v.Rests = a.Rests(zoneOf(p.Q))
+	for _, d := range a.Blind {
+		v.Dark = append(v.Dark, api.Span{From: d.Since, To: d.Until, Why: d.Words})
+	}
+	g.show(v)
+	return nil
+}
+
+// viewOf is an answer as it is shown.
+func viewOf(a *ask.Answer, settings *lang.Settings) *api.LedgerView {
+	p := a.Plan
+	v := &api.LedgerView{From: p.Span.From, To: p.Span.To, Per: p.Per(), Bounds: p.Span.Bounds, Fit: a.Fit, Kept: entry.None,
+		Groups: []api.LedgerGroup{}, Entries: p.Q.Columns()[0].Fn == "entries"}
+	if p.Q.Every != nil {
+		v.Every = p.Q.Every.String()
+	}
+	if p.Q.Beside != nil {
+		v.Beside = p.Q.Beside.String()
+	}
+	if s := settings.SourcesOf(p.Q); len(s) > 0 {
+		v.Source = s[0].Name
+	}
+	for i, c := range p.Q.Columns() {
+		v.Columns = append(v.Columns, api.LedgerColumn{Name: c.String(), Unit: p.Unit(i), Field: c.Field,
+			Additive: c.Fn == "count" || c.Fn == "sum" || c.Fn == "rate"})
+	}
+	if v.Entries {
+		for i := len(a.Entries) - 1; i >= 0 && len(v.Lines) < mostLines; i-- {
+			v.Lines = append(v.Lines, foundEntry(&a.Entries[i]))
+		}
+		return v
+	}
+	totals := make([]float64, len(v.Columns))
+	for _, g := range a.Groups {
+		for i := range v.Columns {
+			f, _ := g.Values[i].Float()
+			totals[i] += math.Abs(f)
+		}
+	}
+	for n := range a.Groups {
+		g := &a.Groups[n]
+		if n >= mostGroups && !g.Rest {
+			v.More++
+			continue
+		}
+		v.Groups = append(v.Groups, groupView(p, v, g, totals))
+	}
+	v.Limits = limits(p, settings)
+	return v
+}
+
+func foundEntry(e *ask.Entry) api.FoundEntry {
+	text := e.Raw
+	if t, ok := e.Get("text"); ok {
+		text = t
+	}
+	raw := cmp.Or(e.Raw, text)
+	return api.FoundEntry{EntryView: api.EntryView{At: e.At, Text: text[:min(len(text), 8192)], Raw: raw[:min(len(raw), 8192)],
+		Fields: e.Fields, Fits: e.Fits}, Source: e.Source, Origin: e.Origin, Offset: e.Offset}
+}
+
+func groupView(p *ask.Plan, v *api.LedgerView, g *ask.Group, totals []float64) api.LedgerGroup {
+	out := api.LedgerGroup{Rest: g.Rest, Of: g.Of}
+	for _, k := range g.Per {
+		out.Key = append(out.Key, ask.Written(k))
+	}
+	diffs := ask.Difference(g.Values, g.Beside)
+	for i := range v.Columns {
+		x := api.LedgerValue{Value: p.Shown(g.Values[i], i)}
+		if f, ok := g.Values[i].Float(); ok {
+			x.Number = &f
+			if v.Columns[i].Additive && totals[i] > 0 {
+				x.Part = fmt.Sprintf("%.0f %%", 100*math.Abs(f)/totals[i])
+			}
+		}
+		if g.Beside != nil {
+			x.Beside, x.Difference = p.Shown(g.Beside[i], i), p.Shown(diffs[i], i)
+		}
+		best := ask.Value{}
+		series := floats(g.Series, i, &best)
+		out.Series = append(out.Series, series)
+		out.Besides = append(out.Besides, floats(g.BesideSeries, i, new(ask.Value)))
+		x.Peak = p.Shown(best, i)
+		out.Values = append(out.Values, x)
+	}
+	for _, s := range g.Gaps {
+		out.Gaps = append(out.Gaps, api.Span{From: s.From, To: s.To})
+	}
+	return out
+}
+
+// floats is a column of a series, and its greatest value.
+func floats(series [][]ask.Value, column int, best *ask.Value) []*float64 {
+	if series == nil {
+		return nil
+	}
+	most := math.Inf(-1)
+	out := make([]*float64, len(series))
+	for k, row := range series {
+		if column >= len(row) {
+			continue
+		}
+		if f, ok := row[column].Float(); ok {
+			out[k] = &f
+			if f > most {
+				most, *best = f, row[column]
+			}
+		}
+	}
+	return out
+}
+
+// limits are the thresholds of rules that look at the same entries and the same number over the same
+// time as the periods of the question.
+func limits(p *ask.Plan, s *lang.Settings) []api.LedgerLimit {
+	q := p.Q
+	if p.Span.Bounds == nil || q.Alerts || q.Join != nil {
+		return nil
+	}
+	every := p.Span.Bounds[min(1, len(p.Span.Bounds)-1)].Sub(p.Span.Bounds[0])
+	if q.Every != nil {
+		every = q.Every.D
+	}
+	var out []api.LedgerLimit
+	for _, r := range s.Rules {
+		if r.Off || r.Problem == nil || !sameEntries(s, q, r) {
+			continue
+		}
+		for i := range r.Raises {
+			x := &r.Raises[i]
+			for k, c := range q.Columns() {
+				l := api.LedgerLimit{Rule: r.Name, Column: k, Severity: x.Severity}
+				switch {
+				case x.Hits() && x.In == every && c.Fn == "count" && x.Different == "" && x.Where == nil:
+					l.Limit, l.Words = float64(x.At), fmt.Sprintf("raises at %d", x.At)
+				case x.When != nil && x.When.In == every && x.When.Field == c.Field &&
+					(x.When.Agg == c.Fn || x.When.Agg == "p50" && c.Fn == "median"):
+					if r, ok := x.When.Value.Number.Rat(); ok {
+						l.Limit, _ = r.Float64()
+					}
+					l.Words = "raises " + x.When.Op + " " + x.When.Value.String()
+				default:
+					continue
+				}
+				out = append(out, l)
+			}
+		}
+	}
+	return out
+}
+
+// sameEntries tells whether a rule's hits are the entries of a question.
+func sameEntries(s *lang.Settings, q *lang.Question, r *lang.Rule) bool {
+	if len(q.On) > 0 && !slices.ContainsFunc(q.On, r.LooksAt) {
+		return false
+	}
+	if q.Where == nil {
+		return false
+	}
+	problem := lang.Plain(r.Problem).String()
+	where := lang.Plain(q.Where)
+	if where.String() == problem {
+		return true
+	}
+	and, ok := where.(*lang.And)
+	return ok && slices.ContainsFunc(and.Of, func(x lang.Expr) bool { return x.String() == problem })
+}
+
+// Inside answers what is in a part of an answer.
+func (l *Ledger) Inside(ctx context.Context, q api.InsideQuery) (*api.Inside, error) {
+	sn := l.asker.Window.Now()
+	settings, question, ds := checked(sn, q.Text)
+	if question == nil {
+		what := "the question cannot be answered"
+		if len(ds) > 0 {
+			what = ds[0].What
+		}
+		return nil, &api.Problem{Code: api.Refused, What: what}
+	}
+	lamp := cmp.Or(q.At, entry.Of(time.Now()))
+	bare := *question
+	bare.Show, bare.Every, bare.Beside, bare.Having, bare.Most, bare.New, bare.Over = nil, nil, nil, nil, nil, 0, nil
+	bare.Each = false
+	moment := ask.Moment{Lamp: lamp, From: q.From, To: min(q.To, lamp), Zone: zoneOf(question)}
+	if q.Group != nil {
+		moment.Within = &ask.Within{Per: question.Per, Key: q.Group}
+		if question.Each {
+			return nil, &api.Problem{Code: api.Refused, What: "of every field at once no entries are shown"}
+		}
+	}
+	run := func(change func(*lang.Question), newest int) (*Asked, error) {
+		one := bare
+		change(&one)
+		p, err := ask.New(&one, moment)
+		if err != nil {
+			return nil, err
+		}
+		p.Newest = newest
+		return l.asking(sn, settings, p).Answer(ctx)
+	}
+	out := &api.Inside{Values: []api.LedgerShare{}, Lines: []api.FoundEntry{}}
+	lines, err := run(func(*lang.Question) {}, cmp.Or(q.Lines, 50))
+	if err != nil {
+		return nil, err
+	}
+	out.Count = lines.Fit
+	for i := len(lines.Entries) - 1; i >= 0; i-- {
+		out.Lines = append(out.Lines, foundEntry(&lines.Entries[i]))
+	}
+	out.Fields = likely(question, lines.Entries)
+	out.Field = cmp.Or(q.Field, first(out.Fields))
+	if out.Field == "" {
+		return out, nil
+	}
+	values, err := run(func(x *lang.Question) {
+		x.Per, x.Show = []string{out.Field}, []lang.Column{{Fn: "count"}}
+		x.Most = &lang.Most{N: 30}
+	}, 0)
+	if err != nil {
+		return nil, err
+	}
+	for _, g := range values.Groups {
+		if g.Rest {
+			out.Others, out.OthersCount = g.Of, g.Count
+			continue
+		}
+		s := api.LedgerShare{Field: out.Field, Value: ask.Written(g.Per[0]), Count: g.Count}
+		if out.Count > 0 {
+			s.Share = float64(g.Count) / float64(out.Count)
+		}
+		out.Values = append(out.Values, s)
+	}
+	numbers, err := run(func(x *lang.Question) {
+		x.Per = nil
+		for _, fn := range []string{"min", "median", "p95", "max", "avg"} {
+			x.Show = append(x.Show, lang.Column{Fn: fn, Field: out.Field})
+		}
+	}, 0)
+	if err != nil {
+		return nil, err
+	}
+	if len(numbers.Groups) > 0 {
+		for i, name := range []string{"least", "median", "p95", "greatest", "average"} {
+			if s := numbers.Plan.Shown(numbers.Groups[0].Values[i], i); s != "" {
+				out.Numbers = append(out.Numbers, name+" "+s)
+			}
+		}
+	}
+	return out, nil
+}
+
+func first(list []string) string {
+	if len(list) == 0 {
+		return ""
+	}
+	return list[0]
+}
+
+// likely are the fields of entries, those that the question is about first, then those with few values.
+func likely(q *lang.Question, list []ask.Entry) []string {
+	different := map[string]map[string]bool{}
+	var names []string
+	for i := range list {
+		for _, f := range list[i].Fields {
+			if f.Value == "" || f.Name == "text" || f.Name == "at" || f.Name == "began" || f.Name == "ended" {
+				continue
+			}
+			if different[f.Name] == nil {
+				different[f.Name] = map[string]bool{}
+				names = append(names, f.Name)
+			}
+			different[f.Name][f.Value] = true
+		}
+	}
+	own := append(q.Captures(), q.Fields()...)
+	rank := func(f string) int {
+		switch {
+		case slices.Contains(own, f) && !slices.Contains(q.Per, f):
+			return 0
+		case slices.Contains(q.Per, f):
+			return 1
+		case len(different[f]) > 1 && len(different[f]) < max(len(list)/2, 3):
+			return 2
+		}
+		return 3
+	}
+	slices.SortStableFunc(names, func(a, b string) int {
+		return cmp.Or(cmp.Compare(rank(a), rank(b)), cmp.Compare(len(different[a]), len(different[b])))
+	})
+	if !slices.Contains(names, "host") {
+		names = append(names, "host")
+	}
+	return names
+}
+
+// Edit changes the text of a question.
+func (l *Ledger) Edit(_ context.Context, e api.LedgerEdit) (*api.LedgerText, error) {
+	text := e.Text
+	name := strings.TrimSpace(text)
+	if lang.IsName(name) { // one that is kept becomes what it says
+		if q := l.asker.Window.Now().Settings.Ask(name); q != nil {
+			text = strings.Join(q.Clauses(), "\n")
+		}
+	}
+	stamp := func(t entry.Instant) string { return t.Time().In(time.Local).Format(time.RFC3339) }
+	switch e.What {
+	case "only":
+		text = author.OnlyWhere(text, e.Field, e.Value)
+	case "not":
+		text = author.NotWhere(text, e.Field, e.Value)
+	case "per":
+		text = author.SetClauses(text, "per "+e.Field)
+	case "show":
+		text = author.AddColumn(text, e.Value)
+	case "from":
+		text = author.SetClauses(text, "from "+stamp(e.From)+" to "+stamp(e.To))
+	case "beside":
+		text = author.SetClauses(text, strings.TrimSpace("beside "+e.Value))
+	case "open":
+	default:
+		return nil, &api.Problem{Code: api.BadQuestion, What: "a question is not changed by " + e.What}
+	}
+	return &api.LedgerText{Text: text}, nil
+}
+
+// Rule writes a rule that watches what a question asks.
+func (l *Ledger) Rule(_ context.Context, e api.LedgerEdit) (*api.LedgerText, error) {
+	_, q, ds := checked(l.asker.Window.Now(), e.Text)
+	switch {
+	case q == nil && len(ds) > 0:
+		return nil, &api.Problem{Code: api.Refused, What: ds[0].What, Mend: ds[0].Mend}
+	case q == nil || q.Alerts:
+		return nil, &api.Problem{Code: api.Refused, What: "rules watch entries, not alerts"}
+	}
+	column := slices.IndexFunc(q.Columns(), func(c lang.Column) bool { return c.String() == e.Field })
+	every := "10m"
+	if q.Every != nil && q.Every.Unit == "" {
+		every = entry.Span(q.Every.D)
+	} else if d := e.To.Sub(e.From); d > 0 {
+		every = entry.Span(d)
+	}
+	text, why := author.RuleOf(q, max(column, 0), cmp.Or(e.Value, "10"), every)
+	for _, w := range why {
+		text = "# " + w + "\n" + text
+	}
+	return &api.LedgerText{Text: text}, nil
+}
+
+// overview is what can be asked.
+func (l *Ledger) overview(ctx context.Context, sn *snapshot.Snapshot, q api.LedgerQuery, lamp entry.Instant) (*api.LedgerView,
+	error) {
+	l.end(q.Room)
+	v := &api.LedgerView{Done: true, At: lamp, From: q.From, To: cmp.Or(q.Until, lamp), Kept: entry.None}
+	settings, _ := sn.Check(sn.Texts)
+	v.Complete, v.Typed = author.CompleteQuestion(settings, nil, "", 1, 0)
+	for _, x := range settings.Asks {
+		a := api.LedgerAsk{Name: x.Name, Text: strings.Join(x.Clauses(), "\n"), Words: strings.Join(x.Words(), " "), Kind: "kept",
+			Where: x.Pos.File}
+		switch {
+		case x.BuiltIn():
+			a.Kind, a.Where, a.Words = "alerts", "there from the start", x.Note
+		case x.Off:
+			a.Words = "switched off: " + a.Words
+		case x.Note != "":
+			a.Words = x.Note
+		}
+		v.Asks = append(v.Asks, a)
+	}
+	slices.SortStableFunc(v.Asks, func(a, b api.LedgerAsk) int {
+		return cmp.Compare(map[string]int{"kept": 0, "alerts": 1}[a.Kind], map[string]int{"kept": 0, "alerts": 1}[b.Kind])
+	})
+	columns := int(max((v.To-q.From)/max(entry.Instant(q.Column), 1), 0)) + 1
+	for _, src := range settings.Sources {
+		if src.Off || src.Name == lang.Itself || len(logs(sn, settings, &lang.Question{On: []string{src.Name}})) == 0 {
+			continue
+		}
+		a := api.LedgerAsk{Name: src.Name, Kind: "source", Text: "on " + src.Name + "\nshow count\nper host",
+			Flow: make([]int64, min(columns, MaxColumns))}
+		v.Asks = append(v.Asks, a)
+	}
+	return v, l.flows(sn, v, q)
+}
+
+// flows fills in how many entries of each source came when.
+func (l *Ledger) flows(sn *snapshot.Snapshot, v *api.LedgerView, q api.LedgerQuery) error {
+	flows, err := l.asker.Store.Flows(store.BucketOf(q.From), store.BucketOf(v.To))
+	if err != nil {
+		return err
+	}
+	for _, o := range sn.Origins {
+		i := slices.IndexFunc(v.Asks, func(a api.LedgerAsk) bool { return a.Kind == "source" && a.Name == o.Source.Name })
+		if i < 0 {
+			continue
+		}
+		for _, t := range flows[o.Name] {
+			at := entry.Instant(t.Bucket * int64(store.Bucket))
+			if k := int(at.Sub(q.From) / max(q.Column, 1)); at >= q.From && k < len(v.Asks[i].Flow) {
+				v.Asks[i].Flow[k] += t.N
+			}
+		}
+	}
+	return nil
+}
+
+// Out answers a question in a form.
+func (l *Ledger) Out(ctx context.Context, q api.LedgerOut) (*api.LedgerFile, error) {
+	sn := l.asker.Window.Now()
+	settings, question, ds := checked(sn, q.Text)
+	if question == nil {
+		what := "the question cannot be answered"
+		if len(ds) > 0 {
+			what = ds[0].What
+		}
+		return nil, &api.Problem{Code: api.Refused, What: what}
+	}
+	lamp := cmp.Or(q.At, entry.Of(time.Now()))
+	p, err := ask.New(question, ask.Moment{Lamp: lamp, From: q.From, To: min(lamp, cmp.Or(q.Until, lamp)), Zone: zoneOf(question),
+		Column: q.Column})
+	if err != nil {
+		return nil, err
+	}
+	a, err := l.asking(sn, settings, p).Answer(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var b strings.Builder
+	switch q.Form {
+	case "csv":
+		err = a.WriteCSV(&b)
+	case "json":
+		err = a.WriteJSON(&b)
+	case "svg", "pdf":
+		err = a.Draw(&b, q.Form, cmp.Or(q.Title, question.Name), q.Ground == "dark", zoneOf(question))
+	default:
+		err = &api.Problem{Code: api.BadQuestion, What: "an answer is written as svg, pdf, csv or json, not as " + q.Form}
+	}
+	return &api.LedgerFile{Body: []byte(b.String())}, err
+}
+
+func sizeOf(n int64) string { return fmt.Sprintf("%.1f MB", float64(n)/1e6) }
