@@ -35,6 +35,20 @@ var (
 	AskPast = endpoint[PastQuery, PastPuts]("/past")
 )
 
+// What is asked of what was logged.
+var (
+	// AskLedger: a question as it is typed, and its answer as far as it is known.
+	AskLedger = endpoint[LedgerQuery, LedgerView]("/ledger")
+	// AskInside: what is in a part of an answer.
+	AskInside = endpoint[InsideQuery, Inside]("/ledger/inside")
+	// AskOut: an answer in a form, such as a picture.
+	AskOut = endpoint[LedgerOut, LedgerFile]("/ledger/out")
+	// EditAsk changes the text of a question, or writes one about something that is shown elsewhere;
+	// RuleOfAsk writes a rule that watches what one asks.
+	EditAsk   = endpoint[LedgerEdit, LedgerText]("/ledger/edit")
+	RuleOfAsk = endpoint[LedgerEdit, LedgerText]("/ledger/rule")
+)
+
 // What is asked at the bench, where a rule is typed.
 var (
 	// TryText: what a text being typed means, and what its rule would have done.

@@ -136,10 +136,12 @@ type Inside struct {
 
 // LedgerEdit changes the text of a question.
 type LedgerEdit struct {
-	Text     string `json:"text"`
-	What     string `json:"what"` // only, not, per, show, from, beside or every
-	Field    string `json:"field"`
-	Value    string `json:"value"`
+	Text  string `json:"text"`
+	What  string `json:"what"`  // only, not, per, show, from, beside, open, rule or origin
+	Field string `json:"field"` // or the rule, or the source, about which one is written
+	Value string `json:"value"` // or the origin
+	// Key is the key of the rule, by its values.
+	Key      []string `json:"key"`
 	From, To entry.Instant
 }
 

@@ -11,6 +11,7 @@ type PutQuery struct {
 	Person
 	Files []BenchSave  `json:"files,omitempty"`
 	Block *BlockChange `json:"block,omitempty"`
+	Ask   *KeptAsk     `json:"ask,omitempty"`   // a question that is to be kept
 	Again string       `json:"again,omitempty"` // the source
 	Do    bool         `json:"do"`
 }

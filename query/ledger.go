@@ -611,6 +611,14 @@ func (l *Ledger) Edit(_ context.Context, e api.LedgerEdit) (*api.LedgerText, err
 	case "beside":
 		text = author.SetClauses(text, strings.TrimSpace("beside "+e.Value))
 	case "open":
+	case "origin":
+		text = "on " + e.Field + "\nwhere origin == " + lang.Quote(e.Value) + "\nshow count"
+	case "rule":
+		r := l.asker.Window.Now().Settings.Rule(e.Field)
+		if r == nil {
+			return nil, &api.Problem{Code: api.Unknown, What: "there is no rule " + e.Field + " any more"}
+		}
+		text = author.AskOfRule(r, e.Key)
 	default:
 		return nil, &api.Problem{Code: api.BadQuestion, What: "a question is not changed by " + e.What}
 	}
@@ -645,7 +653,7 @@ func (l *Ledger) overview(ctx context.Context, sn *snapshot.Snapshot, q api.Ledg
 	error) {
 	l.end(q.Room)
 	v := &api.LedgerView{Done: true, At: lamp, From: q.From, To: cmp.Or(q.Until, lamp), Kept: entry.None}
-	settings, _ := sn.Check(sn.Texts)
+	settings := sn.Settings
 	v.Complete, v.Typed = author.CompleteQuestion(settings, nil, "", 1, 0)
 	for _, x := range settings.Asks {
 		a := api.LedgerAsk{Name: x.Name, Text: strings.Join(x.Clauses(), "\n"), Words: strings.Join(x.Words(), " "), Kind: "kept",

@@ -11,6 +11,7 @@ import (
 
 	"dimlantern/api"
 	"dimlantern/screens/bench"
+	"dimlantern/screens/ledger"
 	"dimlantern/screens/paint"
 	"dimlantern/screens/room"
 	"dimlantern/screens/sources"
@@ -37,13 +38,13 @@ type Options struct {
 type Model struct {
 	o     Options
 	stage *room.Stage
-	rooms [3]room.Room // by the order of their digits
+	rooms [4]room.Room // by the order of their digits
 	start room.Room    // what is shown where nothing is watched yet
 	at    room.At
 	plain bool
 	blank func(w, h int, ground paint.Color) *paint.Canvas // what is drawn on
 	// names is where the rooms' names stand in the first row.
-	names [3]int
+	names [4]int
 
 	failed    string // why the service could not be asked
 	busy      bool   // a view is asked for
@@ -63,7 +64,7 @@ func newModel(o Options) *Model {
 	if o.Ground == "light" {
 		m.setPalette(paint.Light())
 	}
-	m.rooms = [3]room.Room{watch.New(m.stage), bench.New(m.stage), sources.New(m.stage)}
+	m.rooms = [4]room.Room{watch.New(m.stage), bench.New(m.stage), sources.New(m.stage), ledger.New(m.stage)}
 	m.start = sources.NewStart(m.stage, o.Name)
 	return m
 }
@@ -134,8 +135,10 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return m, m.ticked(time.Time(msg))
 	case room.Answer:
 		return m, msg.Do()
-	case room.OpenRule, room.OpenText, room.BeginRule:
+	case room.OpenRule, room.OpenText, room.BeginRule, room.BeginText:
 		return m, tea.Batch(s.Go(room.Bench), m.rooms[room.Bench].Update(msg))
+	case room.AskAbout:
+		return m, m.rooms[room.Ledger].Update(msg)
 	case room.AskHelp:
 		m.openHelp()
 	case tea.KeyPressMsg:
@@ -153,7 +156,7 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			return m, s.Type(msg)
 		}
 		return m, m.current().Update(msg)
-	case tea.MouseMotionMsg:
+	case tea.MouseMotionMsg, tea.MouseReleaseMsg:
 		return m, m.current().Update(msg)
 	}
 	return m, nil
@@ -214,11 +217,17 @@ func (m *Model) common(on room.Room) []room.Key {
 		list = nil
 	}
 	return append(list,
-		room.On("1 2 3", func(name string) tea.Cmd {
+		room.On("1 2 3 4", func(name string) tea.Cmd {
 			s.Note = "" // what was said was of another room
-			return s.Go(room.At(name[0] - '1'))
+			to := room.At(name[0] - '1')
+			if x, ok := on.(room.Asked); ok && to == room.Ledger {
+				if about, chosen := x.About(); chosen {
+					return tea.Sequence(s.Go(to), room.Send(about))
+				}
+			}
+			return s.Go(to)
 		}).
-			Told("the rooms watch, bench and sources"),
+			Told("the rooms watch, bench, sources and ledger; 4 asks about what is chosen"),
 		room.Now("?", m.openHelp).Said("help", "help").Told("this; esc leads back"),
 		room.Do("q", m.quit).Said("leave", "leave").
 			Told("leave; the logs go on without you"))

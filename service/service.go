@@ -18,6 +18,7 @@ import (
 	"io"
 	"log/slog"
 	"os"
+	"path/filepath"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -70,6 +71,7 @@ type Service struct {
 	lock    *os.File
 	store   *store.Store
 	window  *snapshot.Window // what others see
+	ledger  *query.Ledger
 	query   *query.Asker
 	bench   *workbench.Workbench
 	outbox  *notify.Outbox
@@ -202,6 +204,7 @@ func (s *Service) open() (err error) {
 	s.window = snapshot.NewWindow(&snapshot.Snapshot{House: s.house, Settings: s.settings, Engine: &engine.View{},
 		Spent: &snapshot.Spent{}})
 	s.query = &query.Asker{Window: s.window, Store: s.store, Do: s.doWithEngine}
+	s.ledger = query.NewLedger(s.query, filepath.Join(o.Data, NotesFolder))
 	s.bench = &workbench.Workbench{Window: s.window, Store: s.store, Query: s.query, Reload: s.Reload,
 		TakeUp: s.takeUpNow, State: s.state}
 	s.query.Busy = s.bench.Busy

@@ -37,6 +37,13 @@ func (s *Workbench) Put(ctx context.Context, q api.PutQuery) (*api.Put, error) {
 		}
 		p.Title = q.Block.Title()
 	}
+	if q.Ask != nil {
+		var err error
+		if p.Files, err = s.keepAsk(q.Ask); err != nil {
+			return nil, err
+		}
+		p.Title = "keep the question " + q.Ask.Name
+	}
 	if q.Again != "" {
 		if p.Title = "begin " + q.Again + " again from its oldest entry"; len(p.Files) > 0 {
 			return nil, errors.New("a source begins again without any other change")
@@ -483,4 +490,35 @@ func (s *Workbench) Tests(_ context.Context, q api.BenchQuery) (*api.Put, error)
 	}
 	p.Title = fmt.Sprintf("%d passed, %d failed", passed, failed)
 	return p, nil
+}
+
+// asksFile is the settings file in which new questions are kept.
+const asksFile = "asks.lantern"
+
+// keepAsk writes a question into the settings file in which one of its name stands, else into one for
+// questions.
+func (s *Workbench) keepAsk(k *api.KeptAsk) ([]api.BenchSave, error) {
+	if !lang.IsName(k.Name) {
+		return nil, lang.NotAName(k.Name)
+	}
+	sn := s.Window.Now()
+	file := filepath.Join(sn.Folder(), asksFile)
+	if q := sn.Settings.Ask(k.Name); q != nil && !q.BuiltIn() {
+		file = q.Pos.File
+	} else if info, err := os.Stat(sn.House.Settings); err == nil && !info.IsDir() {
+		file = sn.House.Settings
+	}
+	block := "ask " + k.Name + " {\n" + k.Text + "\n}\n"
+	b, err := regular.Read(file, folder.MaxFile)
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return nil, fmt.Errorf("%s cannot be read: %w", file, folder.Reason(err))
+	}
+	f := lang.Parse(file, b)
+	if lang.Errors(f.Diagnostics()) {
+		return nil, fmt.Errorf("%s has errors: they come first", filepath.Base(file))
+	}
+	save := api.BenchSave{File: file, Was: string(b), New: err != nil}
+	f.Put("ask", k.Name, lang.Parse("", []byte(block)))
+	save.Body = f.Edited()
+	return []api.BenchSave{save}, nil
 }

@@ -301,3 +301,50 @@ func RuleOf(q *lang.Question, column int, limit string, every string) (text stri
 	b.WriteString("}\n")
 	return lang.Parse("new", []byte(b.String())).Format(), why
 }
+
+// AskOfRule is a question about the hits of a rule, for a key, whose values are as they are written; nil is
+// every key.
+func AskOfRule(r *lang.Rule, key []string) string {
+	var out []string
+	if len(r.On) > 0 {
+		out = append(out, "on "+strings.Join(r.On, ", "))
+	}
+	x := r.Problem
+	if x == nil {
+		x = r.Awaits
+	}
+	where := ""
+	if x != nil {
+		if where = x.String(); len(key) > 0 {
+			if _, or := x.(*lang.Or); or {
+				where = "(" + where + ")"
+			}
+		}
+	}
+	for i, f := range r.Per {
+		if i >= len(key) {
+			break
+		}
+		if where != "" {
+			where += " and "
+		}
+		where += is(f, key[i])
+	}
+	if where != "" {
+		out = append(out, "where "+where)
+	}
+	if r.Ignore != nil {
+		out = append(out, "ignore "+r.Ignore.String())
+	}
+	show := "show count"
+	for _, w := range r.Whens() {
+		if w.Field != "" && !strings.Contains(show, w.Agg+"("+w.Field+")") {
+			show += ", " + w.Agg + "(" + w.Field + ")"
+		}
+	}
+	out = append(out, show)
+	if len(key) == 0 && len(r.Per) > 0 {
+		out = append(out, "per "+strings.Join(r.Per, ", "))
+	}
+	return strings.Join(out, "\n")
+}

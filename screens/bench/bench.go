@@ -19,6 +19,7 @@ import (
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/screens/room"
+	"dimlantern/screens/typing"
 
 	tea "charm.land/bubbletea/v2"
 )
@@ -104,6 +105,8 @@ func (r *Room) Update(msg tea.Msg) tea.Cmd {
 		return r.openNamed(msg.Rule)
 	case room.OpenText:
 		return r.openFile(msg.File, msg.Line, "")
+	case room.BeginText:
+		return r.beginText(msg.Text)
 	case room.BeginRule:
 		return r.begin(msg.Source, msg.Mark)
 	case tea.PasteMsg:
@@ -278,7 +281,7 @@ func (r *Room) click(x, y int) bool {
 			return false
 		}
 		body := r.text.Body()
-		r.text.set(draft{body, line, charAt(lineOf(body, line), max(x-g.textX-5, 0))})
+		r.text.set(draft{body, line, typing.CharAt(lineOf(body, line), max(x-g.textX-5, 0))})
 		r.pane = ruleText
 		return true
 	}

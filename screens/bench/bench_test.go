@@ -4,6 +4,8 @@ import (
 	"testing"
 	"unicode/utf8"
 
+	"dimlantern/screens/typing"
+
 	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -30,7 +32,7 @@ func TestUndo(t *testing.T) {
 // What a terminal pastes keeps its lines, however it writes their ends.
 func TestPastedLines(t *testing.T) {
 	for _, end := range []string{"\n", "\r\n", "\r"} {
-		var e editor
+		var e typing.Editor
 		e.Insert("rule r {" + end + "  on a" + end + "}" + end)
 		assert.Equal(t, "rule r {\n  on a\n}\n", e.Value(), "%q", end)
 	}
@@ -47,10 +49,10 @@ func TestCellsOfCharacters(t *testing.T) {
 			starts = append(starts, utf8.RuneCountInString(line))
 		}
 		for _, col := range starts {
-			cells := cellsBefore(line, col)
+			cells := typing.CellsBefore(line, col)
 			require.Equal(t, ansi.StringWidth(string([]rune(line)[:col])), cells, "%q %d", line, col)
 			if col < utf8.RuneCountInString(line) && ansi.StringWidth(string([]rune(line)[col:col+1])) > 0 {
-				require.Equal(t, col, charAt(line, cells), "%q %d", line, col)
+				require.Equal(t, col, typing.CharAt(line, cells), "%q %d", line, col)
 			}
 		}
 	})

@@ -261,7 +261,7 @@ const longText = 256 << 10
 func (r *Room) ruleAt(line int) lang.Place {
 	if len(r.text.Body()) > longText { // of which the lines alone are looked at, at each key
 		p := lang.Place{Kind: "rule"}
-		lines := r.text.area.lines
+		lines := r.text.area.Lines()
 		begins := func(i int) bool { return strings.HasPrefix(string(lines[i][:min(len(lines[i]), 5)]), "rule ") }
 		for i := min(line, len(lines)) - 1; i >= 0 && p.First == 0; i-- {
 			if begins(i) {

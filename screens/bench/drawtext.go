@@ -4,11 +4,11 @@ import (
 	"fmt"
 	"path/filepath"
 	"strings"
-	"unicode/utf8"
 
 	"dimlantern/core/entry"
 	"dimlantern/screens/paint"
 	"dimlantern/screens/room"
+	"dimlantern/screens/typing"
 
 	"github.com/charmbracelet/x/ansi"
 )
@@ -28,7 +28,7 @@ func (r *Room) drawText(c *paint.Canvas, x0, top, width, bottom int, p paint.Pal
 	}
 	c.Cut(at, top, x0+width-at, base.With(p.Dim), name+", "+state)
 	lines := strings.Split(strings.TrimRight(r.text.Body(), "\n"), "\n")
-	cursor := r.text.area.line
+	cursor := r.text.area.Line
 	if cursor >= len(lines) {
 		lines = append(lines, make([]string, cursor-len(lines)+1)...)
 	}
@@ -68,14 +68,14 @@ func (r *Room) drawText(c *paint.Canvas, x0, top, width, bottom int, p paint.Pal
 		shift := 0
 		at := 0                                // where the cursor stands, in cells
 		if i == cursor && r.pane == ruleText { // a long line moves along with the cursor
-			at = cellsBefore(lines[i], r.text.area.col)
+			at = typing.CellsBefore(lines[i], r.text.area.Col)
 			shift = max(at-room+2, 0)
 		}
-		drawCode(c, x, y, room, lines[i], shift, i+1 >= rule.First && i+1 <= rule.Last, p, base)
+		typing.DrawCode(c, x, y, room, lines[i], shift, i+1 >= rule.First && i+1 <= rule.Last, p, base)
 		if i == cursor && r.pane == ruleText {
 			under := " "
-			if runes := []rune(lines[i]); r.text.area.col < len(runes) {
-				under = string(runes[r.text.area.col])
+			if runes := []rune(lines[i]); r.text.area.Col < len(runes) {
+				under = string(runes[r.text.area.Col])
 			}
 			style := paint.Style{Fg: p.Ground, Bg: p.Text}
 			if p.Mono {
@@ -118,91 +118,4 @@ type note struct {
 	text           string
 	indent         int
 	first, isError bool
-}
-
-// drawCode draws a line of a settings file: the word of its clause, texts and patterns, and
-// comments apart from each other.
-func drawCode(c *paint.Canvas, x, y, width int, line string, shift int, own bool, p paint.Palette, base paint.Style) {
-	runes := []rune(line)
-	style := make([]paint.Style, len(runes))
-	plain := base
-	if !own {
-		plain = base.With(p.Dim)
-	}
-	word, quote := true, rune(0)
-	started := false
-	for i, k := range runes {
-		switch {
-		case quote == '#':
-			style[i] = base.With(p.Dim)
-			continue
-		case quote != 0:
-			style[i] = base.With(p.Over)
-			if !own {
-				style[i] = plain
-			}
-			if k == quote && runes[i-1] != '\\' {
-				quote = 0
-			}
-			continue
-		case k == '#' && (i == 0 || runes[i-1] == ' '):
-			quote = '#'
-			style[i] = base.With(p.Dim)
-			continue
-		case k == '"' || k == '/' && (i == 0 || runes[i-1] == ' ' || runes[i-1] == '('):
-			quote = k
-			style[i] = base.With(p.Over)
-			if !own {
-				style[i] = plain
-			}
-			continue
-		}
-		if k != ' ' {
-			started = true
-		} else if started {
-			word = false
-		}
-		style[i] = plain
-		if word && own {
-			style[i] = base.With(p.Severity[entry.Notice])
-		}
-	}
-	at, i := -shift, 0
-	for rest := line; rest != "" && at < width; {
-		cluster, cells := ansi.FirstGraphemeCluster(rest, ansi.GraphemeWidth)
-		if at >= 0 && at+cells <= width {
-			c.Cut(x+at, y, cells, style[i], cluster)
-		}
-		rest, at, i = rest[len(cluster):], at+cells, i+utf8.RuneCountInString(cluster)
-	}
-	if i < len(runes) {
-		c.Put(x+width-1, y, base.With(p.Dim), "…")
-	}
-}
-
-// cellsBefore is how many cells of a terminal stand before a character of a line, in characters; marks
-// that go with the character before them have none.
-func cellsBefore(line string, col int) int {
-	cells := 0
-	for i := 0; line != ""; {
-		cluster, w := ansi.FirstGraphemeCluster(line, ansi.GraphemeWidth)
-		if i += utf8.RuneCountInString(cluster); i > col {
-			break
-		}
-		line, cells = line[len(cluster):], cells+w
-	}
-	return cells
-}
-
-// charAt is the character of a line that stands at a cell of it.
-func charAt(line string, cell int) int {
-	i := 0
-	for cells := 0; line != ""; {
-		cluster, w := ansi.FirstGraphemeCluster(line, ansi.GraphemeWidth)
-		if cells += w; cells > cell {
-			break
-		}
-		line, i = line[len(cluster):], i+utf8.RuneCountInString(cluster)
-	}
-	return i
 }

@@ -31,8 +31,8 @@ func (r *Room) proposed() []string {
 	if r.view == nil || r.pane != ruleText || r.view.Typed == 0 {
 		return nil
 	}
-	col := r.text.area.col
-	line := []rune(lineOf(r.text.Body(), r.text.area.line))
+	col := r.text.area.Col
+	line := []rune(lineOf(r.text.Body(), r.text.area.Line))
 	if col > len(line) || col < r.view.Typed {
 		return nil
 	}

@@ -4,6 +4,7 @@ import (
 	"strings"
 
 	"dimlantern/core/lang"
+	"dimlantern/screens/typing"
 
 	tea "charm.land/bubbletea/v2"
 )
@@ -13,7 +14,7 @@ type text struct {
 	file, was string // that is open, and what stood in it
 	fresh     bool   // it is not there yet
 	began     string // what stood there when it was opened, before anything was typed
-	area      editor
+	area      typing.Editor
 	undo      []draft
 	redo      []draft
 	top       int    // the first line that is seen
@@ -39,8 +40,8 @@ func (t *text) Offer(text string) { t.redo = []draft{{text, 0, 0}} }
 func (t *text) Body() string { return t.area.Value() }
 
 // Line is where the cursor stands, from 1, and Column how many characters stand before it.
-func (t *text) Line() int   { return t.area.line + 1 }
-func (t *text) Column() int { return t.area.col }
+func (t *text) Line() int   { return t.area.Line + 1 }
+func (t *text) Column() int { return t.area.Col }
 
 // Canonical brings the blocks that were touched into their one form, where the text has no errors; the
 // cursor stays in its clause.
@@ -80,7 +81,7 @@ func (t *text) Name() string {
 	return ""
 }
 
-func (t *text) now() draft { return draft{t.Body(), t.area.line, t.area.col} }
+func (t *text) now() draft { return draft{t.Body(), t.area.Line, t.area.Col} }
 
 func (t *text) set(d draft) {
 	t.area.SetValue(strings.TrimRight(d.text, "\n") + "\n")
@@ -173,12 +174,12 @@ func (t *text) Search(words string) bool {
 	if words == "" {
 		return true
 	}
-	at := t.area.line
+	at := t.area.Line
 	for n := 0; n <= len(lines); n++ {
 		i := (at + n) % len(lines)
 		from := 0
 		if n == 0 {
-			from = min(t.area.col+1, len([]rune(lines[i])))
+			from = min(t.area.Col+1, len([]rune(lines[i])))
 		}
 		rest := string([]rune(lines[i])[from:])
 		if k := strings.Index(rest, words); k >= 0 {

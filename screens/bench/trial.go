@@ -244,3 +244,15 @@ func (r *Room) begin(source string, mark *api.MarkQuery) tea.Cmd {
 			return r.askMark(*mark)
 		})
 }
+
+// beginText begins a rule in a file of its own, with a text.
+func (r *Room) beginText(text string) tea.Cmd {
+	return room.Ask(r.stage, api.NewText, api.BenchBegin{}, room.Patience, func(f *api.BenchFile, err error) tea.Cmd {
+		if r.stage.Failed(err) {
+			return nil
+		}
+		f.Body = text
+		r.open(f, 2, true)
+		return r.try()
+	})
+}

@@ -42,3 +42,6 @@ var wicks = [5]string{" ", "▏", "▍", "▋", "█"}
 
 // Wick is the mark of an open alert of that severity.
 func Wick(s entry.Severity) string { return wicks[min(int(s), 4)] }
+
+// Light tells whether the ground is a light one.
+func (p Palette) Light() bool { return p.Ground == Light().Ground }

@@ -27,6 +27,12 @@ type Room interface {
 	Keys() Keys
 }
 
+// Asked is a room in which something may be chosen about which a question can be asked.
+type Asked interface {
+	// About is what is chosen; false where nothing is.
+	About() (AskAbout, bool)
+}
+
 // Finder is a room of which only what has some words can be shown.
 type Finder interface {
 	// Find shows what has the words; "" shows all.
@@ -189,6 +195,13 @@ type (
 		File string
 		Line int
 	}
+	// AskAbout asks for the ledger, with a question about a rule and a key, or about an origin.
+	AskAbout struct {
+		Rule, Source, Origin string
+		Key                  []string
+	}
+	// BeginText asks for the bench, with the text of a new rule there.
+	BeginText struct{ Text string }
 	// BeginRule asks for the bench, with a new rule of a source there; Mark is of which entry,
 	// nil is of none yet.
 	BeginRule struct {

@@ -483,3 +483,12 @@ func (r *Room) keep(now *api.Entries) {
 		}
 	}
 }
+
+// About is part of room.Asked.
+func (r *Room) About() (room.AskAbout, bool) {
+	s, o := r.Chosen()
+	if s == nil || o == nil {
+		return room.AskAbout{}, false
+	}
+	return room.AskAbout{Source: s.Name, Origin: o.Name}, true
+}

@@ -344,3 +344,17 @@ func (r *Room) Draw(c *paint.Canvas, top, bottom int) {
 	}
 	r.drawDetail(c, split, bottom, p, base)
 }
+
+// About is part of room.Asked.
+func (r *Room) About() (room.AskAbout, bool) {
+	x := r.Chosen()
+	switch {
+	case x == nil:
+		return room.AskAbout{}, false
+	case x.Origin != "": // one that cannot be seen; its rule is its source
+		return room.AskAbout{Source: x.Rule, Origin: x.Origin}, true
+	case r.folded():
+		return room.AskAbout{Rule: x.Rule}, true
+	}
+	return room.AskAbout{Rule: x.Rule, Key: x.Key}, true
+}

@@ -1,4 +1,6 @@
-package bench
+// Package typing is a text of several lines that is being typed, and how lines of the language are
+// drawn.
+package typing
 
 import (
 	"slices"
@@ -10,12 +12,13 @@ import (
 	tea "charm.land/bubbletea/v2"
 )
 
-// editor is a text being typed, with a cursor in it. A key costs what it changes, however
+// Editor is a text being typed, with a cursor in it. A key costs what it changes, however
 // long the text is: bubbles' textarea, whose keys it has, lays out the whole text for each.
 // The zero value is an empty text.
-type editor struct {
+type Editor struct {
+	// Line and Col are where the cursor stands, from 0; Col counts runes.
+	Line, Col int
 	lines     [][]rune // one at least, once something was done
-	line, col int      // of the cursor, from 0; col counts runes
 	want      int      // the column that up and down keep to
 	text      string   // as Value returns it; "" where it has to be put together
 }
@@ -24,7 +27,7 @@ type editor struct {
 var keys = textarea.DefaultKeyMap()
 
 // Value is the text, its lines joined.
-func (e *editor) Value() string {
+func (e *Editor) Value() string {
 	if e.text == "" {
 		var b strings.Builder
 		for i, l := range e.lines {
@@ -38,23 +41,26 @@ func (e *editor) Value() string {
 	return e.text
 }
 
+// Lines are the lines of the text, which must not be changed.
+func (e *Editor) Lines() [][]rune { return e.lines }
+
 // SetValue puts a text in the place of what is there, the cursor at its begin.
-func (e *editor) SetValue(text string) {
-	*e = editor{}
+func (e *Editor) SetValue(text string) {
+	*e = Editor{}
 	for _, l := range strings.Split(text, "\n") {
 		e.lines = append(e.lines, []rune(l))
 	}
 }
 
 // MoveTo puts the cursor there, or as near as there is text.
-func (e *editor) MoveTo(line, col int) {
+func (e *Editor) MoveTo(line, col int) {
 	e.begin()
-	e.line = min(max(line, 0), len(e.lines)-1)
-	e.col = min(max(col, 0), len(e.lines[e.line]))
-	e.want = e.col
+	e.Line = min(max(line, 0), len(e.lines)-1)
+	e.Col = min(max(col, 0), len(e.lines[e.Line]))
+	e.want = e.Col
 }
 
-func (e *editor) begin() {
+func (e *Editor) begin() {
 	if len(e.lines) == 0 {
 		e.lines = [][]rune{nil}
 	}
@@ -65,7 +71,7 @@ var lineEnds = strings.NewReplacer("\r\n", "\n", "\r", "\n")
 
 // Insert writes a text at the cursor, and puts it behind. Marks that steer a terminal are
 // left out.
-func (e *editor) Insert(text string) {
+func (e *Editor) Insert(text string) {
 	e.begin()
 	e.text = ""
 	text = strings.Map(func(r rune) rune {
@@ -78,21 +84,21 @@ func (e *editor) Insert(text string) {
 		return r
 	}, lineEnds.Replace(text))
 	parts := strings.Split(text, "\n")
-	rest := slices.Clone(e.lines[e.line][e.col:])
-	e.lines[e.line] = append(e.lines[e.line][:e.col:e.col], []rune(parts[0])...)
+	rest := slices.Clone(e.lines[e.Line][e.Col:])
+	e.lines[e.Line] = append(e.lines[e.Line][:e.Col:e.Col], []rune(parts[0])...)
 	var more [][]rune
 	for _, p := range parts[1:] {
 		more = append(more, []rune(p))
 	}
-	e.lines = slices.Insert(e.lines, e.line+1, more...)
-	e.line += len(parts) - 1
-	e.col = len(e.lines[e.line])
-	e.lines[e.line] = append(e.lines[e.line], rest...)
-	e.want = e.col
+	e.lines = slices.Insert(e.lines, e.Line+1, more...)
+	e.Line += len(parts) - 1
+	e.Col = len(e.lines[e.Line])
+	e.lines[e.Line] = append(e.lines[e.Line], rest...)
+	e.want = e.Col
 }
 
 // remove takes out what lies between two places, the first of which comes before.
-func (e *editor) remove(line, col, toLine, toCol int) {
+func (e *Editor) remove(line, col, toLine, toCol int) {
 	e.text = ""
 	e.lines[line] = append(e.lines[line][:col:col], e.lines[toLine][toCol:]...)
 	e.lines = slices.Delete(e.lines, line+1, toLine+1)
@@ -100,7 +106,7 @@ func (e *editor) remove(line, col, toLine, toCol int) {
 }
 
 // back and forth are the places before and behind a place; the same at the text's ends.
-func (e *editor) back(line, col int) (int, int) {
+func (e *Editor) back(line, col int) (int, int) {
 	switch {
 	case col > 0:
 		return line, col - 1
@@ -110,7 +116,7 @@ func (e *editor) back(line, col int) (int, int) {
 	return line, col
 }
 
-func (e *editor) forth(line, col int) (int, int) {
+func (e *Editor) forth(line, col int) (int, int) {
 	switch {
 	case col < len(e.lines[line]):
 		return line, col + 1
@@ -121,8 +127,8 @@ func (e *editor) forth(line, col int) (int, int) {
 }
 
 // wordBack and wordForth are where the word before a place begins, and the one behind ends.
-func (e *editor) wordBack() (int, int) {
-	line, col := e.line, e.col
+func (e *Editor) wordBack() (int, int) {
+	line, col := e.Line, e.Col
 	for seen := false; ; {
 		l, c := e.back(line, col)
 		if l == line && c == col {
@@ -136,8 +142,8 @@ func (e *editor) wordBack() (int, int) {
 	}
 }
 
-func (e *editor) wordForth() (int, int) {
-	line, col := e.line, e.col
+func (e *Editor) wordForth() (int, int) {
+	line, col := e.Line, e.Col
 	for seen := false; ; {
 		l, c := e.forth(line, col)
 		if l == line && c == col {
@@ -154,8 +160,8 @@ func (e *editor) wordForth() (int, int) {
 func inWord(r rune) bool { return unicode.IsLetter(r) || unicode.IsDigit(r) || r == '_' }
 
 // step moves the cursor by a letter, where there is one.
-func (e *editor) step(line, col int) {
-	if line != e.line || col != e.col {
+func (e *Editor) step(line, col int) {
+	if line != e.Line || col != e.Col {
 		e.MoveTo(line, col)
 	}
 }
@@ -164,19 +170,19 @@ func (e *editor) step(line, col int) {
 const page = 20
 
 // Press does what a key stands for; what stands for nothing is written, where it is text.
-func (e *editor) Press(k tea.KeyPressMsg) {
+func (e *Editor) Press(k tea.KeyPressMsg) {
 	e.begin()
 	vertical := func(by int) {
 		want := e.want
-		e.MoveTo(e.line+by, want)
+		e.MoveTo(e.Line+by, want)
 		e.want = want
 	}
 	is := func(b key.Binding) bool { return key.Matches(k, b) }
 	switch {
 	case is(keys.CharacterForward):
-		e.step(e.forth(e.line, e.col))
+		e.step(e.forth(e.Line, e.Col))
 	case is(keys.CharacterBackward):
-		e.step(e.back(e.line, e.col))
+		e.step(e.back(e.Line, e.Col))
 	case is(keys.WordForward), k.String() == "ctrl+right":
 		e.MoveTo(e.wordForth())
 	case is(keys.WordBackward), k.String() == "ctrl+left":
@@ -190,37 +196,37 @@ func (e *editor) Press(k tea.KeyPressMsg) {
 	case is(keys.PageUp):
 		vertical(-page)
 	case is(keys.LineStart):
-		e.MoveTo(e.line, 0)
+		e.MoveTo(e.Line, 0)
 	case is(keys.LineEnd):
-		e.MoveTo(e.line, len(e.lines[e.line]))
+		e.MoveTo(e.Line, len(e.lines[e.Line]))
 	case is(keys.InputBegin):
 		e.MoveTo(0, 0)
 	case is(keys.InputEnd):
 		e.MoveTo(len(e.lines)-1, len(e.lines[len(e.lines)-1]))
 	case is(keys.DeleteCharacterBackward):
-		line, col := e.back(e.line, e.col)
-		e.remove(line, col, e.line, e.col)
+		line, col := e.back(e.Line, e.Col)
+		e.remove(line, col, e.Line, e.Col)
 	case is(keys.DeleteCharacterForward):
-		line, col := e.forth(e.line, e.col)
-		e.remove(e.line, e.col, line, col)
+		line, col := e.forth(e.Line, e.Col)
+		e.remove(e.Line, e.Col, line, col)
 	case is(keys.DeleteWordBackward):
 		line, col := e.wordBack()
-		e.remove(line, col, e.line, e.col)
+		e.remove(line, col, e.Line, e.Col)
 	case is(keys.DeleteWordForward):
 		line, col := e.wordForth()
-		e.remove(e.line, e.col, line, col)
+		e.remove(e.Line, e.Col, line, col)
 	case is(keys.DeleteAfterCursor):
-		line, col := e.line, len(e.lines[e.line])
-		if e.col == col { // the line end
+		line, col := e.Line, len(e.lines[e.Line])
+		if e.Col == col { // the line end
 			line, col = e.forth(line, col)
 		}
-		e.remove(e.line, e.col, line, col)
+		e.remove(e.Line, e.Col, line, col)
 	case is(keys.DeleteBeforeCursor):
-		line, col := e.line, 0
-		if e.col == 0 { // the line end before
+		line, col := e.Line, 0
+		if e.Col == 0 { // the line end before
 			line, col = e.back(line, col)
 		}
-		e.remove(line, col, e.line, e.col)
+		e.remove(line, col, e.Line, e.Col)
 	case is(keys.InsertNewline):
 		e.Insert("\n")
 	case k.Text != "":
