@@ -57,6 +57,7 @@ func (h *Harbour) machines() {
 	h.water(begin)
 	h.quay(begin)
 	h.control(begin)
+	h.locks()
 }
 
 func (h *Harbour) pump(f *logFile, at time.Duration, host string, pid int, text string) {

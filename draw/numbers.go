@@ -46,10 +46,26 @@ type Unseen struct{ From, To entry.Instant }
 type colours struct{ ground, ink, pale, faint, bar, strong, beside, unseen color.RGBA }
 
 var (
-	onDark = colours{ground: rgb(0x14110d), ink: rgb(0xcdbfa8), pale: rgb(0x8f8472), faint: rgb(0x3a342b), bar: rgb(0x8f8472),
-		strong: rgb(0xcdbfa8), beside: rgb(0x948ca3), unseen: rgb(0x6d667a)}
-	onLight = colours{ground: rgb(0xfffdf8), ink: ink, pale: pale, faint: faint, bar: rgb(0xb7a98c), strong: rgb(0x6d5f45),
-		beside: rgb(0x6f6684), unseen: rgb(0xa79fb5)}
+	onDark = colours{
+		ground: rgb(0x14110d),
+		ink:    rgb(0xcdbfa8),
+		pale:   rgb(0x8f8472),
+		faint:  rgb(0x3a342b),
+		bar:    rgb(0x8f8472),
+		strong: rgb(0xcdbfa8),
+		beside: rgb(0x948ca3),
+		unseen: rgb(0x6d667a),
+	}
+	onLight = colours{
+		ground: rgb(0xfffdf8),
+		ink:    ink,
+		pale:   pale,
+		faint:  faint,
+		bar:    rgb(0xb7a98c),
+		strong: rgb(0x6d5f45),
+		beside: rgb(0x6f6684),
+		unseen: rgb(0xa79fb5),
+	}
 )
 
 func rgb(n uint32) color.RGBA {

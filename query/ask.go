@@ -277,8 +277,14 @@ func Alerts(st *store.Store, from, lamp entry.Instant) ([]entry.Entry, error) {
 	}
 	out := make([]entry.Entry, 0, len(order))
 	for _, a := range order {
-		e := entry.Entry{Source: "alerts", Origin: "alerts:" + a.raise.Rule, At: a.raise.At, Arrived: a.raise.At, Fits: true,
-			Raw: a.raise.Say}
+		e := entry.Entry{
+			Source:  "alerts",
+			Origin:  "alerts:" + a.raise.Rule,
+			At:      a.raise.At,
+			Arrived: a.raise.At,
+			Fits:    true,
+			Raw:     a.raise.Say,
+		}
 		add := func(name, value string) {
 			if value != "" && !slices.ContainsFunc(e.Fields, func(f entry.Field) bool { return f.Name == name }) {
 				e.Fields = append(e.Fields, entry.Field{Name: name, Value: value})
@@ -331,7 +337,11 @@ func (a *Asked) Rests(zone *time.Location) []string {
 	}
 	first := fmt.Sprintf("%s of %s %s fit", humanize.Comma(a.Fit), humanize.Comma(a.Looked), what)
 	if !p.Q.Alerts {
-		first += fmt.Sprintf("; %s of %s had to be read", humanize.Bytes(uint64(a.Bytes)), humanize.Bytes(uint64(a.Of)))
+		first += fmt.Sprintf(
+			"; %s of %s had to be read",
+			humanize.Bytes(uint64(a.Bytes)),
+			humanize.Bytes(uint64(a.Of)),
+		)
 	}
 	say("%s, in %s", first, tookWords(a.Took))
 	stamp := func(t entry.Instant) string { return t.Time().In(zone).Format("2006-01-02 15:04:05") }
@@ -344,7 +354,12 @@ func (a *Asked) Rests(zone *time.Location) []string {
 			say("%s of them give no number for %s: %s lack it, others have for instance %s", humanize.Comma(n), f,
 				humanize.Comma(lacking), lang.Quote(a.NotNumber[f]))
 		default:
-			say("%s of them give no number for %s: they have for instance %s", humanize.Comma(n), f, lang.Quote(a.NotNumber[f]))
+			say(
+				"%s of them give no number for %s: they have for instance %s",
+				humanize.Comma(n),
+				f,
+				lang.Quote(a.NotNumber[f]),
+			)
 		}
 	}
 	if a.Pending > 0 {
@@ -364,7 +379,11 @@ func (a *Asked) Rests(zone *time.Location) []string {
 		say("nothing is there any more of before %s", stamp(a.Kept))
 	}
 	for _, f := range sorted(a.Untimed) {
-		say("%s gives its entries no time: all of them stand at %s, when it was last written", f, stamp(a.Untimed[f]))
+		say(
+			"%s gives its entries no time: all of them stand at %s, when it was last written",
+			f,
+			stamp(a.Untimed[f]),
+		)
 	}
 	for _, f := range a.Twice {
 		say("%s counts in two sources", f)
@@ -373,15 +392,26 @@ func (a *Asked) Rests(zone *time.Location) []string {
 		say("%s", f)
 	}
 	if a.TooMany > 0 {
-		say("there are more groups than there is room for: %s of those that came last count as one, among all others; a "+
-			"narrower where, or fewer fields in per", humanize.Comma(a.TooMany))
+		say(
+			"there are more groups than there is room for: %s entries of those that came last count as one, "+
+				"among all others; a "+
+				"narrower where, or fewer fields in per",
+			humanize.Comma(a.TooMany),
+		)
 	}
 	if a.Dropped > 0 {
-		say("only the newest %s are shown; %s more fit", humanize.Comma(int64(len(a.Entries))), humanize.Comma(a.Dropped))
+		say(
+			"only the newest %s are shown; %s more fit",
+			humanize.Comma(int64(len(a.Entries))),
+			humanize.Comma(a.Dropped),
+		)
 	}
 	if a.TooMuch {
-		say("too many entries would have to be held at once to join them, or to compare each with the one before: take a " +
-			"shorter span, or a narrower where")
+		say(
+			"too many entries would have to be held at once to join them, or to compare each with the one " +
+				"before: take a " +
+				"shorter span, or a narrower where",
+		)
 	}
 	if a.EmptiedBy != "" {
 		out = append(out, emptied(a, stamp))

@@ -74,11 +74,17 @@ func (l *Ledger) Ask(ctx context.Context, q api.LedgerQuery) (*api.LedgerView, e
 		return head, nil
 	}
 	head.Words = question.Words()
-	p, err := ask.New(question, ask.Moment{Lamp: lamp, From: q.From, To: min(lamp, cmp.Or(q.Until, lamp)), Zone: zoneOf(question),
-		Column: q.Column})
+	p, err := ask.New(
+		question,
+		ask.Moment{Lamp: lamp, From: q.From, To: min(lamp, cmp.Or(q.Until, lamp)), Zone: zoneOf(question),
+			Column: q.Column},
+	)
 	if err != nil {
 		t := err.(*ask.Trouble)
-		head.Problems = append(head.Problems, api.BenchFinding{Line: 1, Col: 1, Len: 1, Error: true, What: t.What, Mend: t.Mend})
+		head.Problems = append(
+			head.Problems,
+			api.BenchFinding{Line: 1, Col: 1, Len: 1, Error: true, What: t.What, Mend: t.Mend},
+		)
 		head.Done = true
 		return head, nil
 	}
@@ -94,7 +100,8 @@ func (l *Ledger) Ask(ctx context.Context, q api.LedgerQuery) (*api.LedgerView, e
 		return nil, err
 	}
 	out := *view
-	out.At, out.Problems, out.Words, out.Complete, out.Typed, out.Fields = lamp, head.Problems, head.Words, head.Complete,
+	out.At, out.Problems, out.Words, out.Complete = lamp, head.Problems, head.Words, head.Complete
+	out.Typed, out.Fields =
 		head.Typed, head.Fields
 	return &out, nil
 }
@@ -116,8 +123,11 @@ func checked(sn *snapshot.Snapshot, text string) (*lang.Settings, *lang.Question
 func problems(ds []lang.Diagnostic) []api.BenchFinding {
 	out := []api.BenchFinding{}
 	for _, d := range ds {
-		out = append(out, api.BenchFinding{Line: d.Pos.Line, Col: d.Pos.Col, Len: d.Len, Error: d.Weight == lang.Err,
-			What: d.What, Mend: d.Mend})
+		out = append(
+			out,
+			api.BenchFinding{Line: d.Pos.Line, Col: d.Pos.Col, Len: d.Len, Error: d.Weight == lang.Err,
+				What: d.What, Mend: d.Mend},
+		)
 	}
 	return out
 }
@@ -260,7 +270,10 @@ func logs(sn *snapshot.Snapshot, settings *lang.Settings, q *lang.Question) []re
 	for _, o := range sn.Origins {
 		for _, src := range wanted {
 			if src.Name == o.Source.Name {
-				out = append(out, reread.Log{Name: o.Name, Series: o.Series, Host: o.Host, Source: src, Skew: o.Skew()})
+				out = append(
+					out,
+					reread.Log{Name: o.Name, Series: o.Series, Host: o.Host, Source: src, Skew: o.Skew()},
+				)
 			}
 		}
 	}
@@ -277,7 +290,13 @@ func (l *Ledger) asking(sn *snapshot.Snapshot, settings *lang.Settings, p *ask.P
 }
 
 // answer answers a question, and shows the answer while it grows.
-func (l *Ledger) answer(ctx context.Context, sn *snapshot.Snapshot, settings *lang.Settings, p *ask.Plan, g *growing) error {
+func (l *Ledger) answer(
+	ctx context.Context,
+	sn *snapshot.Snapshot,
+	settings *lang.Settings,
+	p *ask.Plan,
+	g *growing,
+) error {
 	x := l.asking(sn, settings, p)
 	began := time.Now()
 	x.Each = func(a *ask.Answer, read, of int64) {
@@ -303,8 +322,16 @@ func (l *Ledger) answer(ctx context.Context, sn *snapshot.Snapshot, settings *la
 // viewOf is an answer as it is shown.
 func viewOf(a *ask.Answer, settings *lang.Settings) *api.LedgerView {
 	p := a.Plan
-	v := &api.LedgerView{From: p.Span.From, To: p.Span.To, Per: p.Per(), Bounds: p.Span.Bounds, Fit: a.Fit, Kept: entry.None,
-		Groups: []api.LedgerGroup{}, Entries: p.Q.Columns()[0].Fn == "entries"}
+	v := &api.LedgerView{
+		From:    p.Span.From,
+		To:      p.Span.To,
+		Per:     p.Per(),
+		Bounds:  p.Span.Bounds,
+		Fit:     a.Fit,
+		Kept:    entry.None,
+		Groups:  []api.LedgerGroup{},
+		Entries: p.Q.Columns()[0].Fn == "entries",
+	}
 	if p.Q.Every != nil {
 		v.Every = p.Q.Every.String()
 	}
@@ -349,8 +376,13 @@ func foundEntry(e *ask.Entry) api.FoundEntry {
 		text = t
 	}
 	raw := cmp.Or(e.Raw, text)
-	return api.FoundEntry{EntryView: api.EntryView{At: e.At, Text: text[:min(len(text), 8192)], Raw: raw[:min(len(raw), 8192)],
-		Fields: e.Fields, Fits: e.Fits}, Source: e.Source, Origin: e.Origin, Offset: e.Offset}
+	return api.FoundEntry{
+		EntryView: api.EntryView{At: e.At, Text: text[:min(len(text), 8192)], Raw: raw[:min(len(raw), 8192)],
+			Fields: e.Fields, Fits: e.Fits},
+		Source: e.Source,
+		Origin: e.Origin,
+		Offset: e.Offset,
+	}
 }
 
 func groupView(p *ask.Plan, v *api.LedgerView, g *ask.Group, totals []float64) api.LedgerGroup {
@@ -649,15 +681,25 @@ func (l *Ledger) Rule(_ context.Context, e api.LedgerEdit) (*api.LedgerText, err
 }
 
 // overview is what can be asked.
-func (l *Ledger) overview(ctx context.Context, sn *snapshot.Snapshot, q api.LedgerQuery, lamp entry.Instant) (*api.LedgerView,
+func (l *Ledger) overview(
+	ctx context.Context,
+	sn *snapshot.Snapshot,
+	q api.LedgerQuery,
+	lamp entry.Instant,
+) (*api.LedgerView,
 	error) {
 	l.end(q.Room)
 	v := &api.LedgerView{Done: true, At: lamp, From: q.From, To: cmp.Or(q.Until, lamp), Kept: entry.None}
 	settings := sn.Settings
 	v.Complete, v.Typed = author.CompleteQuestion(settings, nil, "", 1, 0)
 	for _, x := range settings.Asks {
-		a := api.LedgerAsk{Name: x.Name, Text: strings.Join(x.Clauses(), "\n"), Words: strings.Join(x.Words(), " "), Kind: "kept",
-			Where: x.Pos.File}
+		a := api.LedgerAsk{
+			Name:  x.Name,
+			Text:  strings.Join(x.Clauses(), "\n"),
+			Words: strings.Join(x.Words(), " "),
+			Kind:  "kept",
+			Where: x.Pos.File,
+		}
 		switch {
 		case x.BuiltIn():
 			a.Kind, a.Where, a.Words = "alerts", "there from the start", x.Note
@@ -669,11 +711,15 @@ func (l *Ledger) overview(ctx context.Context, sn *snapshot.Snapshot, q api.Ledg
 		v.Asks = append(v.Asks, a)
 	}
 	slices.SortStableFunc(v.Asks, func(a, b api.LedgerAsk) int {
-		return cmp.Compare(map[string]int{"kept": 0, "alerts": 1}[a.Kind], map[string]int{"kept": 0, "alerts": 1}[b.Kind])
+		return cmp.Compare(
+			map[string]int{"kept": 0, "alerts": 1}[a.Kind],
+			map[string]int{"kept": 0, "alerts": 1}[b.Kind],
+		)
 	})
 	columns := int(max((v.To-q.From)/max(entry.Instant(q.Column), 1), 0)) + 1
 	for _, src := range settings.Sources {
-		if src.Off || src.Name == lang.Itself || len(logs(sn, settings, &lang.Question{On: []string{src.Name}})) == 0 {
+		if src.Off || src.Name == lang.Itself ||
+			len(logs(sn, settings, &lang.Question{On: []string{src.Name}})) == 0 {
 			continue
 		}
 		a := api.LedgerAsk{Name: src.Name, Kind: "source", Text: "on " + src.Name + "\nshow count\nper host",
@@ -690,7 +736,10 @@ func (l *Ledger) flows(sn *snapshot.Snapshot, v *api.LedgerView, q api.LedgerQue
 		return err
 	}
 	for _, o := range sn.Origins {
-		i := slices.IndexFunc(v.Asks, func(a api.LedgerAsk) bool { return a.Kind == "source" && a.Name == o.Source.Name })
+		i := slices.IndexFunc(
+			v.Asks,
+			func(a api.LedgerAsk) bool { return a.Kind == "source" && a.Name == o.Source.Name },
+		)
 		if i < 0 {
 			continue
 		}
@@ -716,8 +765,11 @@ func (l *Ledger) Out(ctx context.Context, q api.LedgerOut) (*api.LedgerFile, err
 		return nil, &api.Problem{Code: api.Refused, What: what}
 	}
 	lamp := cmp.Or(q.At, entry.Of(time.Now()))
-	p, err := ask.New(question, ask.Moment{Lamp: lamp, From: q.From, To: min(lamp, cmp.Or(q.Until, lamp)), Zone: zoneOf(question),
-		Column: q.Column})
+	p, err := ask.New(
+		question,
+		ask.Moment{Lamp: lamp, From: q.From, To: min(lamp, cmp.Or(q.Until, lamp)), Zone: zoneOf(question),
+			Column: q.Column},
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -734,7 +786,10 @@ func (l *Ledger) Out(ctx context.Context, q api.LedgerOut) (*api.LedgerFile, err
 	case "svg", "pdf":
 		err = a.Draw(&b, q.Form, cmp.Or(q.Title, question.Name), q.Ground == "dark", zoneOf(question))
 	default:
-		err = &api.Problem{Code: api.BadQuestion, What: "an answer is written as svg, pdf, csv or json, not as " + q.Form}
+		err = &api.Problem{
+			Code: api.BadQuestion,
+			What: "an answer is written as svg, pdf, csv or json, not as " + q.Form,
+		}
 	}
 	return &api.LedgerFile{Body: []byte(b.String())}, err
 }

@@ -212,7 +212,10 @@ func (o *askOptions) texts(text string, files []string) ([]folder.Text, error) {
 			called = fmt.Sprintf("%s-%d", name, i+1)
 		}
 		fmt.Fprintf(os.Stderr, "dimlantern: %s\n", f.Proposals[0].Describe())
-		texts = append(texts, folder.Text{Name: "detected " + called, Body: workbench.Proposed(&f.Proposals[0], called, f.Files)})
+		texts = append(
+			texts,
+			folder.Text{Name: "detected " + called, Body: workbench.Proposed(&f.Proposals[0], called, f.Files)},
+		)
 	}
 	if lang.IsName(strings.TrimSpace(text)) { // one that is kept
 		if own, err := folder.Read(o.settings); err == nil {
@@ -341,7 +344,8 @@ func printAnswer(out io.Writer, a *query.Asked, zone *time.Location) {
 		}
 	}
 	stamp := "2006-01-02 15:04:05"
-	if b := p.Span.Bounds; b != nil && b[0]%entry.Instant(time.Minute) == 0 && b[1]%entry.Instant(time.Minute) == 0 {
+	if b := p.Span.Bounds; b != nil && b[0]%entry.Instant(time.Minute) == 0 &&
+		b[1]%entry.Instant(time.Minute) == 0 {
 		stamp = "2006-01-02 15:04"
 	}
 	table = append(table, head)

@@ -183,8 +183,12 @@ func (a *Acc) thin() {
 }
 
 func compareEntries(x, y Entry) int {
-	return cmp.Or(cmp.Compare(x.At, y.At), cmp.Compare(x.Place.Log, y.Place.Log), cmp.Compare(x.Place.File, y.Place.File),
-		cmp.Compare(x.Place.Offset, y.Place.Offset))
+	return cmp.Or(
+		cmp.Compare(x.At, y.At),
+		cmp.Compare(x.Place.Log, y.Place.Log),
+		cmp.Compare(x.Place.File, y.Place.File),
+		cmp.Compare(x.Place.Offset, y.Place.Offset),
+	)
 }
 
 // hold keeps an entry until all are there, since their order matters.
@@ -303,7 +307,13 @@ func (a *Acc) join(list []subject, from, to entry.Instant) (pending int64) {
 		if s.at < from || s.at >= to.Add(j.Within) {
 			continue
 		}
-		second := subject{Subject: match.Subject{Entry: s.Entry}, p: s.p, at: s.at, place: s.place, lasted: entry.None}
+		second := subject{
+			Subject: match.Subject{Entry: s.Entry},
+			p:       s.p,
+			at:      s.at,
+			place:   s.place,
+			lasted:  entry.None,
+		}
 		if match.Eval(j.Second, &second.Subject) {
 			k := key(&second)
 			list := waiting[k]

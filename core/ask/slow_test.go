@@ -214,7 +214,10 @@ func (x *slow) answer(from, to entry.Instant, bFrom entry.Instant, beside bool) 
 	}
 	slices.Sort(names)
 	if q.New > 0 {
-		names = slices.DeleteFunc(names, func(g string) bool { return len(in(from.Add(-q.New), from, &g, nil)) > 0 })
+		names = slices.DeleteFunc(
+			names,
+			func(g string) bool { return len(in(from.Add(-q.New), from, &g, nil)) > 0 },
+		)
 	}
 	total := func(g string) *big.Rat {
 		r, _ := new(big.Rat).SetString(x.column(q.Show[0], in(from, to, &g, nil), from, to))
@@ -285,7 +288,10 @@ func (x *slow) answer(from, to entry.Instant, bFrom entry.Instant, beside bool) 
 		slices.SortStableFunc(rows, func(a, b slowRow) int {
 			va, _ := new(big.Rat).SetString(a.values[0])
 			vb, _ := new(big.Rat).SetString(b.values[0])
-			return cmp.Or(before(va, vb), strings.Compare(strings.ReplaceAll(a.per, "?", ""), strings.ReplaceAll(b.per, "?", "")))
+			return cmp.Or(
+				before(va, vb),
+				strings.Compare(strings.ReplaceAll(a.per, "?", ""), strings.ReplaceAll(b.per, "?", "")),
+			)
 		})
 		if len(rest) > 0 {
 			row("", true, in(lo, hi, nil, rest), in(lo.Add(-shift), hi.Add(-shift), nil, rest))
@@ -310,7 +316,8 @@ func drawEntries(t *rapid.T, around entry.Instant, spread time.Duration) []entry
 			e.Fields = append(e.Fields, entry.Field{Name: "word", Value: w})
 		}
 		v := rapid.OneOf(rapid.SampledFrom([]string{"", "x", "1", "2.50", "-3", "5kB", "12%", "250ms", "1h30m", "1e3",
-			"123456789012345678.5", "0.1", "0.2", "7"}), rapid.StringMatching(`-?[0-9]{1,4}(\.[0-9]{1,3})?`)).Draw(t, "n")
+			"123456789012345678.5", "0.1", "0.2", "7"}), rapid.StringMatching(`-?[0-9]{1,4}(\.[0-9]{1,3})?`)).
+			Draw(t, "n")
 		e.Fields = append(e.Fields, entry.Field{Name: "n", Value: v})
 		out = append(out, e)
 	}
@@ -333,8 +340,10 @@ var zones = func() (out []*time.Location) {
 func TestAnswersAreThoseOfTheSlowEvaluator(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		zone := rapid.SampledFrom(zones).Draw(t, "zone")
-		day := rapid.SampledFrom([]string{"2026-03-29", "2026-10-25", "2026-10-04", "2026-04-05", "2026-11-01", "2026-06-30",
-			"2026-12-31"}).Draw(t, "day")
+		day := rapid.SampledFrom([]string{"2026-03-29", "2026-10-25", "2026-10-04",
+			"2026-04-05", "2026-11-01", "2026-06-30",
+			"2026-12-31"}).
+			Draw(t, "day")
 		noon, _ := time.ParseInLocation(time.DateOnly, day, zone)
 		lamp := entry.Of(noon).Add(time.Duration(rapid.Int64Range(0, int64(40*time.Hour)).Draw(t, "lamp")))
 		lamp -= lamp % entry.Instant(time.Millisecond)
@@ -342,20 +351,25 @@ func TestAnswersAreThoseOfTheSlowEvaluator(t *testing.T) {
 		if rapid.Bool().Draw(t, "where") {
 			b.WriteString("where /open/ ")
 		}
-		cols := rapid.SliceOfNDistinct(rapid.SampledFrom([]string{"count", "sum(n)", "avg(n)", "min(n)", "max(n)", "median(n)",
-			"p90(n)", "p99(n)", "different(n)", "different(word)", "first(word)", "last(word)", "rate", "share(n > 3)"}), 1, 4,
-			rapid.ID).Draw(t, "columns")
+		cols := rapid.SliceOfNDistinct(rapid.SampledFrom([]string{"count", "sum(n)", "avg(n)", "min(n)",
+			"max(n)", "median(n)",
+			"p90(n)", "p99(n)", "different(n)", "different(word)", "first(word)", "last(word)", "rate",
+			"share(n > 3)"}), 1, 4,
+			rapid.ID).
+			Draw(t, "columns")
 		if strings.HasPrefix(cols[0], "first") || strings.HasPrefix(cols[0], "last") {
 			cols = append([]string{"rate"}, slices.DeleteFunc(cols, func(s string) bool { return s == "rate" })...)
 		}
 		b.WriteString("show " + strings.Join(cols, ", ") + " per word ")
-		every := rapid.SampledFrom([]string{"", "10m", "7h", "1h", "24h", "3d", "week", "month", "90m"}).Draw(t, "every")
+		every := rapid.SampledFrom([]string{"", "10m", "7h", "1h", "24h", "3d", "week", "month", "90m"}).
+			Draw(t, "every")
 		over := rapid.SampledFrom([]time.Duration{3 * time.Hour, 24 * time.Hour, 50 * time.Hour}).Draw(t, "over")
 		if every != "" {
 			b.WriteString("every " + every + " ")
 		}
 		fmt.Fprintf(&b, "over %s ", entry.Span(over))
-		beside := every != "24h" && every != "week" && every != "month" && every != "3d" && every != "7h" && zone == zones[0] &&
+		beside := every != "24h" && every != "week" && every != "month" && every != "3d" && every != "7h" &&
+			zone == zones[0] &&
 			rapid.Bool().Draw(t, "beside")
 		if beside {
 			b.WriteString("beside 3h ago ")
@@ -408,8 +422,17 @@ func TestAnswersAreThoseOfTheSlowEvaluator(t *testing.T) {
 		}
 		require.Equal(t, fmt.Sprint(len(want)), fmt.Sprint(len(got)), "%s\nwant %v\ngot  %v", b.String(), want, got)
 		for i := range want {
-			require.Equal(t, want[i].String(), got[i].String(), "%s at %s in %s\nwant %v\ngot  %v", b.String(), lamp, zone, want,
-				got)
+			require.Equal(
+				t,
+				want[i].String(),
+				got[i].String(),
+				"%s at %s in %s\nwant %v\ngot  %v",
+				b.String(),
+				lamp,
+				zone,
+				want,
+				got,
+			)
 		}
 	})
 }

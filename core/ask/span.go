@@ -68,7 +68,8 @@ func (p *Plan) spans(q *lang.Question, m Moment) error {
 	}
 	if q.Beside != nil {
 		p.Beside = p.beside(q)
-		if q.Beside.Before && q.Over != nil && (q.Over.Named == "last month" || q.Over.Named == "this month") && every != nil {
+		if q.Beside.Before && q.Over != nil && (q.Over.Named == "last month" || q.Over.Named == "this month") &&
+			every != nil {
 			p.Beside.Bounds, err = p.periods(*p.Beside, every)
 		}
 		if p.Beside.To <= p.Beside.From {
@@ -110,8 +111,11 @@ func (p *Plan) over(o *lang.Over, m Moment) (Span, error) {
 		s.From = p.time(o.From, lamp, entry.None)
 		s.To = p.time(o.To, lamp, s.From)
 		if s.To <= s.From {
-			return s, &Trouble{fmt.Sprintf("%s is no time at all: it ends before it begins", o), "write the earlier time " +
-				"first"}
+			return s, &Trouble{
+				fmt.Sprintf("%s is no time at all: it ends before it begins", o),
+				"write the earlier time " +
+					"first",
+			}
 		}
 		if s.From >= lamp {
 			return s, &Trouble{fmt.Sprintf("%s has not come yet", o), "the lamp stands at " +
@@ -192,7 +196,9 @@ func (p *Plan) days(t entry.Instant, n int) entry.Instant {
 	if p.day(t, 0) == t { // a day's begin stays one
 		return p.start(x.Year(), x.Month(), x.Day()+n)
 	}
-	return entry.Of(time.Date(x.Year(), x.Month(), x.Day()+n, x.Hour(), x.Minute(), x.Second(), x.Nanosecond(), p.zone))
+	return entry.Of(
+		time.Date(x.Year(), x.Month(), x.Day()+n, x.Hour(), x.Minute(), x.Second(), x.Nanosecond(), p.zone),
+	)
 }
 
 // beside is the span that stands beside, with its periods.
@@ -205,7 +211,16 @@ func (p *Plan) beside(q *lang.Question) *Span {
 			to := p.month(p.Span.From, 0)
 			if o.Named == "this month" {
 				x := p.Span.To.Time().In(p.zone)
-				at := time.Date(x.Year(), x.Month()-1, x.Day(), x.Hour(), x.Minute(), x.Second(), x.Nanosecond(), p.zone)
+				at := time.Date(
+					x.Year(),
+					x.Month()-1,
+					x.Day(),
+					x.Hour(),
+					x.Minute(),
+					x.Second(),
+					x.Nanosecond(),
+					p.zone,
+				)
 				to = min(to, entry.Of(at))
 			}
 			return &Span{From: p.month(p.Span.From, -1), To: to}

@@ -196,7 +196,8 @@ func CompleteQuestion(s *lang.Settings, fields []string, text string, line, col 
 			}
 		case "over":
 			if !whole {
-				from = []string{"1h", "24h", "7d", "28d", "today", "yesterday", "this week", "last week", "this month", "last month"}
+				from = []string{"1h", "24h", "7d", "28d", "today", "yesterday",
+					"this week", "last week", "this month", "last month"}
 			}
 		case "beside":
 			if !whole {

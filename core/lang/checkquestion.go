@@ -9,8 +9,23 @@ import (
 )
 
 // AlertFields are the fields of alerts as entries, besides those of their keys.
-var AlertFields = []string{"at", "rule", "severity", "why", "ended", "ended-by", "lasted", "open", "hits", "told", "untold",
-	"taken-by", "taken-after", "reopened", "host"}
+var AlertFields = []string{
+	"at",
+	"rule",
+	"severity",
+	"why",
+	"ended",
+	"ended-by",
+	"lasted",
+	"open",
+	"hits",
+	"told",
+	"untold",
+	"taken-by",
+	"taken-after",
+	"reopened",
+	"host",
+}
 
 // CalendarFields are fields that every entry has in questions, by its own time in the settings' zone,
 // where no other field has their name.
@@ -25,52 +40,122 @@ func (k *checker) completeQuestion(f *File, b *block, q *Question) {
 	grouped := len(q.Per) > 0 || q.Each
 	switch {
 	case q.Where != nil && q.Join != nil:
-		wrong("join", "", "where-and-join", "a question has a where, or it joins entries", "write what both halves need "+
-			"into the join, or as ignore")
+		wrong(
+			"join",
+			"",
+			"where-and-join",
+			"a question has a where, or it joins entries",
+			"write what both halves need "+
+				"into the join, or as ignore",
+		)
 	case q.Join != nil && q.Alerts:
-		wrong("join", "", "does-not-apply", "an alert has its begin and its end already: nothing is there to be joined",
-			"take the clause out; lasted is how long one was open")
+		wrong(
+			"join",
+			"",
+			"does-not-apply",
+			"an alert has its begin and its end already: nothing is there to be joined",
+			"take the clause out; lasted is how long one was open",
+		)
 	case entries && q.Every != nil:
-		wrong("every", "", "does-not-apply", "entries are not counted by periods", "show a number, such as count, or "+
-			"take the clause out")
+		wrong(
+			"every",
+			"",
+			"does-not-apply",
+			"entries are not counted by periods",
+			"show a number, such as count, or "+
+				"take the clause out",
+		)
 	case entries && q.Beside != nil:
 		wrong("beside", "", "does-not-apply", "what stands beside is a number, and entries are none",
 			"show a number, such as count, or take the clause out")
 	case q.Each && len(cols) == 1 && entries:
-		wrong("per", "", "does-not-apply", "each field's values are counted, and entries are not", "write: show count per "+
-			"each field")
+		wrong(
+			"per",
+			"",
+			"does-not-apply",
+			"each field's values are counted, and entries are not",
+			"write: show count per "+
+				"each field",
+		)
 	case q.Most != nil && !grouped:
-		wrong(mostWord(q.Most), "", "does-not-apply", "there is one group only, since per says nothing", "write per FIELD, "+
-			"or take the clause out")
+		wrong(
+			mostWord(q.Most),
+			"",
+			"does-not-apply",
+			"there is one group only, since per says nothing",
+			"write per FIELD, "+
+				"or take the clause out",
+		)
 	case q.New > 0 && !grouped:
 		wrong("new", "", "does-not-apply", "new are groups, and per names none", "write: per FIELD")
 	case q.Most != nil && q.Most.By == nil && !cols[0].Numeric():
-		wrong(mostWord(q.Most), "", "does-not-apply", fmt.Sprintf("%s is no number by which groups could be chosen", cols[0]),
-			"write: "+mostWord(q.Most)+" "+fmt.Sprint(q.Most.N)+" by count")
+		wrong(
+			mostWord(q.Most),
+			"",
+			"does-not-apply",
+			fmt.Sprintf("%s is no number by which groups could be chosen", cols[0]),
+			"write: "+mostWord(q.Most)+" "+fmt.Sprint(q.Most.N)+" by count",
+		)
 	case q.Most != nil && q.Most.Difference && q.Beside == nil:
 		wrong(mostWord(q.Most), "difference", "does-not-apply", "nothing stands beside from which it could differ",
 			"write: beside before")
 	case q.Beside != nil && q.Every != nil && !q.Beside.Before && !shiftFits(q.Every, q.Beside):
-		wrong("beside", "", "shift-period", fmt.Sprintf("%s is no multiple of the periods of %s, so they would not stand "+
-			"side by side", entry.Span(q.Beside.D), q.Every), "write a multiple of it")
+		wrong(
+			"beside",
+			"",
+			"shift-period",
+			fmt.Sprintf("%s is no multiple of the periods of %s, so they would not stand "+
+				"side by side", entry.Span(q.Beside.D), q.Every),
+			"write a multiple of it",
+		)
 	case q.Each && slices.ContainsFunc(q.Shown(), func(c Column) bool { return c.Fn != "count" && c.Fn != "rate" }):
-		wrong("show", "", "does-not-apply", "of every field at once only count and rate make sense", "write: show count "+
-			"per each field, or name the field: per FIELD")
+		wrong(
+			"show",
+			"",
+			"does-not-apply",
+			"of every field at once only count and rate make sense",
+			"write: show count "+
+				"per each field, or name the field: per FIELD",
+		)
 	case !numeric && !entries && len(cols) == 1 && cols[0].Fn == "gaps" && q.Beside != nil:
-		wrong("beside", "", "does-not-apply", "gaps as rows have nothing beside them", "show count as well, or take the "+
-			"clause out")
+		wrong(
+			"beside",
+			"",
+			"does-not-apply",
+			"gaps as rows have nothing beside them",
+			"show count as well, or take the "+
+				"clause out",
+		)
 	}
 	if h := q.Having; h != nil {
-		k.unitsOf(q, "", h.Column, h.Value, func(what, mend string) { wrong("having", "", "units-differ", what, mend) })
+		k.unitsOf(
+			q,
+			"",
+			h.Column,
+			h.Value,
+			func(what, mend string) { wrong("having", "", "units-differ", what, mend) },
+		)
 	}
 	if j := q.Join; j != nil {
 		if len(j.By) > 0 && j.First.String() == j.Second.String() {
-			wrong("join", "", "join-never-meets", "both halves are the same entries: every second one would end the one "+
-				"before it", "say what tells them apart")
+			wrong(
+				"join",
+				"",
+				"join-never-meets",
+				"both halves are the same entries: every second one would end the one "+
+					"before it",
+				"say what tells them apart",
+			)
 		}
 		if g := disjointHalves(j); g != "" {
-			wrong("join", "", "join-never-meets", fmt.Sprintf("what the one half captures as %s never equals what the other "+
-				"does, so they never meet", g), "make both patterns capture the same text")
+			wrong(
+				"join",
+				"",
+				"join-never-meets",
+				fmt.Sprintf("what the one half captures as %s never equals what the other "+
+					"does, so they never meet", g),
+				"make both patterns capture the same text",
+			)
 		}
 	}
 }
@@ -109,10 +194,16 @@ func (k *checker) unitsOf(q *Question, unit string, c Column, v Value, wrong fun
 	case c.Fn != "share" && pure && strings.HasSuffix(written, "%"):
 		wrong(fmt.Sprintf("%s is no share, and is compared with one", c), "write a number, or share(EXPR)")
 	case unit == "duration" && v.Kind == NumberValue:
-		wrong(fmt.Sprintf("%s is a duration, and %s a number without a unit", c, v), "write "+v.Src+"s, or "+v.Src+"ms")
+		wrong(
+			fmt.Sprintf("%s is a duration, and %s a number without a unit", c, v),
+			"write "+v.Src+"s, or "+v.Src+"ms",
+		)
 	case unit == "number" && v.Kind == DurationValue:
-		wrong(fmt.Sprintf("%s is a number, and %s a duration", c, v), "write a number, or give the layout: type "+c.Field+
-			" duration in s")
+		wrong(
+			fmt.Sprintf("%s is a number, and %s a duration", c, v),
+			"write a number, or give the layout: type "+c.Field+
+				" duration in s",
+		)
 	}
 }
 
@@ -194,11 +285,24 @@ func (k *checker) asked(q *Question) {
 		if open || contains(known, field) || contains(own, field) {
 			return
 		}
-		what := fmt.Sprintf("no layout of its sources gives the field %s, and nothing of the question captures it", field)
+		what := fmt.Sprintf(
+			"no layout of its sources gives the field %s, and nothing of the question captures it",
+			field,
+		)
 		if q.Alerts {
 			what = fmt.Sprintf("alerts have no field %s, and no rule counts by it", field)
 		}
-		k.at(f, q, "ask", word, field, Err, "unknown-field", what, meant(field, append(slices.Clone(own), known...)))
+		k.at(
+			f,
+			q,
+			"ask",
+			word,
+			field,
+			Err,
+			"unknown-field",
+			what,
+			meant(field, append(slices.Clone(own), known...)),
+		)
 	}
 	look := func(word string, x Expr, known []string) {
 		Walk(x, func(part Expr, _ bool) {
@@ -227,8 +331,18 @@ func (k *checker) asked(q *Question) {
 			missing("join", by, known)
 			one, other := contains(Captures(q.Join.First), by), contains(Captures(q.Join.Second), by)
 			if one != other && !open && !contains(known, by) {
-				k.at(f, q, "ask", "join", by, Err, "join-never-meets", fmt.Sprintf("only one half has a %s, so the two never "+
-					"agree on it", by), "capture it in both patterns, or join by another field")
+				k.at(
+					f,
+					q,
+					"ask",
+					"join",
+					by,
+					Err,
+					"join-never-meets",
+					fmt.Sprintf("only one half has a %s, so the two never "+
+						"agree on it", by),
+					"capture it in both patterns, or join by another field",
+				)
 			}
 		}
 	}
@@ -257,8 +371,18 @@ func (k *checker) asked(q *Question) {
 	for _, p := range q.Per {
 		missing("per", p, known)
 		if contains([]string{"at", "arrived", "text"}, p) && !contains(own, p) {
-			k.at(f, q, "ask", "per", p, Finding, "group-an-entry", fmt.Sprintf("almost every entry has a %s of its own, so "+
-				"each would be a group", p), "group by what entries have in common; every 10m is for times")
+			k.at(
+				f,
+				q,
+				"ask",
+				"per",
+				p,
+				Finding,
+				"group-an-entry",
+				fmt.Sprintf("almost every entry has a %s of its own, so "+
+					"each would be a group", p),
+				"group by what entries have in common; every 10m is for times",
+			)
 		}
 	}
 	if h := q.Having; h != nil && h.Column.Field != "" {
@@ -295,7 +419,10 @@ func (k *checker) calcUnit(q *Question, types map[string]string, r Reckon, wrong
 		case "+", "-":
 			a, b := unit(c.Parts[0]), unit(c.Parts[1])
 			if a != "" && b != "" && a != b {
-				wrong(fmt.Sprintf("%s adds a duration and a number without a unit", c), "give the number its unit, such as 5s")
+				wrong(
+					fmt.Sprintf("%s adds a duration and a number without a unit", c),
+					"give the number its unit, such as 5s",
+				)
 			}
 			if a == "duration" || b == "duration" {
 				return "duration"

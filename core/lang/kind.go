@@ -110,8 +110,21 @@ func (k *checker) circles() {
 			if visit(u.Kind) || x.Where == nil {
 				continue
 			}
-			k.at(k.file[x], x, "kind", "where", u.Name, Err, "kind-circle",
-				fmt.Sprintf("the kind %s is made of %s, which is made of it", x.Name, u.Name), "say one of them without the other")
+			k.at(
+				k.file[x],
+				x,
+				"kind",
+				"where",
+				u.Name,
+				Err,
+				"kind-circle",
+				fmt.Sprintf(
+					"the kind %s is made of %s, which is made of it",
+					x.Name,
+					u.Name,
+				),
+				"say one of them without the other",
+			)
 			x.Where = nil
 		}
 		state[x] = done

@@ -153,5 +153,20 @@ func spaced(a, b token) bool {
 	return true
 }
 
-var aggregates = []string{"sum", "avg", "min", "max", "median", "p50", "p90", "p95", "p99", "different", "first", "last",
-	"share", "length", "since"}
+var aggregates = []string{
+	"sum",
+	"avg",
+	"min",
+	"max",
+	"median",
+	"p50",
+	"p90",
+	"p95",
+	"p99",
+	"different",
+	"first",
+	"last",
+	"share",
+	"length",
+	"since",
+}

@@ -95,8 +95,8 @@ func TestQuestionsThatCannotBe(t *testing.T) {
 		`on alerts, gates show count`:                                         "not asked together",
 		`on gates show count over today over 3h`:                              "over is written twice",
 		`on gates show count per gate most 3 by difference`:                   "nothing stands beside",
-		`on gates show count per text`:                                        "almost every entry has a text of its own",
-		`on gates where gate == "x" and show count`:                           "after the field show a comparison was expected",
+		`on gates show count per text`:                                        "almost every entry has a text",
+		`on gates where gate == "x" and show count`:                           "after the field show a comparison",
 		`on gates reckon a as (took / ) show count`:                           "a field or a number was expected",
 		`on gates show count per each field every 1h show max(n)`:             "show is written twice",
 		`on gates show max(n) per each field`:                                 "only count and rate make sense",
@@ -142,9 +142,17 @@ rule r { on gates
 
 // In words, two questions of different meaning differ.
 func TestQuestionInWords(t *testing.T) {
-	q, _ := typedQuestion(t, gatesSettings, `on gates where "open refused" and level >= error show count, max(n) per gate `+
-		`every 10m over 24h beside 7d ago most 10`)
-	assert.Equal(t, []string{`How many entries of gates there are where the text has the words "open refused" and level ` +
-		`is at least error, and the greatest n, for each gate, every 10 minutes, of the last 24 hours; beside it the same ` +
-		`1 week before.`, "The 10 groups of the most by the number of entries, and all others together."}, q.Words())
+	q, _ := typedQuestion(
+		t,
+		gatesSettings,
+		`on gates where "open refused" and level >= error show count, max(n) per gate `+
+			`every 10m over 24h beside 7d ago most 10`,
+	)
+	assert.Equal(
+		t,
+		[]string{`How many entries of gates there are where the text has the words "open refused" and level ` +
+			`is at least error, and the greatest n, for each gate, every 10 minutes, of the last 24 hours; beside it the ` +
+			`same 1 week before.`, "The 10 groups of the most by the number of entries, and all others together."},
+		q.Words(),
+	)
 }

@@ -18,8 +18,13 @@ func ParseQuestion(file, src string) *File {
 	toks, lines, diags := lex(file, []byte(src))
 	p := &parser{file: &File{Name: file, lines: lines, diags: diags}, toks: toks}
 	first, last := toks[0], toks[len(toks)-1]
-	b := &block{kind: token{kind: name, src: "ask", pos: first.pos}, name: token{kind: name, src: Typed, pos: first.pos},
-		open: first, shut: last, complete: true}
+	b := &block{
+		kind:     token{kind: name, src: "ask", pos: first.pos},
+		name:     token{kind: name, src: Typed, pos: first.pos},
+		open:     first,
+		shut:     last,
+		complete: true,
+	}
 	for p.peek().kind != end {
 		switch t := p.peek(); {
 		case t.kind == bad:
@@ -69,8 +74,10 @@ func endsAsk(toks []token, t token) bool {
 	case last.kind == op, last.continues():
 		return false
 	case last.kind == name:
-		return !contains([]string{"has", "lacks", "is", "in", "by", "to", "as", "within", "than", "longer", "since"}, last.src) ||
-			len(toks) > 1 && toks[len(toks)-2].is(",") || named(toks)
+		return !contains([]string{"has", "lacks", "is", "in", "by", "to", "as", "within", "than", "longer",
+			"since"}, last.src) ||
+			len(toks) > 1 && toks[len(toks)-2].is(",") ||
+			named(toks)
 	}
 	return true
 }
@@ -202,7 +209,12 @@ func (c *cursor) factor(depth int) *Calc {
 	case t.kind == number:
 		v := c.numeric(t, "==")
 		if v.Kind != NumberValue && v.Kind != DurationValue {
-			c.fail(t, "bad-value", visible(t.src)+" is no number and no duration", "write it like 1000, 0.5 or 250ms")
+			c.fail(
+				t,
+				"bad-value",
+				visible(t.src)+" is no number and no duration",
+				"write it like 1000, 0.5 or 250ms",
+			)
 		}
 		return &Calc{Value: v, Pos: t.pos}
 	case (t.is("length") || t.is("since")) && c.peek().is("("):
@@ -246,8 +258,13 @@ func readAskShow(c *cursor, node any) {
 	}
 	for _, x := range q.Show {
 		if x.Fn == "entries" && len(q.Show) > 1 {
-			c.fail(c.toks[1], "does-not-apply", "the entries themselves stand alone", "write: show entries, or the "+
-				"numbers without it")
+			c.fail(
+				c.toks[1],
+				"does-not-apply",
+				"the entries themselves stand alone",
+				"write: show entries, or the "+
+					"numbers without it",
+			)
 		}
 	}
 }
@@ -320,8 +337,13 @@ func readAskEvery(c *cursor, node any) {
 		p.D = c.duration("a duration, or day, week, month")
 		switch {
 		case p.D > Day && p.D%Day != 0:
-			c.fail(t, "bad-duration", entry.Span(p.D)+" is more than a day and no whole days, so its periods would "+
-				"begin at another time each day", "write every 12h, day, 2d, week or month")
+			c.fail(
+				t,
+				"bad-duration",
+				entry.Span(p.D)+" is more than a day and no whole days, so its periods would "+
+					"begin at another time each day",
+				"write every 12h, day, 2d, week or month",
+			)
 		case p.D == 7*Day && strings.HasSuffix(t.src, "w"):
 			p.D, p.Unit = 0, "week"
 		case p.D%time.Millisecond != 0:
@@ -335,7 +357,8 @@ func readAskEvery(c *cursor, node any) {
 }
 
 func readAskOver(c *cursor, node any) {
-	const mend = "write: over 24h, over today, yesterday, this week, last week, this month or last month, or from TIME " +
+	const mend = "write: over 24h, over today, yesterday, this week, last week, this month or last month, or " +
+		"from TIME " +
 		"to TIME"
 	o := &Over{}
 	t := c.peek()
@@ -404,7 +427,12 @@ func (c *cursor) time() Time {
 	}
 	clock, ok := parseClock(t.src)
 	if out.Is, out.Clock = OfClock, clock; !ok {
-		c.fail(t, "bad-time", visible(t.src)+" is no time", "times are written 2026-11-20T13:20:00Z, 2026-11-20 or 13:20")
+		c.fail(
+			t,
+			"bad-time",
+			visible(t.src)+" is no time",
+			"times are written 2026-11-20T13:20:00Z, 2026-11-20 or 13:20",
+		)
 	}
 	return out
 }

@@ -70,8 +70,11 @@ func (q *Question) Words() []string {
 		out = append(out, fmt.Sprintf("%s is %s.", upper(r.Field), r.Calc))
 	}
 	if q.Having != nil {
-		out = append(out, fmt.Sprintf("Only groups of which %s %s %s.", q.Having.Column.words(), opWords[q.Having.Op],
-			q.Having.Value))
+		out = append(
+			out,
+			fmt.Sprintf("Only groups of which %s %s %s.", q.Having.Column.words(), opWords[q.Having.Op],
+				q.Having.Value),
+		)
 	}
 	if q.New > 0 {
 		out = append(out, fmt.Sprintf("Only groups that had no entry in the %s before.", longer(q.New)))
@@ -118,7 +121,8 @@ func (c Column) words() string {
 		return "the entries"
 	}
 	return map[string]string{"sum": "the sum of", "avg": "the mean of", "min": "the least", "max": "the greatest",
-		"median": "the median of", "p50": "the median of", "p90": "the 90th percentile of", "p95": "the 95th percentile of",
+		"median": "the median of", "p50": "the median of", "p90": "the 90th percentile of",
+		"p95": "the 95th percentile of",
 		"p99": "the 99th percentile of", "different": "the number of different values of", "first": "the first",
 		"last": "the last"}[c.Fn] + " " + c.Field
 }

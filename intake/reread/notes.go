@@ -14,7 +14,6 @@ import (
 	"sync"
 
 	"dimlantern/core/entry"
-	"dimlantern/folder"
 	"dimlantern/intake"
 )
 
@@ -61,7 +60,8 @@ func (n *Notes) of(m intake.Member, layout string) *note {
 	if out == nil {
 		out = &note{}
 		if n.dir != "" {
-			if b, err := os.ReadFile(n.path(name)); err == nil && gob.NewDecoder(bytes.NewReader(b)).Decode(out) != nil {
+			if b, err := os.ReadFile(n.path(name)); err == nil &&
+				gob.NewDecoder(bytes.NewReader(b)).Decode(out) != nil {
 				out = &note{}
 			}
 		}
@@ -75,8 +75,9 @@ func (n *Notes) of(m intake.Member, layout string) *note {
 	out.name = name
 	k := min(len(print), len(out.Print))
 	short := len(out.List) > 0 && out.List[len(out.List)-1].To > m.Size
-	if !bytes.Equal(print[:k], out.Print[:k]) || short || len(print) < len(out.Print) && m.Size > 0 || m.Packed && len(out.List) > 0 &&
-		out.List[0].To != m.Size { // it is another one, or it was begun anew
+	if !bytes.Equal(print[:k], out.Print[:k]) || short || len(print) < len(out.Print) && m.Size > 0 ||
+		m.Packed && len(out.List) > 0 &&
+			out.List[0].To != m.Size { // it is another one, or it was begun anew
 		out.List = nil
 	}
 	out.Print = print
@@ -98,8 +99,22 @@ func (n *Notes) save(x *note) {
 		return
 	}
 	path := n.path(x.name)
-	if os.MkdirAll(filepath.Dir(path), 0o700) == nil {
-		folder.Replace(path, b.String()) // without it the file is read whole once more
+	if os.MkdirAll(filepath.Dir(path), 0o700) != nil {
+		return // without it the file is read whole once more
+	}
+	f, err := os.CreateTemp(filepath.Dir(path), ".note-*")
+	if err != nil {
+		return
+	}
+	_, err = f.Write(b.Bytes())
+	if e := f.Close(); err == nil {
+		err = e
+	}
+	if err == nil {
+		err = os.Rename(f.Name(), path)
+	}
+	if err != nil {
+		os.Remove(f.Name())
 	}
 }
 
@@ -111,7 +126,11 @@ func (x *note) learn(s stretch) {
 	s.Host, s.Header = strings.Clone(s.Host), strings.Clone(s.Header)
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	i, _ := slices.BinarySearchFunc(x.List, s.From, func(a stretch, from int64) int { return cmp.Compare(a.From, from) })
+	i, _ := slices.BinarySearchFunc(
+		x.List,
+		s.From,
+		func(a stretch, from int64) int { return cmp.Compare(a.From, from) },
+	)
 	for i > 0 && x.List[i-1].To > s.From {
 		i--
 	}

@@ -13,6 +13,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -24,7 +25,6 @@ import (
 	"dimlantern/core/lang"
 	"dimlantern/core/match"
 	"dimlantern/core/trial"
-	"dimlantern/folder"
 	"dimlantern/intake"
 )
 
@@ -185,13 +185,22 @@ func (x *running) back(src *lang.Source, p *match.Plan) {
 func (x *running) cannot(path string, err error) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	words := fmt.Sprintf("%s cannot be read: %v", filepath.Base(path), folder.Reason(err))
+	words := fmt.Sprintf("%s cannot be read: %v", filepath.Base(path), bare(err))
 	if errors.Is(err, os.ErrNotExist) {
 		words = filepath.Base(path) + " has gone while it was to be read"
 	}
 	if !slices.Contains(x.out.Unread, words) && len(x.out.Unread) < 100 {
 		x.out.Unread = append(x.out.Unread, words)
 	}
+}
+
+// bare is an error without the operation and the path, which the sentence around it says already.
+func bare(err error) error {
+	var pe *fs.PathError
+	if errors.As(err, &pe) {
+		return pe.Err
+	}
+	return err
 }
 
 // plan divides a log into the parts that have to be read.

@@ -20,8 +20,13 @@ const patience = time.Minute
 // query is the question as it is.
 func (r *Room) query() api.LedgerQuery {
 	s := r.stage
-	q := api.LedgerQuery{Room: s.Terminal + " " + s.User, Text: r.text.body(), Line: r.text.area.Line + 1, Col: r.text.area.Col,
-		At: s.Held}
+	q := api.LedgerQuery{
+		Room: s.Terminal + " " + s.User,
+		Text: r.text.body(),
+		Line: r.text.area.Line + 1,
+		Col:  r.text.area.Col,
+		At:   s.Held,
+	}
 	if s.View != nil {
 		q.From, q.Until, q.Column = s.View.From, s.View.At, s.View.Column
 	}
@@ -79,7 +84,8 @@ func (r *Room) take(v *api.LedgerView) tea.Cmd {
 	}
 	r.view, r.stale = v, false
 	if key != "" { // the same group stays chosen
-		if i := slices.IndexFunc(v.Groups, func(g api.LedgerGroup) bool { return strings.Join(g.Key, "\x00") == key }); i >= 0 {
+		same := func(g api.LedgerGroup) bool { return strings.Join(g.Key, "\x00") == key }
+		if i := slices.IndexFunc(v.Groups, same); i >= 0 {
 			r.group = i
 		}
 	}
@@ -155,8 +161,15 @@ func (r *Room) askInside() tea.Cmd {
 		}
 		return nil
 	}
-	q := api.InsideQuery{Room: r.query().Room, Text: r.text.body(), At: r.stage.Held, From: v.From, To: v.To, Field: r.field,
-		Lines: 60}
+	q := api.InsideQuery{
+		Room:  r.query().Room,
+		Text:  r.text.body(),
+		At:    r.stage.Held,
+		From:  v.From,
+		To:    v.To,
+		Field: r.field,
+		Lines: 60,
+	}
 	if from, to, ok := r.marked(); ok {
 		q.From, q.To = from, to
 	}
@@ -191,7 +204,8 @@ func (r *Room) gap(by int) tea.Cmd {
 	gaps := r.gapsOf(g)
 	best := entry.None
 	for _, x := range gaps {
-		if by > 0 && x.From > at && (best == entry.None || x.From < best) || by < 0 && x.From < at && x.From > best {
+		if by > 0 && x.From > at && (best == entry.None || x.From < best) ||
+			by < 0 && x.From < at && x.From > best {
 			best = x.From
 		}
 	}

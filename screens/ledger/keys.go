@@ -31,17 +31,34 @@ func (r *Room) Keys() room.Keys {
 // Help is part of room.Explained.
 func (r *Room) Help() room.Help {
 	p := r.stage.Palette
-	return room.Help{Title: "ledger", About: "looking back: any question to what was logged, answered as it is typed, from the " +
-		"files where they lie",
-		Marks: []room.Mark{{Text: "█", Style: base(p).With(p.Text), Says: "the number of the chosen group, large and in its row"},
-			{Text: "▄", Style: base(p).With(p.Tide), Says: "the numbers of the other groups, each by its own greatest"},
+	return room.Help{
+		Title: "ledger",
+		About: "looking back: any question to what was logged, answered as it is typed, from the " +
+			"files where they lie",
+		Marks: []room.Mark{
+			{Text: "█", Style: base(p).With(p.Text), Says: "the number of the chosen group, large and in its row"},
+			{
+				Text:  "▄",
+				Style: base(p).With(p.Tide),
+				Says:  "the numbers of the other groups, each by its own greatest",
+			},
 			{Text: "┅", Style: base(p).With(p.Blind), Says: "what stands beside: the same span so much earlier"},
-			{Text: "╌", Style: base(p).With(p.Severity[entry.Warning]), Says: "where a rule raises that looks at the same number " +
-				"over the same time"},
-			{Text: "╱", Style: base(p).With(p.Blind), Says: "what could not be seen then, or is not there any more; blank is " +
-				"read and empty"}},
+			{
+				Text:  "╌",
+				Style: base(p).With(p.Severity[entry.Warning]),
+				Says: "where a rule raises that looks at the same number " +
+					"over the same time",
+			},
+			{
+				Text:  "╱",
+				Style: base(p).With(p.Blind),
+				Says: "what could not be seen then, or is not there any more; blank is " +
+					"read and empty",
+			},
+		},
 		Keys: []room.Keys{r.listKeys(), r.textKeys(), r.pictureKeys()},
-		Last: "a question: on SOURCES where EXPR show COLUMNS per FIELDS every 10m over 24h beside 7d ago most 10"}
+		Last: "a question: on SOURCES where EXPR show COLUMNS per FIELDS every 10m over 24h beside 7d ago most 10",
+	}
 }
 
 // listKeys are the keys among what can be asked.
@@ -72,17 +89,26 @@ func (r *Room) textKeys() room.Keys {
 func (r *Room) pictureKeys() room.Keys {
 	list := []room.Key{
 		room.Move(10, r.move).Told("choose a group, a value, an entry"),
-		room.Do("v", r.markHere).Said("mark", "mark").Told("mark: begins at the lamp, and ends there; so does a drag of the mouse"),
+		room.Do("v", r.markHere).
+			Said("mark", "mark").
+			Told("mark: begins at the lamp, and ends there; so does a drag of the mouse"),
 		room.Do("enter", r.enter).Said("go into it", "go in").Told("go into what is marked; an entry in full"),
-		room.Do("backspace", r.comeBack).Marked("⌫").Said("come back", "back").Told("come back, as often as you went in"),
-		room.Do("i", r.only).Said("only this", "only").Told("only this: entries with the chosen value, or of the chosen group"),
+		room.Do("backspace", r.comeBack).
+			Marked("⌫").
+			Said("come back", "back").
+			Told("come back, as often as you went in"),
+		room.Do("i", r.only).
+			Said("only this", "only").
+			Told("only this: entries with the chosen value, or of the chosen group"),
 		room.Do("x", r.not).Said("not this", "not").Told("not this"),
 		room.Do("g", r.groupBy).Said("group by", "group").Told("groups by the field of the chosen value"),
 		room.On("[ ]", func(k string) tea.Cmd { return r.gap(map[string]int{"[": -1, "]": 1}[k]) }).Said("gap", "").
 			Told("the gap before, the next one"),
 		room.Do("ctrl+s", r.keep).Said("keep it", "keep").Told("keep the question in a settings file"),
 		room.Do("w", r.write).Said("write", "write").Told("write the answer: SVG, PDF, CSV or JSON"),
-		room.Do("b", r.rule).Said("a rule", "rule").Told("a rule of it, on the bench: its number raises beyond what is seldom"),
+		room.Do("b", r.rule).
+			Said("a rule", "rule").
+			Told("a rule of it, on the bench: its number raises beyond what is seldom"),
 		room.Do("n", r.nextColumn).Told("draw the next number of the question"),
 		room.Do("N", r.addColumn).Told("one more number of a field: sum, p95, different …"),
 		room.Do("f", r.nextField).Told("the values of the next field"),
@@ -254,7 +280,8 @@ func (r *Room) besides() tea.Cmd {
 	if r.view == nil {
 		return nil
 	}
-	next := map[string]string{"": "before", "before": "7d ago", "7d ago": ""}[strings.ReplaceAll(r.view.Beside, "1w ago", "7d ago")]
+	now := strings.ReplaceAll(r.view.Beside, "1w ago", "7d ago")
+	next := map[string]string{"": "before", "before": "7d ago", "7d ago": ""}[now]
 	return r.edit(api.LedgerEdit{What: "beside", Value: next})
 }
 
@@ -296,8 +323,15 @@ func (r *Room) write() tea.Cmd {
 	if name == "" {
 		name = "answer"
 	}
-	r.stage.Prompt(room.Prompt{Label: "write it into", Hint: "by its end: .svg .pdf .csv .json; a picture has its numbers as " +
-		"CSV beside it", Then: r.writeTo}, name+".svg")
+	r.stage.Prompt(
+		room.Prompt{
+			Label: "write it into",
+			Hint: "by its end: .svg .pdf .csv .json; a picture has its numbers as " +
+				"CSV beside it",
+			Then: r.writeTo,
+		},
+		name+".svg",
+	)
 	return nil
 }
 

@@ -127,13 +127,22 @@ func (r *Room) rightColumns(width int) []rightColumn {
 	}
 	all := []rightColumn{{name, 8, func(x *api.LedgerValue, _ *api.LedgerGroup) string { return x.Value }}}
 	if v.Beside != "" {
-		all = append(all, rightColumn{"beside", 7, func(x *api.LedgerValue, _ *api.LedgerGroup) string { return x.Beside }})
+		all = append(
+			all,
+			rightColumn{"beside", 7, func(x *api.LedgerValue, _ *api.LedgerGroup) string { return x.Beside }},
+		)
 	}
 	if col.Additive && len(v.Groups) > 1 {
-		all = append(all, rightColumn{"part", 5, func(x *api.LedgerValue, _ *api.LedgerGroup) string { return x.Part }})
+		all = append(
+			all,
+			rightColumn{"part", 5, func(x *api.LedgerValue, _ *api.LedgerGroup) string { return x.Part }},
+		)
 	}
 	if len(v.Bounds) > 2 {
-		all = append(all, rightColumn{"peak", 7, func(x *api.LedgerValue, _ *api.LedgerGroup) string { return x.Peak }})
+		all = append(
+			all,
+			rightColumn{"peak", 7, func(x *api.LedgerValue, _ *api.LedgerGroup) string { return x.Peak }},
+		)
 	}
 	for len(all) > 1 {
 		sum := 0
@@ -281,7 +290,13 @@ func (r *Room) drawLarge(c *paint.Canvas, top, bottom int, p paint.Palette) int 
 			for k := range a.Columns {
 				c.Put(a.X+k, y, base(p).With(p.Severity[min(int(l.Severity), 4)]), "╌")
 			}
-			c.Cut(a.X+a.Columns+1, y, c.W-a.X-a.Columns-2, base(p).With(p.Severity[min(int(l.Severity), 4)]), l.Words)
+			c.Cut(
+				a.X+a.Columns+1,
+				y,
+				c.W-a.X-a.Columns-2,
+				base(p).With(p.Severity[min(int(l.Severity), 4)]),
+				l.Words,
+			)
 		}
 	}
 	zero := max(level(0), 0)
@@ -481,7 +496,12 @@ func (r *Room) drawValues(c *paint.Canvas, y, bottom, width int, p paint.Palette
 		c.Cut(3, y, wide, base(p), v.Value)
 		if most > 0 {
 			n := int(math.Round(v.Share / most * float64(8*room1)))
-			c.Put(wide+5, y, base(p).With(p.Tide), strings.Repeat("█", n/8)+[]string{"", "▏", "▎", "▍", "▌", "▋", "▊", "▉"}[n%8])
+			c.Put(
+				wide+5,
+				y,
+				base(p).With(p.Tide),
+				strings.Repeat("█", n/8)+[]string{"", "▏", "▎", "▍", "▌", "▋", "▊", "▉"}[n%8],
+			)
 		}
 		share := fmt.Sprintf("%.0f %%", 100*v.Share)
 		c.Put(width-16-len(share), y, dim, share)
