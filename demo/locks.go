@@ -23,8 +23,8 @@ func (h *Harbour) locks() {
 		share  float64 // of the passages
 		took   float64 // seconds
 		refuse float64 // share
-	}{{"gate-a1", 0.34, 74, 0.02}, {"gate-a2", 0.27, 78, 0.02}, {"gate-b1", 0.21, 71, 0.025}, {"gate-b2", 0.12, 83, 0.11},
-		{"gate-c1", 0.06, 92, 0.02}}
+	}{{"gate-a1", 0.34, 74, 0.02}, {"gate-a2", 0.27, 78, 0.02}, {"gate-b1", 0.21, 71, 0.025},
+		{"gate-b2", 0.12, 83, 0.11}, {"gate-c1", 0.06, 92, 0.02}}
 	h.add(-weeks, func(at time.Duration) time.Duration {
 		t := h.when(at).UTC()
 		hour := float64(t.Hour()) + float64(t.Minute())/60
@@ -58,9 +58,16 @@ func (h *Harbour) locks() {
 		if bookClosed.holds(at) {
 			return next
 		}
-		f.line("time=%s gate=%s ship=gull-%02d wait=%.0fs took=%.1fs keel=%.2f result=%s", t.Format("2006-01-02T15:04:05.000Z"),
-			g.name, ship, wait, took, keel, result)
+		f.line(
+			"time=%s gate=%s ship=gull-%02d wait=%.0fs took=%.1fs keel=%.2f result=%s",
+			t.Format("2006-01-02T15:04:05.000Z"),
+			g.name,
+			ship,
+			wait,
+			took,
+			keel,
+			result,
+		)
 		return next
 	})
 }
-

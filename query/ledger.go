@@ -101,8 +101,7 @@ func (l *Ledger) Ask(ctx context.Context, q api.LedgerQuery) (*api.LedgerView, e
 	}
 	out := *view
 	out.At, out.Problems, out.Words, out.Complete = lamp, head.Problems, head.Words, head.Complete
-	out.Typed, out.Fields =
-		head.Typed, head.Fields
+	out.Typed, out.Fields = head.Typed, head.Fields
 	return &out, nil
 }
 
@@ -347,7 +346,7 @@ func viewOf(a *ask.Answer, settings *lang.Settings) *api.LedgerView {
 	}
 	if v.Entries {
 		for i := len(a.Entries) - 1; i >= 0 && len(v.Lines) < mostLines; i-- {
-			v.Lines = append(v.Lines, foundEntry(&a.Entries[i]))
+			v.Lines = append(v.Lines, foundEntry(&a.Entries[i], settings))
 		}
 		return v
 	}
@@ -370,19 +369,22 @@ func viewOf(a *ask.Answer, settings *lang.Settings) *api.LedgerView {
 	return v
 }
 
-func foundEntry(e *ask.Entry) api.FoundEntry {
-	text := e.Raw
-	if t, ok := e.Get("text"); ok {
-		text = t
-	}
+// foundEntry is an entry as it is listed: one whose layout gives no text has said all in its fields.
+func foundEntry(e *ask.Entry, settings *lang.Settings) api.FoundEntry {
+	text, has := e.Get("text")
 	raw := cmp.Or(e.Raw, text)
-	return api.FoundEntry{
-		EntryView: api.EntryView{At: e.At, Text: text[:min(len(text), 8192)], Raw: raw[:min(len(raw), 8192)],
-			Fields: e.Fields, Fits: e.Fits},
-		Source: e.Source,
-		Origin: e.Origin,
-		Offset: e.Offset,
+	if src := settings.Source(e.Source); e.Fits && src != nil && len(e.Fields) > 0 {
+		given := slices.ContainsFunc(e.Fields, func(f entry.Field) bool { return f.Name == "text" })
+		if l := settings.Layout(src.LayoutName()); l != nil && l.Divides() && !given {
+			text, has = "", true
+		}
 	}
+	if !has {
+		text = raw
+	}
+	return api.FoundEntry{EntryView: api.EntryView{At: e.At, Text: text[:min(len(text), 8192)],
+		Raw: raw[:min(len(raw), 8192)], Fields: e.Fields, Fits: e.Fits}, Source: e.Source, Origin: e.Origin,
+		Offset: e.Offset}
 }
 
 func groupView(p *ask.Plan, v *api.LedgerView, g *ask.Group, totals []float64) api.LedgerGroup {
@@ -531,7 +533,7 @@ func (l *Ledger) Inside(ctx context.Context, q api.InsideQuery) (*api.Inside, er
 	}
 	out.Count = lines.Fit
 	for i := len(lines.Entries) - 1; i >= 0; i-- {
-		out.Lines = append(out.Lines, foundEntry(&lines.Entries[i]))
+		out.Lines = append(out.Lines, foundEntry(&lines.Entries[i], settings))
 	}
 	out.Fields = likely(question, lines.Entries)
 	out.Field = cmp.Or(q.Field, first(out.Fields))

@@ -77,8 +77,11 @@ func (m *Model) head(c *paint.Canvas, base paint.Style) {
 	}
 	c.Put(1, 0, glow, "◖")
 	x := c.Put(3, 0, base.Strong(), "dim lantern")
-	x = c.Cut(x+2, 0, 24, base.With(p.Dim), m.o.Name)
-	x = max(x+2, min(31, s.W/4))
+	if !s.Narrow() {
+		x = c.Cut(x+2, 0, 24, base.With(p.Dim), m.o.Name)
+		x = max(x, 29)
+	}
+	x += 2
 	for i, name := range []string{"watch", "bench", "sources", "ledger"} {
 		x = c.Put(x, 0, base.With(p.Dim), fmt.Sprint(i+1, " "))
 		m.names[i] = x

@@ -163,6 +163,9 @@ func (p *Plan) Fields() []string {
 		return nil
 	}
 	out := append([]string{}, p.Q.Fields()...)
+	if p.within != nil {
+		out = append(out, p.within.Per...)
+	}
 	for _, c := range p.Q.Exprs() {
 		lang.Walk(c.Expr, func(part lang.Expr, _ bool) {
 			switch part := part.(type) {

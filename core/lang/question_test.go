@@ -151,7 +151,8 @@ func TestQuestionInWords(t *testing.T) {
 	assert.Equal(
 		t,
 		[]string{`How many entries of gates there are where the text has the words "open refused" and level ` +
-			`is at least error, and the greatest n, for each gate, every 10 minutes, of the last 24 hours; beside it the ` +
+			`is at least error, and the greatest n, for each gate, every 10 minutes, of the last 24 hours; ` +
+			`beside it the ` +
 			`same 1 week before.`, "The 10 groups of the most by the number of entries, and all others together."},
 		q.Words(),
 	)

@@ -109,6 +109,9 @@ func (r *Room) fit(v *api.LedgerView) tea.Cmd {
 	if r.name != "" {
 		spans += r.name
 	}
+	if spans != "" { // a window of another width shows as much
+		spans += fmt.Sprint(r.stage.W)
+	}
 	if spans == r.fitted || spans == "" {
 		r.fitted = spans
 		return nil

@@ -167,7 +167,7 @@ func (r *Room) drawWords(c *paint.Canvas, x, y, bottom int, p paint.Palette) {
 func (r *Room) drawHints(c *paint.Canvas, y, bottom int, p paint.Palette) {
 	for _, l := range [][2]string{
 		{`on gates`, "which source; all of them, or alerts"},
-		{`where "open refused" and level >= error`, "which entries: an expression as in rules; its captures are fields"},
+		{`where "open refused" and level >= error`, "which entries, as in rules; its captures are fields"},
 		{`show count, p95(took), different(account)`, "which numbers; without it the entries themselves"},
 		{`per gate`, "groups; per each field is an overview of all values"},
 		{`every 10m`, "along time; without it as fine as the axis"},

@@ -115,6 +115,7 @@ func (r *Room) pictureKeys() room.Keys {
 		room.Do("d", r.besides).Told("beside it: the span before, a week before, nothing"),
 		room.Do("m", r.dropMark).Told("mark nothing any more"),
 		room.Do("a", r.toText).Said("type", "type").Told("to the text of the question"),
+		room.Do("A", r.another).Told("another question, from an empty text; ^z brings this one back"),
 		room.Do("tab", r.nextPane).Told("to the values, the entries, the text"),
 		room.Do("u ctrl+z", r.undo).Marked("u").Told("undo the last change of the question"),
 	}
@@ -135,6 +136,14 @@ func (r *Room) toText() tea.Cmd {
 		return r.askNow()
 	}
 	return nil
+}
+
+// another begins another question.
+func (r *Room) another() tea.Cmd {
+	r.past = append(r.past, past{r.text.body(), r.name, r.mark, r.group})
+	r.text.replace("")
+	r.name, r.mark, r.inside = "", nothing, nil
+	return r.toText()
 }
 
 func (r *Room) toPicture() {

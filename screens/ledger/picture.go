@@ -59,7 +59,7 @@ func (r *Room) drawGroups(c *paint.Canvas, y, rows int, p paint.Palette) int {
 	}
 	c.Labels(y, a, dim, 0, 0)
 	right := a.X + a.Columns + 1
-	widths := r.rightColumns(c.W - right - 1)
+	widths := r.rightColumns(c.W - right - 2)
 	x := right
 	for _, w := range widths {
 		c.Cut(x+w.width-len(w.name), y, w.width, dim, w.name)
@@ -187,7 +187,7 @@ func (r *Room) drawRow(c *paint.Canvas, y int, a paint.Axis, g *api.LedgerGroup,
 		return
 	}
 	series := r.seriesOf(g.Series[r.column], a)
-	lo, hi := bounds(series)
+	lo, hi := r.bounds(series)
 	for k, f := range series {
 		if f == nil || *f == 0 {
 			if r.within(a, k) {
@@ -224,8 +224,28 @@ func (r *Room) unseen(c *paint.Canvas, y int, a paint.Axis, p paint.Palette) {
 	}
 }
 
-// bounds are the least and the greatest number, 0 with them.
-func bounds(lists ...[]*float64) (lo, hi float64) {
+// bounds are the least and the greatest number; 0 with them where the height of a bar says how much it is,
+// or where the least is not far above it.
+func (r *Room) bounds(lists ...[]*float64) (lo, hi float64) {
+	lo, hi = zeroBounds(lists...)
+	if lo < 0 || r.view.Columns[r.column].Additive || strings.HasPrefix(r.view.Columns[r.column].Name, "different") {
+		return lo, hi
+	}
+	least := hi
+	for _, l := range lists {
+		for _, f := range l {
+			if f != nil {
+				least = math.Min(least, *f)
+			}
+		}
+	}
+	if least > hi/2 {
+		lo = least - (hi-least)/4 - hi/100
+	}
+	return lo, hi
+}
+
+func zeroBounds(lists ...[]*float64) (lo, hi float64) {
 	for _, l := range lists {
 		for _, f := range l {
 			if f != nil {
@@ -268,7 +288,7 @@ func (r *Room) drawLarge(c *paint.Canvas, top, bottom int, p paint.Palette) int 
 	base0 := y0 + rows - 1
 	r.geo.chartY, r.geo.chartRows = y0, rows
 	series, besides := r.seriesOf(g.Series[r.column], a), r.seriesOf(g.Besides[r.column], a)
-	lo, hi := bounds(series, besides)
+	lo, hi := r.bounds(series, besides)
 	for _, l := range limits {
 		if l.Limit <= 3*hi {
 			hi = math.Max(hi, l.Limit*1.05)
@@ -477,7 +497,7 @@ func (r *Room) drawValues(c *paint.Canvas, y, bottom, width int, p paint.Palette
 	for _, v := range x.Values {
 		wide = min(max(wide, len([]rune(v.Value))), width/3)
 	}
-	room1 := width - wide - 24
+	room1 := width - wide - 28
 	rows := bottom - y
 	if x.Others > 0 {
 		rows--

@@ -54,7 +54,7 @@ const (
 // Widths are the widths of a column of the axis.
 var Widths = []time.Duration{10 * time.Second, 20 * time.Second, 30 * time.Second, time.Minute, 2 * time.Minute,
 	5 * time.Minute, 10 * time.Minute, 20 * time.Minute, 30 * time.Minute, time.Hour, 2 * time.Hour, 4 * time.Hour,
-	8 * time.Hour, 12 * time.Hour, 24 * time.Hour}
+	6 * time.Hour, 8 * time.Hour, 12 * time.Hour, 24 * time.Hour}
 
 // StartWidth is the width that the axis has at the start, in Widths.
 const StartWidth = 3
