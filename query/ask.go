@@ -132,6 +132,12 @@ func (p *part) Take(e *entry.Entry, log, file int) {
 	p.captures = p.acc.Add(e, ask.Place{Log: int32(log), File: int32(file), Offset: e.Offset}, p.captures)
 }
 
+// Lean is part of reread.Lean.
+func (p *part) Lean() ([]string, bool) { return p.acc.Plan.Lean() }
+
+// TakeLean is part of reread.Lean.
+func (p *part) TakeLean(values [][]byte, at entry.Instant) { p.acc.AddLean(values, at) }
+
 // Done is part of reread.Part.
 func (p *part) Done(entries int64) {
 	p.acc.Looked += entries

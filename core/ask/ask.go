@@ -222,6 +222,7 @@ type subject struct {
 	reckoned []reckoned
 	lasted   entry.Instant // of a pair, in nanoseconds; None where it lacks it
 	pair     bool
+	lean     []byte // instead of all else the value of the one field that is asked for; nil is none
 }
 
 type reckoned struct {
@@ -232,6 +233,9 @@ type reckoned struct {
 
 // get is the value of a field, and what the question reckons and the calendar gives besides.
 func (s *subject) get(field string) (string, bool) {
+	if s.Entry == &noEntry {
+		return string(s.lean), len(s.lean) > 0
+	}
 	for i := len(s.reckoned) - 1; i >= 0; i-- {
 		if s.reckoned[i].field == field {
 			if !s.reckoned[i].ok {
@@ -265,6 +269,11 @@ func (s *subject) number(field string) (n num, ok, there bool) {
 	for i := len(s.reckoned) - 1; i >= 0; i-- {
 		if s.reckoned[i].field == field {
 			return s.reckoned[i].value, s.reckoned[i].ok, s.reckoned[i].ok
+		}
+	}
+	if s.Entry == &noEntry {
+		if n, ok := plainNum(s.lean); ok {
+			return n, true, true
 		}
 	}
 	if s.pair && field == "lasted" && s.lasted != entry.None {

@@ -54,9 +54,12 @@ func parseNum(s string) (num, bool) {
 func isDigit(c byte) bool { return c >= '0' && c <= '9' }
 
 // plainNum reads a number without exponent and unit, of up to 15 digits.
-func plainNum(s string) (num, bool) {
+func plainNum[T string | []byte](s T) (num, bool) {
+	if len(s) == 0 {
+		return num{}, false
+	}
 	i, neg := 0, false
-	if s != "" && (s[0] == '-' || s[0] == '+') {
+	if s[0] == '-' || s[0] == '+' {
 		neg, i = s[0] == '-', 1
 	}
 	m, digits, point := int64(0), 0, -1

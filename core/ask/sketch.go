@@ -78,8 +78,12 @@ func (v *values) percentile(percent int) (n num, approx bool) {
 	rank := (count*percent + 99) / 100
 	rank = max(rank, 1)
 	if len(v.large) == 0 {
+		if !v.sorted && len(v.list) > fewValues {
+			list := slices.Clone(v.list) // others may have it too
+			return floatNum(nth(list, rank-1)), false
+		}
 		if !v.sorted {
-			v.list = slices.Clone(v.list) // others may have it too
+			v.list = slices.Clone(v.list)
 			slices.Sort(v.list)
 			v.sorted = true
 		}
@@ -91,6 +95,41 @@ func (v *values) percentile(percent int) (n num, approx bool) {
 	}
 	slices.SortFunc(all, num.compare)
 	return all[rank-1], false
+}
+
+// fewValues is up to how many numbers are sorted, so that further percentiles cost nothing.
+const fewValues = 64
+
+// nth is what would stand at a place of a list if it were sorted; the list is put in another order.
+func nth(list []float64, k int) float64 {
+	lo, hi := 0, len(list)-1
+	for lo < hi {
+		a, b, c := list[lo], list[lo+(hi-lo)/2], list[hi]
+		pivot := max(min(a, b), min(max(a, b), c)) // the middle one
+		i, j := lo, hi
+		for i <= j {
+			for list[i] < pivot {
+				i++
+			}
+			for list[j] > pivot {
+				j--
+			}
+			if i <= j {
+				list[i], list[j] = list[j], list[i]
+				i++
+				j--
+			}
+		}
+		switch {
+		case k <= j:
+			hi = j
+		case k >= i:
+			lo = i
+		default:
+			return list[k]
+		}
+	}
+	return list[k]
 }
 
 // sketch counts numbers in geometric buckets: each number of a bucket lies within 1 % of its middle.

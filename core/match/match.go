@@ -54,6 +54,9 @@ type Reader struct {
 	// those of entries that are taken are looked at, and Reached follows these alone.
 	Take func(e *entry.Entry, next int64)
 	Sure bool
+	// Lean gets, instead of Take, what [Reader.LeanOn] was asked for of entries that are as usual: the
+	// values of those fields, nil being lacking, until the next one, with the own time and the offset.
+	Lean func(values [][]byte, at entry.Instant, offset int64)
 
 	// Known are the times of the text that will be scanned, where they are known already;
 	// nil is not. They are those of the plan's layout.
@@ -67,6 +70,7 @@ type Reader struct {
 	spots    []spot
 	spare    []oneJudged // memory for what comes next
 	taken    entry.Entry
+	lean     *layout.Lean
 	marks    []int
 	mark     int
 }
@@ -247,6 +251,7 @@ func (s *scan) run() bool {
 			}
 			switch {
 			case len(s.conds) == 0:
+			case r.lean != nil && s.takeLean(at, end):
 			case p.take:
 				s.takeEntry(at, end, stop)
 			default:

@@ -4,6 +4,7 @@ import (
 	"slices"
 	"time"
 
+	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 )
 
@@ -63,4 +64,31 @@ func (s *scan) takeEntry(at, end, stop int) {
 		}
 	}
 	r.Take(e, s.offset(stop))
+}
+
+// LeanOn lets Lean get entries that are as usual, with the values of some fields, where all of them are
+// taken; false where the source's entries have to be divided as a whole.
+func (r *Reader) LeanOn(fields []string) bool {
+	p := r.Plan
+	if !p.take || p.rules[0].rule.Problem != nil || p.kept || p.entry != nil || p.only != nil || len(r.constant) > 0 ||
+		p.Layout.Headed() || !r.Sure && p.Timed() {
+		return false
+	}
+	r.lean = r.divider.Lean(fields)
+	return r.lean != nil
+}
+
+// takeLean hands on what is wanted of the entry of a line; false where it is not as usual.
+func (s *scan) takeLean(at, end int) bool {
+	r := s.r
+	if !r.lean.Divide(s.line(at, end), s.near()) {
+		return false
+	}
+	own := r.Last
+	if r.Plan.Timed() {
+		own = s.bounded(r.lean.At.Add(r.Skew))
+		r.Reached = entry.Later(r.Reached, own)
+	}
+	r.Lean(r.lean.Values, own, s.offset(at))
+	return true
 }

@@ -61,6 +61,15 @@ type Part interface {
 	Done(entries int64)
 }
 
+// Lean is a Part that can do with the values of some fields, where entries are as usual: see
+// [match.Reader.LeanOn].
+type Lean interface {
+	// Lean are the fields; false where whole entries are wanted.
+	Lean() ([]string, bool)
+	// TakeLean gets their values, nil being lacking, which last until it returns.
+	TakeLean(values [][]byte, at entry.Instant)
+}
+
 // Reading is what is wanted of logs.
 type Reading struct {
 	Settings *lang.Settings
@@ -87,13 +96,16 @@ type Read struct {
 }
 
 // How much is read at once, how long a stretch of a note is, and how much a part has that is read by one
-// goroutine, in bytes.
-const (
+// goroutine, in bytes. Tests make them smaller.
+var (
 	block    = 256 << 10
-	noted    = 1 << 20
-	partSize = 8 << 20
+	noted    = int64(1 << 20)
+	partSize = int64(8 << 20)
 	before   = 64 << 10 // what is looked at before a part for the time of its first entry
 )
+
+// mostUntimed is how much of a file is looked at for the first time in it, in bytes.
+const mostUntimed = 16 << 20
 
 // Run reads. It ends with the context's error, where that ends.
 func (r *Reading) Run(ctx context.Context, logs []Log) (*Read, error) {
@@ -326,7 +338,7 @@ func (x *running) cut(p part, from, to int64) {
 	for i := range n {
 		q := p
 		q.from, q.to = from, to
-		if from += (size / n) &^ (block - 1); i < n-1 {
+		if from += (size / n) &^ int64(block-1); i < n-1 {
 			q.to = from
 		}
 		q.newest = p.newest - entry.Instant(n-i) // the last ones are the newest
@@ -403,6 +415,11 @@ func (w *worker) read(p *part) {
 		in, from, err = w.begin(f, p)
 	}
 	var entries, bytesRead int64
+	if x, ok := to.(Lean); ok {
+		if fields, lean := x.Lean(); lean && r.LeanOn(fields) {
+			r.Lean = func(values [][]byte, at entry.Instant, _ int64) { x.TakeLean(values, at) }
+		}
+	}
 	if err == nil {
 		entries, bytesRead, err = w.all(in, from)
 	}
@@ -450,11 +467,14 @@ func (w *worker) begin(f *os.File, p *part) (io.Reader, int64, error) {
 			if text = text[:n]; at > 0 {
 				text = text[bytes.IndexByte(text, '\n')+1:]
 			}
-			take := r.Take
-			r.Take = func(*entry.Entry, int64) {}
-			r.Scan(text, from-int64(len(text)), p.member.Mod, nil, nil)
-			r.Take = take
-			if r.Last != entry.None || at == 0 || size >= 16<<20 || !r.Plan.Timed() {
+			if r.Timed(text) {
+				take := r.Take
+				r.Take = func(*entry.Entry, int64) {}
+				r.Scan(text, from-int64(len(text)), p.member.Mod, nil, nil)
+				r.Take = take
+				break
+			}
+			if at == 0 || size >= mostUntimed || !r.Plan.Timed() {
 				break
 			}
 		}
@@ -540,6 +560,15 @@ func (w *worker) all(in io.Reader, from int64) (entries, read int64, err error) 
 				cut, over = len(text)&^1, true // it is longer than an entry may be: its begin stands for it
 			}
 		}
+		if r.Last == entry.None && r.Plan.Timed() && cut > 0 {
+			if r.Begin(text[:cut]); r.Last == entry.None && !ended && len(buf) < mostUntimed {
+				bigger := make([]byte, 4*len(buf)) // entries before the first time have that one
+				rest = copy(bigger, text)
+				from += int64(skip)
+				buf, over = bigger, false
+				continue
+			}
+		}
 		if cut > 0 {
 			entries += w.scan(text[:cut], from+int64(skip), noting, ended)
 		}
@@ -561,9 +590,6 @@ func (w *worker) all(in io.Reader, from int64) (entries, read int64, err error) 
 // scan hands on the entries of a block, and notes their times.
 func (w *worker) scan(text []byte, from int64, noting, ended bool) int64 {
 	r := w.r
-	if r.Last == entry.None && r.Plan.Timed() {
-		r.Begin(text)
-	}
 	if noting {
 		if !w.fresh {
 			w.now = stretch{From: from, To: from, Least: entry.None, Most: entry.None, Last: r.Last, Reached: r.Reached,

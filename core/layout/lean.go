@@ -1,0 +1,282 @@
+package layout
+
+import (
+	"bytes"
+	"encoding/binary"
+	"slices"
+	"unicode/utf8"
+
+	"dimlantern/core/entry"
+)
+
+// Lean takes a few fields out of lines, as bytes of the line, and makes nothing else of them. What is not
+// as usual it leaves to Divide.
+type Lean struct {
+	// Values are those of the fields, in their order; nil is lacking. They hold until the next line.
+	Values [][]byte
+	At     entry.Instant
+
+	d      *Divider
+	fields []string
+	own    []bool // lacking, there is another value of that name
+	groups []int  // of a pattern
+	timed  bool
+	time   string // the member of JSON that holds the time
+}
+
+// Lean returns what takes some fields out of the lines of a layout; nil where that takes a Divide, since
+// fields are changed, masked or made.
+func (d *Divider) Lean(fields []string) *Lean {
+	l := d.Layout
+	x := &Lean{d: d, fields: fields, Values: make([][]byte, len(fields)), timed: l.Timed()}
+	if len(l.steps) > 0 || len(l.names) > 0 || len(l.masks) > 0 || l.columns != nil {
+		return nil
+	}
+	for _, f := range fields {
+		switch f {
+		case "", "text", "origin", "source", "at", "arrived", "fits", "weekday", "hour":
+			return nil
+		}
+		if l.types[f] != "" && l.types[f] != "integer" && l.types[f] != "decimal" {
+			return nil
+		}
+		x.own = append(x.own, f == "host")
+	}
+	switch {
+	case l.format != nil && l.name == "json":
+		return x
+	case l.format != nil || len(l.patterns) != 1 || l.patterns[0].steps == nil:
+		return nil
+	}
+	c := &l.patterns[0]
+	if x.timed && c.timeAt < 0 {
+		return nil
+	}
+	for _, f := range fields {
+		x.groups = append(x.groups, slices.Index(c.names, f))
+	}
+	return x
+}
+
+// Divide takes the fields and the time out of a line; false where only a Divide knows them.
+func (x *Lean) Divide(line []byte, near entry.Instant) bool {
+	if x.groups == nil {
+		return plainASCII(line) && x.json(line)
+	}
+	if !ascii(line) && !utf8.Valid(line) {
+		return false
+	}
+	l := x.d.Layout
+	c := &l.patterns[0]
+	spans := x.d.match(c, line, -1)
+	if spans == nil {
+		return false
+	}
+	for i, g := range x.groups {
+		x.Values[i] = nil
+		if g >= 0 && spans[2*g] >= 0 && spans[2*g] < spans[2*g+1] {
+			x.Values[i] = line[spans[2*g]:spans[2*g+1]]
+		}
+		if !x.usual(i) {
+			return false
+		}
+	}
+	if !x.timed {
+		return true
+	}
+	if spans[2*c.timeAt] < 0 {
+		return false
+	}
+	written := line[spans[2*c.timeAt]:spans[2*c.timeAt+1]]
+	at, n, ok := x.d.cache.again(written)
+	if !ok || n != len(written) {
+		if at, ok = x.d.cache.parse(l.time, string(written), l.zone, near); !ok {
+			return false
+		}
+	}
+	x.At = at
+	return true
+}
+
+// usual tells whether a value stands for itself: it is there where another would take its place, and is
+// a plain number where it has to be one.
+func (x *Lean) usual(i int) bool {
+	v := x.Values[i]
+	if v == nil {
+		return !x.own[i]
+	}
+	if x.d.Layout.types[x.fields[i]] == "" {
+		return true
+	}
+	typ := x.d.Layout.types[x.fields[i]]
+	digits := bytes.TrimPrefix(v, []byte("-"))
+	if len(digits) == 0 || digits[0] == '0' && string(digits) != "0" && (typ == "integer" || digits[min(1,
+		len(digits)-1)] != '.') || len(digits) < len(v) && digits[0] == '0' {
+		return false
+	}
+	points := 0
+	for k, c := range digits {
+		if c == '.' && typ == "decimal" && k > 0 && k < len(digits)-1 {
+			points++
+		} else if c-'0' > 9 {
+			return false
+		}
+	}
+	return points < 2
+}
+
+// json takes the fields out of an object without objects and lists in it, in which nothing is escaped,
+// and whose keys are written as fields are called.
+func (x *Lean) json(b []byte) bool {
+	time := x.d.timeField()
+	for i := range x.Values {
+		x.Values[i] = nil
+	}
+	if len(b) < 2 || b[0] != '{' {
+		return false
+	}
+	i, timed := 1, false
+	for {
+		if i >= len(b) || b[i] != '"' {
+			return false
+		}
+		n := bytes.IndexByte(b[i+1:], '"')
+		if n < 0 {
+			return false
+		}
+		key := b[i+1 : i+1+n]
+		if i += n + 2; i+1 >= len(b) || b[i] != ':' {
+			return false
+		}
+		if i++; b[i] == ' ' {
+			i++
+		}
+		if i >= len(b) {
+			return false
+		}
+		from, to := i, 0
+		switch c := b[i]; {
+		case c == '"':
+			n := bytes.IndexByte(b[i+1:], '"')
+			if n < 0 {
+				return false
+			}
+			from, to = i+1, i+1+n
+			i = to + 1
+		case c == '-', c-'0' <= 9:
+			if i = jsonNumber(b, i); i < 0 {
+				return false
+			}
+			to = i
+		case bytes.HasPrefix(b[i:], []byte("true")):
+			i += 4
+			to = i
+		case bytes.HasPrefix(b[i:], []byte("false")):
+			i += 5
+			to = i
+		case bytes.HasPrefix(b[i:], []byte("null")):
+			i += 4
+			to = from
+		default:
+			return false
+		}
+		value := b[from:to]
+		for k, f := range x.fields {
+			if string(key) == f {
+				if x.Values[k] != nil { // which of two counts is not for here
+					return false
+				}
+				x.Values[k] = value
+			}
+		}
+		if string(key) == time {
+			at, n, ok := x.d.cache.again(value)
+			if !ok || n != len(value) || timed {
+				return false
+			}
+			x.At, timed = at, true
+		}
+		if i >= len(b) {
+			return false
+		}
+		if b[i] == '}' {
+			break
+		}
+		if b[i] != ',' {
+			return false
+		}
+		if i++; i < len(b) && b[i] == ' ' {
+			i++
+		}
+	}
+	if i != len(b)-1 || !timed {
+		return false
+	}
+	for k := range x.Values {
+		if v := x.Values[k]; len(v) == 0 || !x.usual(k) { // another key may become it
+			return false
+		}
+	}
+	return true
+}
+
+// jsonNumber is where a number ends that begins at i (RFC 8259, section 6), without an exponent; -1
+// where there is none.
+func jsonNumber(b []byte, i int) int {
+	if b[i] == '-' {
+		i++
+	}
+	from := i
+	for i < len(b) && b[i]-'0' <= 9 {
+		i++
+	}
+	if i == from || b[from] == '0' && i > from+1 {
+		return -1
+	}
+	if i < len(b) && b[i] == '.' {
+		from = i + 1
+		for i++; i < len(b) && b[i]-'0' <= 9; i++ {
+		}
+		if i == from {
+			return -1
+		}
+	}
+	if i < len(b) && b[i]|0x20 == 'e' {
+		return -1
+	}
+	return i
+}
+
+const highs, ones = 0x8080808080808080, 0x0101010101010101
+
+// ascii tells whether a line is nothing but ASCII.
+func ascii(b []byte) bool {
+	for ; len(b) >= 8; b = b[8:] {
+		if binary.LittleEndian.Uint64(b)&highs != 0 {
+			return false
+		}
+	}
+	for _, c := range b {
+		if c >= 0x80 {
+			return false
+		}
+	}
+	return true
+}
+
+// plainASCII tells whether a line is nothing but printable ASCII without a backslash.
+func plainASCII(b []byte) bool {
+	for ; len(b) >= 8; b = b[8:] {
+		w := binary.LittleEndian.Uint64(b)
+		slash := w ^ 0x5c5c5c5c5c5c5c5c
+		if (w|(w-0x20*ones)|(slash-ones)&^slash)&highs != 0 {
+			return false
+		}
+	}
+	for _, c := range b {
+		if c >= 0x80 || c < 0x20 || c == '\\' {
+			return false
+		}
+	}
+	return true
+}

@@ -1,0 +1,85 @@
+package layout
+
+import (
+	"bytes"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+)
+
+// layoutOf compiles the layout of a text.
+func layoutOf(t testing.TB, text string) *Layout {
+	s, ds := lang.Check([]*lang.File{lang.Parse("x", []byte(text))}, lang.Env{Time: CheckTime})
+	require.False(t, lang.Errors(ds), "%v", ds)
+	return Compile(s.Layouts[0], time.UTC, nil)
+}
+
+// What is taken out of a line leanly is what a division of it gives, however odd the line; and lines as
+// usual are taken leanly.
+func TestLeanIsDivide(t *testing.T) {
+	lock := layoutOf(t, "layout x {\n"+
+		`pattern /^(?<at>\S+ \S+) (?<host>\S+) (?<gate>[\w-]*)\[(?<n>[^\]]*)\]: (?<text>.*)$/`+"\n"+
+		"time at like \"2026-11-24 05:32:28.114\"\ntype n integer\ntype gate decimal\n}")
+	object := layoutOf(t, "layout x { json }")
+	lean := 0
+	rapid.Check(t, func(t *rapid.T) {
+		json := rapid.Bool().Draw(t, "json")
+		l := lock
+		if json {
+			l = object
+		}
+		d, slow := &Divider{Layout: l, Reuse: true}, &Divider{Layout: l}
+		x := d.Lean([]string{"host", "gate", "n"})
+		require.NotNil(t, x)
+		value := rapid.OneOf(rapid.StringMatching(`[a-z0-9 .-]{0,6}`), rapid.SampledFrom([]string{"", "007", "1,5", "-3", "1.50", "0.5", "-0.5",
+			"é", "a\\nb", "\xff", "gate-a1", "12", "null", "\t", "true"}))
+		for range rapid.IntRange(1, 8).Draw(t, "lines") {
+			at := fmt.Sprintf("2026-11-24 05:32:%02d.%03d", rapid.IntRange(0, 59).Draw(t, "s"), rapid.IntRange(0, 999).Draw(t,
+				"ms"))
+			var line string
+			if json {
+				var parts []string
+				for range rapid.IntRange(0, 5).Draw(t, "members") {
+					v := value.Draw(t, "value")
+					if rapid.Bool().Draw(t, "quoted") {
+						v = `"` + v + `"`
+					}
+					parts = append(parts, fmt.Sprintf(`"%s":%s`, rapid.SampledFrom([]string{"host", "gate", "n", "Host", "@n",
+						"at", "other"}).Draw(t, "key"), v))
+				}
+				if rapid.IntRange(0, 2).Draw(t, "whole") > 0 {
+					parts = append([]string{`"at":"` + strings.Replace(at, " ", "T", 1) + `Z"`, `"host":"h-1"`, `"gate":"g1"`},
+						append(parts, `"n":7`)...)
+				}
+				line = "{" + strings.Join(parts, rapid.SampledFrom([]string{",", ", "}).Draw(t, "comma")) + "}"
+			} else {
+				gate := ""
+				if rapid.Bool().Draw(t, "gated") {
+					gate = " g" + strings.TrimSpace(value.Draw(t, "gate"))
+				}
+				line = at + " host-a " + strings.TrimSpace(gate) + "[" + value.Draw(t, "n") + "]: " + value.Draw(t, "text")
+			}
+			want := slow.Divide([]byte(line), 0)
+			d.Divide([]byte(line), 0) // as one that is divided before it
+			if !x.Divide([]byte(line), 0) {
+				continue
+			}
+			lean++
+			require.True(t, want.Fits && want.Timed, line)
+			require.Equal(t, want.At, x.At, line)
+			for i, f := range []string{"host", "gate", "n"} {
+				e := entry.Entry{Fields: want.Fields}
+				v, _ := e.Get(f)
+				require.True(t, bytes.Equal([]byte(v), x.Values[i]), "%s: %s is %q, and %q", line, f, v, x.Values[i])
+			}
+		}
+	})
+	require.Greater(t, lean, 20)
+}
