@@ -148,7 +148,7 @@ func (o *askOptions) asking(text string, files []string) (*query.Asking, *time.L
 			}
 			return nil, nil, fmt.Errorf("there is no question %s; there are: %s", name, strings.Join(names, ", "))
 		}
-		return nil, nil, failed{"the question cannot be answered"}
+		return nil, nil, errors.New("the question cannot be answered as it is written")
 	}
 	if err := withSecret(settings); err != nil {
 		return nil, nil, err
