@@ -142,9 +142,3 @@ func (m Member) Open(series string) (*os.File, error) {
 
 // Print is what tells a file from others: some of its first bytes.
 func Print(path string) []byte { return printOf(path) }
-
-// HeaderBefore is the line that names the columns of what stands behind a place of a file; "" where the
-// layout has none.
-func HeaderBefore(f *os.File, place int64, plan *match.Plan) string {
-	return headerBefore(f, place, plan)
-}

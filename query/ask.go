@@ -83,7 +83,7 @@ func (x *Asking) Answer(ctx context.Context) (*Asked, error) {
 		return nil, err
 	}
 	var mu sync.Mutex
-	shown := time.Now()
+	shown, pause := time.Now(), showEvery
 	r := &reread.Reading{Settings: x.Settings, Zone: time.Local, Of: x.Plan.Condition(), Fields: x.Plan.Fields(),
 		Touches: x.Plan.Touches, Notes: x.Notes, Cores: x.Cores,
 		Begin: func() reread.Part {
@@ -93,9 +93,10 @@ func (x *Asking) Answer(ctx context.Context) (*Asked, error) {
 		r.Told = func(read, of int64) {
 			mu.Lock()
 			defer mu.Unlock()
-			if time.Since(shown) > showEvery {
+			if time.Since(shown) > pause {
+				began := time.Now()
 				x.Each(total.Answer(unseen), read, of)
-				shown = time.Now()
+				shown, pause = time.Now(), max(showEvery, 5*time.Since(began)) // most of the time goes on
 			}
 		}
 	}

@@ -28,7 +28,9 @@ func BenchmarkAsk(b *testing.B) {
 		b.Fatal(err)
 	}
 	x := &Asking{Settings: settings, Plan: p, Notes: reread.NewNotes(""), Cores: 1,
-		Logs: []reread.Log{{Name: "host-a:" + path, Series: path, Only: path, Host: "host-a", Source: settings.Sources[0]}}}
+		Logs: []reread.Log{
+			{Name: "host-a:" + path, Series: path, Only: path, Host: "host-a", Source: settings.Sources[0]},
+		}}
 	info, _ := os.Stat(path)
 	b.SetBytes(info.Size())
 	for b.Loop() {

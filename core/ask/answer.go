@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"math/big"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -42,6 +43,11 @@ func (v Value) compare(o Value) int {
 			return -1
 		}
 		return 0
+	}
+	if a, ok := plainNum(v.Text); ok { // as almost all are
+		if b, ok := plainNum(o.Text); ok {
+			return a.compare(b)
+		}
 	}
 	a, _ := new(big.Rat).SetString(v.Text)
 	b, _ := new(big.Rat).SetString(o.Text)
@@ -407,7 +413,7 @@ func ratOrZero(n int64, d time.Duration) *big.Rat {
 	return new(big.Rat).Quo(big.NewRat(n, 1), big.NewRat(int64(d), 1e9))
 }
 
-func whole(n int64) Value { return Value{Text: big.NewInt(n).String(), Number: true} }
+func whole(n int64) Value { return Value{Text: strconv.FormatInt(n, 10), Number: true} }
 
 // number is a fraction with twelve significant digits.
 func number(r *big.Rat) Value { return Value{Text: rounded(r, 12), Number: true} }

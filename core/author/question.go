@@ -60,15 +60,10 @@ func is(field, value string) string {
 
 // OnlyWhere lets a question be about entries alone in which a field has a value.
 func OnlyWhere(text, field, value string) string {
-	var rest []string
 	old := ""
 	for _, c := range lang.ParseQuestion("", text).TypedList() {
-		switch w := clauseWord(c); w {
-		case "where":
+		if clauseWord(c) == "where" {
 			old = strings.TrimSpace(strings.TrimPrefix(c, "where"))
-		case "on", "join":
-		default:
-			rest = append(rest, c)
 		}
 	}
 	if old == "" {

@@ -21,7 +21,6 @@ type Lean struct {
 	own    []bool // lacking, there is another value of that name
 	groups []int  // of a pattern
 	timed  bool
-	time   string // the member of JSON that holds the time
 }
 
 // Lean returns what takes some fields out of the lines of a layout; nil where that takes a Divide, since

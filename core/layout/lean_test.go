@@ -38,11 +38,18 @@ func TestLeanIsDivide(t *testing.T) {
 		d, slow := &Divider{Layout: l, Reuse: true}, &Divider{Layout: l}
 		x := d.Lean([]string{"host", "gate", "n"})
 		require.NotNil(t, x)
-		value := rapid.OneOf(rapid.StringMatching(`[a-z0-9 .-]{0,6}`), rapid.SampledFrom([]string{"", "007", "1,5", "-3", "1.50", "0.5", "-0.5",
-			"é", "a\\nb", "\xff", "gate-a1", "12", "null", "\t", "true"}))
+		value := rapid.OneOf(
+			rapid.StringMatching(`[a-z0-9 .-]{0,6}`),
+			rapid.SampledFrom([]string{"", "007", "1,5", "-3", "1.50", "0.5", "-0.5",
+				"é", "a\\nb", "\xff", "gate-a1", "12", "null", "\t", "true"}),
+		)
 		for range rapid.IntRange(1, 8).Draw(t, "lines") {
-			at := fmt.Sprintf("2026-11-24 05:32:%02d.%03d", rapid.IntRange(0, 59).Draw(t, "s"), rapid.IntRange(0, 999).Draw(t,
-				"ms"))
+			at := fmt.Sprintf(
+				"2026-11-24 05:32:%02d.%03d",
+				rapid.IntRange(0, 59).Draw(t, "s"),
+				rapid.IntRange(0, 999).Draw(t,
+					"ms"),
+			)
 			var line string
 			if json {
 				var parts []string
@@ -51,11 +58,15 @@ func TestLeanIsDivide(t *testing.T) {
 					if rapid.Bool().Draw(t, "quoted") {
 						v = `"` + v + `"`
 					}
-					parts = append(parts, fmt.Sprintf(`"%s":%s`, rapid.SampledFrom([]string{"host", "gate", "n", "Host", "@n",
-						"at", "other"}).Draw(t, "key"), v))
+					parts = append(
+						parts,
+						fmt.Sprintf(`"%s":%s`, rapid.SampledFrom([]string{"host", "gate", "n", "Host", "@n",
+							"at", "other"}).Draw(t, "key"), v),
+					)
 				}
 				if rapid.IntRange(0, 2).Draw(t, "whole") > 0 {
-					parts = append([]string{`"at":"` + strings.Replace(at, " ", "T", 1) + `Z"`, `"host":"h-1"`, `"gate":"g1"`},
+					parts = append(
+						[]string{`"at":"` + strings.Replace(at, " ", "T", 1) + `Z"`, `"host":"h-1"`, `"gate":"g1"`},
 						append(parts, `"n":7`)...)
 				}
 				line = "{" + strings.Join(parts, rapid.SampledFrom([]string{",", ", "}).Draw(t, "comma")) + "}"
@@ -77,7 +88,15 @@ func TestLeanIsDivide(t *testing.T) {
 			for i, f := range []string{"host", "gate", "n"} {
 				e := entry.Entry{Fields: want.Fields}
 				v, _ := e.Get(f)
-				require.True(t, bytes.Equal([]byte(v), x.Values[i]), "%s: %s is %q, and %q", line, f, v, x.Values[i])
+				require.True(
+					t,
+					bytes.Equal([]byte(v), x.Values[i]),
+					"%s: %s is %q, and %q",
+					line,
+					f,
+					v,
+					x.Values[i],
+				)
 			}
 		}
 	})

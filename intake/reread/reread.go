@@ -406,7 +406,7 @@ func (w *worker) read(p *part) {
 			return
 		}
 		defer u.Close()
-		in, from = u, 0
+		in = u
 		head := make([]byte, 256)
 		n, _ := io.ReadFull(u, head)
 		r.Encoding = plan.EncodingOf(head[:n])
