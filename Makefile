@@ -68,8 +68,9 @@ long: tools build
 	  $(GO) test -timeout 90m ./intake -run 'TestGauntlet$$' -rapid.checks=50000 -rapid.seed=$$seed && \
 	  DIMLANTERN_LONG=1 $(GO) test -timeout 90m ./service -run TestGauntletOutside -rapid.checks=1000 -rapid.seed=$$seed
 	$(MAKE) race
-	$(GO) test -timeout 60m ./core/match -rapid.checks=50000
-	$(GO) test -timeout 60m ./core/steps ./core/layout -run 'Glance|Wide|Equal' -rapid.checks=50000
+	$(GO) test -timeout 60m ./core/match ./core/ask -rapid.checks=50000
+	$(GO) test -timeout 60m ./intake/reread -rapid.checks=20000
+	$(GO) test -timeout 60m ./core/steps ./core/layout -run 'Glance|Wide|Equal|Lean' -rapid.checks=50000
 	@# As processors without wide instructions do it, where there is an emulator.
 	if command -v qemu-aarch64-static >/dev/null; then GOARCH=arm64 $(GO) test -exec qemu-aarch64-static ./core/...; else echo "without qemu-aarch64-static (apt-get install qemu-user-static) nothing is run for arm64"; fi
 	$(GO) test ./core/lang -run XXX -fuzz FuzzParse -fuzztime 5m -fuzzminimizetime 20x
@@ -85,7 +86,7 @@ long: tools build
 	$(GO) test ./intake/spool -run XXX -fuzz FuzzSegment -fuzztime 5m -fuzzminimizetime 20x
 
 bench: build
-	@command -v rg >/dev/null || { [ "$$(id -u)" = 0 ] && apt-get update -qq && apt-get install -y -qq ripgrep >/dev/null; } || echo "without rg (apt-get install ripgrep) the bench compares with the plain loop and wc only"
+	@command -v rg mawk jq >/dev/null || { [ "$$(id -u)" = 0 ] && apt-get update -qq && apt-get install -y -qq ripgrep mawk jq >/dev/null; } || echo "without rg, mawk and jq (apt-get install ripgrep mawk jq) the bench compares with what there is only"
 	$(GO) run ./test/bench
 
 shots: build

@@ -79,7 +79,9 @@ func (m *Model) head(c *paint.Canvas, base paint.Style) {
 	x := c.Put(3, 0, base.Strong(), "dim lantern")
 	if !s.Narrow() {
 		x = c.Cut(x+2, 0, 24, base.With(p.Dim), m.o.Name)
-		x = max(x, 29)
+		if s.W >= 140 {
+			x = max(x, 29)
+		}
 	}
 	x += 2
 	for i, name := range []string{"watch", "bench", "sources", "ledger"} {
@@ -89,7 +91,7 @@ func (m *Model) head(c *paint.Canvas, base paint.Style) {
 		if i == int(m.at) {
 			style = base.With(p.Strong).Strong()
 		}
-		x = c.Put(x, 0, style, name) + 2 + s.W/120
+		x = c.Put(x, 0, style, name) + 2 + s.W/140
 	}
 	lamp, clock, style := "live", room.Clock(entry.Of(time.Now())), base.With(p.Over).Strong()
 	if s.Held != 0 {

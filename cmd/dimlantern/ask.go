@@ -9,6 +9,7 @@ import (
 	"math"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"time"
@@ -71,6 +72,9 @@ said of the time, it is about the last 24 hours.`,
 	return c
 }
 
+// mostMemory is how much memory an answer is made in, where that suffices, in bytes.
+const mostMemory = 240 << 20
+
 func (o *askOptions) run(ctx context.Context, out io.Writer, text string, files []string) error {
 	x, zone, err := o.asking(text, files)
 	if err != nil {
@@ -83,6 +87,7 @@ func (o *askOptions) run(ctx context.Context, out io.Writer, text string, files 
 	if show != nil {
 		x.Each = func(_ *ask.Answer, read, _ int64) { show(read) }
 	}
+	debug.SetMemoryLimit(mostMemory)
 	a, err := x.Answer(ctx)
 	clearProgress()
 	if err != nil {

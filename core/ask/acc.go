@@ -42,9 +42,9 @@ type Entry struct {
 
 // Bounds of what is kept of entries themselves.
 const (
-	mostEntries = 100_000
-	mostBytes   = 64 << 20
-	mostHeld    = 128 << 20
+	mostEntries = 50_000
+	mostBytes   = 24 << 20
+	mostHeld    = 96 << 20
 )
 
 // NewAcc begins an answer.
@@ -166,7 +166,7 @@ func own(e *entry.Entry) {
 }
 
 func sizeOf(e *entry.Entry) int {
-	n := len(e.Raw) + 150
+	n := len(e.Raw) + 300
 	for _, f := range e.Fields {
 		n += len(f.Value) + 40
 	}
@@ -202,6 +202,9 @@ func (a *Acc) hold(s *subject) {
 	x := *s
 	e := *s.Entry
 	e.Fields = slices.Clone(e.Fields)
+	if !a.Plan.text {
+		e.Raw = ""
+	}
 	own(&e)
 	x.Entry, x.reckoned = &e, nil
 	x.Captures = slices.Clone(s.Captures)

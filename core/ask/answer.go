@@ -113,7 +113,9 @@ func (a *Acc) Answer(u Unseen) *Answer {
 	} else {
 		src.groupsInto(out, u)
 	}
-	out.EmptiedBy = src.emptied(out)
+	if !a.tooMuch {
+		out.EmptiedBy = src.emptied(out)
+	}
 	return out
 }
 

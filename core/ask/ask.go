@@ -60,6 +60,7 @@ type Plan struct {
 	matched entry.Instant // up to where second halves are looked for
 	longest time.Duration
 	unit    []string // of the columns
+	text    bool     // the text of entries is looked at
 	since   []string // fields whose value of the entry before is wanted
 }
 
@@ -96,6 +97,8 @@ func New(q *lang.Question, m Moment) (*Plan, error) {
 			p.matched = p.Span.To.Add(p.longest)
 		}
 	}
+	fields := p.Fields()
+	p.text = fields == nil || slices.Contains(fields, "") || slices.Contains(fields, "text")
 	for _, c := range p.columns {
 		p.unit = append(p.unit, unitOf(q, c))
 	}

@@ -75,7 +75,8 @@ func TestLeanIsDivide(t *testing.T) {
 				if rapid.Bool().Draw(t, "gated") {
 					gate = " g" + strings.TrimSpace(value.Draw(t, "gate"))
 				}
-				line = at + " host-a " + strings.TrimSpace(gate) + "[" + value.Draw(t, "n") + "]: " + value.Draw(t, "text")
+				line = at + " host-a " + strings.TrimSpace(gate) + "[" + value.Draw(t, "n") + "]: " +
+					value.Draw(t, "text")
 			}
 			want := slow.Divide([]byte(line), 0)
 			d.Divide([]byte(line), 0) // as one that is divided before it

@@ -98,7 +98,7 @@ type Read struct {
 // How much is read at once, how long a stretch of a note is, and how much a part has that is read by one
 // goroutine, in bytes. Tests make them smaller.
 var (
-	block    = 256 << 10
+	block    = 128 << 10
 	noted    = int64(1 << 20)
 	partSize = int64(8 << 20)
 	before   = 64 << 10 // what is looked at before a part for the time of its first entry

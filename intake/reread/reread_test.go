@@ -145,7 +145,7 @@ func writeLog(t *rapid.T, kind string, begin time.Time, lines int) string {
 // anew finds there, once.
 func TestASpanIsWhatReadingAllFinds(t *testing.T) {
 	block, noted, partSize, before = 512, 1024, 2048, 256
-	defer func() { block, noted, partSize, before = 256<<10, 1<<20, 8<<20, 64<<10 }()
+	defer func() { block, noted, partSize, before = 128<<10, 1<<20, 8<<20, 64<<10 }()
 	s := settings(t)
 	rapid.Check(t, func(rt *rapid.T) {
 		dir, err := os.MkdirTemp("", "reread")

@@ -263,6 +263,11 @@ func main() {
 		storm()
 		return
 	}
+	if *onlyLedger {
+		defer profiled()()
+		ledgers()
+		return
+	}
 	if *onlyEcho {
 		fromText()
 		edit()
@@ -326,6 +331,8 @@ func main() {
 	}
 	scale(path, size)
 	formats(dir, size)
+	os.Remove(path)
+	ledgers()
 	if !*noLag {
 		manyKeys()
 		storm()
