@@ -74,6 +74,12 @@ func (l *Ledger) Ask(ctx context.Context, q api.LedgerQuery) (*api.LedgerView, e
 		return head, nil
 	}
 	head.Words = question.Words()
+	if len(question.Show) == 1 && question.Show[0].Fn == "gaps" { // they are stretches themselves
+		q.Column = 0
+	}
+	if slices.Contains(question.Per, "weekday") && slices.Contains(question.Per, "hour") { // it is a week
+		q.Column = 0
+	}
 	p, err := ask.New(
 		question,
 		ask.Moment{Lamp: lamp, From: q.From, To: min(lamp, cmp.Or(q.Until, lamp)), Zone: zoneOf(question),

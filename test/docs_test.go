@@ -6,11 +6,13 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"dimlantern/core/layout"
+	"dimlantern/demo"
 )
 
 // What the documents show as rules checks clean, and its expects pass.
@@ -40,6 +42,36 @@ func TestDocumentsAreTrue(t *testing.T) {
 		}
 		assert.Equal(t, shows, found, doc)
 	}
+}
+
+// The questions of the document check clean with Gullhaven's settings, and are answered.
+func TestQuestionsOfTheDocument(t *testing.T) {
+	f := newFolder(t)
+	h, err := demo.New(demo.Options{Folder: f.dir, Seed: 7, Now: time.Now(), Copies: 50})
+	require.NoError(t, err)
+	require.NoError(t, h.Past())
+	b, err := os.ReadFile("../docs/ledger.md")
+	require.NoError(t, err)
+	name := regexp.MustCompile(`(?m)^ask ([\w-]+) \{`)
+	text := ""
+	for _, m := range regexp.MustCompile("(?s)```\n(.*?)```").FindAllStringSubmatch(string(b), -1) {
+		text += m[1] + "\n"
+	}
+	path := filepath.Join(h.Settings(), "document.lantern")
+	write(t, path, text)
+	out, _, code := run(t, "check", h.Settings())
+	require.Zero(t, code, out)
+	f.settings = h.Settings()
+	f.start(t)
+	asked := 0
+	for _, m := range name.FindAllStringSubmatch(text, -1) {
+		eventually(t, m[1]+" is answered", func() bool {
+			out, errs, code := run(t, "ask", "--settings", h.Settings(), "--data", f.data, "--csv", m[1])
+			return code == 0 && strings.Count(out, "\n") > 1 && !strings.Contains(errs, "left nothing")
+		})
+		asked++
+	}
+	assert.Equal(t, 7, asked)
 }
 
 // The vocabulary of fields is the one that completion proposes.

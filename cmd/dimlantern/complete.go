@@ -97,6 +97,12 @@ var (
 		}
 		return out
 	})
+	askNames = ofSettings(func(s *lang.Settings) (out []string) {
+		for _, q := range s.Asks {
+			out = append(out, named(q.Name, q.Note))
+		}
+		return out
+	})
 	contactNames = ofSettings(func(s *lang.Settings) (out []string) {
 		for _, c := range s.Contacts {
 			out = append(out, named(c.Name, strings.Join(c.WayNames(), ", ")))
@@ -135,7 +141,7 @@ func completions(root *cobra.Command) {
 		}
 	}
 	args := map[string]completer{"take": alertNames, "clear": alertNames, "note": alertNames, "hush": alertNames,
-		"reread": sourceNames}
+		"reread": sourceNames, "ask": askNames}
 	flags := map[string]completer{"rule": ruleNames, "if": ruleNames, "as": sourceNames, "on": sourceNames,
 		"test": contactNames, "severity": words("notice", "warning", "error", "critical"), "change": words(changes...),
 		"marks": words("plain", "fine"), "ground": words("dark", "light")}

@@ -40,7 +40,7 @@ func Complete(s *lang.Settings, r *lang.Rule, kinds []trial.KindSays, body strin
 		if kind := lang.Parse("text", []byte(body)).Within(line); kind != "" {
 			from = lang.ClauseNames(kind)
 		} else {
-			from = []string{"rule", "source", "layout", "contact", "hush", "settings"}
+			from = []string{"rule", "source", "layout", "contact", "hush", "settings", "kind", "ask"}
 		}
 	case head[0] == "on":
 		for _, x := range s.Sources {

@@ -43,6 +43,15 @@ func (q *Question) Words() []string {
 	switch {
 	case len(q.Show) == 0 || q.Show[0].Fn == "entries":
 		s = "The " + what + which
+	case len(q.Show) == 1 && q.Show[0].Fn == "gaps":
+		s = "Stretches of more than " + longer(
+			q.Show[0].Longer,
+		) + " without any " + strings.Replace(
+			what,
+			"entries",
+			"entry",
+			1,
+		) + which
 	case count && len(cols) == 0:
 		s = "How many " + what + " there are" + which
 	case count:

@@ -145,6 +145,9 @@ func (r *Room) again() tea.Cmd {
 	if r.view == nil || r.asking.of != r.text.body() {
 		return r.askNow()
 	}
+	if r.empty() && r.pane == askList && time.Since(r.asking.at) > 10*time.Second {
+		return tea.Batch(r.askNow(), r.askAbout())
+	}
 	s := r.stage
 	moved := r.view.At != s.Held && s.Held != 0
 	age := time.Since(r.asking.at)
@@ -191,6 +194,39 @@ func (r *Room) askInside() tea.Cmd {
 		r.inside = x
 		r.value, r.line = min(r.value, max(len(x.Values)-1, 0)), min(r.line, max(len(x.Lines)-1, 0))
 		return nil
+	})
+}
+
+// askAbout asks what the chosen source says.
+func (r *Room) askAbout() tea.Cmd {
+	if r.view == nil || r.ask >= len(r.view.Asks) || r.view.Asks[r.ask].Kind != "source" {
+		return nil
+	}
+	q := r.query()
+	q.Room += " about a source"
+	source := r.view.Asks[r.ask].Name
+	q.Text = "on " + source + " show count per each field most 400"
+	asked := fmt.Sprint(q.Text, q.From, q.Column)
+	if asked == r.about.asked {
+		return nil
+	}
+	r.about.asked = asked
+	return r.followAbout(asked, source, q)
+}
+
+func (r *Room) followAbout(asked, source string, q api.LedgerQuery) tea.Cmd {
+	return room.Ask(r.stage, api.AskLedger, q, patience, func(v *api.LedgerView, err error) tea.Cmd {
+		if asked != r.about.asked || err != nil {
+			return nil
+		}
+		if len(v.Groups) > 0 || v.Done {
+			r.about.source, r.about.view = source, v
+		}
+		if v.Done {
+			return nil
+		}
+		q.Seen = v.Version
+		return r.followAbout(asked, source, q)
 	})
 }
 

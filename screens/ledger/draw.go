@@ -2,6 +2,7 @@ package ledger
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -210,6 +211,11 @@ func (r *Room) drawList(c *paint.Canvas, top, bottom int, p paint.Palette) {
 		}
 		rows = append(rows, drawn{"", i})
 	}
+	if bottom-y > 24 && r.view.Asks[min(r.ask, len(r.view.Asks)-1)].Kind == "source" {
+		high := min(max((bottom-y)/3, bottom-y-len(rows)-1), 16)
+		r.drawAbout(c, bottom-high, bottom, p)
+		bottom -= high + 1
+	}
 	from := max(chosenRow-(bottom-y-2), 0)
 	r.geo.asksY, r.geo.asksTop = y, from
 	for _, d := range rows[min(from, len(rows)):] {
@@ -243,6 +249,57 @@ func (r *Room) drawList(c *paint.Canvas, top, bottom int, p paint.Palette) {
 	}
 }
 
+// aboutFields are the fields by which a source is told, where its entries have them.
+var aboutFields = []string{"level", "event", "program", "host"}
+
+// drawAbout draws what the chosen source says, along the axis.
+func (r *Room) drawAbout(c *paint.Canvas, y, bottom int, p paint.Palette) {
+	name := r.view.Asks[r.ask].Name
+	words := "over what the axis shows"
+	v := r.about.view
+	if v == nil || r.about.source != name {
+		words = "asking what it says"
+		v = &api.LedgerView{}
+	}
+	room.DrawHead(c, y, name, words, p)
+	y++
+	a := r.stage.Axis()
+	fields := append([]string{}, aboutFields...)
+	total := 0.0
+	for _, g := range v.Groups {
+		if len(g.Key) == 2 && g.Key[0] == "source" && g.Values[0].Number != nil {
+			total += *g.Values[0].Number
+		}
+	}
+	for _, g := range v.Groups { // what else there is of few values
+		if n := g.Values[0].Number; n == nil || *n < total/12 {
+			continue
+		}
+		if len(g.Key) == 2 && !slices.Contains(fields, g.Key[0]) && g.Key[0] != "source" && g.Key[0] != "origin" {
+			fields = append(fields, g.Key[0])
+		}
+	}
+	was := r.view
+	defer func() { r.view = was }()
+	r.view = v
+	for _, f := range fields {
+		n := 0
+		for i := range v.Groups {
+			g := &v.Groups[i]
+			if len(g.Key) != 2 || g.Key[0] != f || n == 3 || y >= bottom {
+				continue
+			}
+			if n++; n == 1 {
+				c.Cut(3, y, 12, base(p).With(p.Dim), f)
+			}
+			c.Cut(16, y, a.X-18, base(p), g.Key[1])
+			r.drawRow(c, y, a, g, false, p)
+			c.Cut(a.X+a.Columns+1, y, c.W-a.X-a.Columns-2, base(p).With(p.Dim), g.Values[0].Value)
+			y++
+		}
+	}
+}
+
 // click chooses what was clicked at.
 func (r *Room) click(x, y int) tea.Cmd {
 	g := &r.geo
@@ -253,6 +310,7 @@ func (r *Room) click(x, y int) tea.Cmd {
 				return r.openAsk()
 			}
 			r.ask = g.asks[i]
+			return r.askAbout()
 		}
 	case y >= g.textY && y < g.textY+g.textRows && x >= g.textX && x < g.textX+g.textW:
 		r.pane = askText

@@ -58,11 +58,19 @@ type Room struct {
 	line   int    // the entry that is chosen
 	full   bool   // it is shown in full
 	ask    int    // that is chosen, of those that can be asked
+	about  about  // what is known of the chosen source
 
 	mark  mark
 	past  []past // from where one went into a part
 	geo   geometry
 	drags bool
+}
+
+// about is what a source says: how many entries have which value of which field, along the axis.
+type about struct {
+	source string
+	asked  string
+	view   *api.LedgerView
 }
 
 // mark is a stretch of time.
@@ -101,7 +109,7 @@ func (r *Room) Update(msg tea.Msg) tea.Cmd {
 	case room.Fresh:
 		return r.again()
 	case room.AskAbout:
-		return r.about(msg)
+		return r.openAbout(msg)
 	case tea.PasteMsg:
 		if r.pane == askText {
 			r.text.paste(msg.Content)
@@ -140,8 +148,8 @@ func (r *Room) open(text, name string) tea.Cmd {
 	return r.askNow()
 }
 
-// about opens a question about what is chosen in another room.
-func (r *Room) about(msg room.AskAbout) tea.Cmd {
+// openAbout opens a question about what is chosen in another room.
+func (r *Room) openAbout(msg room.AskAbout) tea.Cmd {
 	e := api.LedgerEdit{What: "origin", Field: msg.Source, Value: msg.Origin}
 	if msg.Rule != "" {
 		e = api.LedgerEdit{What: "rule", Field: msg.Rule, Key: msg.Key}
@@ -174,7 +182,9 @@ func (r *Room) edit(e api.LedgerEdit) tea.Cmd {
 // goIn goes into what is marked, or into the chosen group.
 func (r *Room) goIn() tea.Cmd {
 	if r.mark.from == entry.None || r.mark.open {
-		r.stage.Say("nothing is marked: v begins to mark at the lamp, and ends it; or drag the mouse over the picture")
+		r.stage.Say(
+			"nothing is marked: v begins to mark at the lamp, and ends it; or drag the mouse over the picture",
+		)
 		return nil
 	}
 	m := r.mark
@@ -258,6 +268,7 @@ func (r *Room) move(by int) tea.Cmd {
 	case askList:
 		if r.view != nil {
 			r.ask = bounded(r.ask, len(r.view.Asks))
+			return r.askAbout()
 		}
 	case groups:
 		if r.view != nil {
@@ -321,7 +332,8 @@ func (r *Room) seriesOf(series []*float64, a paint.Axis) []*float64 {
 			k++
 		}
 		for i := k; i+1 < len(b) && b[i] < to; i++ {
-			if b[i+1] <= from || b[i] >= r.view.To || b[i+1] <= r.view.From || i >= len(series) || series[i] == nil {
+			if b[i+1] <= from || b[i] >= r.view.To || b[i+1] <= r.view.From || i >= len(series) ||
+				series[i] == nil {
 				continue
 			}
 			if out[c] == nil || *series[i] > *out[c] {

@@ -20,6 +20,9 @@ var eighths = []string{" ", "▁", "▂", "▃", "▄", "▅", "▆", "▇", "�
 // drawAnswer draws the groups along the axis, the chosen one large, and what is in it.
 func (r *Room) drawAnswer(c *paint.Canvas, top, bottom int, p paint.Palette) {
 	v := r.view
+	if r.drawWeek(c, top, bottom, p) {
+		return
+	}
 	tall := bottom-top > 22
 	rows := len(v.Groups)
 	rows = min(rows, max((bottom-top)/5, 2))
@@ -34,6 +37,9 @@ func (r *Room) drawAnswer(c *paint.Canvas, top, bottom int, p paint.Palette) {
 	left := bottom - y
 	if tall {
 		left = max(min((bottom-y)/2, 12), 7)
+	}
+	if g := r.chosen(); g != nil && len(v.Bounds) < 2 && len(g.Gaps) > 0 && left > 3 {
+		y = r.drawGaps(c, y, min(y+left, bottom), g, p)
 	}
 	if left > 3 && len(v.Bounds) > 1 {
 		y = r.drawLarge(c, y, min(y+left, bottom), p)
@@ -135,13 +141,13 @@ func (r *Room) rightColumns(width int) []rightColumn {
 	if col.Additive && len(v.Groups) > 1 {
 		all = append(
 			all,
-			rightColumn{"part", 5, func(x *api.LedgerValue, _ *api.LedgerGroup) string { return x.Part }},
+			rightColumn{"part", 4, func(x *api.LedgerValue, _ *api.LedgerGroup) string { return x.Part }},
 		)
 	}
 	if len(v.Bounds) > 2 {
 		all = append(
 			all,
-			rightColumn{"peak", 7, func(x *api.LedgerValue, _ *api.LedgerGroup) string { return x.Peak }},
+			rightColumn{"peak", 6, func(x *api.LedgerValue, _ *api.LedgerGroup) string { return x.Peak }},
 		)
 	}
 	for len(all) > 1 {
@@ -228,7 +234,8 @@ func (r *Room) unseen(c *paint.Canvas, y int, a paint.Axis, p paint.Palette) {
 // or where the least is not far above it.
 func (r *Room) bounds(lists ...[]*float64) (lo, hi float64) {
 	lo, hi = zeroBounds(lists...)
-	if lo < 0 || r.view.Columns[r.column].Additive || strings.HasPrefix(r.view.Columns[r.column].Name, "different") {
+	if lo < 0 || r.view.Columns[r.column].Additive ||
+		strings.HasPrefix(r.view.Columns[r.column].Name, "different") {
 		return lo, hi
 	}
 	least := hi
@@ -489,8 +496,12 @@ func (r *Room) drawValues(c *paint.Canvas, y, bottom, width int, p paint.Palette
 	dim := base(p).With(p.Dim)
 	if len(x.Numbers) > 0 {
 		bottom--
-		c.Put(3, bottom, dim, "numbers")
-		c.Cut(12, bottom, width-14, base(p), strings.Join(x.Numbers, "  "))
+		at := 3
+		for _, n := range x.Numbers {
+			name, value, _ := strings.Cut(n, " ")
+			at = c.Cut(at, bottom, width-at-2, dim, name)
+			at = c.Cut(at+1, bottom, width-at-3, base(p), value) + 2
+		}
 	}
 	r.geo.valuesY, r.geo.valuesW = y, width
 	wide := 10
@@ -543,4 +554,30 @@ func (r *Room) drawEntries(c *paint.Canvas, top, bottom int, p paint.Palette) {
 	room.DrawHead(c, top, "entries", fmt.Sprintf("newest first: %s of %s", humanize.Comma(int64(len(v.Lines))),
 		humanize.Comma(v.Fit)), p)
 	r.drawLines(c, 1, top+1, bottom, v.Lines, true, p)
+}
+
+// drawGaps draws the gaps of a group, the newest first, and returns the row behind them.
+func (r *Room) drawGaps(c *paint.Canvas, y, bottom int, g *api.LedgerGroup, p paint.Palette) int {
+	a := r.stage.Axis()
+	room.DrawHead(c, y, groupName(g), "gaps, the newest first; [ and ] go from one to the next", p)
+	y++
+	stamp := func(t entry.Instant) string { return time.Unix(0, int64(t)).Format("Jan _2 15:04") }
+	for i, x := range g.Gaps {
+		if y >= bottom-1 {
+			c.Cut(3, y, a.X-4, base(p).With(p.Dim), fmt.Sprintf("and %d more", len(g.Gaps)-i))
+			y++
+			break
+		}
+		if a.X > 36 {
+			c.Cut(3, y, a.X-4, base(p).With(p.Dim), stamp(x.From)+" to "+stamp(x.To))
+		} else {
+			c.Cut(3, y, a.X-4, base(p).With(p.Dim), stamp(x.From))
+		}
+		for k := max(a.ColumnOf(x.From), 0); k <= min(a.ColumnOf(x.To-1), a.Columns-1); k++ {
+			c.Put(a.X+k, y, base(p), "▄")
+		}
+		c.Cut(a.X+a.Columns+1, y, c.W-a.X-a.Columns-2, base(p), entry.RoughSpan(x.To.Sub(x.From)))
+		y++
+	}
+	return y + 1
 }
