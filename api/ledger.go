@@ -99,6 +99,7 @@ type LedgerAsk struct {
 	Kind   string        `json:"kind"`   // kept, alerts or source
 	Where  string        `json:"where"`  // the file in which it stands
 	Flow   []int64       `json:"flow"`   // entries by column of the axis, of a source
+	Spark  []float64     `json:"spark"`  // of a kept question: its number over its span
 	Values []LedgerShare `json:"values"` // of a source: its commonest values
 }
 

@@ -26,6 +26,10 @@ type RuleCost struct {
 	Open    int      `json:"open"`
 	Hits    int64    `json:"hits"` // since the rule is known
 	Day     int64    `json:"day"`  // in the last 24 hours
+	// Week is how many alerts it raised in the last seven days, Taken how many of them somebody took:
+	// a rule of which nobody ever takes one is noise.
+	Week  int `json:"alerts_week"`
+	Taken int `json:"taken_week"`
 	// Findings are how many the linter has about it.
 	Findings int           `json:"findings,omitempty"`
 	Last     entry.Instant `json:"last"` // the newest hit or awaited entry; None: never

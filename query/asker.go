@@ -51,6 +51,7 @@ type Asker struct {
 	// Busy is what the workbench does just now, in words; "" is nothing.
 	Busy func() string
 	day  dayHits
+	week weekAlerts
 	said dayCount
 	from keyOrigins
 }

@@ -27,13 +27,23 @@ type Ledger struct {
 	asker *Asker
 	notes *reread.Notes
 
-	mu    sync.Mutex
-	rooms map[string]*growing
+	mu     sync.Mutex
+	rooms  map[string]*growing
+	sparks map[string]*spark // by question
+	making bool
+}
+
+// spark is the small picture of a kept question.
+type spark struct {
+	of     string
+	at     time.Time
+	series []float64
 }
 
 // NewLedger answers with what an Asker knows; the notes of files stand in a folder.
 func NewLedger(s *Asker, notes string) *Ledger {
-	return &Ledger{asker: s, notes: reread.NewNotes(notes), rooms: map[string]*growing{}}
+	return &Ledger{asker: s, notes: reread.NewNotes(notes), rooms: map[string]*growing{},
+		sparks: map[string]*spark{}}
 }
 
 // growing is an answer that grows.
@@ -718,6 +728,7 @@ func (l *Ledger) overview(
 		}
 		v.Asks = append(v.Asks, a)
 	}
+	l.drawn(sn, v, lamp)
 	slices.SortStableFunc(v.Asks, func(a, b api.LedgerAsk) int {
 		return cmp.Compare(
 			map[string]int{"kept": 0, "alerts": 1}[a.Kind],
@@ -803,3 +814,95 @@ func (l *Ledger) Out(ctx context.Context, q api.LedgerOut) (*api.LedgerFile, err
 }
 
 func sizeOf(n int64) string { return fmt.Sprintf("%.1f MB", float64(n)/1e6) }
+
+// Bounds of small pictures: how long they stand, how many periods they have, how much may be read for one.
+const (
+	sparkFresh = time.Minute
+	sparkWide  = 24
+	sparkBytes = 256 << 20
+)
+
+// drawn gives kept questions the small pictures that are there, and has those made that are not.
+func (l *Ledger) drawn(sn *snapshot.Snapshot, v *api.LedgerView, lamp entry.Instant) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	stale := false
+	for i := range v.Asks {
+		a := &v.Asks[i]
+		s := l.sparks[a.Name]
+		if s != nil && s.of == a.Text {
+			a.Spark = s.series
+		}
+		stale = stale || s == nil || s.of != a.Text || time.Since(s.at) > sparkFresh
+	}
+	if !stale || l.making {
+		return
+	}
+	l.making = true
+	asks := slices.Clone(sn.Settings.Asks)
+	go func() {
+		defer func() {
+			l.mu.Lock()
+			defer l.mu.Unlock()
+			l.making = false
+		}()
+		for _, q := range asks {
+			text := strings.Join(q.Clauses(), "\n")
+			l.mu.Lock()
+			s := l.sparks[q.Name]
+			l.mu.Unlock()
+			if q.Off || s != nil && s.of == text && time.Since(s.at) <= sparkFresh {
+				continue
+			}
+			s = &spark{of: text, at: time.Now(), series: l.series(sn, q, lamp)}
+			l.mu.Lock()
+			l.sparks[q.Name] = s
+			l.mu.Unlock()
+		}
+	}()
+}
+
+// series is the first number of a question over its span; nil where that would take too long.
+func (l *Ledger) series(sn *snapshot.Snapshot, q *lang.Question, lamp entry.Instant) []float64 {
+	if c := q.Columns()[0]; c.Fn == "entries" || c.Fn == "gaps" || q.Each {
+		return nil
+	}
+	one := *q
+	one.Every, one.Beside, one.Most, one.Having = nil, nil, nil, nil
+	m := ask.Moment{Lamp: lamp, Zone: zoneOf(q)}
+	p, err := ask.New(&one, m)
+	if err != nil {
+		return nil
+	}
+	m.Column = max(p.Span.To.Sub(p.Span.From)/sparkWide, time.Second)
+	if p, err = ask.New(&one, m); err != nil {
+		return nil
+	}
+	x := l.asking(sn, sn.Settings, p)
+	size := int64(0)
+	for i := range x.Logs {
+		for _, f := range x.Logs[i].Members() {
+			size += f.Size
+		}
+	}
+	if size > sparkBytes {
+		return nil
+	}
+	x.Cores = 1
+	a, err := x.Answer(context.Background())
+	if err != nil || len(a.Groups) == 0 {
+		return nil
+	}
+	out := make([]float64, p.Span.Periods())
+	additive := slices.Contains([]string{"count", "sum", "rate"}, q.Columns()[0].Fn)
+	for i := range a.Groups {
+		if i > 0 && !additive {
+			break
+		}
+		for k, row := range a.Groups[i].Series {
+			f, _ := row[0].Float()
+			out[k] += f
+		}
+	}
+	return out
+}

@@ -38,9 +38,47 @@ type dayHits struct {
 	hits map[string]int64
 }
 
+// weekFresh is how long the alerts of the last week stand before they are counted anew.
+const weekFresh = time.Minute
+
+// weekAlerts are how many alerts each rule raised in a week, and how many of them were taken.
+type weekAlerts struct {
+	mu            sync.Mutex
+	at            time.Time
+	raised, taken map[string]int
+}
+
+// alertsOfWeek counts the alerts of the last seven days.
+func (s *Asker) alertsOfWeek() (raised, taken map[string]int, err error) {
+	s.week.mu.Lock()
+	defer s.week.mu.Unlock()
+	if time.Since(s.week.at) < weekFresh {
+		return s.week.raised, s.week.taken, nil
+	}
+	now := entry.Of(time.Now())
+	list, err := Alerts(s.Store, now.Add(-7*24*time.Hour), now)
+	if err != nil {
+		return nil, nil, err
+	}
+	raised, taken = map[string]int{}, map[string]int{}
+	for i := range list {
+		rule, _ := list[i].Get("rule")
+		raised[rule]++
+		if _, ok := list[i].Get("taken-by"); ok {
+			taken[rule]++
+		}
+	}
+	s.week.raised, s.week.taken, s.week.at = raised, taken, time.Now()
+	return raised, taken, nil
+}
+
 // Rules is what the rules do, and what they cost.
 func (s *Asker) Rules(_ context.Context, _ api.None) (*api.RulesView, error) {
 	day, err := s.hitsOfDay()
+	if err != nil {
+		return nil, err
+	}
+	raised, taken, err := s.alertsOfWeek()
 	if err != nil {
 		return nil, err
 	}
@@ -55,7 +93,7 @@ func (s *Asker) Rules(_ context.Context, _ api.None) (*api.RulesView, error) {
 		c := api.RuleCost{Rule: r.Name, Off: r.Off, File: r.Pos.File, Line: r.Pos.Line, Last: entry.None,
 			Sources: []string{}, Judged: spent.Judged[r.Name],
 			Took: spent.Took[r.Name], P95: spent.P95[r.Name], Most: spent.Most[r.Name], Day: day[r.Name],
-			Findings: sn.Findings[r.Name]}
+			Findings: sn.Findings[r.Name], Week: raised[r.Name], Taken: taken[r.Name]}
 		for _, src := range sn.Settings.Sources {
 			if r.LooksAt(src.Name) {
 				c.Sources = append(c.Sources, src.Name)

@@ -69,13 +69,13 @@ func (r *Room) drawList(c *paint.Canvas, top, bottom int, p paint.Palette, base 
 	x := c.Put(1, top, base.With(p.Strong).Strong(), room.Count(len(list), "rule"))
 	c.Cut(x+2, top, c.W-x-3, base.With(p.Dim), "enter opens one, with what it would have done; n begins a new one")
 	wide := c.W >= 110
-	col := []int{1, 26, 46, 52, 59, 73, 84, 95, 118}
+	col := []int{1, 26, 44, 50, 56, 70, 79, 88, 110, 129}
 	if !wide {
-		col = []int{1, 26, 44, 50, 57, 71, 0, 0, 0}
+		col = []int{1, 26, 44, 50, 57, 71, 0, 0, 0, 0}
 	}
 	y := top + 2
 	for i, h := range []string{"rule", "file", "open", "keys", "newest hit", "in a day", "findings", r.costHead(),
-		"looks at"} {
+		"alerts in a week", "looks at"} {
 		if col[i] > 0 {
 			c.Put(col[i], y, base.With(p.Dim), h)
 		}
@@ -121,10 +121,29 @@ func (r *Room) drawList(c *paint.Canvas, top, bottom int, p paint.Palette, base 
 				c.Put(col[6], y, base.With(p.Severity[entry.Notice]), fmt.Sprint(x.Findings))
 			}
 			c.Cut(col[7], y, col[8]-col[7]-1, base.With(p.Dim), costWords(&x, r.rules.Since))
-			c.Cut(col[8], y, c.W-col[8]-1, base.With(p.Dim), strings.Join(x.Sources, ", "))
+			weekStyle := base.With(p.Dim)
+			if x.Week >= noisy && x.Taken == 0 {
+				weekStyle = base.With(p.Severity[entry.Notice])
+			}
+			c.Cut(col[8], y, col[9]-col[8]-1, weekStyle, weekWords(&x))
+			c.Cut(col[9], y, c.W-col[9]-1, base.With(p.Dim), strings.Join(x.Sources, ", "))
 		}
 		y++
 	}
+}
+
+// noisy is from how many alerts on a rule of which nobody took one is noise.
+const noisy = 5
+
+// weekWords says how many alerts a rule raised in a week, and how many of them were taken.
+func weekWords(x *api.RuleCost) string {
+	switch {
+	case x.Week == 0:
+		return ""
+	case x.Taken == 0:
+		return fmt.Sprintf("%d, none taken", x.Week)
+	}
+	return fmt.Sprintf("%d, %d taken", x.Week, x.Taken)
 }
 
 func lastWords(t entry.Instant) string {

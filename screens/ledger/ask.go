@@ -152,7 +152,8 @@ func (r *Room) again() tea.Cmd {
 	moved := r.view.At != s.Held && s.Held != 0
 	age := time.Since(r.asking.at)
 	switch {
-	case moved, s.Held == 0 && r.view.Done && age > max(2*time.Second, 20*r.view.Took):
+	case moved,
+		s.Held == 0 && r.view.Done && age > max(min(max(s.Column()/4, 2*time.Second), time.Minute), 100*r.view.Took):
 		return r.askNow()
 	}
 	return nil

@@ -243,9 +243,27 @@ func (r *Room) drawList(c *paint.Canvas, top, bottom int, p paint.Palette) {
 			}
 			c.Cut(a.X+a.Columns+1, y, c.W-a.X-a.Columns-2, dim, humanize.Comma(sum))
 		default:
-			c.Cut(a.X-12, y, c.W-a.X+11, dim, x.Words)
+			from := a.X + a.Columns - sparkWide - 4
+			c.Cut(a.X-12, y, from-a.X+10, dim, x.Words)
+			drawSpark(c, from, y, x.Spark, p)
 		}
 		y++
+	}
+}
+
+// sparkWide is how wide the small picture of a question is.
+const sparkWide = 28
+
+// drawSpark draws the small picture of a question.
+func drawSpark(c *paint.Canvas, x, y int, series []float64, p paint.Palette) {
+	most := 0.0
+	for _, f := range series {
+		most = max(most, f)
+	}
+	for k, f := range series {
+		if f > 0 && k < sparkWide {
+			c.Put(x+k, y, base(p).With(p.Tide), eighths[max(int(f/most*8), 1)])
+		}
 	}
 }
 
