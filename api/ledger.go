@@ -10,11 +10,12 @@ import (
 type LedgerQuery struct {
 	// Room is who asks: a new question of the same room ends the one before it.
 	Room   string        `json:"room"`
-	Text   string        `json:"text"` // "" asks what can be asked
-	Line   int           `json:"line"` // where the cursor stands, from 1
-	Col    int           `json:"col"`  // characters before it
-	At     entry.Instant `json:"at"`   // the lamp; 0 is now
-	From   entry.Instant `json:"from"` // the axis, from its first column
+	Stop   bool          `json:"stop,omitempty"` // ends the answer of the room, and asks nothing
+	Text   string        `json:"text"`           // "" asks what can be asked
+	Line   int           `json:"line"`           // where the cursor stands, from 1
+	Col    int           `json:"col"`            // characters before it
+	At     entry.Instant `json:"at"`             // the lamp; 0 is now
+	From   entry.Instant `json:"from"`           // the axis, from its first column
 	Until  entry.Instant `json:"until"`
 	Column time.Duration `json:"column"`
 	// Seen is the version of the answer that is known: one that is newer is waited for, for a while.

@@ -68,6 +68,10 @@ const (
 
 // Ask answers a question, as far as it is answered.
 func (l *Ledger) Ask(ctx context.Context, q api.LedgerQuery) (*api.LedgerView, error) {
+	if q.Stop {
+		l.end(q.Room)
+		return &api.LedgerView{Done: true, Kept: entry.None}, nil
+	}
 	sn := l.asker.Window.Now()
 	lamp := cmp.Or(q.At, entry.Of(time.Now()))
 	if strings.TrimSpace(q.Text) == "" {

@@ -408,9 +408,10 @@ func (w *worker) read(p *part) {
 		defer u.Close()
 		in = u
 		head := make([]byte, 256)
-		n, _ := io.ReadFull(u, head)
+		whole := uncut{u}
+		n, _ := io.ReadFull(whole, head)
 		r.Encoding = plan.EncodingOf(head[:n])
-		in = io.MultiReader(bytes.NewReader(head[:n]), u)
+		in = io.MultiReader(bytes.NewReader(head[:n]), whole)
 	} else {
 		in, from, err = w.begin(f, p)
 	}
@@ -440,6 +441,20 @@ func (w *worker) read(p *part) {
 	if told {
 		w.x.Told(read, of)
 	}
+}
+
+// errCut is that what is packed ends too early.
+var errCut = errors.New("it is cut short, and only its begin could be read")
+
+// uncut reads what is packed; one that ends too early does not end.
+type uncut struct{ r io.Reader }
+
+func (u uncut) Read(b []byte) (int, error) {
+	n, err := u.r.Read(b)
+	if errors.Is(err, io.ErrUnexpectedEOF) {
+		err = errCut
+	}
+	return n, err
 }
 
 // begin finds how reading goes on at the begin of a part.
@@ -523,6 +538,7 @@ func (w *worker) all(in io.Reader, from int64) (entries, read int64, err error) 
 	buf, rest := w.buf, 0
 	w.fresh = false
 	noting := p.note != nil && !p.noted
+	var bad error // why it could not be read to its end
 	over := false // the rest of a line that is longer than an entry may be
 	for {
 		if err := w.ctx.Err(); err != nil {
@@ -532,7 +548,11 @@ func (w *worker) all(in io.Reader, from int64) (entries, read int64, err error) 
 		read += int64(n)
 		ended := err != nil
 		if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
-			return entries, read, err
+			w.part.note, noting = nil, false // it is read once more then
+			if n == 0 {
+				return entries, read, err
+			}
+			bad = err
 		}
 		n += rest
 		skip := 0
@@ -584,7 +604,7 @@ func (w *worker) all(in io.Reader, from int64) (entries, read int64, err error) 
 	if len(buf) == block {
 		w.buf = buf
 	}
-	return entries, read, nil
+	return entries, read, bad
 }
 
 // scan hands on the entries of a block, and notes their times.
@@ -592,8 +612,16 @@ func (w *worker) scan(text []byte, from int64, noting, ended bool) int64 {
 	r := w.r
 	if noting {
 		if !w.fresh {
-			w.now = stretch{From: from, To: from, Least: entry.None, Most: entry.None, Last: r.Last, Reached: r.Reached,
-				Host: r.LastHost, Header: r.Header()}
+			w.now = stretch{
+				From:    from,
+				To:      from,
+				Least:   entry.None,
+				Most:    entry.None,
+				Last:    r.Last,
+				Reached: r.Reached,
+				Host:    r.LastHost,
+				Header:  r.Header(),
+			}
 			w.fresh = true
 		}
 		least, most, _ := r.Bounds(text, from, w.part.member.Mod)

@@ -1,6 +1,7 @@
 package reread
 
 import (
+	"bytes"
 	"compress/gzip"
 	"context"
 	"fmt"
@@ -64,7 +65,13 @@ func settings(t require.TestingT) *lang.Settings {
 }
 
 // read reads a log whole, or what may lie in a stretch of time of it, with the entries in that.
-func read(t require.TestingT, s *lang.Settings, log Log, from, to entry.Instant, notes *Notes) (in []string, r *Read) {
+func read(
+	t require.TestingT,
+	s *lang.Settings,
+	log Log,
+	from, to entry.Instant,
+	notes *Notes,
+) (in []string, r *Read) {
 	var all []string
 	var n int64
 	var mu sync.Mutex
@@ -237,4 +244,33 @@ func TestAnEntryLongerThanAnyMayBe(t *testing.T) {
 	log := Log{Name: "host-a:" + path, Series: path, Host: "host-a", Source: s.Source("timed")}
 	got, _ := read(t, s, log, 0, 1<<62, NewNotes(""))
 	require.Len(t, got, 4)
+}
+
+// What is packed and ends too early is told, and what could be read of it counts.
+func TestAPackedCopyThatIsCutShort(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(dir, "a.log.1.gz")
+	var b bytes.Buffer
+	z := gzip.NewWriter(&b)
+	for i := range 5000 {
+		fmt.Fprintf(z, "2026-11-20 00:00:%02d host-a %d %x\n", i%60, i, i*i*7919)
+	}
+	require.NoError(t, z.Close())
+	require.NoError(t, os.WriteFile(path, b.Bytes()[:b.Len()/2], 0o644))
+	s := settings(t)
+	var all []string
+	var n int64
+	var mu sync.Mutex
+	x := &Reading{Settings: s, Zone: time.UTC, Touches: func(_, _ entry.Instant) bool { return true },
+		Begin: func() Part { return &collected{mu: &mu, all: &all, n: &n} }}
+	for range 2 {
+		r, err := x.Run(
+			context.Background(),
+			[]Log{{Name: "host-a:" + path, Series: path, Only: path, Source: s.Source("timed")}},
+		)
+		require.NoError(t, err)
+		require.Len(t, r.Unread, 1)
+		require.Contains(t, r.Unread[0], "cut short")
+	}
+	require.Greater(t, n, int64(2000))
 }

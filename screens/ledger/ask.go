@@ -66,6 +66,19 @@ func (r *Room) follow(turn int, q api.LedgerQuery) tea.Cmd {
 	})
 }
 
+// stop ends the reading for an answer; what there is of it stays.
+func (r *Room) stop() tea.Cmd {
+	r.asking.turn++
+	if r.asking.stop != nil {
+		r.asking.stop()
+	}
+	r.view.Done = true
+	r.view.Rests = append([]string{"stopped: this is of what had been read by then"}, r.view.Rests...)
+	q := r.query()
+	q.Stop = true
+	return room.Ask(r.stage, api.AskLedger, q, room.Patience, func(*api.LedgerView, error) tea.Cmd { return nil })
+}
+
 // take takes an answer in. One of a text with errors leaves what was there.
 func (r *Room) take(v *api.LedgerView) tea.Cmd {
 	failed := slices.ContainsFunc(v.Problems, func(f api.BenchFinding) bool { return f.Error })

@@ -119,6 +119,10 @@ func (r *Room) pictureKeys() room.Keys {
 		room.Do("tab", r.nextPane).Told("to the values, the entries, the text"),
 		room.Do("u ctrl+z", r.undo).Marked("u").Told("undo the last change of the question"),
 	}
+	if r.view != nil && !r.view.Done && r.view.Of > 0 {
+		list = append([]room.Key{room.Do("esc", r.stop).Said("stop reading", "stop").
+			Told("stops reading; what has been read is shown")}, list...)
+	}
 	k := room.Keys{Where: "reading the picture", List: list}
 	switch r.pane {
 	case values:
