@@ -145,6 +145,9 @@ func (r *Reading) Run(ctx context.Context, logs []Log) (*Read, error) {
 	for _, n := range x.notes {
 		x.Notes.save(n)
 	}
+	for _, p := range x.oldest {
+		x.first(p)
+	}
 	return x.out, ctx.Err()
 }
 
@@ -154,10 +157,12 @@ type running struct {
 	logs  []Log
 	parts []*part
 	notes []*note
-	mu    sync.Mutex // of what follows
-	out   *Read
-	plans map[string][]*match.Plan // by source, those that nobody uses now
-	told  time.Time
+	// oldest are the oldest files of the logs, as parts.
+	oldest []part
+	mu     sync.Mutex // of what follows
+	out    *Read
+	plans  map[string][]*match.Plan // by source, those that nobody uses now
+	told   time.Time
 }
 
 // part is a stretch of a file that one goroutine reads.
@@ -247,14 +252,15 @@ func (x *running) plan(ctx context.Context, log int) error {
 		x.notes = append(x.notes, p.note)
 		x.member(p, plan)
 		if k == len(members)-1 {
-			x.first(o, p)
+			x.oldest = append(x.oldest, p)
 		}
 	}
 	return nil
 }
 
-// first notes the oldest time of a log.
-func (x *running) first(o *Log, p part) {
+// first notes the oldest time of the log that a file is the oldest of.
+func (x *running) first(p part) {
+	o := &x.logs[p.log]
 	for _, s := range p.note.known(p.member.Size) {
 		if s.From == 0 && s.Least != entry.None {
 			x.out.First[o.Name] = s.Least.Add(o.Skew)
