@@ -19,7 +19,7 @@ import (
 func (a *Asked) WriteJSON(to io.Writer) error {
 	out := bufio.NewWriterSize(to, 64<<10)
 	p := a.Plan
-	for _, r := range a.Rows() {
+	for r := range a.Rows() {
 		var b []byte
 		add := func(name string) {
 			if len(b) > 0 {
@@ -54,11 +54,11 @@ func (a *Asked) WriteJSON(to io.Writer) error {
 			b = append(b, seconds(r.Gap.To.Sub(r.Gap.From))...)
 		}
 		var about []string
-		b, about = a.appendValues(b, &r, r.Values, true)
+		b, about = a.appendValues(b, r, r.Values, true)
 		if r.Beside != nil {
 			for i, list := range [][]ask.Value{r.Beside, r.Difference} {
 				var in []byte
-				in, _ = a.appendValues(in, &r, list, false)
+				in, _ = a.appendValues(in, r, list, false)
 				add([]string{"beside", "difference"}[i])
 				b = append(append(append(b, '{'), in...), '}')
 			}
@@ -224,7 +224,6 @@ func Cell(s string) string {
 func (a *Asked) WriteCSV(to io.Writer) error {
 	out := csv.NewWriter(to)
 	p := a.Plan
-	rows := a.Rows()
 	var head []string
 	entries := len(p.Q.Show) == 0 || p.Q.Show[0].Fn == "entries"
 	gapRows := a.GapRows()
@@ -233,7 +232,7 @@ func (a *Asked) WriteCSV(to io.Writer) error {
 	}
 	var fields []string
 	if entries {
-		for _, r := range rows {
+		for r := range a.Rows() {
 			for _, f := range r.Entry.Fields {
 				if f.Name != "at" && f.Name != "text" && !slices.Contains(fields, f.Name) && len(fields) < 200 {
 					fields = append(fields, f.Name)
@@ -267,7 +266,7 @@ func (a *Asked) WriteCSV(to io.Writer) error {
 		head[i] = Cell(head[i])
 	}
 	out.Write(head)
-	for _, r := range rows {
+	for r := range a.Rows() {
 		var cells []string
 		if r.At != entry.None {
 			cells = append(cells, r.At.String())

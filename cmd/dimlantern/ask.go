@@ -303,7 +303,10 @@ func (o *askOptions) draw(a *query.Asked, zone *time.Location) error {
 
 // printAnswer prints an answer as a table, with bars where there is room for them.
 func printAnswer(out io.Writer, a *query.Asked, zone *time.Location) {
-	rows := a.Rows()
+	var rows []ask.Row
+	for r := range a.Rows() {
+		rows = append(rows, *r)
+	}
 	p := a.Plan
 	width := 0
 	if f, ok := out.(*os.File); ok && term.IsTerminal(int(f.Fd())) {

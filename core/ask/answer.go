@@ -277,6 +277,7 @@ type answering struct {
 	p            *Plan
 	main, beside *table
 	unseen       []Stretch
+	none         []Value // of a period without entries
 }
 
 // unseenIn is what could not be seen of a span, in order.
@@ -385,6 +386,16 @@ func (t *table) whole(g *group, period int) *cell {
 // values are the columns of a group in a period, or over the span where that is negative.
 func (x *answering) values(g *group, t *table, period int) []Value {
 	c := t.whole(g, period)
+	if period >= 0 && c.n == 0 { // of which there may be very many
+		if x.none == nil {
+			x.none = x.valuesOf(c, g, t, period)
+		}
+		return x.none
+	}
+	return x.valuesOf(c, g, t, period)
+}
+
+func (x *answering) valuesOf(c *cell, g *group, t *table, period int) []Value {
 	out := make([]Value, len(x.p.columns))
 	for i := range x.p.columns {
 		col := &x.p.columns[i]
@@ -523,6 +534,7 @@ func (x *answering) group(m *made) Group {
 	for k := range p.Span.Periods() {
 		row := x.values(m.main, x.main, k)[:p.shown]
 		if g.gapAt >= 0 {
+			row = slices.Clone(row)
 			row[g.gapAt] = whole(int64(len(g.gapsIn[k])))
 		}
 		g.Series = append(g.Series, row)

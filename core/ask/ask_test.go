@@ -53,7 +53,7 @@ func answered(p *Plan, list ...*entry.Entry) string {
 
 func written2(a *Answer) string {
 	var out []string
-	for _, r := range a.Rows() {
+	for r := range a.Rows() {
 		var cells []string
 		for _, k := range r.Per {
 			cells = append(cells, Written(k))

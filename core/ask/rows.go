@@ -2,6 +2,7 @@ package ask
 
 import (
 	"cmp"
+	"iter"
 	"math/big"
 	"slices"
 	"strings"
@@ -27,32 +28,52 @@ type Row struct {
 	Entry      *Entry // where the rows are entries
 }
 
-// Rows are the answer as a table: by time, then the greatest first, all others last.
-func (a *Answer) Rows() []Row {
-	p := a.Plan
-	var out []Row
-	if p.columns[0].Fn == "entries" {
-		for i := range a.Entries {
-			e := &a.Entries[i]
-			out = append(out, Row{At: entry.None, Per: e.Per, Entry: e})
-		}
-		return out
-	}
-	if a.GapRows() {
-		for _, g := range a.Groups {
-			for _, s := range g.Gaps {
-				out = append(out, Row{At: entry.None, Per: g.Per, Rest: g.Rest, Of: g.Of, Gap: &s})
+// Rows are the answer as a table: by time, then the greatest first, all others last. There may be
+// very many: one lasts until the next.
+func (a *Answer) Rows() iter.Seq[*Row] {
+	return func(yield func(*Row) bool) {
+		switch {
+		case a.Plan.columns[0].Fn == "entries":
+			for i := range a.Entries {
+				e := &a.Entries[i]
+				if !yield(&Row{At: entry.None, Per: e.Per, Entry: e}) {
+					return
+				}
 			}
+		case a.GapRows():
+			for _, r := range a.gapRows() {
+				if !yield(&r) {
+					return
+				}
+			}
+		default:
+			a.groupRows(yield)
 		}
-		slices.SortStableFunc(out, func(x, y Row) int { return cmp.Compare(y.Gap.From, x.Gap.From) })
-		return out
 	}
+}
+
+// gapRows are the gaps of all groups, the newest first.
+func (a *Answer) gapRows() []Row {
+	var out []Row
+	for _, g := range a.Groups {
+		for _, s := range g.Gaps {
+			out = append(out, Row{At: entry.None, Per: g.Per, Rest: g.Rest, Of: g.Of, Gap: &s})
+		}
+	}
+	slices.SortStableFunc(out, func(x, y Row) int { return cmp.Compare(y.Gap.From, x.Gap.From) })
+	return out
+}
+
+// groupRows gives a row for each group in each period.
+func (a *Answer) groupRows(yield func(*Row) bool) {
+	p := a.Plan
 	periods := 1
 	if p.Span.Bounds != nil {
 		periods = p.Span.Periods()
 	}
+	rows := make([]Row, 0, len(a.Groups))
 	for k := range periods {
-		var rows []Row
+		rows = rows[:0]
 		for i := range a.Groups {
 			g := &a.Groups[i]
 			r := Row{At: entry.None, Per: g.Per, Rest: g.Rest, Of: g.Of, Values: g.Values, Beside: g.Beside,
@@ -82,9 +103,12 @@ func (a *Answer) Rows() []Row {
 			return cmp.Or(y.Values[0].compare(x.Values[0]), strings.Compare(strings.Join(x.Per, "\x00"),
 				strings.Join(y.Per, "\x00")))
 		})
-		out = append(out, rows...)
+		for i := range rows {
+			if !yield(&rows[i]) {
+				return
+			}
+		}
 	}
-	return out
 }
 
 // GapRows tells whether the answer's rows are gaps.

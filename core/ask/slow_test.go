@@ -407,7 +407,7 @@ func TestAnswersAreThoseOfTheSlowEvaluator(t *testing.T) {
 			order = order[n:]
 		}
 		var got []slowRow
-		for _, r := range whole.Answer(Unseen{Kept: entry.None}).Rows() {
+		for r := range whole.Answer(Unseen{Kept: entry.None}).Rows() {
 			g := slowRow{at: r.At, cut: r.Cut, rest: r.Rest}
 			if !r.Rest {
 				g.per = Written(r.Per[0])
