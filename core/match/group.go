@@ -10,6 +10,9 @@ import (
 // lie in a stretch that many literals share.
 var shorter = []int{12, 8}
 
+// longTwo is how long a literal may be of which two bytes are chosen.
+const longTwo = 200
+
 // bestGroup makes the group that makes the least work on the sample.
 func bestGroup(lits []literal, which []int, longest, q int, fold bool, sample []byte) group {
 	freq := frequencies(q, fold, sample)
@@ -45,6 +48,11 @@ func bestGroup(lits []literal, which []int, longest, q int, fold bool, sample []
 	}
 	for i := range best.windows {
 		best.windows[i].index(lits, best.or)
+	}
+	if l := &lits[which[0]]; wide && len(which) == 1 && len(l.text) > 1 && len(l.text) <= longTwo {
+		if t, at, w := newTwo(l, part); w < least {
+			best.two, best.twoAt, best.only = t, at, which[0]
+		}
 	}
 	return best
 }

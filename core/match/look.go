@@ -132,6 +132,50 @@ func newSieve(g *group, sample []byte) *sieve {
 	return out
 }
 
+// two are the bytes that one literal is looked for by, the second one apart from the first: they are
+// rare in the sample. Of a text or is added to each.
+type two struct {
+	first, second, or, apart byte
+}
+
+// twoCost is how many positions are looked at for two bytes in the time of a look at one by a filter.
+const twoCost = 40
+
+// newTwo chooses the bytes, and tells where in the literal the first one stands, and how much work they
+// make on the sample. The literal has more than one byte.
+func newTwo(l *literal, sample []byte) (t *two, at, work int) {
+	var often [256]int
+	or := byte(0)
+	if l.fold {
+		or = 0x20
+	}
+	for _, b := range sample {
+		often[b|or]++
+	}
+	const far = 255
+	best := -1
+	for i := range len(l.text) - 1 {
+		for k := i + 1; k < min(len(l.text), i+far+1); k++ {
+			if n := (1 + often[l.text[i]|or]) * (1 + often[l.text[k]|or]); best < 0 || n < best {
+				best, at = n, i
+				t = &two{l.text[i] | or, l.text[k] | or, or, byte(k - i)}
+			}
+		}
+	}
+	work = len(sample) / twoCost
+	for p := 0; p+int(t.apart) < len(sample); p++ {
+		if t.passes(sample, p) {
+			work += 10
+		}
+	}
+	return t, at, work
+}
+
+// passes tells whether both bytes stand at a position, which has them.
+func (t *two) passes(slab []byte, p int) bool {
+	return slab[p]|t.or == t.first && slab[p+int(t.apart)]|t.or == t.second
+}
+
 // siftPlain is lookPlain for each position, and with the tables of a sieve.
 func siftPlain(t *tables, places int, slab []byte, p int, out *found) (next, n int) {
 	for ; p+4 <= len(slab) && n <= looks-reach; p++ {

@@ -17,6 +17,13 @@ func look(f *filter, or, and uint32, slab []byte, p, stride int, out *found) (ne
 //go:noescape
 func sift(t *tables, places int, slab []byte, p int, out *found) (next, n int)
 
+// twos notes the positions from p on at which both bytes stand, 64 at a time; next is the position that
+// it did not look at. It stops where fewer than 64 have their second byte, or when there is no room for
+// so many. It needs wide instructions.
+//
+//go:noescape
+func twos(t *two, slab []byte, p int, out *found) (next, n int)
+
 // ascii is asciiPlain.
 func ascii(b []byte) bool {
 	if !wide {

@@ -204,3 +204,58 @@ done:
 	VZEROUPPER
 	MOVQ R8, ret+24(FP)
 	RET
+
+// The 32 positions from a place of which both bytes are as they are looked for, into a register.
+#define BOTH(first, second, into) \
+	VPOR first, Y2, Y4; \
+	VPOR second, Y2, Y5; \
+	VPCMPEQB Y4, Y0, Y4; \
+	VPCMPEQB Y5, Y1, Y5; \
+	VPAND Y4, Y5, into
+
+// func twos(t *two, slab []byte, p int, out *found) (next, n int)
+TEXT ·twos(SB), NOSPLIT, $0-64
+	MOVQ t+0(FP), BX
+	MOVQ slab_base+8(FP), SI
+	MOVQ slab_len+16(FP), R13
+	MOVQ p+32(FP), R8
+	MOVQ out+40(FP), DI
+	VPBROADCASTB 0(BX), Y0
+	VPBROADCASTB 1(BX), Y1
+	VPBROADCASTB 2(BX), Y2
+	MOVBLZX 3(BX), R9
+	SUBQ R9, R13
+	SUBQ $64, R13             // the last place from which 64 positions have both bytes
+	LEAQ (SI)(R9*1), R10
+	XORQ DX, DX
+
+both:
+	CMPQ R8, R13
+	JGT  done
+	BOTH((SI)(R8*1), (R10)(R8*1), Y6)
+	BOTH(32(SI)(R8*1), 32(R10)(R8*1), Y7)
+	VPOR Y6, Y7, Y8
+	VPMOVMSKB Y8, AX
+	ADDQ $64, R8
+	TESTL AX, AX
+	JZ   both
+	VPMOVMSKB Y6, AX
+	VPMOVMSKB Y7, R11
+	SHLQ $32, R11
+	ORQ  R11, AX
+
+note:
+	TZCNTQ AX, CX
+	LEAL -64(R8)(CX*1), CX
+	MOVL CX, (DI)(DX*4)
+	INCQ DX
+	BLSRQ AX, AX
+	JNZ  note
+	CMPQ DX, $448             // there is room for 64 more
+	JLE  both
+
+done:
+	VZEROUPPER
+	MOVQ R8, next+48(FP)
+	MOVQ DX, n+56(FP)
+	RET

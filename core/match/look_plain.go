@@ -14,3 +14,7 @@ func sift(t *tables, places int, slab []byte, p int, out *found) (next, n int) {
 }
 
 func ascii(b []byte) bool { return asciiPlain(b) }
+
+func twos(t *two, slab []byte, p int, out *found) (next, n int) {
+	panic("there are no wide instructions")
+}

@@ -28,7 +28,7 @@ func everyPlace(lits []literal, slab []byte) (out []spot) {
 func TestSearchFindsEveryPlace(t *testing.T) {
 	kinds := []string{"pump %d: pressure low (", "%d", "a%dz", "xy%d", "lost after %d ms",
 		"error %d in the harbour's own words", "Überlauf %d", "ſ%d"}
-	sieved, indexed := 0, 0
+	sieved, indexed, twos := 0, 0, 0
 	rapid.Check(t, func(t *rapid.T) {
 		var lits []literal
 		known := map[string]bool{}
@@ -68,6 +68,9 @@ func TestSearchFindsEveryPlace(t *testing.T) {
 				if s.groups[i].sieve != nil {
 					sieved++
 				}
+				if s.groups[i].two != nil {
+					twos++
+				}
 				if slices.ContainsFunc(s.groups[i].windows, func(w window) bool { return len(w.by.places) > 0 }) {
 					indexed++
 				}
@@ -84,6 +87,7 @@ func TestSearchFindsEveryPlace(t *testing.T) {
 		check()
 	})
 	assert.True(t, sieved > 0 || !wide, "no literals were sieved")
+	assert.True(t, twos > 0 || !wide, "no literal was looked for by two bytes")
 	assert.Positive(t, indexed, "no literals shared a window")
 }
 

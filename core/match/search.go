@@ -47,6 +47,10 @@ type group struct {
 	windows   []window
 	sieve     *sieve // instead of the filter, where it is not nil
 	high      bool   // each of its literals has a byte that is not ASCII
+	// Where two is not nil, the only literal is looked for by two bytes, the first of which stands at
+	// twoAt.
+	two         *two
+	twoAt, only int
 }
 
 // filter is small enough to stay in the processor's nearest cache.
@@ -167,6 +171,21 @@ func (s *searcher) search(slab []byte, out []spot) []spot {
 func (g *group) search(lits []literal, slab []byte, out []spot) []spot {
 	var f found
 	p := 0
+	if g.two != nil {
+		for end := len(slab) - int(g.two.apart) - 64; p <= end; {
+			n := 0
+			p, n = twos(g.two, slab, p, &f)
+			for _, at := range f[:n] {
+				out = g.verifyOne(lits, slab, int(at)-g.twoAt, g.only, out)
+			}
+		}
+		for ; p+int(g.two.apart) < len(slab); p++ {
+			if g.two.passes(slab, p) {
+				out = g.verifyOne(lits, slab, p-g.twoAt, g.only, out)
+			}
+		}
+		return out
+	}
 	for n := looks; n > looks-reach; {
 		if g.sieve != nil {
 			p, n = sift(&g.sieve.tables, g.sieve.places, slab, p, &f)
