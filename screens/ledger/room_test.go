@@ -164,7 +164,9 @@ func TestMarkedWithTheMouse(t *testing.T) {
 func TestOnValues(t *testing.T) {
 	h, a := sits(t)
 	h.Press("enter", "tab", "down")
-	for _, k := range []struct{ key, what, value string }{{"i", "only", "WARN"}, {"x", "not", "WARN"}, {"g", "per", ""}} {
+	for _, k := range []struct{ key, what, value string }{
+		{"i", "only", "WARN"}, {"x", "not", "WARN"}, {"g", "per", ""},
+	} {
 		h.Press(k.key)
 		e := a.edits[len(a.edits)-1]
 		assert.Equal(t, []string{k.what, "level", k.value}, []string{e.What, e.Field, e.Value}, k.key)
