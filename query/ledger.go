@@ -483,9 +483,7 @@ func limits(p *ask.Plan, s *lang.Settings) []api.LedgerLimit {
 					l.Limit, l.Words = float64(x.At), fmt.Sprintf("raises at %d", x.At)
 				case x.When != nil && x.When.In == every && x.When.Field == c.Field &&
 					(x.When.Agg == c.Fn || x.When.Agg == "p50" && c.Fn == "median"):
-					if r, ok := x.When.Value.Number.Rat(); ok {
-						l.Limit, _ = r.Float64()
-					}
+					l.Limit = limitOf(x.When.Value)
 					l.Words = "raises " + x.When.Op + " " + x.When.Value.String()
 				default:
 					continue
@@ -495,6 +493,19 @@ func limits(p *ask.Plan, s *lang.Settings) []api.LedgerLimit {
 		}
 	}
 	return out
+}
+
+// limitOf is a value as a number of an answer: durations count in seconds.
+func limitOf(v lang.Value) float64 {
+	if v.Kind == lang.DurationValue {
+		return v.Duration.Seconds()
+	}
+	r, ok := v.Number.Rat()
+	if !ok {
+		return 0
+	}
+	f, _ := r.Float64()
+	return f
 }
 
 // sameEntries tells whether a rule's hits are the entries of a question.

@@ -244,7 +244,8 @@ func (r *Room) followAbout(asked, source string, q api.LedgerQuery) tea.Cmd {
 	})
 }
 
-// gap moves the lamp to the next or the last gap before it.
+// gap holds the lamp at the end of the gap before it, or of the next one, so that all of the gap is to be
+// seen. What was a gap in later answers to the same question is one still.
 func (r *Room) gap(by int) tea.Cmd {
 	g := r.chosen()
 	if g == nil {
@@ -254,12 +255,11 @@ func (r *Room) gap(by int) tea.Cmd {
 	if at == 0 {
 		at = r.view.At
 	}
-	gaps := r.gapsOf(g)
+	gaps := r.gapsSeen(g)
 	best := entry.None
 	for _, x := range gaps {
-		if by > 0 && x.From > at && (best == entry.None || x.From < best) ||
-			by < 0 && x.From < at && x.From > best {
-			best = x.From
+		if by > 0 && x.To > at && (best == entry.None || x.To < best) || by < 0 && x.To < at && x.To > best {
+			best = x.To
 		}
 	}
 	if best == entry.None {
@@ -271,6 +271,26 @@ func (r *Room) gap(by int) tea.Cmd {
 		return nil
 	}
 	return r.stage.HoldAt(best)
+}
+
+// gapsSeen are the gaps of a group in all answers to the question so far: of some that overlap, the one
+// that ends last, since an answer ends at its lamp.
+func (r *Room) gapsSeen(g *api.LedgerGroup) []api.Span {
+	of := r.text.body() + "\x00" + strings.Join(g.Key, "\x00")
+	if r.gaps.of != of {
+		r.gaps.of, r.gaps.list = of, nil
+	}
+	for _, x := range r.gapsOf(g) {
+		i := slices.IndexFunc(r.gaps.list, func(o api.Span) bool { return o.From <= x.To && x.From <= o.To })
+		switch {
+		case i < 0:
+			r.gaps.list = append(r.gaps.list, x)
+		default:
+			o := &r.gaps.list[i]
+			o.From, o.To = min(o.From, x.From), max(o.To, x.To)
+		}
+	}
+	return r.gaps.list
 }
 
 // gapsOf are the gaps of a group: those that were asked for, else periods without an entry.

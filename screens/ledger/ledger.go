@@ -62,6 +62,7 @@ type Room struct {
 
 	mark  mark
 	past  []past // from where one went into a part
+	gaps  seen
 	geo   geometry
 	drags bool
 }
@@ -80,6 +81,12 @@ type mark struct {
 }
 
 var nothing = mark{from: entry.None, to: entry.None}
+
+// seen are the gaps of a group in the answers to a question.
+type seen struct {
+	of   string
+	list []api.Span
+}
 
 // past is where one was before one went into a part.
 type past struct {

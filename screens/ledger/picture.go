@@ -174,6 +174,20 @@ func (r *Room) drawRow(c *paint.Canvas, y int, a paint.Axis, g *api.LedgerGroup,
 	if g.Rest {
 		style = base(p).With(p.Rule)
 	}
+	if len(v.Bounds) < 2 && strings.HasPrefix(v.Columns[r.column].Name, "gaps ") {
+		for k := range a.Columns {
+			if r.within(a, k) {
+				c.Put(a.X+k, y, base(p).With(p.Rule), "·")
+			}
+		}
+		for _, s := range g.Gaps {
+			for k := max(a.ColumnOf(s.From), 0); k <= min(a.ColumnOf(s.To-1), a.Columns-1); k++ {
+				c.Put(a.X+k, y, style, "▄")
+			}
+		}
+		r.unseen(c, y, a, p)
+		return
+	}
 	if len(v.Bounds) < 2 {
 		most := 0.0
 		for i := range v.Groups {
@@ -184,11 +198,6 @@ func (r *Room) drawRow(c *paint.Canvas, y int, a paint.Axis, g *api.LedgerGroup,
 		if f := g.Values[r.column].Number; f != nil && most > 0 {
 			n := int(math.Round(math.Abs(*f) / most * float64(a.Columns)))
 			c.Put(a.X, y, style, strings.Repeat("▄", max(n, 1)))
-		}
-		for _, s := range g.Gaps {
-			for k := max(a.ColumnOf(s.From), 0); k <= min(a.ColumnOf(s.To-1), a.Columns-1); k++ {
-				c.Put(a.X+k, y, style, "▂")
-			}
 		}
 		return
 	}

@@ -26,6 +26,7 @@ type answers struct {
 	inside []api.InsideQuery
 	edits  []api.LedgerEdit
 	kept   []api.PutQuery
+	gaps   []api.Span // of the groups
 }
 
 func (a *answers) view(q api.LedgerQuery) *api.LedgerView {
@@ -60,7 +61,8 @@ func (a *answers) view(q api.LedgerQuery) *api.LedgerView {
 		v.Bounds = append(v.Bounds, v.From.Add(time.Duration(k)*time.Minute))
 	}
 	for _, name := range []string{"gate-a1", "gate-b2"} {
-		g := api.LedgerGroup{Key: []string{name}, Series: make([][]*float64, 2), Besides: make([][]*float64, 2)}
+		g := api.LedgerGroup{Key: []string{name}, Series: make([][]*float64, 2), Besides: make([][]*float64, 2),
+			Gaps: a.gaps}
 		for k := range 88 {
 			f, big := float64(k%7), float64(100+k)
 			g.Series[0], g.Series[1] = append(g.Series[0], &f), append(g.Series[1], &big)
@@ -157,6 +159,27 @@ func TestMarkedWithTheMouse(t *testing.T) {
 	assert.Contains(t, h.Text(), "of what is marked", "the mark is there again")
 	h.Press("m")
 	assert.NotContains(t, h.Text(), "of what is marked")
+}
+
+// From gap to gap the lamp is held where each ends, so that it is seen; one that is later than the lamp is
+// known from before.
+func TestFromGapToGap(t *testing.T) {
+	h, a := sits(t)
+	early := api.Span{From: now.Add(-80 * time.Minute), To: now.Add(-70 * time.Minute)}
+	late := api.Span{From: now.Add(-30 * time.Minute), To: now.Add(-20 * time.Minute)}
+	a.gaps = []api.Span{late, early}
+	h.Press("enter", "[")
+	assert.Equal(t, late.To, h.Stage.Held)
+	h.Press("[")
+	assert.Equal(t, early.To, h.Stage.Held)
+	a.gaps = []api.Span{early} // as an answer up to there has it
+	asked := len(a.asked)
+	h.Do(h.Room.Update(room.Fresh{}))
+	require.Greater(t, len(a.asked), asked)
+	h.Press("]")
+	assert.Equal(t, late.To, h.Stage.Held)
+	h.Press("]")
+	assert.Equal(t, late.To, h.Stage.Held)
 }
 
 // On a value i is only this, x not this, g groups by its field; what is changed can be undone; a question is
