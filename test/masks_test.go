@@ -165,6 +165,13 @@ contact duty {
 	look("of desk", "Down")
 	look("reading entries", "Enter")
 	look("fits nothing")
+	look("on desk", "4")
+	look("reading the picture", "g")
+	asked := func(args ...string) {
+		out, errs, _ := run(t, args...)
+		require.True(t, out+errs != "" || args[0] == "history", args)
+		shown.WriteString(out + errs)
+	}
 	for _, args := range [][]string{
 		{"history", "--data", f.data, "--json"}, {"history", "--data", f.data},
 		{"sources", "--data", f.data, "--json"}, {"check", "--reach", f.settings},
@@ -178,9 +185,36 @@ contact duty {
 		{"near", "--rules", f.settings, "--rule", "refused", "--as", "desk", log},
 		{"propose", "recovery", "--rules", f.settings, "--rule", "refused", "--as", "desk", log},
 	} {
-		out, errs, _ := run(t, args...)
-		require.True(t, out+errs != "" || args[0] == "history", args)
-		shown.WriteString(out + errs)
+		asked(args...)
+	}
+	for i, question := range []string{
+		"on desk over 1h", "on desk show count per account, card over 1h", "on desk show count per each field over 1h",
+		`on desk where account ~ /^mira/ show count per account over 1h`,
+		`on desk where /password=(?<pw>\S+)/ show count, first(pw), last(text), max(card) per pw over 1h`,
+		`on desk where /password=(?<half>.{5})/ show different(half) per half every 10m over 1h`,
+		`on desk where "refused" reckon long as (length(account)) show sum(long), first(account) per text over 1h`,
+		`join /refused (?<why>.*)/ to "too many" by account within 1h over 1h`,
+		`on desk show gaps longer than 1s per account over 1h`, "on boxes show count per card over 1h",
+		"on alerts over 1h", "on alerts show count per rule, card, account over 1h",
+	} {
+		pic := filepath.Join(f.dir, fmt.Sprintf("ask-%d.", i))
+		asked(
+			"ask",
+			question,
+			"--settings",
+			f.settings,
+			"--data",
+			f.data,
+			"--json",
+			"--svg",
+			pic+"svg",
+			"--pdf",
+			pic+"pdf",
+		)
+		asked("ask", question, "--settings", f.settings, "--data", f.data)
+		if strings.Contains(question, "on desk") {
+			asked("ask", question, log, "--settings", f.settings, "--as", "desk", "--csv")
+		}
 	}
 	out, _, _ := run(t, "why", "--rules", f.settings, "--rule", "refused", "--as", "desk",
 		at(0)+" mira-of-the-quay card 4929111122223333 refused expired")

@@ -39,10 +39,12 @@ type stretch struct {
 	Header        string        // that names the columns
 }
 
-// note is what is known of a file. A stretch that is missing is not known yet.
+// note is what is known of a file. A stretch that is missing is not known yet. What the file says is not
+// in it: it may have to be masked.
 type note struct {
-	Print []byte
-	List  []stretch // in order; they do not overlap
+	Begin  []byte    // a digest of the file's first bytes,
+	Length int       // of so many
+	List   []stretch // in order; they do not overlap
 
 	mu      sync.Mutex
 	changed bool
@@ -73,15 +75,19 @@ func (n *Notes) of(m intake.Member, layout string) *note {
 	out.mu.Lock()
 	defer out.mu.Unlock()
 	out.name = name
-	k := min(len(print), len(out.Print))
+	begins := len(print) >= out.Length && bytes.Equal(digest(print[:out.Length]), out.Begin)
 	short := len(out.List) > 0 && out.List[len(out.List)-1].To > m.Size
-	if !bytes.Equal(print[:k], out.Print[:k]) || short || len(print) < len(out.Print) && m.Size > 0 ||
-		m.Packed && len(out.List) > 0 &&
-			out.List[0].To != m.Size { // it is another one, or it was begun anew
+	if !begins || short || m.Packed && len(out.List) > 0 &&
+		out.List[0].To != m.Size { // it is another one, or it was begun anew
 		out.List = nil
 	}
-	out.Print = print
+	out.Begin, out.Length = digest(print), len(print)
 	return out
+}
+
+func digest(b []byte) []byte {
+	sum := sha256.Sum256(b)
+	return sum[:]
 }
 
 func (n *Notes) path(name string) string { return filepath.Join(n.dir, name[:2], name+".note") }
