@@ -579,6 +579,9 @@ func (s *scan) before(place int) (entry.Instant, string) {
 		}
 		if d.Fits && !hosted {
 			host, hosted = fieldOf(d.Fields, "host"), true
+			if d.Hides() { // it is kept, and stands in entries that do not say that it is to be masked
+				host = d.Hide(host)
+			}
 		}
 		end = start
 	}

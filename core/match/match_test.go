@@ -258,3 +258,25 @@ func TestManyLiterals(t *testing.T) {
 		require.Equal(t, 1, n, s.Rules[k].Name)
 	}
 }
+
+// An entry that fits nothing has the host of the one before, as that may be shown: what is carried from text
+// to text holds nothing that is masked.
+func TestMaskedHostsAreNotCarried(t *testing.T) {
+	s := settings(t, `source gates { files "/log"
+		layout l }
+	layout l { pattern /^(?<host>\S+) says: (?<text>.*)$/
+		mask host }`)
+	r := match.NewTaker(match.NewTaking(s, s.Sources[0], nil, nil, time.UTC), "o", "host-a")
+	var hosts []string
+	r.Take = func(e *entry.Entry, _ int64) {
+		host, _ := e.Get("host")
+		hosts = append(hosts, host)
+	}
+	r.Scan([]byte("lock-7 says: open\nno entry of this layout\n"), 0, 0, nil, nil)
+	assert.NotContains(t, r.LastHost, "lock-7")
+	r.Scan([]byte("another one\n"), 42, 0, nil, nil)
+	require.Len(t, hosts, 3)
+	assert.NotEmpty(t, hosts[0])
+	assert.Equal(t, []string{hosts[0], hosts[0], hosts[0]}, hosts)
+	assert.NotContains(t, hosts[0], "lock-7")
+}
