@@ -4,14 +4,17 @@ import (
 	"bytes"
 	"cmp"
 	"crypto/sha256"
+	"encoding/binary"
 	"encoding/gob"
 	"encoding/hex"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 
 	"dimlantern/core/entry"
 	"dimlantern/intake"
@@ -37,6 +40,26 @@ type stretch struct {
 	Last, Reached entry.Instant // of the entry before, and of all before
 	Host          string        // of the last entry before that fits
 	Header        string        // that names the columns
+	End           uint64        // a digest of its last bytes; of what is packed 0
+}
+
+// lastBytes is how many bytes at its end say whether a stretch is what it was.
+const lastBytes = 64
+
+func digestEnd(b []byte) uint64 {
+	return binary.LittleEndian.Uint64(digest(b[max(len(b)-lastBytes, 0):]))
+}
+
+// ends tells whether a file still has what the stretch ended with.
+func (s *stretch) ends(path string) bool {
+	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	b := make([]byte, min(lastBytes, s.To-s.From))
+	n, err := f.ReadAt(b, s.To-int64(len(b)))
+	return n == len(b) && (err == nil || err == io.EOF) && digestEnd(b) == s.End
 }
 
 // note is what is known of a file. A stretch that is missing is not known yet. What the file says is not
@@ -76,9 +99,12 @@ func (n *Notes) of(m intake.Member, layout string) *note {
 	defer out.mu.Unlock()
 	out.name = name
 	begins := len(print) >= out.Length && bytes.Equal(digest(print[:out.Length]), out.Begin)
-	short := len(out.List) > 0 && out.List[len(out.List)-1].To > m.Size
-	if !begins || short || m.Packed && len(out.List) > 0 &&
-		out.List[0].To != m.Size { // it is another one, or it was begun anew
+	same := begins
+	if n := len(out.List); begins && n > 0 {
+		last := &out.List[n-1]
+		same = m.Packed && last.To == m.Size || !m.Packed && last.To <= m.Size && last.ends(m.Path)
+	}
+	if !same { // it is another one, or it was begun anew
 		out.List = nil
 	}
 	out.Begin, out.Length = digest(print), len(print)

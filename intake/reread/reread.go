@@ -647,6 +647,9 @@ func (w *worker) scan(text []byte, from int64, noting, ended bool) int64 {
 		if whole := r.Plan.Cut(text, r.Encoding, false); ended && !w.part.member.Packed {
 			w.now.To = from + int64(whole) // what may go on is looked at again
 		}
+		if w.now.To > from && !w.part.member.Packed {
+			w.now.End = digestEnd(text[max(w.now.From-from, 0) : w.now.To-from])
+		}
 		if w.now.To-w.now.From >= noted && !w.part.member.Packed {
 			w.note(false)
 		}
@@ -667,6 +670,8 @@ func (w *worker) note(last bool) {
 		}
 		s.From, s.To = 0, p.member.Size // in bytes of the file as it lies there
 	}
-	p.note.learn(s)
+	if s.Least != entry.None { // else its entries have the time of the first one that comes yet
+		p.note.learn(s)
+	}
 	w.fresh = false
 }

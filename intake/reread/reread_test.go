@@ -174,7 +174,11 @@ func TestASpanIsWhatReadingAllFinds(t *testing.T) {
 			}
 			require.NoError(rt, os.Chtimes(name, begin.Add(24*time.Hour), begin.Add(24*time.Hour)))
 		}
-		body := writeLog(rt, kind, begin.Add(3*time.Hour), rapid.IntRange(0, 120).Draw(rt, "lines"))
+		banner := ""
+		if kind != "joined" && rapid.Bool().Draw(rt, "banner") { // each file begins like all
+			banner = strings.Repeat("the book of the locks, as it is kept at the harbour\n", 12)
+		}
+		body := banner + writeLog(rt, kind, begin.Add(3*time.Hour), rapid.IntRange(0, 120).Draw(rt, "lines"))
 		put(path, body)
 		if rapid.Bool().Draw(rt, "rotated") {
 			put(path+rapid.SampledFrom([]string{".1", ".1.gz"}).Draw(rt, "as"), writeLog(rt, kind, begin, 60))
@@ -200,7 +204,7 @@ func TestASpanIsWhatReadingAllFinds(t *testing.T) {
 				require.NoError(rt, os.WriteFile(path, []byte(body), 0o644))
 				require.NoError(rt, os.Chtimes(path, begin.Add(24*time.Hour), begin.Add(24*time.Hour)))
 			case 1: // it is begun anew in its place
-				body = writeLog(rt, kind, begin.Add(5*time.Hour), rapid.IntRange(1, 60).Draw(rt, "anew"))
+				body = banner + writeLog(rt, kind, begin.Add(5*time.Hour), rapid.IntRange(1, 120).Draw(rt, "anew"))
 				put(path, body)
 			}
 		}
