@@ -5,6 +5,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"slices"
 	"syscall"
 
 	"dimlantern/core/entry"
@@ -89,9 +90,20 @@ type Member struct {
 	ID     Identity
 }
 
-// Members are the files of a log, newest first.
+// mostListings is how often the files of a log are listed at most, until they stay as they are.
+const mostListings = 10
+
+// Members are the files of a log, newest first. They are listed until two listings are the same: while a
+// log is rotated, one alone may have a file twice, or not at all.
 func Members(series string) []Member {
 	files := members(series)
+	for range mostListings {
+		again := members(series)
+		same := slices.EqualFunc(files, again, func(a, b found) bool { return a.path == b.path && a.id == b.id })
+		if files = again; same {
+			break
+		}
+	}
 	out := make([]Member, 0, len(files))
 	for i := len(files) - 1; i >= 0; i-- {
 		out = append(out, Member{files[i].path, files[i].size, entry.Instant(files[i].mod), files[i].zip, files[i].id})
@@ -125,11 +137,18 @@ func (m Member) Open(series string) (*os.File, error) {
 	if f, ok := try(m.Path); ok {
 		return f, nil
 	}
-	for _, x := range Members(series) {
-		if x.ID == m.ID {
-			if f, ok := try(x.Path); ok {
-				return f, nil
+	for range mostListings { // it may be renamed once more meanwhile
+		here := false
+		for _, x := range Members(series) {
+			if x.ID == m.ID {
+				here = true
+				if f, ok := try(x.Path); ok {
+					return f, nil
+				}
 			}
+		}
+		if !here {
+			break
 		}
 	}
 	if f, err := os.Open(m.Path); err != nil {
@@ -141,4 +160,4 @@ func (m Member) Open(series string) (*os.File, error) {
 }
 
 // Print is what tells a file from others: some of its first bytes.
-func Print(path string) []byte { return printOf(path) }
+func Print(f *os.File) []byte { return firstBytes(f) }

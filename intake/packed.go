@@ -42,11 +42,19 @@ func openPacked(path string) (*packed, error) {
 	if err != nil {
 		return nil, err
 	}
+	p, err := unpacked(f, path)
+	if err != nil {
+		f.Close()
+	}
+	return p, err
+}
+
+// unpacked unpacks a file that is open, as its name says.
+func unpacked(f *os.File, path string) (*packed, error) {
 	p := &packed{file: f, close: func() {}}
 	if strings.HasSuffix(path, ".gz") {
 		z, err := gzip.NewReader(f)
 		if err != nil {
-			f.Close()
 			return nil, err
 		}
 		p.Reader = z
@@ -54,10 +62,19 @@ func openPacked(path string) (*packed, error) {
 	}
 	z, err := zstd.NewReader(f, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(256<<20))
 	if err != nil {
-		f.Close()
 		return nil, err
 	}
 	p.Reader, p.close = z, z.Close
+	return p, nil
+}
+
+// Unpack unpacks a member that was opened, from its begin on; the file is closed with it.
+func (m Member) Unpack(f *os.File) (io.ReadCloser, error) {
+	p, err := unpacked(f, m.Path)
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
 	return p, nil
 }
 

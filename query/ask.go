@@ -65,11 +65,15 @@ type Asked struct {
 // showEvery is how long an answer goes on before it is shown once more.
 const showEvery = 150 * time.Millisecond
 
+// mostAgain is how often a question is answered anew since files have gone while they were to be read.
+const mostAgain = 3
+
 // Answer answers it.
 func (x *Asking) Answer(ctx context.Context) (*Asked, error) {
 	began := time.Now()
 	out := &Asked{Kept: entry.None}
 	total := ask.NewAcc(x.Plan)
+	var mu sync.Mutex // of total
 	if x.Plan.Q.Alerts {
 		if err := x.alerts(total); err != nil {
 			return nil, err
@@ -82,7 +86,6 @@ func (x *Asking) Answer(ctx context.Context) (*Asked, error) {
 	if err != nil {
 		return nil, err
 	}
-	var mu sync.Mutex
 	shown, pause := time.Now(), showEvery
 	r := &reread.Reading{Settings: x.Settings, Zone: time.Local, Of: x.Plan.Condition(), Fields: x.Plan.Fields(),
 		Touches: x.Plan.Touches, Notes: x.Notes, Cores: x.Cores,
@@ -101,6 +104,12 @@ func (x *Asking) Answer(ctx context.Context) (*Asked, error) {
 		}
 	}
 	read, err := r.Run(ctx, x.Logs)
+	for again := 0; err == nil && read.Gone && again < mostAgain; again++ { // what was packed meanwhile lies elsewhere
+		mu.Lock()
+		total = ask.NewAcc(x.Plan)
+		mu.Unlock()
+		read, err = r.Run(ctx, x.Logs)
+	}
 	if err != nil {
 		return nil, err
 	}

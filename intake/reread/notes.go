@@ -14,7 +14,6 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"syscall"
 
 	"dimlantern/core/entry"
 	"dimlantern/intake"
@@ -51,12 +50,7 @@ func digestEnd(b []byte) uint64 {
 }
 
 // ends tells whether a file still has what the stretch ended with.
-func (s *stretch) ends(path string) bool {
-	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
-	if err != nil {
-		return false
-	}
-	defer f.Close()
+func (s *stretch) ends(f *os.File) bool {
 	b := make([]byte, min(lastBytes, s.To-s.From))
 	n, err := f.ReadAt(b, s.To-int64(len(b)))
 	return n == len(b) && (err == nil || err == io.EOF) && digestEnd(b) == s.End
@@ -74,9 +68,8 @@ type note struct {
 	name    string
 }
 
-// of is the note of a file, by what it is and how its times are read.
-func (n *Notes) of(m intake.Member, layout string) *note {
-	print := intake.Print(m.Path)
+// of is the note of a file, by what it is and begins with, and how its times are read.
+func (n *Notes) of(m intake.Member, f *os.File, print []byte, layout string) *note {
 	sum := sha256.Sum256([]byte(fmt.Sprintf("%d %d %s", m.ID.Dev, m.ID.Ino, layout)))
 	name := hex.EncodeToString(sum[:12])
 	n.mu.Lock()
@@ -102,7 +95,7 @@ func (n *Notes) of(m intake.Member, layout string) *note {
 	same := begins
 	if n := len(out.List); begins && n > 0 {
 		last := &out.List[n-1]
-		same = m.Packed && last.To == m.Size || !m.Packed && last.To <= m.Size && last.ends(m.Path)
+		same = m.Packed && last.To == m.Size || !m.Packed && last.To <= m.Size && last.ends(f)
 	}
 	if !same { // it is another one, or it was begun anew
 		out.List = nil

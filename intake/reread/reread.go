@@ -91,6 +91,7 @@ type Read struct {
 	Bytes   int64 // that were read
 	Of      int64 // that the files have
 	Unread  []string
+	Gone    bool                     // something is not there any more: another reading may find it elsewhere
 	Untimed map[string]entry.Instant // files whose entries have no time, and when they were written
 	First   map[string]entry.Instant // by log, the oldest time that is there, where that is known
 }
@@ -169,8 +170,9 @@ type running struct {
 type part struct {
 	log, file int
 	member    intake.Member
-	note      *note // nil where the entries have no time
-	from, to  int64 // bytes; of a whole file to its end
+	print     []byte // what the file begins with
+	note      *note  // nil where the entries have no time
+	from, to  int64  // bytes; of a whole file to its end
 	// known is how reading goes on there; nil is that it has to be found out, or that it is the file's
 	// begin.
 	known  *stretch
@@ -204,6 +206,7 @@ func (x *running) cannot(path string, err error) {
 	defer x.mu.Unlock()
 	words := fmt.Sprintf("%s cannot be read: %v", filepath.Base(path), bare(err))
 	if errors.Is(err, os.ErrNotExist) {
+		x.out.Gone = true
 		words = filepath.Base(path) + " has gone while it was to be read"
 	}
 	if !slices.Contains(x.out.Unread, words) && len(x.out.Unread) < 100 {
@@ -235,25 +238,41 @@ func (x *running) plan(ctx context.Context, log int) error {
 		if m.Size == 0 {
 			continue
 		}
-		p := part{log: log, file: len(members) - k, member: m, to: m.Size, newest: m.Mod}
-		if !plan.Timed() {
-			x.out.Untimed[m.Path] = m.Mod
-			if !x.Touches(m.Mod, m.Mod) {
-				continue
-			}
-			if p.apart = !m.Packed && x.apart(o, m, plan); p.apart {
-				x.cut(p, 0, m.Size)
-			} else {
-				x.parts = append(x.parts, &p)
-			}
-			continue
+		if err := x.planMember(part{log: log, file: len(members) - k, member: m, to: m.Size, newest: m.Mod}, plan,
+			layout, k == len(members)-1); err != nil {
+			x.cannot(m.Path, err)
 		}
-		p.note = x.Notes.of(m, layout)
-		x.notes = append(x.notes, p.note)
-		x.member(p, plan)
-		if k == len(members)-1 {
-			x.oldest = append(x.oldest, p)
+	}
+	return nil
+}
+
+// planMember divides a file into parts; oldest is that of its log.
+func (x *running) planMember(p part, plan *match.Plan, layout string, oldest bool) error {
+	o := &x.logs[p.log]
+	m := p.member
+	f, err := m.Open(o.Series)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	p.print = intake.Print(f)
+	if !plan.Timed() {
+		x.out.Untimed[m.Path] = m.Mod
+		if !x.Touches(m.Mod, m.Mod) {
+			return nil
 		}
+		if p.apart = !m.Packed && x.apart(o, f, p.print, plan); p.apart {
+			x.cut(p, 0, m.Size)
+		} else {
+			x.parts = append(x.parts, &p)
+		}
+		return nil
+	}
+	p.note = x.Notes.of(m, f, p.print, layout)
+	x.notes = append(x.notes, p.note)
+	x.member(p, f, plan)
+	if oldest {
+		x.oldest = append(x.oldest, p)
 	}
 	return nil
 }
@@ -270,7 +289,7 @@ func (x *running) first(p part) {
 
 // member plans what of a file has to be read: what is known to have times that matter, and what is not
 // known.
-func (x *running) member(p part, plan *match.Plan) {
+func (x *running) member(p part, f *os.File, plan *match.Plan) {
 	o := &x.logs[p.log]
 	known := p.note.known(p.member.Size)
 	if p.member.Packed {
@@ -280,7 +299,7 @@ func (x *running) member(p part, plan *match.Plan) {
 		x.parts = append(x.parts, &p)
 		return
 	}
-	p.apart = x.apart(o, p.member, plan)
+	p.apart = x.apart(o, f, p.print, plan)
 	if !p.apart { // how its entries go on shows from the begin on
 		n := 0
 		for n < len(known) && (n == 0 && known[n].From == 0 || n > 0 && known[n].From == known[n-1].To) {
@@ -354,16 +373,10 @@ func (x *running) cut(p part, from, to int64) {
 
 // apart tells whether the stretches of a file can be read each by itself: its lines are entries, and
 // say their year.
-func (x *running) apart(o *Log, m intake.Member, plan *match.Plan) bool {
-	head := intake.Print(m.Path)
+func (x *running) apart(o *Log, f *os.File, head []byte, plan *match.Plan) bool {
 	if plan.EncodingOf(head) != match.UTF8 || plan.Closed() > 0 || plan.Layout.Headed() {
 		return false
 	}
-	f, err := m.Open(o.Series)
-	if err != nil {
-		return false
-	}
-	defer f.Close()
 	buf := make([]byte, before)
 	n, _ := f.ReadAt(buf, 0)
 	if n = bytes.LastIndexByte(buf[:n], '\n') + 1; n == 0 {
@@ -397,16 +410,20 @@ func (w *worker) read(p *part) {
 		return
 	}
 	defer f.Close()
+	if !bytes.HasPrefix(intake.Print(f), p.print) { // its number was given to another
+		w.x.cannot(p.member.Path, os.ErrNotExist)
+		return
+	}
 	r := match.NewTaker(plan, o.Name, o.Host)
 	w.r = r
 	r.Skew, r.Near = o.Skew, p.member.Mod
-	r.Encoding = plan.EncodingOf(intake.Print(p.member.Path))
+	r.Encoding = plan.EncodingOf(p.print)
 	to := w.x.Begin()
 	r.Take = func(e *entry.Entry, _ int64) { to.Take(e, p.log, p.file) }
 	var in io.Reader = io.NewSectionReader(f, 0, p.to)
 	from := p.from
 	if p.member.Packed {
-		u, err := intake.Unpack(p.member.Path)
+		u, err := p.member.Unpack(f)
 		if err != nil {
 			w.x.cannot(p.member.Path, err)
 			return
@@ -646,6 +663,10 @@ func (w *worker) scan(text []byte, from int64, noting, ended bool) int64 {
 		w.now.To = from + int64(len(text))
 		if whole := r.Plan.Cut(text, r.Encoding, false); ended && !w.part.member.Packed {
 			w.now.To = from + int64(whole) // what may go on is looked at again
+			if whole < len(text) && w.now.From == 0 {
+				w.fresh = false // the first time may be in what goes on, and be another one then
+				return n
+			}
 		}
 		if w.now.To > from && !w.part.member.Packed {
 			w.now.End = digestEnd(text[max(w.now.From-from, 0) : w.now.To-from])

@@ -278,3 +278,94 @@ func TestAPackedCopyThatIsCutShort(t *testing.T) {
 	}
 	require.Greater(t, n, int64(2000))
 }
+
+// While a log is written to, rotated and packed, each entry that was there when a reading began is in it,
+// once; or the reading says that a file went away.
+func TestReadWhileItIsRotated(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(dir, "a.log")
+	s := settings(t)
+	var mu sync.Mutex // of written
+	written := 0
+	const rounds = 120
+	begin := time.Date(2026, 11, 20, 0, 0, 0, 0, time.UTC)
+	line := func(i int) string {
+		return fmt.Sprintf("%s host-a %d passed\n", begin.Add(time.Duration(i)*time.Second).Format(time.DateTime), i)
+	}
+	name := func(k int, packed string) string { return fmt.Sprintf("%s.%d%s", path, k, packed) }
+	rotate := func() {
+		for k := rounds; k > 0; k-- {
+			for _, packed := range []string{"", ".gz"} {
+				os.Rename(name(k, packed), name(k+1, packed)) // where it is there
+			}
+		}
+		os.Rename(path, name(1, ""))
+		if body, err := os.ReadFile(name(2, "")); err == nil {
+			var b bytes.Buffer
+			z := gzip.NewWriter(&b)
+			z.Write(body)
+			z.Close()
+			os.WriteFile(name(2, ".tmp"), b.Bytes(), 0o644)
+			os.Rename(name(2, ".tmp"), name(2, ".gz"))
+			os.Remove(name(2, ""))
+		}
+	}
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		for n := 0; n < rounds*200; n += 50 {
+			var b strings.Builder
+			for i := range 50 {
+				b.WriteString(line(n + i))
+			}
+			f, err := os.OpenFile(path, os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o644)
+			if err != nil {
+				return
+			}
+			f.WriteString(b.String())
+			f.Close()
+			mu.Lock()
+			written = n + 50
+			mu.Unlock()
+			if n%200 == 150 {
+				rotate()
+			}
+		}
+	}()
+	defer func() { <-done }()
+	notes := NewNotes(filepath.Join(dir, "notes"))
+	sure := 0
+	for last := false; !last; {
+		select {
+		case <-done:
+			last = true
+		default:
+		}
+		mu.Lock()
+		least := written
+		mu.Unlock()
+		var all []string
+		var n int64
+		var of sync.Mutex
+		x := &Reading{Settings: s, Zone: time.UTC, Notes: notes,
+			Touches: func(_, _ entry.Instant) bool { return true },
+			Begin:   func() Part { return &collected{mu: &of, all: &all, n: &n} }}
+		r, err := x.Run(context.Background(), []Log{{Name: "a", Series: path, Source: s.Source("timed")}})
+		require.NoError(t, err)
+		if r.Gone {
+			require.False(t, last)
+			continue
+		}
+		sure++
+		seen := map[string]bool{}
+		for _, e := range all {
+			text := strings.SplitN(e, " ", 5)[4]
+			require.False(t, seen[text], "twice: %s", text)
+			seen[text] = true
+		}
+		for i := range least {
+			require.True(t, seen[strings.TrimSuffix(line(i), "\n")], "missing of %d: %s", least, line(i))
+		}
+	}
+	require.Positive(t, sure)
+}
