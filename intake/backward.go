@@ -2,6 +2,7 @@ package intake
 
 import (
 	"context"
+	"errors"
 	"io"
 	"io/fs"
 	"os"
@@ -121,28 +122,41 @@ func MemberOf(path string) (Member, error) {
 	return Member{path, f.size, entry.Instant(f.mod), Packed(path), f.id}, nil
 }
 
-// Open opens a member of a series, under whatever name it has by now: it may have been rotated since.
-func (m Member) Open(series string) (*os.File, error) {
-	try := func(path string) (*os.File, bool) {
-		f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
-		if err != nil {
-			return nil, false
-		}
-		if info, err := f.Stat(); err == nil && info.Mode().IsRegular() && statOf(path, info).id == m.ID {
-			return f, true
-		}
-		f.Close()
-		return nil, false
+// OpenThere opens a member where it was listed; fs.ErrNotExist says that it is not there any more.
+func (m Member) OpenThere() (*os.File, error) {
+	f, err := m.openAt(m.Path)
+	if err == nil && f == nil {
+		err = fs.ErrNotExist
 	}
-	if f, ok := try(m.Path); ok {
+	return f, err
+}
+
+// openAt opens the member where it may be by now; nil is that another file is there.
+func (m Member) openAt(path string) (*os.File, error) {
+	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, err
+	}
+	if info, err := f.Stat(); err == nil && info.Mode().IsRegular() && statOf(path, info).id == m.ID {
 		return f, nil
+	}
+	f.Close()
+	return nil, nil
+}
+
+// Open opens a member of a series, under whatever name it has by now: it may have been rotated since. Its
+// number may have been given to another file, which [Print] tells.
+func (m Member) Open(series string) (*os.File, error) {
+	f, err := m.openAt(m.Path)
+	if f != nil || err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return f, err
 	}
 	for range mostListings { // it may be renamed once more meanwhile
 		here := false
 		for _, x := range Members(series) {
 			if x.ID == m.ID {
 				here = true
-				if f, ok := try(x.Path); ok {
+				if f, _ := m.openAt(x.Path); f != nil {
 					return f, nil
 				}
 			}
@@ -150,11 +164,6 @@ func (m Member) Open(series string) (*os.File, error) {
 		if !here {
 			break
 		}
-	}
-	if f, err := os.Open(m.Path); err != nil {
-		return nil, err
-	} else {
-		f.Close()
 	}
 	return nil, fs.ErrNotExist
 }

@@ -226,7 +226,7 @@ func bare(err error) error {
 // plan divides a log into the parts that have to be read.
 func (x *running) plan(ctx context.Context, log int) error {
 	o := &x.logs[log]
-	members := o.Members()
+	members, prints := listed(o)
 	plan := x.lend(o.Source)
 	defer x.back(o.Source, plan)
 	layout := trial.Times(x.Settings, o.Source) + plan.Layout.ZoneName()
@@ -238,15 +238,41 @@ func (x *running) plan(ctx context.Context, log int) error {
 		if m.Size == 0 {
 			continue
 		}
-		if err := x.planMember(part{log: log, file: len(members) - k, member: m, to: m.Size, newest: m.Mod}, plan,
-			layout, k == len(members)-1); err != nil {
+		p := part{log: log, file: len(members) - k, member: m, print: prints[k], to: m.Size, newest: m.Mod}
+		if err := x.planMember(p, plan, layout, k == len(members)-1); err != nil {
 			x.cannot(m.Path, err)
 		}
 	}
 	return nil
 }
 
-// planMember divides a file into parts; oldest is that of its log.
+// mostListed is how often the files of a log are listed at most, until each is where it was listed.
+const mostListed = 10
+
+// listed are the files of a log, newest first, with what each begins with.
+func listed(o *Log) (members []intake.Member, prints [][]byte) {
+	for range mostListed {
+		members = o.Members()
+		prints = make([][]byte, len(members))
+		stale := false
+		for i, m := range members {
+			f, err := m.OpenThere()
+			if stale = errors.Is(err, os.ErrNotExist); stale {
+				break
+			}
+			if err == nil {
+				prints[i] = intake.Print(f)
+				f.Close()
+			}
+		}
+		if !stale {
+			break
+		}
+	}
+	return members, prints
+}
+
+// planMember divides a file into parts; oldest says that it is the oldest of its log.
 func (x *running) planMember(p part, plan *match.Plan, layout string, oldest bool) error {
 	o := &x.logs[p.log]
 	m := p.member
@@ -255,7 +281,9 @@ func (x *running) planMember(p part, plan *match.Plan, layout string, oldest boo
 		return err
 	}
 	defer f.Close()
-	p.print = intake.Print(f)
+	if !bytes.HasPrefix(intake.Print(f), p.print) { // its number was given to another
+		return os.ErrNotExist
+	}
 	if !plan.Timed() {
 		x.out.Untimed[m.Path] = m.Mod
 		if !x.Touches(m.Mod, m.Mod) {
