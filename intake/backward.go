@@ -94,22 +94,26 @@ type Member struct {
 // mostListings is how often the files of a log are listed at most, until they stay as they are.
 const mostListings = 10
 
-// Members are the files of a log, newest first. They are listed until two listings are the same: while a
-// log is rotated, one alone may have a file twice, or not at all.
+// Members are the files of a log, newest first.
 func Members(series string) []Member {
+	out, _ := Steady(series)
+	return out
+}
+
+// Steady lists the files of a log, newest first, until two listings are the same: while a log is rotated,
+// one alone may have a file twice, or not at all. It is false where that did not come to be.
+func Steady(series string) (out []Member, same bool) {
 	files := members(series)
-	for range mostListings {
+	for i := 0; i < mostListings && !same; i++ {
 		again := members(series)
-		same := slices.EqualFunc(files, again, func(a, b found) bool { return a.path == b.path && a.id == b.id })
-		if files = again; same {
-			break
-		}
+		same = slices.EqualFunc(files, again, func(a, b found) bool { return a.path == b.path && a.id == b.id })
+		files = again
 	}
-	out := make([]Member, 0, len(files))
+	out = make([]Member, 0, len(files))
 	for i := len(files) - 1; i >= 0; i-- {
 		out = append(out, Member{files[i].path, files[i].size, entry.Instant(files[i].mod), files[i].zip, files[i].id})
 	}
-	return out
+	return out, same
 }
 
 // MemberOf is a file as a member of a log that is that file alone.

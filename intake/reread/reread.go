@@ -40,9 +40,15 @@ type Log struct {
 
 // Members are the log's files, newest first.
 func (o *Log) Members() []intake.Member {
-	all := intake.Members(o.Series)
+	all, _ := o.steady()
+	return all
+}
+
+// steady is Members; false where they change too fast to be listed.
+func (o *Log) steady() ([]intake.Member, bool) {
+	all, same := intake.Steady(o.Series)
 	if o.Only == "" {
-		return all
+		return all, same
 	}
 	all = slices.DeleteFunc(all, func(m intake.Member) bool { return m.Path != o.Only })
 	if len(all) == 0 { // its name is not that of a log
@@ -50,7 +56,7 @@ func (o *Log) Members() []intake.Member {
 			all = []intake.Member{m}
 		}
 	}
-	return all
+	return all, true
 }
 
 // Part takes the entries of a stretch of a log, and is told when it ends.
@@ -205,6 +211,7 @@ func (x *running) cannot(path string, err error) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	words := fmt.Sprintf("%s cannot be read: %v", filepath.Base(path), bare(err))
+	x.out.Gone = x.out.Gone || errors.Is(err, errRotated)
 	if errors.Is(err, os.ErrNotExist) {
 		x.out.Gone = true
 		words = filepath.Base(path) + " has gone while it was to be read"
@@ -226,7 +233,10 @@ func bare(err error) error {
 // plan divides a log into the parts that have to be read.
 func (x *running) plan(ctx context.Context, log int) error {
 	o := &x.logs[log]
-	members, prints := listed(o)
+	members, prints, sure := listed(o)
+	if !sure {
+		x.cannot(o.Series, errRotated)
+	}
 	plan := x.lend(o.Source)
 	defer x.back(o.Source, plan)
 	layout := trial.Times(x.Settings, o.Source) + plan.Layout.ZoneName()
@@ -249,10 +259,13 @@ func (x *running) plan(ctx context.Context, log int) error {
 // mostListed is how often the files of a log are listed at most, until each is where it was listed.
 const mostListed = 10
 
-// listed are the files of a log, newest first, with what each begins with.
-func listed(o *Log) (members []intake.Member, prints [][]byte) {
+// errRotated is that the files of a log change too fast to be listed.
+var errRotated = errors.New("its files are being renamed faster than they can be listed")
+
+// listed are the files of a log, newest first, with what each begins with; false where that is not sure.
+func listed(o *Log) (members []intake.Member, prints [][]byte, sure bool) {
 	for range mostListed {
-		members = o.Members()
+		members, sure = o.steady()
 		prints = make([][]byte, len(members))
 		stale := false
 		for i, m := range members {
@@ -265,11 +278,11 @@ func listed(o *Log) (members []intake.Member, prints [][]byte) {
 				f.Close()
 			}
 		}
-		if !stale {
+		if sure = sure && !stale; sure {
 			break
 		}
 	}
-	return members, prints
+	return members, prints, sure
 }
 
 // planMember divides a file into parts; oldest says that it is the oldest of its log.
