@@ -220,8 +220,27 @@ func Cell(s string) string {
 	return "'" + s
 }
 
+// mostFields is how many columns a table of entries has at most.
+const mostFields = 200
+
+// FieldNames adds the names of the fields of the answer's entries to some that are known, in the order in
+// which they come.
+func (a *Asked) FieldNames(known []string) []string {
+	for i := range a.Entries {
+		for _, f := range a.Entries[i].Fields {
+			if f.Name != "at" && f.Name != "text" && len(known) < mostFields && !slices.Contains(known, f.Name) {
+				known = append(known, f.Name)
+			}
+		}
+	}
+	return known
+}
+
 // WriteCSV writes the answer as comma-separated values (RFC 4180) with a header line.
-func (a *Asked) WriteCSV(to io.Writer) error {
+func (a *Asked) WriteCSV(to io.Writer) error { return a.WriteTable(to, a.FieldNames(nil), true) }
+
+// WriteTable is WriteCSV with some fields of entries as columns, and with a header line or without one.
+func (a *Asked) WriteTable(to io.Writer, fields []string, headed bool) error {
 	out := csv.NewWriter(to)
 	p := a.Plan
 	var head []string
@@ -230,15 +249,7 @@ func (a *Asked) WriteCSV(to io.Writer) error {
 	if entries || p.Span.Bounds != nil {
 		head = append(head, "at")
 	}
-	var fields []string
 	if entries {
-		for r := range a.Rows() {
-			for _, f := range r.Entry.Fields {
-				if f.Name != "at" && f.Name != "text" && !slices.Contains(fields, f.Name) && len(fields) < 200 {
-					fields = append(fields, f.Name)
-				}
-			}
-		}
 		head = append(append(head, fields...), "text")
 	} else {
 		head = append(head, p.Per()...)
@@ -265,7 +276,9 @@ func (a *Asked) WriteCSV(to io.Writer) error {
 	for i := range head {
 		head[i] = Cell(head[i])
 	}
-	out.Write(head)
+	if headed {
+		out.Write(head)
+	}
 	for r := range a.Rows() {
 		var cells []string
 		if r.At != entry.None {

@@ -94,6 +94,8 @@ func (o *askOptions) run(ctx context.Context, out io.Writer, text string, files 
 		return err
 	}
 	switch {
+	case a.Dropped > 0 && (o.asJSON || o.asCSV) && len(a.Untimed) == 0 && x.HasPieces():
+		err = o.pieces(ctx, out, x, a)
 	case o.asJSON:
 		err = a.WriteJSON(jsonOut(out))
 	case o.asCSV:
@@ -117,6 +119,32 @@ func (o *askOptions) run(ctx context.Context, out io.Writer, text string, files 
 	if len(a.Unread) > 0 {
 		return failed{english.Plural(len(a.Unread), "file", "") + " could not be read"}
 	}
+	return err
+}
+
+// pieces writes all entries of an answer that has no room for them at once.
+func (o *askOptions) pieces(ctx context.Context, out io.Writer, x *query.Asking, a *query.Asked) error {
+	a.Entries = nil
+	var fields []string
+	if o.asCSV {
+		_, err := x.Pieces(ctx, func(b *query.Asked) error {
+			fields = b.FieldNames(fields)
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+		if err := a.WriteTable(out, fields, true); err != nil {
+			return err
+		}
+	}
+	left, err := x.Pieces(ctx, func(b *query.Asked) error {
+		if o.asCSV {
+			return b.WriteTable(out, fields, false)
+		}
+		return b.WriteJSON(jsonOut(out))
+	})
+	a.Dropped = left
 	return err
 }
 

@@ -112,6 +112,21 @@ func New(q *lang.Question, m Moment) (*Plan, error) {
 	return p, nil
 }
 
+// Piece is the plan for a part of the span, half-open, of a question about entries themselves; with every,
+// for their number in each such period of it, in nanoseconds. It is nil where a part of the span is not
+// answered as it is in the whole: entries are then joined, or compared with the one before, or with others.
+func (p *Plan) Piece(from, to entry.Instant, every time.Duration) (*Plan, error) {
+	if p.ordered || p.columns[0].Fn != "entries" || p.Q.New > 0 || p.Q.Alerts || p.shown > 1 {
+		return nil, nil
+	}
+	q := *p.Q
+	q.Over, q.Every = nil, nil
+	if every > 0 {
+		q.Show, q.Per, q.Every = []lang.Column{{Fn: "count"}}, nil, &lang.Period{D: every}
+	}
+	return New(&q, Moment{Lamp: p.Lamp, From: from, To: to, Zone: p.zone, Alone: p.alone, Within: p.within})
+}
+
 // unitOf is the unit of a column's numbers: "duration", "share", "rate" or "".
 func unitOf(q *lang.Question, c lang.Column) string {
 	switch c.Fn {
