@@ -320,11 +320,19 @@ func (x *running) planMember(p part, plan *match.Plan, layout string, oldest boo
 
 // first notes the oldest time of the log that a file is the oldest of.
 func (x *running) first(p part) {
-	o := &x.logs[p.log]
 	for _, s := range p.note.known(p.member.Size) {
-		if s.From == 0 && s.Least != entry.None {
-			x.out.First[o.Name] = s.Least.Add(o.Skew)
+		if s.From == 0 {
+			x.firstIs(&p, s.Least)
 		}
+	}
+}
+
+// firstIs notes the oldest time at the begin of a file, where that is the oldest of its log.
+func (x *running) firstIs(p *part, least entry.Instant) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if o := &x.logs[p.log]; p.file == 1 && least != entry.None {
+		x.out.First[o.Name] = least.Add(o.Skew)
 	}
 }
 
@@ -706,6 +714,7 @@ func (w *worker) scan(text []byte, from int64, noting, ended bool) int64 {
 			w.now.To = from + int64(whole) // what may go on is looked at again
 			if whole < len(text) && w.now.From == 0 {
 				w.fresh = false // the first time may be in what goes on, and be another one then
+				w.x.firstIs(w.part, w.now.Least)
 				return n
 			}
 		}
