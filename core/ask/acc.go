@@ -504,10 +504,13 @@ func (s *subject) calc(c *lang.Calc, before func(field string) (num, bool)) (*bi
 }
 
 // Lean are the fields of which the values alone suffice for the question; false where it needs whole
-// entries. Then AddLean takes those values.
+// entries. Then AddLean takes those values, of entries that fit.
 func (p *Plan) Lean() (fields []string, ok bool) {
 	q := p.Q
-	if q.Where != nil || q.Ignore != nil || p.ordered || q.Each || q.Alerts || len(q.Reckon) > 0 || p.within != nil {
+	if _, phrase := q.Where.(*lang.Phrase); q.Where != nil && !phrase {
+		return nil, false
+	}
+	if q.Ignore != nil || p.ordered || q.Each || q.Alerts || len(q.Reckon) > 0 || p.within != nil {
 		return nil, false
 	}
 	for _, c := range p.columns {

@@ -12,22 +12,25 @@ import (
 // Lean takes a few fields out of lines, as bytes of the line, and makes nothing else of them. What is not
 // as usual it leaves to Divide.
 type Lean struct {
-	// Values are those of the fields, in their order; nil is lacking. They hold until the next line.
+	// Values are those of the fields, in their order; nil is lacking. They hold until the next line. Text is
+	// the entry's text, where that is wanted.
 	Values [][]byte
+	Text   []byte
 	At     entry.Instant
 
 	d      *Divider
 	fields []string
 	own    []bool // lacking, there is another value of that name
 	groups []int  // of a pattern
+	text   int    // the group of the text; -1 is none, where it is not wanted -2
 	timed  bool
 }
 
-// Lean returns what takes some fields out of the lines of a layout; nil where that takes a Divide, since
-// fields are changed, masked or made.
-func (d *Divider) Lean(fields []string) *Lean {
+// Lean returns what takes some fields out of the lines of a layout, and with text the text of entries; nil
+// where that takes a Divide, since fields are changed, masked or made.
+func (d *Divider) Lean(fields []string, text bool) *Lean {
 	l := d.Layout
-	x := &Lean{d: d, fields: fields, Values: make([][]byte, len(fields)), timed: l.Timed()}
+	x := &Lean{d: d, fields: fields, Values: make([][]byte, len(fields)), text: -2, timed: l.Timed()}
 	if len(l.steps) > 0 || len(l.names) > 0 || len(l.masks) > 0 || l.columns != nil {
 		return nil
 	}
@@ -42,7 +45,9 @@ func (d *Divider) Lean(fields []string) *Lean {
 		x.own = append(x.own, f == "host")
 	}
 	switch {
-	case l.format != nil && l.name == "json":
+	case text && l.types["text"] != "":
+		return nil
+	case l.format != nil && l.name == "json" && !text:
 		return x
 	case l.format != nil || len(l.patterns) != 1 || l.patterns[0].steps == nil:
 		return nil
@@ -51,8 +56,12 @@ func (d *Divider) Lean(fields []string) *Lean {
 	if x.timed && c.timeAt < 0 {
 		return nil
 	}
-	for _, f := range fields {
-		x.groups = append(x.groups, slices.Index(c.names, f))
+	x.groups = make([]int, len(fields))
+	for i, f := range fields {
+		x.groups[i] = slices.Index(c.names, f)
+	}
+	if text {
+		x.text = slices.Index(c.names, "text")
 	}
 	return x
 }
@@ -79,6 +88,14 @@ func (x *Lean) Divide(line []byte, near entry.Instant) bool {
 		if !x.usual(i) {
 			return false
 		}
+	}
+	switch {
+	case x.text == -1:
+		x.Text = line
+	case x.text >= 0 && spans[2*x.text] < spans[2*x.text+1]:
+		x.Text = line[spans[2*x.text]:spans[2*x.text+1]]
+	case x.text >= 0:
+		return false
 	}
 	if !x.timed {
 		return true

@@ -36,7 +36,8 @@ func TestLeanIsDivide(t *testing.T) {
 			l = object
 		}
 		d, slow := &Divider{Layout: l, Reuse: true}, &Divider{Layout: l}
-		x := d.Lean([]string{"host", "gate", "n"})
+		text := !json && rapid.Bool().Draw(t, "text")
+		x := d.Lean([]string{"host", "gate", "n"}, text)
 		require.NotNil(t, x)
 		value := rapid.OneOf(
 			rapid.StringMatching(`[a-z0-9 .-]{0,6}`),
@@ -86,8 +87,11 @@ func TestLeanIsDivide(t *testing.T) {
 			lean++
 			require.True(t, want.Fits && want.Timed, line)
 			require.Equal(t, want.At, x.At, line)
+			e := entry.Entry{Raw: want.Line, Fields: want.Fields}
+			if text {
+				require.Equal(t, e.Text(), string(x.Text), line)
+			}
 			for i, f := range []string{"host", "gate", "n"} {
-				e := entry.Entry{Fields: want.Fields}
 				v, _ := e.Get(f)
 				require.True(
 					t,

@@ -71,6 +71,7 @@ type Reader struct {
 	spare    []oneJudged // memory for what comes next
 	taken    entry.Entry
 	lean     *layout.Lean
+	phrase   string // that the text of what Lean gets has; "" is any text
 	marks    []int
 	mark     int
 }

@@ -67,14 +67,22 @@ func (s *scan) takeEntry(at, end, stop int) {
 }
 
 // LeanOn lets Lean get entries that are as usual, with the values of some fields, where all of them are
-// taken; false where the source's entries have to be divided as a whole.
+// taken, or those whose text has a phrase: Lean gets only those. It is false where the source's entries have
+// to be divided as a whole.
 func (r *Reader) LeanOn(fields []string) bool {
 	p := r.Plan
-	if !p.take || p.rules[0].rule.Problem != nil || p.kept || p.entry != nil || p.only != nil || len(r.constant) > 0 ||
+	if !p.take {
+		return false
+	}
+	phrase, phrased := p.rules[0].rule.Problem.(*lang.Phrase)
+	if p.rules[0].rule.Problem != nil && !phrased || p.kept || p.entry != nil || p.only != nil || len(r.constant) > 0 ||
 		p.Layout.Headed() || !r.Sure && p.Timed() {
 		return false
 	}
-	r.lean = r.divider.Lean(fields)
+	r.lean, r.phrase = r.divider.Lean(fields, phrased), ""
+	if phrased {
+		r.phrase = phrase.Text
+	}
 	return r.lean != nil
 }
 
@@ -83,6 +91,9 @@ func (s *scan) takeLean(at, end int) bool {
 	r := s.r
 	if !r.lean.Divide(s.line(at, end), s.near()) {
 		return false
+	}
+	if r.phrase != "" && !HasPhrase(string(r.lean.Text), r.phrase) {
+		return true
 	}
 	own := r.Last
 	if r.Plan.Timed() {
