@@ -43,14 +43,14 @@ rule passages-shallow {
 // over the same time, in the answer's units.
 func TestThresholdsOfRules(t *testing.T) {
 	for text, want := range map[string]string{
-		`on locks where result == "passed" show p95(took) per gate every 1h over 24h`:                   "raises > 150s",
-		`on locks where result == "refused" show max(keel), count per gate every 1h over 24h`:           "raises > 8",
-		`on locks where result == "passed" and gate == "gate-c1" show min(keel) every 30m over 24h`:     "raises < 0.25",
-		`on locks where result == "passed" show p95(took) per gate every 30m over 24h`:                  "",
-		`on locks where result == "passed" show p99(took) per gate every 1h over 24h`:                   "",
-		`on locks where result == "refused" show p95(took) per gate every 1h over 24h`:                  "",
-		`on alerts show count every 1h over 24h`:                                                        "",
-		`join result == "refused" to result == "passed" by gate within 1h show count every 1h over 24h`: "",
+		`on locks where result == "passed" show p95(took) per gate every 1h over 9h`:                   "raises > 150s",
+		`on locks where result == "refused" show max(keel), count per gate every 1h over 9h`:           "raises > 8",
+		`on locks where result == "passed" and gate == "gate-c1" show min(keel) every 30m over 9h`:     "raises < 0.25",
+		`on locks where result == "passed" show p95(took) per gate every 30m over 9h`:                  "",
+		`on locks where result == "passed" show p99(took) per gate every 1h over 9h`:                   "",
+		`on locks where result == "refused" show p95(took) per gate every 1h over 9h`:                  "",
+		`on alerts show count every 1h over 9h`:                                                        "",
+		`join result == "refused" to result == "passed" by gate within 1h show count every 1h over 9h`: "",
 	} {
 		settings, q, ds := Typed([]folder.Text{{Name: "s", Body: lockRules}}, text)
 		require.NotNil(t, q, "%s: %v", text, ds)
