@@ -74,6 +74,7 @@ long: tools build
 	@# As processors without wide instructions do it, where there is an emulator.
 	if command -v qemu-aarch64-static >/dev/null; then GOARCH=arm64 $(GO) test -exec qemu-aarch64-static ./core/...; else echo "without qemu-aarch64-static (apt-get install qemu-user-static) nothing is run for arm64"; fi
 	$(GO) test ./core/lang -run XXX -fuzz FuzzParse -fuzztime 5m -fuzzminimizetime 20x
+	$(GO) test ./core/author -run XXX -fuzz FuzzQuestion -fuzztime 5m -fuzzminimizetime 20x
 	$(GO) test ./core/steps -run XXX -fuzz FuzzSteps -fuzztime 5m -fuzzminimizetime 20x
 	$(GO) test ./core/layout -run XXX -fuzz FuzzSyslog -fuzztime 5m -fuzzminimizetime 20x
 	$(GO) test ./core/layout -run XXX -fuzz FuzzFormats -fuzztime 5m -fuzzminimizetime 20x
