@@ -30,14 +30,17 @@ type Ledger struct {
 	mu     sync.Mutex
 	rooms  map[string]*growing
 	sparks map[string]*spark // by question
-	making bool
+	making bool              // small pictures of kept questions
+	// counting tells that entries of a source are, that were there before it was followed.
+	counting bool
 }
 
-// spark is the small picture of a kept question.
+// spark is the small picture of a kept question, or of a source.
 type spark struct {
 	of     string
 	at     time.Time
 	series []float64
+	from   entry.Instant // where the first number stands, of what is drawn along the axis
 }
 
 // NewLedger answers with what an Asker knows; the notes of files stand in a folder.
@@ -760,7 +763,44 @@ func (l *Ledger) overview(
 			Flow: make([]int64, min(columns, MaxColumns))}
 		v.Asks = append(v.Asks, a)
 	}
-	return v, l.flows(sn, v, q)
+	err := l.flows(sn, v, q)
+	for i := range v.Asks {
+		if a := &v.Asks[i]; a.Kind == "source" && !slices.ContainsFunc(a.Flow, func(n int64) bool { return n > 0 }) {
+			l.readFlow(sn, a, q, v.To)
+		}
+	}
+	return v, err
+}
+
+// readFlow fills in how many entries a source has of which none came while it was followed: those that
+// were there before. They are counted beside, and are there a little later.
+func (l *Ledger) readFlow(sn *snapshot.Snapshot, a *api.LedgerAsk, q api.LedgerQuery, to entry.Instant) {
+	name := "on " + a.Name
+	of := fmt.Sprint(q.Column)
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	s := l.sparks[name]
+	if s != nil && s.of == of {
+		for k, n := range s.series {
+			at := s.from.Add(time.Duration(k) * q.Column)
+			if i := int(at.Sub(q.From) / max(q.Column, 1)); at >= q.From && i < len(a.Flow) {
+				a.Flow[i] += int64(n)
+			}
+		}
+	}
+	near := s != nil && s.of == of && s.from <= q.From && s.from.Add(time.Duration(len(s.series))*q.Column) >= q.From
+	if near && time.Since(s.at) <= sparkFresh || l.counting || q.Column <= 0 {
+		return
+	}
+	l.counting = true
+	one := &lang.Question{On: []string{a.Name}, Show: []lang.Column{{Fn: "count"}}}
+	go func() {
+		series := l.series(sn, one, ask.Moment{Lamp: to, From: q.From, To: to, Column: q.Column})
+		l.mu.Lock()
+		defer l.mu.Unlock()
+		l.counting = false
+		l.sparks[name] = &spark{of: of, at: time.Now(), series: series, from: q.From}
+	}()
 }
 
 // flows fills in how many entries of each source came when.
@@ -869,7 +909,7 @@ func (l *Ledger) drawn(sn *snapshot.Snapshot, v *api.LedgerView, lamp entry.Inst
 			if q.Off || s != nil && s.of == text && time.Since(s.at) <= sparkFresh {
 				continue
 			}
-			s = &spark{of: text, at: time.Now(), series: l.series(sn, q, lamp)}
+			s = &spark{of: text, at: time.Now(), series: l.series(sn, q, ask.Moment{Lamp: lamp})}
 			l.mu.Lock()
 			l.sparks[q.Name] = s
 			l.mu.Unlock()
@@ -877,19 +917,22 @@ func (l *Ledger) drawn(sn *snapshot.Snapshot, v *api.LedgerView, lamp entry.Inst
 	}()
 }
 
-// series is the first number of a question over its span; nil where that would take too long.
-func (l *Ledger) series(sn *snapshot.Snapshot, q *lang.Question, lamp entry.Instant) []float64 {
+// series is the first number of a question over its span, in periods that a small picture has where the
+// moment says none; nil where that would take too long.
+func (l *Ledger) series(sn *snapshot.Snapshot, q *lang.Question, m ask.Moment) []float64 {
 	if c := q.Columns()[0]; c.Fn == "entries" || c.Fn == "gaps" || q.Each {
 		return nil
 	}
 	one := *q
 	one.Every, one.Beside, one.Most, one.Having = nil, nil, nil, nil
-	m := ask.Moment{Lamp: lamp, Zone: zoneOf(q)}
+	m.Zone = zoneOf(q)
 	p, err := ask.New(&one, m)
 	if err != nil {
 		return nil
 	}
-	m.Column = max(p.Span.To.Sub(p.Span.From)/sparkWide, time.Second)
+	if m.Column == 0 {
+		m.Column = max(p.Span.To.Sub(p.Span.From)/sparkWide, time.Second)
+	}
 	if p, err = ask.New(&one, m); err != nil {
 		return nil
 	}
