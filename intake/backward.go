@@ -5,7 +5,9 @@ import (
 	"errors"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
+	"path/filepath"
 	"slices"
 	"syscall"
 
@@ -97,23 +99,48 @@ const mostListings = 10
 // Members are the files of a log, newest first.
 func Members(series string) []Member {
 	out, _ := Steady(series)
-	return out
+	return out[series]
 }
 
-// Steady lists the files of a log, newest first, until two listings are the same: while a log is rotated,
-// one alone may have a file twice, or not at all. It is false where that did not come to be.
-func Steady(series string) (out []Member, same bool) {
-	files := members(series)
-	for i := 0; i < mostListings && !same; i++ {
-		again := members(series)
-		same = slices.EqualFunc(files, again, func(a, b found) bool { return a.path == b.path && a.id == b.id })
-		files = again
+// Steady lists the files of logs, by their series and newest first, until two listings are the same: while
+// a log is rotated, one alone may have a file twice, or not at all. It is false where that did not come to
+// be. Each folder is looked at once for all of them.
+func Steady(series ...string) (out map[string][]Member, same bool) {
+	folders := map[string][]string{}
+	for _, s := range series {
+		folders[filepath.Dir(s)] = append(folders[filepath.Dir(s)], s)
 	}
-	out = make([]Member, 0, len(files))
-	for i := len(files) - 1; i >= 0; i-- {
-		out = append(out, Member{files[i].path, files[i].size, entry.Instant(files[i].mod), files[i].zip, files[i].id})
+	out, same = make(map[string][]Member, len(series)), true
+	for dir, list := range folders {
+		files := listFolder(dir, list)
+		steady := false
+		for i := 0; i < mostListings && !steady; i++ {
+			again := listFolder(dir, list)
+			steady = maps.EqualFunc(files, again, func(a, b []found) bool {
+				return slices.EqualFunc(a, b, func(a, b found) bool { return a.path == b.path && a.id == b.id })
+			})
+			files = again
+		}
+		same = same && steady
+		for s, list := range files {
+			of := make([]Member, 0, len(list))
+			for _, f := range slices.Backward(list) {
+				of = append(of, Member{f.path, f.size, entry.Instant(f.mod), f.zip, f.id})
+			}
+			out[s] = of
+		}
 	}
 	return out, same
+}
+
+// listFolder is what a folder has of some series, by series and oldest first.
+func listFolder(dir string, series []string) map[string][]found {
+	folder := folderOf(dir, func(s string) bool { return slices.Contains(series, s) })
+	out := make(map[string][]found, len(series))
+	for _, s := range series {
+		out[s] = folder.members(s)
+	}
+	return out
 }
 
 // MemberOf is a file as a member of a log that is that file alone.

@@ -47,8 +47,13 @@ func (o *Log) Members() []intake.Member {
 // steady is Members; false where they change too fast to be listed.
 func (o *Log) steady() ([]intake.Member, bool) {
 	all, same := intake.Steady(o.Series)
+	return o.among(all[o.Series]), same || o.Only != ""
+}
+
+// among are the log's files among those of its series.
+func (o *Log) among(all []intake.Member) []intake.Member {
 	if o.Only == "" {
-		return all, same
+		return all
 	}
 	all = slices.DeleteFunc(all, func(m intake.Member) bool { return m.Path != o.Only })
 	if len(all) == 0 { // its name is not that of a log
@@ -56,7 +61,7 @@ func (o *Log) steady() ([]intake.Member, bool) {
 			all = []intake.Member{m}
 		}
 	}
-	return all, true
+	return all
 }
 
 // Part takes the entries of a stretch of a log, and is told when it ends.
@@ -121,8 +126,16 @@ func (r *Reading) Run(ctx context.Context, logs []Log) (*Read, error) {
 	if x.Notes == nil {
 		x.Notes = NewNotes("")
 	}
+	var series []string
 	for i := range logs {
-		if err := x.plan(ctx, i); err != nil {
+		series = append(series, logs[i].Series)
+	}
+	first, steady := intake.Steady(series...)
+	if !steady {
+		first = nil
+	}
+	for i := range logs {
+		if err := x.plan(ctx, i, first[logs[i].Series]); err != nil {
 			return nil, err
 		}
 	}
@@ -230,10 +243,10 @@ func bare(err error) error {
 	return err
 }
 
-// plan divides a log into the parts that have to be read.
-func (x *running) plan(ctx context.Context, log int) error {
+// plan divides a log, whose files were listed first, into the parts that have to be read.
+func (x *running) plan(ctx context.Context, log int, first []intake.Member) error {
 	o := &x.logs[log]
-	members, prints, sure := listed(o)
+	members, prints, sure := listed(o, first)
 	if !sure {
 		x.cannot(o.Series, errRotated)
 	}
@@ -263,9 +276,14 @@ const mostListed = 10
 var errRotated = errors.New("its files are being renamed faster than they can be listed")
 
 // listed are the files of a log, newest first, with what each begins with; false where that is not sure.
-func listed(o *Log) (members []intake.Member, prints [][]byte, sure bool) {
-	for range mostListed {
-		members, sure = o.steady()
+// First is how they were listed first; nil is not yet.
+func listed(o *Log, first []intake.Member) (members []intake.Member, prints [][]byte, sure bool) {
+	for try := range mostListed {
+		if try == 0 && first != nil {
+			members, sure = o.among(slices.Clone(first)), true
+		} else {
+			members, sure = o.steady()
+		}
 		prints = make([][]byte, len(members))
 		stale := false
 		for i, m := range members {
