@@ -288,17 +288,20 @@ func (o *askOptions) logs(settings *lang.Settings, q *lang.Question, files []str
 		}
 		return out, nil
 	}
+	of := map[*lang.Source][]string{}
 	for _, f := range files {
 		fits, err := sourcesFor(settings, o.as, f)
 		if err != nil {
 			return nil, err
 		}
 		for _, src := range fits {
-			switch {
-			case slices.Contains(sources, src), o.as != "":
-				add(src, []string{f}, true)
+			if (slices.Contains(sources, src) || o.as != "") && !slices.Contains(of[src], f) {
+				of[src] = append(of[src], f)
 			}
 		}
+	}
+	for _, src := range settings.Sources {
+		add(src, of[src], true)
 	}
 	if len(out) == 0 {
 		return nil, fmt.Errorf("none of the files is of a source that the question is on: %s", q)
