@@ -937,13 +937,7 @@ func (l *Ledger) series(sn *snapshot.Snapshot, q *lang.Question, m ask.Moment) [
 		return nil
 	}
 	x := l.asking(sn, sn.Settings, p)
-	size := int64(0)
-	for i := range x.Logs {
-		for _, f := range x.Logs[i].Members() {
-			size += f.Size
-		}
-	}
-	if size > sparkBytes {
+	if reread.Size(x.Logs) > sparkBytes {
 		return nil
 	}
 	x.Cores = 1

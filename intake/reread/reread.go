@@ -38,13 +38,7 @@ type Log struct {
 	Skew   time.Duration // how far its writer's clock lies back
 }
 
-// Members are the log's files, newest first.
-func (o *Log) Members() []intake.Member {
-	all, _ := o.steady()
-	return all
-}
-
-// steady is Members; false where they change too fast to be listed.
+// steady are the log's files, newest first; false where they change too fast to be listed.
 func (o *Log) steady() ([]intake.Member, bool) {
 	all, same := intake.Steady(o.Series)
 	return o.among(all[o.Series]), same || o.Only != ""
@@ -62,6 +56,26 @@ func (o *Log) among(all []intake.Member) []intake.Member {
 		}
 	}
 	return all
+}
+
+func seriesOf(logs []Log) []string {
+	out := make([]string, 0, len(logs))
+	for i := range logs {
+		out = append(out, logs[i].Series)
+	}
+	return out
+}
+
+// Size is how large the files of logs are together, as they lie there, in bytes.
+func Size(logs []Log) int64 {
+	all, _ := intake.Steady(seriesOf(logs)...)
+	size := int64(0)
+	for i := range logs {
+		for _, m := range logs[i].among(slices.Clone(all[logs[i].Series])) {
+			size += m.Size
+		}
+	}
+	return size
 }
 
 // Part takes the entries of a stretch of a log, and is told when it ends.
@@ -126,11 +140,7 @@ func (r *Reading) Run(ctx context.Context, logs []Log) (*Read, error) {
 	if x.Notes == nil {
 		x.Notes = NewNotes("")
 	}
-	var series []string
-	for i := range logs {
-		series = append(series, logs[i].Series)
-	}
-	first, steady := intake.Steady(series...)
+	first, steady := intake.Steady(seriesOf(logs)...)
 	if !steady {
 		first = nil
 	}

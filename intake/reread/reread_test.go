@@ -94,7 +94,7 @@ func read(
 
 // whole is read by one look at the whole of each file.
 func whole(t require.TestingT, s *lang.Settings, log Log, from, to entry.Instant) (in []string) {
-	members := log.Members()
+	members, _ := log.steady()
 	for k, m := range members {
 		f, err := os.Open(m.Path)
 		require.NoError(t, err)
