@@ -38,7 +38,13 @@ type Log struct {
 	Skew   time.Duration // how far its writer's clock lies back
 }
 
-// steady are the log's files, newest first; false where they change too fast to be listed.
+// Members are the log's files, newest first.
+func (o *Log) Members() []intake.Member {
+	all, _ := o.steady()
+	return all
+}
+
+// steady is Members; false where they change too fast to be listed.
 func (o *Log) steady() ([]intake.Member, bool) {
 	all, same := intake.Steady(o.Series)
 	return o.among(all[o.Series]), same || o.Only != ""
