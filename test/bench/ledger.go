@@ -11,7 +11,6 @@ import (
 	"path/filepath"
 	"runtime"
 	"sync"
-	"syscall"
 	"time"
 
 	"dimlantern/core/ask"
@@ -205,8 +204,8 @@ func memory(dir, objects string) {
 		if c.Run() != nil {
 			continue
 		}
-		if u, ok := c.ProcessState.SysUsage().(*syscall.Rusage); ok && u.Maxrss<<10 > most {
-			most, which = u.Maxrss<<10, q
+		if n := mostMemory(c.ProcessState); n > most {
+			most, which = n, q
 		}
 	}
 	fmt.Printf("the most memory of five questions that keep much: %d MiB (aim 300): %s\n", most>>20, which)
