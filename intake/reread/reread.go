@@ -221,9 +221,10 @@ func (x *running) lend(src *lang.Source) *match.Plan {
 	x.mu.Lock()
 	list := x.plans[src.Name]
 	if n := len(list); n > 0 {
+		p := list[n-1] // as long as nobody gives one back in its place
 		x.plans[src.Name] = list[:n-1]
 		x.mu.Unlock()
-		return list[n-1]
+		return p
 	}
 	x.mu.Unlock()
 	return match.NewTaking(x.Settings, src, x.Of, x.Fields, x.Zone)
