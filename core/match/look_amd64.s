@@ -1,5 +1,6 @@
 //go:build amd64 && !purego
 
+#include "go_asm.h"
 #include "textflag.h"
 
 // The hash of a position's bytes is in CX: note the position in R8, move on to the next
@@ -220,10 +221,10 @@ TEXT ·twos(SB), NOSPLIT, $0-64
 	MOVQ slab_len+16(FP), R13
 	MOVQ p+32(FP), R8
 	MOVQ out+40(FP), DI
-	VPBROADCASTB 0(BX), Y0
-	VPBROADCASTB 1(BX), Y1
-	VPBROADCASTB 2(BX), Y2
-	MOVBLZX 3(BX), R9
+	VPBROADCASTB two_first(BX), Y0
+	VPBROADCASTB two_second(BX), Y1
+	VPBROADCASTB two_or(BX), Y2
+	MOVBLZX two_apart(BX), R9
 	SUBQ R9, R13
 	SUBQ $64, R13             // the last place from which 64 positions have both bytes
 	LEAQ (SI)(R9*1), R10

@@ -44,6 +44,19 @@ func BenchmarkWide(b *testing.B) {
 	if wide {
 		b.Run("sift/wide", over(func(p int) (int, int) { return sift(&s, 3, slab, p, &out) }))
 		b.Run("sift/plain", over(func(p int) (int, int) { return siftPlain(&s, 3, slab, p, &out) }))
+		pair := &two{first: 'b', second: 'z', apart: 2} // as rare as they are where it is chosen
+		b.Run("two bytes/wide", over(func(p int) (int, int) { return twos(pair, slab, p, &out) }))
+		b.Run("two bytes/plain", func(b *testing.B) {
+			b.SetBytes(int64(len(slab)))
+			for b.Loop() {
+				n := 0
+				for p := 0; p+int(pair.apart) < len(slab); p++ {
+					if pair.passes(slab, p) {
+						n++
+					}
+				}
+			}
+		})
 	}
 	for name, is := range map[string]func([]byte) bool{"wide": ascii, "plain": asciiPlain} {
 		b.Run("ascii/"+name, func(b *testing.B) {
