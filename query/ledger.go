@@ -18,7 +18,6 @@ import (
 	"dimlantern/core/lang"
 	"dimlantern/intake/reread"
 	"dimlantern/snapshot"
-	"dimlantern/store"
 )
 
 // Ledger answers questions as they are typed: one at a time for each room that asks, each answer shown
@@ -33,14 +32,6 @@ type Ledger struct {
 	making bool              // small pictures of kept questions
 	// counting tells that entries of a source are, that were there before it was followed.
 	counting bool
-}
-
-// spark is the small picture of a kept question, or of a source.
-type spark struct {
-	of     string
-	at     time.Time
-	series []float64
-	from   entry.Instant // where the first number stands, of what is drawn along the axis
 }
 
 // NewLedger answers with what an Asker knows; the notes of files stand in a folder.
@@ -140,6 +131,19 @@ func checked(sn *snapshot.Snapshot, text string) (*lang.Settings, *lang.Question
 		}
 	}
 	return settings, q, ds
+}
+
+// askable is checked, with what is wrong as an error.
+func askable(sn *snapshot.Snapshot, text string) (*lang.Settings, *lang.Question, error) {
+	settings, q, ds := checked(sn, text)
+	if q != nil {
+		return settings, q, nil
+	}
+	what := "the question cannot be answered"
+	if len(ds) > 0 {
+		what = ds[0].What
+	}
+	return nil, nil, &api.Problem{Code: api.Refused, What: what}
 }
 
 func problems(ds []lang.Diagnostic) []api.BenchFinding {
@@ -528,133 +532,6 @@ func sameEntries(s *lang.Settings, q *lang.Question, r *lang.Rule) bool {
 	return ok && slices.ContainsFunc(and.Of, func(x lang.Expr) bool { return x.String() == problem })
 }
 
-// Inside answers what is in a part of an answer.
-func (l *Ledger) Inside(ctx context.Context, q api.InsideQuery) (*api.Inside, error) {
-	sn := l.asker.Window.Now()
-	settings, question, ds := checked(sn, q.Text)
-	if question == nil {
-		what := "the question cannot be answered"
-		if len(ds) > 0 {
-			what = ds[0].What
-		}
-		return nil, &api.Problem{Code: api.Refused, What: what}
-	}
-	lamp := cmp.Or(q.At, entry.Of(time.Now()))
-	bare := *question
-	bare.Show, bare.Every, bare.Beside, bare.Having, bare.Most, bare.New, bare.Over = nil, nil, nil, nil, nil, 0, nil
-	bare.Each = false
-	moment := ask.Moment{Lamp: lamp, From: q.From, To: min(q.To, lamp), Zone: zoneOf(question)}
-	if q.Group != nil {
-		moment.Within = &ask.Within{Per: question.Per, Key: q.Group}
-		if question.Each {
-			return nil, &api.Problem{Code: api.Refused, What: "of every field at once no entries are shown"}
-		}
-	}
-	run := func(change func(*lang.Question), newest int) (*Asked, error) {
-		one := bare
-		change(&one)
-		p, err := ask.New(&one, moment)
-		if err != nil {
-			return nil, err
-		}
-		p.Newest = newest
-		return l.asking(sn, settings, p).Answer(ctx)
-	}
-	out := &api.Inside{Values: []api.LedgerShare{}, Lines: []api.FoundEntry{}}
-	lines, err := run(func(*lang.Question) {}, cmp.Or(q.Lines, 50))
-	if err != nil {
-		return nil, err
-	}
-	out.Count = lines.Fit
-	for i := len(lines.Entries) - 1; i >= 0; i-- {
-		out.Lines = append(out.Lines, foundEntry(&lines.Entries[i], settings))
-	}
-	out.Fields = likely(question, lines.Entries)
-	out.Field = cmp.Or(q.Field, first(out.Fields))
-	if out.Field == "" {
-		return out, nil
-	}
-	values, err := run(func(x *lang.Question) {
-		x.Per, x.Show = []string{out.Field}, []lang.Column{{Fn: "count"}}
-		x.Most = &lang.Most{N: 30}
-	}, 0)
-	if err != nil {
-		return nil, err
-	}
-	for _, g := range values.Groups {
-		if g.Rest {
-			out.Others, out.OthersCount = g.Of, g.Count
-			continue
-		}
-		s := api.LedgerShare{Field: out.Field, Value: ask.Written(g.Per[0]), Count: g.Count}
-		if out.Count > 0 {
-			s.Share = float64(g.Count) / float64(out.Count)
-		}
-		out.Values = append(out.Values, s)
-	}
-	numbers, err := run(func(x *lang.Question) {
-		x.Per = nil
-		for _, fn := range []string{"min", "median", "p95", "max", "avg"} {
-			x.Show = append(x.Show, lang.Column{Fn: fn, Field: out.Field})
-		}
-	}, 0)
-	if err != nil {
-		return nil, err
-	}
-	if len(numbers.Groups) > 0 {
-		for i, name := range []string{"least", "median", "p95", "greatest", "average"} {
-			if s := numbers.Plan.Shown(numbers.Groups[0].Values[i], i); s != "" {
-				out.Numbers = append(out.Numbers, name+" "+s)
-			}
-		}
-	}
-	return out, nil
-}
-
-func first(list []string) string {
-	if len(list) == 0 {
-		return ""
-	}
-	return list[0]
-}
-
-// likely are the fields of entries, those that the question is about first, then those with few values.
-func likely(q *lang.Question, list []ask.Entry) []string {
-	different := map[string]map[string]bool{}
-	var names []string
-	for i := range list {
-		for _, f := range list[i].Fields {
-			if f.Value == "" || f.Name == "text" || f.Name == "at" || f.Name == "began" || f.Name == "ended" {
-				continue
-			}
-			if different[f.Name] == nil {
-				different[f.Name] = map[string]bool{}
-				names = append(names, f.Name)
-			}
-			different[f.Name][f.Value] = true
-		}
-	}
-	own := append(q.Captures(), q.Fields()...)
-	rank := func(f string) int {
-		switch {
-		case slices.Contains(own, f) && !slices.Contains(q.Per, f):
-			return 0
-		case slices.Contains(q.Per, f):
-			return 1
-		case len(different[f]) > 1 && len(different[f]) < max(len(list)/2, 3):
-			return 2
-		}
-		return 3
-	}
-	slices.SortStableFunc(names, func(a, b string) int {
-		return cmp.Or(cmp.Compare(rank(a), rank(b)), cmp.Compare(len(different[a]), len(different[b])))
-	})
-	if !slices.Contains(names, "host") {
-		names = append(names, "host")
-	}
-	return names
-}
-
 // Edit changes the text of a question.
 func (l *Ledger) Edit(_ context.Context, e api.LedgerEdit) (*api.LedgerText, error) {
 	text := e.Text
@@ -716,127 +593,12 @@ func (l *Ledger) Rule(_ context.Context, e api.LedgerEdit) (*api.LedgerText, err
 	return &api.LedgerText{Text: text}, nil
 }
 
-// overview is what can be asked.
-func (l *Ledger) overview(
-	ctx context.Context,
-	sn *snapshot.Snapshot,
-	q api.LedgerQuery,
-	lamp entry.Instant,
-) (*api.LedgerView,
-	error) {
-	l.end(q.Room)
-	v := &api.LedgerView{Done: true, At: lamp, From: q.From, To: cmp.Or(q.Until, lamp), Kept: entry.None}
-	settings := sn.Settings
-	v.Complete, v.Typed = author.CompleteQuestion(settings, nil, "", 1, 0)
-	for _, x := range settings.Asks {
-		a := api.LedgerAsk{
-			Name:  x.Name,
-			Text:  strings.Join(x.Clauses(), "\n"),
-			Words: strings.Join(x.Words(), " "),
-			Kind:  "kept",
-			Where: x.Pos.File,
-		}
-		switch {
-		case x.BuiltIn():
-			a.Kind, a.Where, a.Words = "alerts", "there from the start", x.Note
-		case x.Off:
-			a.Words = "switched off: " + a.Words
-		case x.Note != "":
-			a.Words = x.Note
-		}
-		v.Asks = append(v.Asks, a)
-	}
-	l.drawn(sn, v, lamp)
-	slices.SortStableFunc(v.Asks, func(a, b api.LedgerAsk) int {
-		return cmp.Compare(
-			map[string]int{"kept": 0, "alerts": 1}[a.Kind],
-			map[string]int{"kept": 0, "alerts": 1}[b.Kind],
-		)
-	})
-	columns := int(max((v.To-q.From)/max(entry.Instant(q.Column), 1), 0)) + 1
-	for _, src := range settings.Sources {
-		if src.Off || src.Name == lang.Itself ||
-			len(logs(sn, settings, &lang.Question{On: []string{src.Name}})) == 0 {
-			continue
-		}
-		a := api.LedgerAsk{Name: src.Name, Kind: "source", Text: "on " + src.Name + "\nshow count\nper host",
-			Flow: make([]int64, min(columns, MaxColumns))}
-		v.Asks = append(v.Asks, a)
-	}
-	err := l.flows(sn, v, q)
-	for i := range v.Asks {
-		if a := &v.Asks[i]; a.Kind == "source" && !slices.ContainsFunc(a.Flow, func(n int64) bool { return n > 0 }) {
-			l.readFlow(sn, a, q, v.To)
-		}
-	}
-	return v, err
-}
-
-// readFlow fills in how many entries a source has of which none came while it was followed: those that
-// were there before. They are counted beside, and are there a little later.
-func (l *Ledger) readFlow(sn *snapshot.Snapshot, a *api.LedgerAsk, q api.LedgerQuery, to entry.Instant) {
-	name := "on " + a.Name
-	of := fmt.Sprint(q.Column)
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	s := l.sparks[name]
-	if s != nil && s.of == of {
-		for k, n := range s.series {
-			at := s.from.Add(time.Duration(k) * q.Column)
-			if i := int(at.Sub(q.From) / max(q.Column, 1)); at >= q.From && i < len(a.Flow) {
-				a.Flow[i] += int64(n)
-			}
-		}
-	}
-	near := s != nil && s.of == of && s.from <= q.From && s.from.Add(time.Duration(len(s.series))*q.Column) >= q.From
-	if near && time.Since(s.at) <= sparkFresh || l.counting || q.Column <= 0 {
-		return
-	}
-	l.counting = true
-	one := &lang.Question{On: []string{a.Name}, Show: []lang.Column{{Fn: "count"}}}
-	go func() {
-		series := l.series(sn, one, ask.Moment{Lamp: to, From: q.From, To: to, Column: q.Column})
-		l.mu.Lock()
-		defer l.mu.Unlock()
-		l.counting = false
-		l.sparks[name] = &spark{of: of, at: time.Now(), series: series, from: q.From}
-	}()
-}
-
-// flows fills in how many entries of each source came when.
-func (l *Ledger) flows(sn *snapshot.Snapshot, v *api.LedgerView, q api.LedgerQuery) error {
-	flows, err := l.asker.Store.Flows(store.BucketOf(q.From), store.BucketOf(v.To))
-	if err != nil {
-		return err
-	}
-	for _, o := range sn.Origins {
-		i := slices.IndexFunc(
-			v.Asks,
-			func(a api.LedgerAsk) bool { return a.Kind == "source" && a.Name == o.Source.Name },
-		)
-		if i < 0 {
-			continue
-		}
-		for _, t := range flows[o.Name] {
-			at := entry.Instant(t.Bucket * int64(store.Bucket))
-			if k := int(at.Sub(q.From) / max(q.Column, 1)); at >= q.From && k < len(v.Asks[i].Flow) {
-				v.Asks[i].Flow[k] += t.N
-			}
-		}
-	}
-	return nil
-}
-
 // Out answers a question in a form.
 func (l *Ledger) Out(ctx context.Context, q api.LedgerOut) (*api.LedgerFile, error) {
 	sn := l.asker.Window.Now()
-	settings, question, ds := checked(sn, q.Text)
-	if question == nil {
-		what := "the question cannot be answered"
-		if len(ds) > 0 {
-			what = ds[0].What
-		}
-		return nil, &api.Problem{Code: api.Refused, What: what}
+	settings, question, err := askable(sn, q.Text)
+	if err != nil {
+		return nil, err
 	}
 	lamp := cmp.Or(q.At, entry.Of(time.Now()))
 	p, err := ask.New(
@@ -869,92 +631,3 @@ func (l *Ledger) Out(ctx context.Context, q api.LedgerOut) (*api.LedgerFile, err
 }
 
 func sizeOf(n int64) string { return fmt.Sprintf("%.1f MB", float64(n)/1e6) }
-
-// Bounds of small pictures: how long they stand, how many periods they have, how much may be read for one.
-const (
-	sparkFresh = time.Minute
-	sparkWide  = 24
-	sparkBytes = 256 << 20
-)
-
-// drawn gives kept questions the small pictures that are there, and has those made that are not.
-func (l *Ledger) drawn(sn *snapshot.Snapshot, v *api.LedgerView, lamp entry.Instant) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	stale := false
-	for i := range v.Asks {
-		a := &v.Asks[i]
-		s := l.sparks[a.Name]
-		if s != nil && s.of == a.Text {
-			a.Spark = s.series
-		}
-		stale = stale || s == nil || s.of != a.Text || time.Since(s.at) > sparkFresh
-	}
-	if !stale || l.making {
-		return
-	}
-	l.making = true
-	asks := slices.Clone(sn.Settings.Asks)
-	go func() {
-		defer func() {
-			l.mu.Lock()
-			defer l.mu.Unlock()
-			l.making = false
-		}()
-		for _, q := range asks {
-			text := strings.Join(q.Clauses(), "\n")
-			l.mu.Lock()
-			s := l.sparks[q.Name]
-			l.mu.Unlock()
-			if q.Off || s != nil && s.of == text && time.Since(s.at) <= sparkFresh {
-				continue
-			}
-			s = &spark{of: text, at: time.Now(), series: l.series(sn, q, ask.Moment{Lamp: lamp})}
-			l.mu.Lock()
-			l.sparks[q.Name] = s
-			l.mu.Unlock()
-		}
-	}()
-}
-
-// series is the first number of a question over its span, in periods that a small picture has where the
-// moment says none; nil where that would take too long.
-func (l *Ledger) series(sn *snapshot.Snapshot, q *lang.Question, m ask.Moment) []float64 {
-	if c := q.Columns()[0]; c.Fn == "entries" || c.Fn == "gaps" || q.Each {
-		return nil
-	}
-	one := *q
-	one.Every, one.Beside, one.Most, one.Having = nil, nil, nil, nil
-	m.Zone = zoneOf(q)
-	p, err := ask.New(&one, m)
-	if err != nil {
-		return nil
-	}
-	if m.Column == 0 {
-		m.Column = max(p.Span.To.Sub(p.Span.From)/sparkWide, time.Second)
-	}
-	if p, err = ask.New(&one, m); err != nil {
-		return nil
-	}
-	x := l.asking(sn, sn.Settings, p)
-	if reread.Size(x.Logs) > sparkBytes {
-		return nil
-	}
-	x.Cores = 1
-	a, err := x.Answer(context.Background())
-	if err != nil || len(a.Groups) == 0 {
-		return nil
-	}
-	out := make([]float64, p.Span.Periods())
-	additive := slices.Contains([]string{"count", "sum", "rate"}, q.Columns()[0].Fn)
-	for i := range a.Groups {
-		if i > 0 && !additive {
-			break
-		}
-		for k, row := range a.Groups[i].Series {
-			f, _ := row[0].Float()
-			out[k] += f
-		}
-	}
-	return out
-}
