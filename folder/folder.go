@@ -229,6 +229,12 @@ func check(texts []Text, env lang.Env, files ...*lang.File) (*lang.Settings, []l
 	for _, q := range s.Asks {
 		q.Zone = days
 	}
+	for _, r := range s.Reports {
+		r.Zone = days
+	}
+	for _, d := range s.Delivers {
+		d.Zone = days
+	}
 	return s, ds
 }
 

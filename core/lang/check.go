@@ -35,6 +35,9 @@ func Check(files []*File, env Env) (*Settings, []Diagnostic) {
 	byName(k.settings.Hushes, func(x *Hush) string { return x.Name })
 	byName(k.settings.Kinds, func(x *Kind) string { return x.Name })
 	byName(k.settings.Asks, func(x *Question) string { return x.Name })
+	byName(k.settings.Reports, func(x *Report) string { return x.Name })
+	byName(k.settings.Counts, func(x *Measure) string { return x.Name })
+	byName(k.settings.Delivers, func(x *Deliver) string { return x.Name })
 	k.settings.zones = env.Zone
 	for _, l := range k.settings.Layouts {
 		l.Zones = env.Zone
@@ -119,11 +122,11 @@ func (k *checker) read(f *File, wanted func(kind string) bool) {
 			continue
 		}
 		switch kind {
-		case "source", "layout", "rule", "contact", "hush", "kind", "ask":
+		case "source", "layout", "rule", "contact", "hush", "kind", "ask", "report", "measure", "deliver":
 		case "settings":
 			k.readSettings(f, b)
 			continue
-		case "group", "kit", "report", "measure", "deliver":
+		case "group", "kit":
 			f.report(Err, "not-in-this-version", b.kind, notYet+": "+kind,
 				"take the block out, or put # before its lines")
 			continue
@@ -168,6 +171,12 @@ func (k *checker) read(f *File, wanted func(kind string) bool) {
 			f.reading, node = x, x
 		case "ask":
 			node = &Question{Pos: b.name.pos, Name: b.name.src}
+		case "report":
+			node = &Report{Pos: b.name.pos, Name: b.name.src}
+		case "measure":
+			node = &Measure{Pos: b.name.pos, Name: b.name.src}
+		case "deliver":
+			node = &Deliver{Pos: b.name.pos, Name: b.name.src}
 		case "rule":
 			r := &Rule{Pos: b.name.pos, Name: b.name.src}
 			for _, c := range b.clauses { // the steps of an expect look at the key
@@ -201,6 +210,12 @@ func (k *checker) read(f *File, wanted func(kind string) bool) {
 			k.settings.Kinds = append(k.settings.Kinds, n)
 		case *Question:
 			k.settings.Asks = append(k.settings.Asks, n)
+		case *Report:
+			k.settings.Reports = append(k.settings.Reports, n)
+		case *Measure:
+			k.settings.Counts = append(k.settings.Counts, n)
+		case *Deliver:
+			k.settings.Delivers = append(k.settings.Delivers, n)
 		}
 	}
 }
@@ -273,6 +288,20 @@ func (k *checker) complete(f *File, b *block, node any) {
 		}
 	case *Question:
 		k.completeQuestion(f, b, n)
+	case *Report:
+		if len(n.Asks) == 0 {
+			f.report(Err, "incomplete", b.name, fmt.Sprintf("the report %s does not say what is in it", n.Name),
+				"write: ask QUESTION, … or ask handover")
+		}
+	case *Measure:
+		if n.Fn == "" {
+			f.report(Err, "incomplete", b.name, fmt.Sprintf("the measure %s does not say which number it is", n.Name),
+				"write: show count")
+		}
+	case *Deliver:
+		if n.To.Kind == "" {
+			f.report(Err, "incomplete", b.name, fmt.Sprintf("the delivery %s does not say where to", n.Name), toMend)
+		}
 	}
 }
 
@@ -345,6 +374,7 @@ func (k *checker) resolve() {
 	}
 	s.Rules = rules
 	k.questions()
+	k.out()
 	k.shadows()
 	k.people()
 	s.Rules = slices.DeleteFunc(s.Rules, func(r *Rule) bool { return k.brokenRule(r) })
@@ -374,6 +404,12 @@ func (k *checker) at(f *File, node any, kind, word, arg string, w Weight, code, 
 	case *Kind:
 		nodeName = n.Name
 	case *Question:
+		nodeName = n.Name
+	case *Report:
+		nodeName = n.Name
+	case *Measure:
+		nodeName = n.Name
+	case *Deliver:
 		nodeName = n.Name
 	}
 	if b := k.index(f).named[kind+" "+nodeName]; b != nil {

@@ -226,7 +226,7 @@ func (k *checker) questions() {
 		if !ok {
 			continue
 		}
-		k.asked(q)
+		k.asked(q, "ask", q)
 		asks = append(asks, q)
 	}
 	s.Asks = asks
@@ -243,9 +243,10 @@ func (s *Settings) SourcesOf(q *Question) []*Source {
 	return out
 }
 
-// asked looks at the fields of a question by what its sources give.
-func (k *checker) asked(q *Question) {
-	f, s := k.file[q], k.settings
+// asked looks at the fields of a question by what its sources give. Node is the block of that kind in
+// which it stands.
+func (k *checker) asked(node any, kind string, q *Question) {
+	f, s := k.file[node], k.settings
 	known, open := append(slices.Clone(builtIn), CalendarFields...), len(s.Sources) == 0 || contains(q.On, Itself)
 	q.Units = map[string]string{}
 	types := map[string]string{}
@@ -292,10 +293,7 @@ func (k *checker) asked(q *Question) {
 		if q.Alerts {
 			what = fmt.Sprintf("alerts have no field %s, and no rule counts by it", field)
 		}
-		k.at(
-			f,
-			q,
-			"ask",
+		k.at(f, node, kind,
 			word,
 			field,
 			Err,
@@ -331,10 +329,7 @@ func (k *checker) asked(q *Question) {
 			missing("join", by, known)
 			one, other := contains(Captures(q.Join.First), by), contains(Captures(q.Join.Second), by)
 			if one != other && !open && !contains(known, by) {
-				k.at(
-					f,
-					q,
-					"ask",
+				k.at(f, node, kind,
 					"join",
 					by,
 					Err,
@@ -371,10 +366,7 @@ func (k *checker) asked(q *Question) {
 	for _, p := range q.Per {
 		missing("per", p, known)
 		if contains([]string{"at", "arrived", "text"}, p) && !contains(own, p) {
-			k.at(
-				f,
-				q,
-				"ask",
+			k.at(f, node, kind,
 				"per",
 				p,
 				Finding,
@@ -395,7 +387,7 @@ func (k *checker) asked(q *Question) {
 			unit = "number"
 		}
 		k.unitsOf(q, unit, h.Column, h.Value, func(what, mend string) {
-			k.at(f, q, "ask", "having", "", Err, "units-differ", what, mend)
+			k.at(f, node, kind, "having", "", Err, "units-differ", what, mend)
 		})
 	}
 	if slices.Equal(q.Per, []string{"host"}) {

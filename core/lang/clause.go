@@ -62,9 +62,23 @@ func init() { // it refers to itself through the readers
 			"most": readAskMost, "least": readAskMost, "new": readAskNew,
 			"note": readNote, "about": readAbout, "off": readOff,
 		},
+		"report": {
+			"title": readReportTitle, "ask": readReportAsk, "every": readReportEvery, "covers": readReportCovers,
+			"as": readReportAs, "tell": readReportTell, "write": readReportWrite, "skip": readReportSkip,
+			"keep": readReportKeep, "note": readNote, "about": readAbout, "off": readOff,
+		},
+		"measure": {
+			"on": readMeasureOn, "where": readMeasureWhere, "ignore": readMeasureIgnore, "per": readMeasurePer,
+			"show": readMeasureShow, "note": readNote, "about": readAbout, "off": readOff,
+		},
+		"deliver": {
+			"on": readDeliverOn, "where": readDeliverWhere, "ignore": readDeliverIgnore, "to": readDeliverTo,
+			"buffer": readDeliverBuffer, "begin": readDeliverBegin, "note": readNote, "about": readAbout,
+			"off": readOff,
+		},
 		"settings": {
 			"mail": readMail, "tell": readSettingsTell, "heartbeat": readHeartbeat, "zone": readZone,
-			"apply": readApply, "keep": readAtMost, "most": readMost, "built-in": readBuiltIn,
+			"apply": readApply, "keep": readStays, "most": readMost, "built-in": readBuiltIn, "measures": readMeasures,
 			"note": readNote, "about": readAbout, "off": readOff,
 		},
 	}
@@ -163,7 +177,7 @@ var once = map[string]bool{
 	"source begin": true, "source layout": true, "source host": true, "source entry": true, "source encoding": true,
 	"source channel": true, "source message": true, "source account": true, "source input": true, "source zone": true,
 	"source keep":   true,
-	"settings zone": true, "settings keep": true, "settings mail": true, "settings heartbeat": true,
+	"settings zone": true, "settings mail": true, "settings heartbeat": true,
 	"settings most": true,
 	"contact from":  true, "contact gather": true, "contact most": true, "hush from": true, "hush why": true,
 	"layout time": true, "layout delimited": true, "rule per": true, "rule on": true, "rule remind": true,
@@ -172,7 +186,10 @@ var once = map[string]bool{
 	"rule reopen": true, "rule clock": true, "rule grace": true,
 	"ask on": true, "ask where": true, "ask join": true, "ask show": true, "ask per": true, "ask every": true,
 	"ask over": true, "ask from": true, "ask beside": true, "ask having": true, "ask most": true, "ask least": true,
-	"ask new": true,
+	"ask new":      true,
+	"report title": true, "report every": true, "report covers": true, "report write": true, "report keep": true,
+	"measure on": true, "measure per": true, "measure show": true,
+	"deliver on": true, "deliver to": true, "deliver buffer": true, "deliver begin": true,
 }
 
 func article(kind string) string {
@@ -200,6 +217,12 @@ func readNote(c *cursor, node any) {
 		n.Note = s
 	case *Question:
 		n.Note = s
+	case *Report:
+		n.Note = s
+	case *Measure:
+		n.Note = s
+	case *Deliver:
+		n.Note = s
 	case *Settings:
 		n.Note = s
 	}
@@ -222,6 +245,12 @@ func readAbout(c *cursor, node any) {
 		n.About = append(n.About, words...)
 	case *Question:
 		n.About = append(n.About, words...)
+	case *Report:
+		n.About = append(n.About, words...)
+	case *Measure:
+		n.About = append(n.About, words...)
+	case *Deliver:
+		n.About = append(n.About, words...)
 	}
 }
 
@@ -241,6 +270,12 @@ func readOff(c *cursor, node any) {
 	case *Kind:
 		n.Off = true
 	case *Question:
+		n.Off = true
+	case *Report:
+		n.Off = true
+	case *Measure:
+		n.Off = true
+	case *Deliver:
 		n.Off = true
 	case *Settings:
 		n.off = true

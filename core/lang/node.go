@@ -23,6 +23,11 @@ type Settings struct {
 	Hushes   []*Hush
 	Kinds    []*Kind     // by name
 	Asks     []*Question // by name; those that are off are among them
+	Reports  []*Report   // by name, as are the next two; those that are off are among them
+	Counts   []*Measure
+	Delivers []*Deliver
+	Measures Measures // where measures go
+	Stays    Stays
 	// Tell are the contacts that are told where a rule names nobody.
 	Tell      []string
 	Mail      *Mail      // nil where there is no mail server

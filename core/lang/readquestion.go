@@ -356,28 +356,7 @@ func readAskEvery(c *cursor, node any) {
 	}
 }
 
-func readAskOver(c *cursor, node any) {
-	const mend = "write: over 24h, over today, yesterday, this week, last week, this month or last month, or " +
-		"from TIME " +
-		"to TIME"
-	o := &Over{}
-	t := c.peek()
-	switch {
-	case t.kind == number:
-		o.D, o.Src = c.duration("a time"), t.src
-	case c.accept("today"), c.accept("yesterday"):
-		o.Named = t.src
-	case c.accept("this"), c.accept("last"):
-		u := c.next()
-		if o.Named = t.src + " " + u.src; !contains(stretches, o.Named) {
-			c.expected(u, "week or month", mend)
-		}
-	default:
-		c.expected(t, "a duration, today, yesterday, this or last", mend)
-	}
-	c.done(mend)
-	c.span1(node.(*Question), o)
-}
+func readAskOver(c *cursor, node any) { c.span1(node.(*Question), c.overWhat("over")) }
 
 // span1 takes the span of a question, of which there is one.
 func (c *cursor) span1(q *Question, o *Over) {

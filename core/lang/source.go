@@ -405,8 +405,10 @@ func readAtMost(c *cursor, node any) {
 	v := c.numeric(t, "==")
 	if n, ok := v.Number.Int(); !c.failed && (!ok || n < leastAtMost) {
 		c.fail(t, "bad-size", fmt.Sprintf("%s is no size of a MiB or more", visible(v.Src)), mend)
+	} else if s := node.(*Settings); s.AtMost != 0 {
+		c.fail(c.toks[0], "twice", "how much is kept is written twice", "keep one of them")
 	} else {
-		node.(*Settings).AtMost = n
+		s.AtMost = n
 	}
 	c.done(mend)
 }
