@@ -16,7 +16,8 @@ import (
 	"sync/atomic"
 	"time"
 
-	_ "modernc.org/sqlite" // the driver
+	"modernc.org/sqlite"
+	sqlite3 "modernc.org/sqlite/lib"
 
 	"dimlantern/core/entry"
 )
@@ -132,6 +133,16 @@ func Open(dir string) (*Store, error) {
 	return s, errors.Join(err, mark(dir))
 }
 
+// patience is how long others may look into the database before it is said that it cannot be used.
+const patience = 10 * time.Second
+
+// busy tells whether somebody else holds the database just now: how it is written cannot be said
+// meanwhile, and that does not wait by itself.
+func busy(err error) bool {
+	var e *sqlite.Error
+	return errors.As(err, &e) && e.Code()&0xff == sqlite3.SQLITE_BUSY
+}
+
 func openAt(path string) (*Store, error) {
 	s := &Store{Path: path, keys: map[string]int64{}, origins: map[string]int64{}, known: map[string]bool{}}
 	s.marks = recent[Mark]{load: s.readMarks, bucketOf: func(m *Mark) int64 { return m.Bucket }}
@@ -147,7 +158,11 @@ func openAt(path string) (*Store, error) {
 		return nil, err
 	}
 	s.db.SetMaxOpenConns(1)
-	if err := s.prepare(); err != nil {
+	err = s.prepare()
+	for began := time.Now(); busy(err) && time.Since(began) < patience; err = s.prepare() {
+		time.Sleep(10 * time.Millisecond) // somebody looks into it just now
+	}
+	if err != nil {
 		s.db.Close()
 		return nil, fmt.Errorf("the database %s cannot be used: %w", path, err)
 	}
@@ -175,19 +190,25 @@ func OpenToRead(dir string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
+	tables := 0
+	err = ask.QueryRow("SELECT count(*) FROM sqlite_schema WHERE name = 'transitions'").Scan(&tables)
+	if err == nil && tables == 0 {
+		err = fmt.Errorf("there is no data in %s yet: a service is just beginning there", dir)
+	}
+	if err != nil {
+		return nil, errors.Join(err, ask.Close())
+	}
 	return &Store{Path: path, ask: ask}, nil
 }
 
 func dsn(path string, read bool) string {
 	escaped := strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23").Replace(path)
-	s := "file:" + escaped + "?_pragma=busy_timeout(10000)&_pragma=journal_mode(wal)&_pragma=synchronous(normal)&_" +
-		"pragma=temp_store(memory)"
-	if read {
+	s := "file:" + escaped + "?_pragma=busy_timeout(10000)&_pragma=synchronous(normal)&_pragma=temp_store(memory)"
+	if read { // how it is written is the writer's to say, for which nobody else may look
 		return s + "&_pragma=query_only(1)"
 	}
 	// Checkpoints wait for the disk; Checkpoint makes them beside the writer.
-	s += "&_pragma=wal_autocheckpoint(0)&_pragma=cache_size(-8000)"
-	return s
+	return s + "&_pragma=journal_mode(wal)&_pragma=wal_autocheckpoint(0)&_pragma=cache_size(-8000)"
 }
 
 func (s *Store) prepare() error {

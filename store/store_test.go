@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"sync"
 	"testing"
 	"time"
 
@@ -182,4 +183,33 @@ func TestHitsFromAnOrigin(t *testing.T) {
 	assert.Empty(t, list)
 	require.NoError(t, s.Commit(&Batch{Ticks: []Tick{{Origin: "h:/x", Bucket: BucketOf(at(1)), N: 5}}}))
 	assert.Greater(t, s.Late(), late)
+}
+
+// Who looks into a database that is just being made does not keep it from being made.
+func TestOpenWhileOthersLook(t *testing.T) {
+	for range 100 {
+		dir := t.TempDir()
+		done := make(chan struct{})
+		var lookers sync.WaitGroup
+		for range 4 {
+			lookers.Go(func() {
+				for {
+					if s, err := OpenToRead(dir); err == nil {
+						s.SeriesOf("app")
+						s.Close()
+					}
+					select {
+					case <-done:
+						return
+					default:
+					}
+				}
+			})
+		}
+		s, err := Open(dir)
+		close(done)
+		lookers.Wait()
+		require.NoError(t, err)
+		require.NoError(t, s.Close())
+	}
 }
