@@ -29,6 +29,7 @@ var allowed = map[string]string{
 	"core/trial":     "core/entry core/lang core/layout core/match core/engine core/verdict",
 	"core/author":    "core",
 	"core/ask":       "core/entry core/lang core/match",
+	"core/measure":   "core/entry core/lang",
 	"intake":         "core",
 	"store":          "core intake/spool",
 	"folder":         "core intake/regular",

@@ -89,8 +89,8 @@ func (k *checker) measure(m *Measure) bool {
 	k.asked(m, "measure", q)
 	m.Seconds = q.Units[m.Field] == "duration"
 	if strings.HasPrefix(OutName(m.Name), "dimlantern_") {
-		f.report(Err, "bad-name", token{pos: m.Pos, src: m.Name}, "measures called dimlantern… are those of Dim Lantern "+
-			"itself", "give it another name")
+		f.report(Err, "bad-name", token{pos: m.Pos, src: m.Name}, "measures called dimlantern… are "+
+			"those of Dim Lantern itself", "give it another name")
 	}
 	labels := map[string]string{"le": "le"}
 	if m.Fn != "spread" {
@@ -252,5 +252,6 @@ func samePort(listen, to string) bool {
 		return false
 	}
 	host := strings.Trim(to[:j], "[]")
-	return host == strings.Trim(listen[:i], "[]") || host == "localhost" || host == "::1" || strings.HasPrefix(host, "127.")
+	here := []string{strings.Trim(listen[:i], "[]"), "localhost", "::1"}
+	return contains(here, host) || strings.HasPrefix(host, "127.")
 }

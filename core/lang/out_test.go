@@ -100,7 +100,8 @@ func TestOutIsRead(t *testing.T) {
 // One mistake gives one message, which names it.
 func TestOutIsRefused(t *testing.T) {
 	gates := "source gates {\n files \"/var/log/gates/*.log\"\n layout gate-line\n}\nlayout gate-line {\n pattern " +
-		"/^(?<at>\\S+) (?<gate>\\S+) (?<text>.*)$/\n time at rfc3339\n}\nsettings { measures listen \"127.0.0.1:7424\" }\n"
+		"/^(?<at>\\S+) (?<gate>\\S+) (?<text>.*)$/\n time at rfc3339\n}\n" +
+		"settings { measures listen \"127.0.0.1:7424\" }\n"
 	for text, code := range map[string]string{
 		`report r { note "nothing" }`:                                            "incomplete",
 		"report r {\n ask nobody\n}":                                             "unknown-name",
@@ -158,8 +159,8 @@ func TestScheduleEqualsTheClockOnTheWall(t *testing.T) {
 		case 2:
 			s = Schedule{D: rapid.SampledFrom([]time.Duration{time.Hour, 6 * time.Hour, 30 * time.Minute}).Draw(t, "d")}
 		}
-		days := rapid.SampledFrom([]string{"2026-03-28", "2026-10-24", "2026-04-04", "2026-10-03", "2026-11-01", "2026-03-07",
-			"2028-02-28", "2026-07-30"}).Draw(t, "near")
+		days := rapid.SampledFrom([]string{"2026-03-28", "2026-10-24", "2026-04-04", "2026-10-03",
+			"2026-11-01", "2026-03-07", "2028-02-28", "2026-07-30"}).Draw(t, "near")
 		from, _ := time.ParseInLocation(time.DateOnly, days, zone)
 		from = from.Add(time.Duration(rapid.IntRange(-3000, 3000).Draw(t, "minutes")) * time.Minute)
 		got := s.Next(entry.Of(from), zone)
