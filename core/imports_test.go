@@ -36,17 +36,20 @@ var allowed = map[string]string{
 	"api":            "core/entry core/origin core/lang core/layout",
 	"draw":           "core api",
 	"snapshot":       "core intake folder store api",
+	"export":         "core intake store api snapshot",
 	"query":          "core intake folder store api snapshot draw",
 	"workbench":      "core intake folder store api snapshot query",
 	"notify":         "core intake store api snapshot draw notify/via",
 	"notify/via":     "core intake/regular",
-	"service":        "core intake folder store api snapshot query workbench notify",
+	"service":        "core intake folder store api snapshot query workbench notify export",
 	"screens":        "core api",
 	"demo":           "core intake",
 	"docs":           "",
-	"cmd/dimlantern": "core intake folder store api snapshot query workbench notify service screens demo docs draw",
-	"test":           "core intake folder store api snapshot query workbench notify service screens demo docs draw",
+	"cmd/dimlantern": everything,
+	"test":           everything,
 }
+
+const everything = "core intake folder store api snapshot query workbench notify export service screens demo docs draw"
 
 // Imports go one way, and screens know the API and the core alone.
 func TestImportsGoOneWay(t *testing.T) {

@@ -201,3 +201,12 @@ func (o *Origin) Skew() time.Duration { return o.place.Skew }
 
 // Reached is the latest own time of the origin's entries.
 func (o *Origin) Reached() entry.Instant { return o.place.Reached }
+
+// Late is since when the origin has something that was not read, where it has been read to its end
+// before; 0 where it has nothing.
+func (o *Origin) Late(now time.Time) time.Duration {
+	if o.Behind() == 0 || o.ended.IsZero() {
+		return 0
+	}
+	return max(0, now.Sub(o.ended))
+}

@@ -250,6 +250,11 @@ func (o *Outbox) try(ctx context.Context, way via.Way, m *outgoing) {
 	}
 	answer, err := way.Tell(ctx, &m.body)
 	m.err = err
+	if err == nil {
+		o.Told.Add(1)
+	} else if via.Refused(err) {
+		o.Refused.Add(1)
+	}
 	now := time.Now()
 	switch {
 	case err == nil:

@@ -75,6 +75,9 @@ type Outbox struct {
 	all    sync.WaitGroup
 	words  *via.Words
 	of     string // which templates and zone words was made of
+	// Told and Refused count messages since the service began: those that were told, and tries that a
+	// receiver refused.
+	Told, Refused atomic.Int64
 }
 
 // OutboxOptions say what an outbox works with. All of them must be given but for Roots.

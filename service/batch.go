@@ -27,6 +27,9 @@ func (s *Service) seenSources() {
 
 // Take is part of intake.Sink.
 func (s *Service) Take(o *intake.Origin, j *verdict.Judged) {
+	if s.count(o, j); len(j.Verdicts) == 0 {
+		return
+	}
 	for _, v := range j.Verdicts {
 		if !v.Hit {
 			continue
@@ -53,6 +56,8 @@ func (s *Service) Passed(o *intake.Origin, reached entry.Instant, ticks []match.
 		k := tickKey{o.Name, store.BucketOf(t.At)}
 		x := s.ticks[k]
 		s.ticks[k] = said{x.entries + int64(t.Lines), x.bytes + t.Bytes}
+		n := s.meter.read[o.Source.Name]
+		s.meter.read[o.Source.Name] = said{n.entries + int64(t.Lines), n.bytes + t.Bytes}
 		s.recount.came(k.origin, k.bucket, said{int64(t.Lines), t.Bytes})
 	}
 	s.flow++
@@ -87,6 +92,7 @@ func (s *Service) commit() error {
 			Bytes: x.bytes})
 	}
 	clear(s.ticks)
+	s.batch.Series = append(s.batch.Series, s.counted.Changed()...)
 	s.times.placed = time.Now()
 	if s.whole {
 		s.batch.Snapshot = s.engine.Encode()

@@ -21,7 +21,8 @@ type meter struct {
 	rules   map[string]*metered
 	sources map[string]time.Duration // of plans that are used no more
 	minute  time.Time
-	names   []string // of the rules, by their places in the plans
+	names   []string        // of the rules, by their places in the plans
+	read    map[string]said // by source, since the service began
 }
 
 type metered struct {
@@ -36,7 +37,7 @@ const mostMinutes = 24 * 60
 
 func newMeter() meter {
 	return meter{began: time.Now(), since: time.Now(), minute: time.Now(), plans: map[string]*match.Plan{},
-		rules:   map[string]*metered{},
+		rules: map[string]*metered{}, read: map[string]said{},
 		sources: map[string]time.Duration{}}
 }
 
@@ -69,6 +70,7 @@ func (s *Service) meterPlans(plans map[string]*match.Plan) {
 	for _, r := range s.engine.Rules() {
 		s.meter.names = append(s.meter.names, r.Name)
 	}
+	s.meter.names = append(s.meter.names, s.countNames()...)
 	for _, p := range plans {
 		p.Now = m.now
 	}
@@ -135,6 +137,10 @@ func (s *Service) spentNow() *snapshot.Spent {
 			sorted := slices.Sorted(slices.Values(m.minutes))
 			x.P95[name], x.Most[name] = sorted[(len(sorted)*95+99)/100-1], sorted[len(sorted)-1]
 		}
+	}
+	x.Entries, x.Bytes = map[string]int64{}, map[string]int64{}
+	for name, n := range s.meter.read {
+		x.Entries[name], x.Bytes[name] = n.entries, n.bytes
 	}
 	for _, src := range s.settings.Sources {
 		x.Sources[src.Name] = s.meter.sources[src.Name]

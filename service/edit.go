@@ -14,6 +14,7 @@ import (
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/match"
+	"dimlantern/core/measure"
 	"dimlantern/core/trial"
 	"dimlantern/folder"
 	"dimlantern/snapshot"
@@ -89,8 +90,9 @@ func (d *draft) make(ctx context.Context, now *snapshot.Snapshot) {
 	d.findings = findings(d.settings, d.ds)
 	d.rules = trial.Active(d.settings)
 	d.plans = map[string]*match.Plan{}
+	judging := append(slices.Clone(d.rules), measure.Rules(d.settings.Counts)...) // measures behind the rules
 	for _, src := range d.settings.Sources {
-		d.plans[src.Name] = match.NewPlan(d.settings, src, d.rules, time.Local)
+		d.plans[src.Name] = match.NewPlan(d.settings, src, judging, time.Local)
 	}
 	d.unchanged = unchanged(now.Texts, now.Settings, d.texts, d.settings)
 	d.again, d.err = now.Rebuild(ctx, d.settings, d.rules, d.anew)
@@ -99,29 +101,29 @@ func (d *draft) make(ctx context.Context, now *snapshot.Snapshot) {
 // unchanged are the rules that stand in new settings as they did before, and look at what they
 // did.
 func unchanged(was []folder.Text, had *lang.Settings, texts []folder.Text, settings *lang.Settings) map[string]bool {
-	blocks := func(texts []folder.Text) map[string]string {
-		out := map[string]string{}
-		for _, t := range texts {
-			if t.Table {
-				continue
-			}
-			f := lang.Parse(t.Name, []byte(t.Body))
-			for _, p := range f.Places() {
-				if p.Kind == "rule" {
-					out[p.Name] = f.Block("rule", p.Name)
-				}
-			}
-		}
-		return out
-	}
-	before, after := blocks(was), blocks(texts)
+	before, after := blocksOf(was), blocksOf(texts)
 	out := map[string]bool{}
 	for _, r := range trial.Active(settings) {
 		old := had.Rule(r.Name)
-		out[r.Name] = old != nil && !old.Off && before[r.Name] == after[r.Name] && sameZone(old.Zone, r.Zone) &&
-			trial.MeansSame(had, old, settings, r)
+		out[r.Name] = old != nil && !old.Off && before("rule", r.Name) == after("rule", r.Name) &&
+			sameZone(old.Zone, r.Zone) && trial.MeansSame(had, old, settings, r)
 	}
 	return out
+}
+
+// blocksOf gives the blocks of settings as they are written, by their kind and name.
+func blocksOf(texts []folder.Text) func(kind, name string) string {
+	out := map[[2]string]string{}
+	for _, t := range texts {
+		if t.Table {
+			continue
+		}
+		f := lang.Parse(t.Name, []byte(t.Body))
+		for _, p := range f.Places() {
+			out[[2]string{p.Kind, p.Name}] = f.Block(p.Kind, p.Name)
+		}
+	}
+	return func(kind, name string) string { return out[[2]string{kind, name}] }
 }
 
 func sameZone(a, b *time.Location) bool {
@@ -231,6 +233,9 @@ func (s *Service) use(d *draft) error {
 	}
 	s.follower.Use(s.ways.readable(settings.Sources), d.plans)
 	changes := s.editEngine(settings, d.rules, d.again.Engine(), d.unchanged, first, d.anew)
+	if err := s.countBy(settings); err != nil {
+		return err
+	}
 	s.meterPlans(d.plans)
 	s.decider.Settings, s.decider.Engine, s.decider.Catching = before, s.engine, s.catching
 	s.noteEdit(changes)
@@ -247,6 +252,9 @@ func (s *Service) use(d *draft) error {
 	}
 	s.ways.use(settings)
 	s.settings, s.texts, s.findings = settings, d.texts, d.findings
+	if s.delivering {
+		s.deliver.Use(settings, blocksOf(d.texts))
+	}
 	s.countLater(retimed(before, settings))
 	s.begun = -1 // a rule that is new has to be told which logs there are
 	s.seq++

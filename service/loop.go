@@ -23,10 +23,13 @@ func (s *Service) Run(ctx context.Context) error {
 		s.watcher.Add(s.o.Settings)
 	}
 	s.lastRound.Store(time.Now().UnixNano())
+	out := s.measures()
 	for _, f := range []func(context.Context){s.checkpoints, s.outbox.Run, s.beats, s.watchdog, s.checks,
-		s.noticeItself} {
+		s.noticeItself, out.Listen, out.Send} {
 		s.beside.start(f)
 	}
+	s.delivering = true
+	s.deliver.Use(s.settings, blocksOf(s.texts))
 	timer := time.NewTimer(0)
 	defer timer.Stop()
 	for {
@@ -41,6 +44,7 @@ func (s *Service) Run(ctx context.Context) error {
 		timer.Reset(s.pause(again, time.Now()))
 		if stop := s.wait(ctx, timer); stop {
 			s.beside.end() // it looks into the store
+			s.deliver.End()
 			return s.close()
 		}
 	}
@@ -299,7 +303,10 @@ func (s *Service) trim(now time.Time) {
 	if err != nil {
 		s.o.Log.Warn("old evidence could not be let go of", "reason", err)
 	}
-	s.ways.tidy(s.settings, s.follower.Held())
+	if held, known := s.deliver.Held(); known {
+		maps.Copy(held, s.follower.Held())
+		s.ways.tidy(s.settings, held)
+	}
 }
 
 // spentEvery is how often is published what rules cost.
@@ -322,7 +329,7 @@ func (s *Service) look(now time.Time) *snapshot.Snapshot {
 		Notices: slices.Clone(s.notices), Spent: spent, Trouble: maps.Clone(s.trouble), Stuck: s.stuck,
 		Kept:    s.ways.kept.Dir(),
 		Reading: s.reading, Catching: s.catching, Waiting: outbox.Waiting, Limits: outbox.Limits, Seq: s.seq,
-		Flow: s.flow,
+		Flow: s.flow, Deliveries: s.deliver.States(), Beyond: s.counted.Beyond,
 	}
 }
 

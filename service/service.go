@@ -33,7 +33,9 @@ import (
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
+	"dimlantern/core/measure"
 	"dimlantern/core/trial"
+	"dimlantern/export"
 	"dimlantern/folder"
 	"dimlantern/intake"
 	"dimlantern/snapshot"
@@ -76,6 +78,7 @@ type Service struct {
 	bench   *workbench.Workbench
 	outbox  *notify.Outbox
 	decider *notify.Decider
+	deliver *export.Deliveries
 
 	settings *lang.Settings
 	texts    []folder.Text
@@ -86,6 +89,9 @@ type Service struct {
 	watcher  *fsnotify.Watcher
 	edits    edits
 	meter    meter
+	counted  *measure.Table // what measures have counted
+	// delivering tells that the loop runs, and deliveries with it.
+	delivering bool
 
 	batch  store.Batch // what the round has done, and was not committed yet
 	ticks  map[tickKey]said
@@ -195,12 +201,7 @@ func (s *Service) open() (err error) {
 	if err := s.takeRescue(); err != nil {
 		return err
 	}
-	s.ways = newWays(o.Data, s.house.Host, o.Channels, o.Input, func(text string) {
-		select {
-		case s.remarks <- text:
-		default: // so many at once say nothing more
-		}
-	})
+	s.ways = newWays(o.Data, s.house.Host, o.Channels, o.Input, s.remark)
 	s.window = snapshot.NewWindow(&snapshot.Snapshot{House: s.house, Settings: s.settings, Engine: &engine.View{},
 		Spent: &snapshot.Spent{}})
 	s.query = &query.Asker{Window: s.window, Store: s.store, Do: s.doWithEngine}
@@ -212,7 +213,18 @@ func (s *Service) open() (err error) {
 		Detail: s.query.Detail,
 		Notice: func(fields map[string]any) { s.writeItself(time.Now(), fields) }})
 	s.decider = &notify.Decider{Store: s.store, Batch: &s.batch, Log: o.Log, Wake: s.outbox.Wake}
+	s.deliver = export.NewDeliveries(export.Site{Store: s.store, Host: s.house.Host, Roots: o.Roots,
+		Readable: s.ways.readable, Own: s.ways.kept.Own, Count: s.store.KeptIn, Told: s.remark,
+		Noticed: func(fields map[string]any) { s.writeItself(time.Now(), fields) }})
 	return s.start()
+}
+
+// remark lets the loop tell something, for other goroutines.
+func (s *Service) remark(text string) {
+	select {
+	case s.remarks <- text:
+	default: // so many at once say nothing more
+	}
 }
 
 // start brings the engine to where it was, and then the settings up to date.
@@ -263,6 +275,9 @@ func (s *Service) start() error {
 	same := !lang.Errors(ds) && s.trouble["state"] == "" && len(s.texts) > 0 && folder.Same(texts, s.texts)
 	if same { // the state that was read belongs to them as it is
 		settings = s.settings
+	}
+	if err := s.countBy(settings); err != nil {
+		return err
 	}
 	s.publish(time.Now()) // from which the draft is made
 	d := &draft{texts: texts, settings: settings, ds: ds}

@@ -46,6 +46,10 @@ type Snapshot struct {
 	Catching bool              // since the start, the present has not been reached
 	Waiting  []store.Outgoing  // what is to be told, by contact
 	Limits   []string          // contacts whose limit is reached, in words
+	// Deliveries are how they stand, by their names; Beyond is how many entries found no series of their
+	// own in measures.
+	Deliveries []api.Delivery
+	Beyond     int64
 	// Seq grows with each change that a screen would show at once, Flow as entries come.
 	Seq, Flow int64
 }
@@ -56,8 +60,10 @@ type Spent struct {
 	Judged  map[string]int64         // entries, by rule
 	Took    map[string]time.Duration // by rule, measured on a sample
 	Sources map[string]time.Duration // scanning, by source
-	P95     map[string]time.Duration // of a minute, by rule
-	Most    map[string]time.Duration
+	// Entries and Bytes are what was read of each source since the service began.
+	Entries, Bytes map[string]int64
+	P95            map[string]time.Duration // of a minute, by rule
+	Most           map[string]time.Duration
 }
 
 // Unseen is what a source says of a log that was never seen: no file fits its glob, its port

@@ -7,6 +7,7 @@ import (
 
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
+	"dimlantern/core/measure"
 	"dimlantern/intake/spool"
 )
 
@@ -64,6 +65,7 @@ type Batch struct {
 	Meta        map[string][]byte // further values
 	Actions     []Action
 	Tellings    []Telling
+	Series      []measure.Row     // of measures, of one series the last counts
 	Quiet       map[string][]byte // alerts that are kept quiet from now on, with whatever tells why; nil: no longer
 	Now         entry.Instant
 }
@@ -82,7 +84,8 @@ func (b *Batch) Empty() bool {
 		len(b.Places) == 0 &&
 		len(b.Ticks) == 0 && len(b.Retold) == 0 && len(b.Redated) == 0 &&
 		len(b.Counts) == 0 && len(b.Oldest) == 0 && len(b.Blind) == 0 && len(b.Sources) == 0 && len(b.Meta) == 0 &&
-		len(b.Around) == 0 && b.Kept == nil && len(b.Actions) == 0 && len(b.Tellings) == 0 && len(b.Quiet) == 0
+		len(b.Around) == 0 && b.Kept == nil && len(b.Actions) == 0 && len(b.Tellings) == 0 && len(b.Quiet) == 0 &&
+		len(b.Series) == 0
 }
 
 // perKey is how many hits of a key are kept as evidence.
@@ -196,6 +199,7 @@ func (s *Store) Commit(b *Batch) (err error) {
 	for i := range b.Tellings {
 		w.telling(&b.Tellings[i])
 	}
+	w.series(b.Series)
 	for alert, line := range b.Quiet {
 		if line == nil {
 			w.exec("DELETE FROM quiet WHERE alert = ?", alert)

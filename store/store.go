@@ -34,7 +34,7 @@ func BucketOf(t entry.Instant) int64 {
 	return n
 }
 
-const schemaVersion = 5
+const schemaVersion = 6
 
 const schema = `
 CREATE TABLE IF NOT EXISTS meta(name TEXT PRIMARY KEY, value BLOB) WITHOUT ROWID;
@@ -237,7 +237,7 @@ func (s *Store) prepare() error {
 			return err
 		}
 	}
-	if _, err := s.db.Exec(schema + actionsSchema + outboxSchema +
+	if _, err := s.db.Exec(schema + actionsSchema + outboxSchema + outSchema +
 		fmt.Sprintf("PRAGMA user_version=%d", schemaVersion)); err != nil {
 		return err
 	}

@@ -29,7 +29,8 @@ func (k *checker) report(r *Report) bool {
 			for _, q := range s.Asks {
 				all = append(all, q.Name)
 			}
-			k.at(f, r, "report", "ask", n, Err, "unknown-name", fmt.Sprintf("there is no question %q", n), meant(n, all))
+			k.at(f, r, "report", "ask", n, Err, "unknown-name", fmt.Sprintf("there is no question %q", n),
+				meant(n, all))
 		}
 	}
 	for i, n := range r.Tell {
@@ -52,7 +53,8 @@ func (k *checker) report(r *Report) bool {
 		for _, n := range r.Asks {
 			if q := s.Ask(n); q != nil && q.Over != nil && q.Over.D == 0 && q.Over.Named == "" {
 				k.at(f, r, "report", "ask", n, Finding, "same-span", fmt.Sprintf("the question %s is always about the "+
-					"same time, %s, so each report says the same", n, q.Over), "write: covers last week, or another span")
+					"same time, %s, so each report says the same", n, q.Over),
+					"write: covers last week, or another span")
 			}
 		}
 	}
@@ -137,8 +139,9 @@ func (k *checker) sameNames() {
 	s.Counts = slices.DeleteFunc(s.Counts, func(m *Measure) bool {
 		for _, n := range m.OutNames() {
 			if was, twice := taken[n]; twice {
-				k.file[m].report(Err, "same-name", token{pos: m.Pos, src: m.Name},
-					fmt.Sprintf("%s and %s are both %s for other systems", was, m.Name, n), "give one of them another name")
+				what := fmt.Sprintf("%s and %s are both %s for other systems", was, m.Name, n)
+				k.file[m].report(Err, "same-name", token{pos: m.Pos, src: m.Name}, what,
+					"give one of them another name")
 				return true
 			}
 		}

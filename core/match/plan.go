@@ -124,6 +124,14 @@ func NewPlan(s *lang.Settings, source *lang.Source, rules []*lang.Rule, zone *ti
 	return p
 }
 
+// NewWhole plans how one rule judges the entries of a source, each with all of its fields.
+func NewWhole(s *lang.Settings, source *lang.Source, r *lang.Rule, zone *time.Location) *Plan {
+	p := NewPlan(s, source, nil, zone)
+	p.rules = []planned{{rule: r, vars: r.Vars()}}
+	p.costs = []Cost{{}}
+	return p
+}
+
 // summed tells which of the fields that a rule measures are taken as numbers, in their
 // order; of the others only whether they differ counts.
 func summed(r *lang.Rule) []bool {

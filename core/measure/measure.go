@@ -164,9 +164,6 @@ func (t *Table) Use(ms []*lang.Measure, most int) *Table {
 	return out
 }
 
-// Measures is how many measures there are.
-func (t *Table) Measures() int { return len(t.families) }
-
 // Add counts an entry for a measure by its place, with the values of its fields and of the number, its
 // own time, where it lies, and when it comes.
 func (t *Table) Add(i int, key, values []string, own entry.Instant, where string, now entry.Instant) {
@@ -354,3 +351,14 @@ func (t *Table) Copy(now entry.Instant) []Counted {
 	slices.SortStableFunc(out, func(a, b Counted) int { return cmp.Compare(a.Of.Name, b.Of.Name) })
 	return out
 }
+
+// Names are those of the rules that judge for the table's measures, in their order.
+func (t *Table) Names() []string {
+	var out []string
+	for _, f := range t.families {
+		out = append(out, ruleName(f.of))
+	}
+	return out
+}
+
+func ruleName(m *lang.Measure) string { return "measure " + m.Name }

@@ -42,6 +42,7 @@ func TestTableEqualsAList(t *testing.T) {
 		value      string
 		own, comes entry.Instant
 	}
+	values := []string{"1", "0.1", "200ms", "800ms", "3", "1e300", "-2", "much", "", "1e400"}
 	rapid.Check(t, func(t *rapid.T) {
 		table := New(ms, 1000, nil)
 		kept := map[string]Row{}
@@ -57,9 +58,8 @@ func TestTableEqualsAList(t *testing.T) {
 		var all []said
 		for now := range rapid.IntRange(0, 60).Draw(t, "entries") {
 			x := said{measure: rapid.IntRange(0, 3).Draw(t, "measure"), comes: entry.Instant(now) * 1e9,
-				own: entry.Instant(rapid.IntRange(0, 5).Draw(t, "own")) * 1e9,
-				value: rapid.SampledFrom([]string{"1", "0.1", "200ms", "800ms", "3", "1e300", "-2", "much", "", "1e400"}).
-					Draw(t, "value"),
+				own:   entry.Instant(rapid.IntRange(0, 5).Draw(t, "own")) * 1e9,
+				value: rapid.SampledFrom(values).Draw(t, "value"),
 			}
 			for range ms[x.measure].Per {
 				x.key = append(x.key, rapid.SampledFrom([]string{"a", "b", ""}).Draw(t, "key"))

@@ -1,0 +1,695 @@
+package export
+
+import (
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"crypto/x509"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/fsnotify/fsnotify"
+
+	"dimlantern/api"
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+	"dimlantern/core/match"
+	"dimlantern/core/measure"
+	"dimlantern/core/verdict"
+	"dimlantern/intake"
+	"dimlantern/store"
+)
+
+// Site is what deliveries work with. All of it may be called concurrently.
+type Site struct {
+	Store *store.Store
+	Host  string
+	Roots *x509.CertPool // trusted instead of the system's; nil is the system's
+	// Readable are sources as files that can be read: where entries are kept, these.
+	Readable func([]*lang.Source) []*lang.Source
+	// Own tells whether a path is of a file beside kept entries that is not one of them.
+	Own func(path string) bool
+	// Count is how many entries a file of kept entries has; 0 where that is not known.
+	Count func(path string) int64
+	// Told is told what people should know; Noticed, what rules may look at.
+	Told    func(words string)
+	Noticed func(fields map[string]any)
+}
+
+// Deliveries are all that run. Use and End belong to one goroutine; the rest may be called concurrently.
+type Deliveries struct {
+	site Site
+	mu   sync.Mutex
+	list map[string]*delivery
+	off  []api.Delivery
+}
+
+// NewDeliveries returns none.
+func NewDeliveries(site Site) *Deliveries {
+	return &Deliveries{site: site, list: map[string]*delivery{}}
+}
+
+// Use delivers by other settings from now on. Deliveries that stand there as they did go on; those that
+// are no longer there are forgotten. Texts are the settings' blocks as they are written.
+func (x *Deliveries) Use(s *lang.Settings, texts func(kind, name string) string) {
+	want := map[string]*delivery{}
+	x.mu.Lock()
+	old := x.list
+	x.off = nil
+	x.mu.Unlock()
+	var off []api.Delivery
+	for _, d := range s.Delivers {
+		if d.Off {
+			off = append(off, api.Delivery{Name: d.Name, To: d.To.String(), Off: true,
+				Words: "off: nothing is delivered; what comes meanwhile waits in its logs as long as they are there"})
+			continue
+		}
+		n := &delivery{site: &x.site, of: d, settings: s, stamp: stampOf(s, d, texts)}
+		n.state.Store(&api.Delivery{Name: d.Name, To: d.To.String(), Words: "it begins", Buffer: d.Waiting()})
+		if was := old[d.Name]; was != nil && was.stamp == n.stamp {
+			n = was
+			delete(old, d.Name)
+		}
+		want[d.Name] = n
+	}
+	for name, was := range old {
+		was.end()
+		if s.Deliver(name) == nil {
+			if err := x.site.Store.DropDelivery(name); err != nil {
+				x.site.Told(fmt.Sprintf("how far %s had come cannot be forgotten: %v", name, err))
+			}
+		}
+	}
+	x.mu.Lock()
+	x.list, x.off = want, off
+	x.mu.Unlock()
+	for _, d := range want {
+		if d.stop == nil {
+			d.begin()
+		}
+	}
+}
+
+// stampOf is all of the settings that a delivery goes by.
+func stampOf(s *lang.Settings, d *lang.Deliver, texts func(kind, name string) string) string {
+	list := []string{texts("deliver", d.Name), fmt.Sprint(d.Zone)}
+	for _, src := range s.SourcesOf(&lang.Question{On: d.On}) {
+		list = append(list, src.Name, texts("source", src.Name), fmt.Sprint(src.Location))
+	}
+	for _, l := range s.Layouts { // they may include each other
+		list = append(list, texts("layout", l.Name))
+	}
+	for _, k := range s.Kinds {
+		list = append(list, texts("kind", k.Name))
+	}
+	return strings.Join(list, "\x00")
+}
+
+// End ends all, and waits for them.
+func (x *Deliveries) End() {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	for _, d := range x.list {
+		d.cancel()
+	}
+	for _, d := range x.list {
+		d.end()
+	}
+	x.list = map[string]*delivery{}
+}
+
+// States are how they stand, by their names.
+func (x *Deliveries) States() []api.Delivery {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	out := slices.Clone(x.off)
+	for _, d := range x.list {
+		out = append(out, *d.state.Load())
+	}
+	slices.SortFunc(out, func(a, b api.Delivery) int { return cmp.Compare(a.Name, b.Name) })
+	return out
+}
+
+// Held are files of kept entries that have still to be delivered, and whether that is known of all
+// deliveries: before it is, nothing may be let go of.
+func (x *Deliveries) Held() (map[string]bool, bool) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	out, known := map[string]bool{}, true
+	for _, d := range x.list {
+		h := d.held.Load()
+		if h == nil {
+			known = false
+			continue
+		}
+		for _, p := range *h {
+			out[p] = true
+		}
+	}
+	return out, known
+}
+
+// delivery hands the entries of its sources on. It reads the logs by itself, from where the receiver has
+// taken them: who is slow or gone holds up nothing else, and after a kill it goes on from there.
+type delivery struct {
+	site     *Site
+	of       *lang.Deliver
+	settings *lang.Settings
+	stamp    string
+	state    atomic.Pointer[api.Delivery]
+	held     atomic.Pointer[[]string]
+	ctx      context.Context
+	cancel   context.CancelFunc
+	stop     func()
+
+	follower *intake.Follower
+	to       receiver
+	files    *filesReceiver // to, where it writes files
+	kept     kept
+	cursors  map[string]*cursor // by source and series
+	batch    []*item
+	bytes    int64
+	sent     []*item // that were sent, and are not surely the receiver's
+	sentSize int64
+	sentAt   time.Time       // the first of them
+	since    time.Time       // when the receiver had taken everything last
+	pushed   int             // of sent, those that have gone out on this connection
+	unsure   map[string]bool // files of kept entries that were read and not surely delivered
+	fresh    bool            // something has to be kept
+	reported bool            // that it is behind
+}
+
+// kept is what is kept of a delivery as a whole.
+type kept struct {
+	Epoch   string // tells its identifiers from those of another delivery of that name
+	Known   []string
+	Sent    int64
+	Refused int64
+	Lost    int64
+	Gaps    map[string]int64 // bytes that are known to be lost, by the begin of identifiers
+	Taken   entry.Instant
+}
+
+// cursor is how far it has come in an origin.
+type cursor struct {
+	store.Cursor
+	prefix string // of identifiers
+	number int64  // of the last entry that was read
+}
+
+func (d *delivery) begin() {
+	d.ctx, d.cancel = context.WithCancel(context.Background())
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		d.run()
+	}()
+	d.stop = func() { d.cancel(); <-done }
+}
+
+func (d *delivery) end() {
+	if d.stop != nil {
+		d.stop()
+	}
+}
+
+// How much is handed over at once, how much may be sent before the receiver has to say that it has it,
+// and how long that is waited for.
+const (
+	batchEntries = 1000
+	batchBytes   = 1 << 20
+	unsureBytes  = 8 << 20
+	unsureFor    = 2 * time.Second
+)
+
+// run delivers until the context ends.
+func (d *delivery) run() {
+	for d.ctx.Err() == nil {
+		if err := d.open(); err != nil {
+			d.trouble(err)
+			d.sleep(5 * time.Second)
+			continue
+		}
+		break
+	}
+	if d.follower == nil {
+		return
+	}
+	defer d.follower.Close()
+	defer func() { d.to.close() }()
+	for d.ctx.Err() == nil {
+		now := time.Now()
+		d.follower.Look(now)
+		d.follower.Poll(now)
+		done := d.fill(now)
+		d.lost()
+		if len(d.batch) > 0 && !d.hand() {
+			return
+		}
+		d.hold()
+		d.settle(done)
+		if done && d.ctx.Err() == nil {
+			d.rest()
+		}
+	}
+}
+
+// open takes up where it was.
+func (d *delivery) open() error {
+	was, err := d.site.Store.Delivery(d.of.Name)
+	if err != nil {
+		return err
+	}
+	d.kept, d.cursors = kept{}, map[string]*cursor{}
+	if was.Data != nil {
+		if err := json.Unmarshal(was.Data, &d.kept); err != nil {
+			return fmt.Errorf("how far it had come is damaged: %w", err)
+		}
+	}
+	if d.kept.Gaps == nil {
+		d.kept.Gaps = map[string]int64{}
+	}
+	if d.kept.Epoch == "" {
+		d.kept.Epoch = strconv.FormatInt(time.Now().UnixNano(), 36)
+	}
+	bySource := map[string][]string{}
+	for _, c := range was.Cursors {
+		x := d.cursor(c.Source, c.Series)
+		x.Cursor, x.number = c, c.Number
+		bySource[c.Source] = append(bySource[c.Source], c.Series)
+	}
+	zone := cmp.Or(d.of.Zone, time.Local)
+	if d.of.To.Kind == "files" {
+		d.files, err = newFiles(d.of.Name, d.of, d.site.Store, was.Files, zone, func(words string) {
+			d.site.Told("delivery " + d.of.Name + ": " + words)
+		})
+		if err != nil {
+			return err
+		}
+		d.to = d.files
+	} else {
+		d.to = receiverOf(&d.of.To, zone, d.site.Roots)
+	}
+	f := intake.NewFollower(intake.Options{Host: d.site.Host, Own: d.site.Own,
+		Place: func(source, series string) []byte {
+			if c := d.cursors[source+"\x00"+series]; c != nil {
+				return c.Data
+			}
+			return nil
+		},
+		Series: func(source string) []string { return bySource[source] },
+		Known:  func(source string) bool { return slices.Contains(d.kept.Known, source) },
+	})
+	sources := d.site.Readable(d.settings.SourcesOf(&lang.Question{On: d.of.On}))
+	plans := map[string]*match.Plan{}
+	for i, src := range sources {
+		c := *src
+		c.Begin, c.Every = d.of.Begin, 0
+		sources[i] = &c
+		plans[c.Name] = match.NewWhole(d.settings, &c, d.rule(), time.Local)
+	}
+	f.Use(sources, plans)
+	d.follower, d.since = f, time.Now()
+	return nil
+}
+
+// rule is a rule whose hits are the entries that are delivered; what it says of them are the fields that
+// the delivery captures.
+func (d *delivery) rule() *lang.Rule {
+	r := measure.Rules([]*lang.Measure{{Name: d.of.Name, Where: d.of.Where, Ignore: d.of.Ignore}})[0]
+	for _, c := range lang.Captures(d.of.Where) {
+		r.Say += "{" + c + "}"
+	}
+	return r
+}
+
+func (d *delivery) cursor(source, series string) *cursor {
+	key := source + "\x00" + series
+	c := d.cursors[key]
+	if c == nil {
+		sum := sha256.Sum256([]byte(key))
+		c = &cursor{Cursor: store.Cursor{Source: source, Series: series},
+			prefix: d.kept.Epoch + "-" + short(sum[:]) + "-"}
+		d.cursors[key] = c
+	}
+	return c
+}
+
+// fill reads on until a batch is full, or nothing is left.
+func (d *delivery) fill(now time.Time) (done bool) {
+	for !done && len(d.batch) < batchEntries && d.bytes < batchBytes {
+		var err error
+		if done, err = d.follower.Drain(d, 64, now); err != nil {
+			d.trouble(err)
+			return true
+		}
+	}
+	return done
+}
+
+// Take is part of intake.Sink.
+func (d *delivery) Take(o *intake.Origin, j *verdict.Judged) {
+	if len(j.Verdicts) == 0 || !j.Verdicts[0].Hit {
+		return
+	}
+	c := d.cursor(o.Source.Name, o.Series)
+	c.number++
+	x := &item{id: c.prefix + strconv.FormatInt(c.number, 10), entry: j.Entry, fields: j.Entry.Fields}
+	if vars := j.Verdicts[0].Vars; len(vars) > 0 {
+		x.fields = append(slices.Clone(vars), x.fields...)
+	}
+	d.batch = append(d.batch, x)
+	d.bytes += x.size()
+}
+
+// Passed is part of intake.Sink.
+func (d *delivery) Passed(*intake.Origin, entry.Instant, []match.Tick) {}
+
+// lost notes what has gone before it could be read.
+func (d *delivery) lost() {
+	for _, o := range d.follower.Origins() {
+		c := d.cursor(o.Source.Name, o.Series)
+		bytes, _, why := o.Lost()
+		if n := bytes - d.kept.Gaps[c.prefix]; n > 0 {
+			d.kept.Lost += n
+			d.kept.Gaps[c.prefix], d.fresh = bytes, true
+			d.site.Told(fmt.Sprintf("delivery %s: %d bytes of %s were not delivered: %s", d.of.Name, n, o.Name, why))
+			d.site.Noticed(map[string]any{"event": "delivery-behind", "delivery": d.of.Name, "lost": n, "log": o.Name,
+				"reason": why})
+			d.reported = true
+		}
+	}
+	d.follower.Told()
+}
+
+// hand hands over what has been read, as often as it takes. It answers false where the context has ended.
+func (d *delivery) hand() bool {
+	if len(d.sent) == 0 {
+		d.sentAt = time.Now()
+	}
+	d.sent, d.sentSize = append(d.sent, d.batch...), d.sentSize+d.bytes
+	d.batch, d.bytes = nil, 0
+	return d.until(d.push)
+}
+
+// until tries something until it goes, or the context has ended: then it answers false. After a failure
+// all that is not surely the receiver's is sent again.
+func (d *delivery) until(try func() error) bool {
+	pause := firstPause
+	for {
+		err := try()
+		if err == nil {
+			return true
+		}
+		d.pushed = 0
+		d.to.close()
+		if d.ctx.Err() != nil {
+			return false
+		}
+		d.trouble(err)
+		wait := pause
+		var l *later
+		if errors.As(err, &l) {
+			wait = max(wait, l.after)
+		}
+		d.hold()
+		if !d.sleep(wait) {
+			return false
+		}
+		pause = min(2*pause, mostPause)
+	}
+}
+
+// push sends what has not been sent.
+func (d *delivery) push() error {
+	for d.pushed < len(d.sent) {
+		next := min(d.pushed+batchEntries, len(d.sent))
+		if err := d.send(d.sent[d.pushed:next]); err != nil {
+			return err
+		}
+		d.pushed = next
+	}
+	return nil
+}
+
+// send sends entries. What the receiver will never take is found by halves and left out, as long as it
+// takes any other of them: one that refuses all is asked again.
+func (d *delivery) send(list []*item) error {
+	taken, refused := 0, 0
+	var words string
+	var halves func(list []*item) error
+	halves = func(list []*item) error {
+		err := d.to.send(d.ctx, list)
+		var no *refusal
+		switch {
+		case err == nil:
+			taken += len(list)
+			return nil
+		case !errors.As(err, &no):
+			return err
+		case no.part > 0:
+			taken, refused, words = taken+len(list)-no.part, refused+no.part, no.words
+			return nil
+		case len(list) == 1:
+			refused, words = refused+1, no.words
+			return nil
+		}
+		if err := halves(list[:len(list)/2]); err != nil {
+			return err
+		}
+		return halves(list[len(list)/2:])
+	}
+	switch err := halves(list); {
+	case err != nil:
+		return err
+	case refused > 0 && taken == 0:
+		return errors.New(words)
+	case refused > 0:
+		d.kept.Refused += int64(refused)
+		d.site.Told(fmt.Sprintf("delivery %s: %d entries were refused, and will not be sent again: %s", d.of.Name,
+			refused, words))
+	}
+	return nil
+}
+
+// How long is waited before a receiver that did not take something is tried again.
+const (
+	firstPause = 100 * time.Millisecond
+	mostPause  = 10 * time.Second
+)
+
+// settle makes sure that what was sent is the receiver's, where it is time to, and keeps how far the
+// delivery has come.
+func (d *delivery) settle(done bool) {
+	if n := len(d.sent); n > 0 {
+		to := &d.of.To
+		lazy := to.Kind == "files" || to.Kind == "syslog" && to.Proto != "udp"
+		if lazy && d.sentSize < unsureBytes && time.Since(d.sentAt) < unsureFor {
+			return
+		}
+		ok := d.until(func() error {
+			if err := d.push(); err != nil {
+				return err
+			}
+			return d.to.confirm(d.ctx)
+		})
+		if !ok {
+			return
+		}
+		d.kept.Sent += int64(n)
+		d.kept.Taken = entry.Of(time.Now())
+	}
+	d.keep(done)
+}
+
+// keep keeps how far the delivery has come.
+func (d *delivery) keep(done bool) {
+	x := &store.Delivered{Name: d.of.Name}
+	for _, o := range d.follower.Dirty() {
+		c := d.cursor(o.Source.Name, o.Series)
+		c.Number, c.Data = c.number, o.MarshalPlace()
+		x.Cursors = append(x.Cursors, c.Cursor)
+	}
+	for _, src := range d.settings.SourcesOf(&lang.Question{On: d.of.On}) {
+		if !slices.Contains(d.kept.Known, src.Name) {
+			d.kept.Known = append(d.kept.Known, src.Name)
+			d.fresh = true
+		}
+	}
+	if len(d.sent) > 0 || len(x.Cursors) > 0 || d.fresh {
+		if d.files != nil {
+			x.Files = d.files.rows()
+		}
+		x.Data, _ = json.Marshal(d.kept)
+		for d.site.Store.Deliver(x) != nil { // nothing more is read before it is kept
+			d.trouble(errors.New("how far it has come cannot be kept in the database"))
+			if !d.sleep(time.Second) {
+				return
+			}
+		}
+		d.fresh = false
+	}
+	d.sent, d.sentSize, d.pushed, d.unsure = nil, 0, 0, nil
+	if d.files != nil {
+		if err := d.files.kept(entry.Of(time.Now())); err != nil {
+			d.trouble(err)
+			return
+		}
+	}
+	if done {
+		d.since = time.Now()
+	}
+	d.well()
+}
+
+// hold says which files of kept entries have still to be delivered: no more than may wait.
+func (d *delivery) hold() {
+	if d.unsure == nil {
+		d.unsure = map[string]bool{}
+	}
+	for path := range d.follower.Held() {
+		d.unsure[path] = true
+	}
+	type file struct {
+		path string
+		size int64
+		mod  time.Time
+	}
+	var files []file
+	for path := range d.unsure {
+		if info, err := os.Stat(path); err == nil {
+			files = append(files, file{path, info.Size(), info.ModTime()})
+		}
+	}
+	slices.SortFunc(files, func(a, b file) int { return b.mod.Compare(a.mod) })
+	held := []string{}
+	bytes, entries := int64(0), int64(0)
+	for _, f := range files {
+		bytes += f.size
+		if d.of.Entries > 0 {
+			entries += d.site.Count(f.path)
+		}
+		if len(held) > 0 && (bytes > d.of.Waiting() || d.of.Entries > 0 && entries > d.of.Entries) {
+			break
+		}
+		held = append(held, f.path)
+	}
+	d.held.Store(&held)
+}
+
+// rest waits for something new.
+func (d *delivery) rest() {
+	wait := time.Second
+	if !d.follower.Seldom() {
+		wait = 250 * time.Millisecond
+	}
+	if len(d.sent) > 0 {
+		wait = min(wait, max(unsureFor-time.Since(d.sentAt), time.Millisecond))
+	}
+	t := time.NewTimer(wait)
+	defer t.Stop()
+	select {
+	case <-d.ctx.Done():
+	case <-t.C:
+	case ev := <-d.follower.Events():
+		d.follower.Note(ev)
+		for {
+			select {
+			case ev := <-d.follower.Events():
+				d.follower.Note(ev)
+				continue
+			default:
+			}
+			return
+		}
+	case err := <-d.follower.Errors():
+		d.follower.Missed(err)
+	}
+}
+
+// sleep waits; it answers false where the context has ended. What the system tells of files meanwhile is
+// noted, so that nothing of it is missed.
+func (d *delivery) sleep(wait time.Duration) bool {
+	t := time.NewTimer(wait)
+	defer t.Stop()
+	for {
+		var events = d.events()
+		select {
+		case <-d.ctx.Done():
+			return false
+		case <-t.C:
+			return true
+		case ev := <-events:
+			d.follower.Note(ev)
+		}
+	}
+}
+
+func (d *delivery) events() <-chan fsnotify.Event {
+	if d.follower == nil {
+		return nil
+	}
+	return d.follower.Events()
+}
+
+// behindFor is how long nothing may be taken before it is noticed.
+const behindFor = 5 * time.Minute
+
+// trouble says what keeps it from going on.
+func (d *delivery) trouble(err error) {
+	words, mend := inWords(&d.of.To, err)
+	was := d.state.Load()
+	now := d.now()
+	now.Trouble, now.Words, now.Mend, now.Since = true, words, mend, entry.Of(time.Now())
+	if was.Trouble {
+		now.Since = was.Since
+	} else {
+		d.site.Told(fmt.Sprintf("delivery %s waits: %s", d.of.Name, words))
+	}
+	d.state.Store(now)
+	if !d.reported && entry.Of(time.Now()).Sub(now.Since) > behindFor {
+		d.reported = true
+		d.site.Noticed(map[string]any{"event": "delivery-behind", "delivery": d.of.Name, "lost": 0, "reason": words})
+	}
+}
+
+// well says how it goes where nothing is the matter.
+func (d *delivery) well() {
+	if was := d.state.Load(); was.Trouble {
+		d.site.Told(fmt.Sprintf("delivery %s goes on", d.of.Name))
+	}
+	now := d.now()
+	now.Words = "up to date"
+	if now.Waiting > 0 {
+		now.Words = "it delivers"
+	} else if d.reported {
+		d.reported = false
+		d.site.Noticed(map[string]any{"event": "delivery-well", "delivery": d.of.Name})
+	}
+	d.state.Store(now)
+}
+
+// now is how it stands in numbers.
+func (d *delivery) now() *api.Delivery {
+	s := &api.Delivery{Name: d.of.Name, To: d.of.To.String(), Sent: d.kept.Sent, Refused: d.kept.Refused,
+		Lost: d.kept.Lost, LastTaken: d.kept.Taken, Waiting: d.sentSize, Entries: int64(len(d.sent)), Buffer: d.of.Waiting(),
+		WhenFull: "logs are their own buffer, as long as they lie there; of what is kept here alone the oldest goes " +
+			"when more waits, and that is counted and told"}
+	if d.follower != nil {
+		for _, o := range d.follower.Origins() {
+			s.Waiting += o.Behind()
+		}
+	}
+	if s.Waiting > 0 {
+		s.Oldest = time.Since(d.since)
+	}
+	return s
+}

@@ -1,0 +1,82 @@
+package service
+
+import (
+	"context"
+	"strconv"
+	"time"
+
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+	"dimlantern/core/measure"
+	"dimlantern/core/verdict"
+	"dimlantern/export"
+	"dimlantern/intake"
+)
+
+// Measures are judged with the rules, behind which they stand in the plans. What they have counted is
+// part of each commit: every entry counts once, whenever the service is killed.
+
+// countBy counts by the measures of settings from now on.
+func (s *Service) countBy(settings *lang.Settings) error {
+	most := settings.Measures.MostSeries()
+	if s.counted != nil {
+		s.counted = s.counted.Use(settings.Counts, most)
+		return nil
+	}
+	kept, err := s.store.Series()
+	if err != nil {
+		return err
+	}
+	s.counted = measure.New(settings.Counts, most, kept)
+	return nil
+}
+
+// countNames are the names of the measures where rules have theirs.
+func (s *Service) countNames() []string { return s.counted.Names() }
+
+// count lets an entry count for measures, and takes their verdicts off.
+func (s *Service) count(o *intake.Origin, j *verdict.Judged) {
+	rules := len(s.engine.Rules())
+	n := len(j.Verdicts)
+	for n > 0 && j.Verdicts[n-1].Rule >= rules {
+		n--
+		v := &j.Verdicts[n]
+		was := s.counted.Beyond
+		s.counted.Add(v.Rule-rules, v.Key, v.Values, j.Entry.At, o.Name+" at "+strconv.FormatInt(j.Entry.Offset, 10),
+			entry.Of(time.Now()))
+		if was == 0 && s.counted.Beyond > 0 {
+			s.notice("there are more groups of measures than " + strconv.Itoa(s.settings.Measures.MostSeries()) +
+				": what is new counts as " + measure.OtherGroup +
+				"; settings { measures at most N series } allows more")
+		}
+	}
+	j.Verdicts = j.Verdicts[:n]
+}
+
+// Counted is what measures have counted until now, and how many entries found no series of their own.
+func (s *Service) Counted(ctx context.Context) (list []measure.Counted, beyond int64, err error) {
+	err = s.do(ctx, func() error {
+		list, beyond = s.counted.Copy(entry.Of(time.Now())), s.counted.Beyond
+		return nil
+	})
+	return list, beyond, err
+}
+
+// measures gives them out to other systems.
+func (s *Service) measures() *export.Measures {
+	return &export.Measures{Host: s.house.Host, Roots: s.o.Roots, Trouble: s.report,
+		Settings: func() lang.Measures { return s.window.Now().Settings.Measures },
+		Families: func(ctx context.Context) ([]measure.Family, error) {
+			list, beyond, err := s.Counted(ctx)
+			if err != nil {
+				return nil, err
+			}
+			now := s.window.Now()
+			c := &export.Counts{Beyond: beyond, Deliveries: now.Deliveries, Told: s.outbox.Told.Load(),
+				Refused: s.outbox.Refused.Load()}
+			if c.Waiting, err = s.store.WaitingMessages(); err == nil {
+				c.StoreBytes, err = s.store.Size()
+			}
+			return append(measure.Families(list), export.Own(now, c, time.Now())...), err
+		}}
+}
