@@ -49,6 +49,16 @@ var (
 	RuleOfAsk = endpoint[LedgerEdit, LedgerText]("/ledger/rule")
 )
 
+// What goes out to others.
+var (
+	// AskReports: the reports, and how they stand; DoReport gives a result, makes one, or sends one again.
+	AskReports = endpoint[None, ReportList]("/reports")
+	DoReport   = endpoint[ReportQuery, ReportDone]("/report")
+	// AskDeliveries and AskMeasures: how they stand.
+	AskDeliveries = endpoint[None, DeliveryList]("/deliveries")
+	AskMeasures   = endpoint[None, MeasureList]("/measures")
+)
+
 // What is asked at the bench, where a rule is typed.
 var (
 	// TryText: what a text being typed means, and what its rule would have done.

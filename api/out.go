@@ -3,6 +3,8 @@ package api
 import (
 	"time"
 
+	"github.com/dustin/go-humanize"
+
 	"dimlantern/core/entry"
 )
 
@@ -24,4 +26,140 @@ type Delivery struct {
 	Buffer    int64         `json:"buffer_bytes"`  // how much may wait of what exists nowhere else
 	WhenFull  string        `json:"when_full"`     // in words
 	LastTaken entry.Instant `json:"-"`             // when the receiver took something last; 0 is never
+}
+
+// ReportList are all reports of the settings, by their names.
+type ReportList struct {
+	List []ReportView `json:"list"`
+}
+
+// ReportView is a report, and how it stands.
+type ReportView struct {
+	Name    string         `json:"name"`
+	Title   string         `json:"title"`
+	Asks    []string       `json:"asks"`
+	Every   string         `json:"every,omitempty"` // in words; "" is only when somebody asks for it
+	Covers  string         `json:"covers,omitempty"`
+	Forms   []string       `json:"forms"`
+	Tell    []string       `json:"tell,omitempty"`
+	Write   string         `json:"write,omitempty"`
+	Keep    int            `json:"keep"`
+	Off     bool           `json:"off,omitempty"`
+	File    string         `json:"file"`
+	Line    int            `json:"line"`
+	Next    entry.Instant  `json:"next,omitempty"` // when it is due; 0 is never
+	Results []ReportResult `json:"results"`        // the newest first
+}
+
+// ReportResult is what came of a report.
+type ReportResult struct {
+	Due      entry.Instant `json:"due"`
+	Made     entry.Instant `json:"made"`
+	From     entry.Instant `json:"from"`
+	To       entry.Instant `json:"to"`
+	Asked    bool          `json:"asked,omitempty"`
+	Empty    bool          `json:"empty,omitempty"`
+	Skipped  bool          `json:"skipped,omitempty"`
+	Failed   string        `json:"failed,omitempty"`
+	Finished bool          `json:"finished"`
+	Size     int64         `json:"size"`
+	Files    []ReportFile  `json:"files,omitempty"`
+	Told     []ReportTold  `json:"told,omitempty"`
+}
+
+// ReportFile is a form of a result.
+type ReportFile struct {
+	Form string `json:"form"`
+	Size int64  `json:"size"`
+	Path string `json:"path"`
+}
+
+// ReportTold is how a contact was told of a result.
+type ReportTold struct {
+	Contact string        `json:"contact"`
+	State   string        `json:"state"` // waiting, told, given up; "" where nobody knows any more
+	Words   string        `json:"words,omitempty"`
+	At      entry.Instant `json:"at,omitempty"`
+}
+
+// ReportQuery asks for a result of a report, or to make one.
+type ReportQuery struct {
+	Name   string        `json:"name"`
+	Now    bool          `json:"now"`    // make one
+	Due    entry.Instant `json:"due"`    // which one; 0 is the newest
+	Covers string        `json:"covers"` // instead of what the report says, as it says that
+	Form   string        `json:"form"`   // "" is its first one
+	Tell   bool          `json:"tell"`   // tell the report's contacts, once more
+}
+
+// ReportDone is a result.
+type ReportDone struct {
+	Body   []byte       `json:"body"`
+	Form   string       `json:"form"`
+	Result ReportResult `json:"result"`
+}
+
+// DeliveryList are all deliveries, by their names.
+type DeliveryList struct {
+	List []Delivery `json:"list"`
+}
+
+// MeasureList are all measures of the settings, and where they go.
+type MeasureList struct {
+	Listen string        `json:"listen,omitempty"`
+	To     string        `json:"to,omitempty"`
+	Words  string        `json:"words,omitempty"` // what keeps them from going there
+	Most   int           `json:"most"`            // series
+	Beyond int64         `json:"beyond"`          // entries that found no series of their own
+	List   []MeasureView `json:"list"`
+}
+
+// MeasureView is a measure, and what it has counted.
+type MeasureView struct {
+	Name     string   `json:"name"`
+	Out      string   `json:"out"` // its name for other systems
+	Kind     string   `json:"kind"`
+	Shown    string   `json:"shown"`
+	On       []string `json:"on,omitempty"`
+	Per      []string `json:"per,omitempty"`
+	Off      bool     `json:"off,omitempty"`
+	Series   int      `json:"series"`
+	Entries  int64    `json:"entries"` // that were counted
+	NoNumber int64    `json:"no_number,omitempty"`
+	Negative int64    `json:"negative,omitempty"`
+}
+
+// Say says what came of it.
+func (r *ReportResult) Say() string {
+	s := "of " + Moment(r.Due) + ": "
+	switch {
+	case r.Failed != "" && !r.Finished:
+		return s + "it could not be made yet: " + r.Failed
+	case r.Failed != "":
+		return s + "it could not be made: " + r.Failed
+	case r.Skipped:
+		return s + "it was empty, and left out"
+	}
+	s += "made, " + humanize.IBytes(uint64(r.Size))
+	if r.Empty {
+		s += ", empty"
+	}
+	for _, f := range r.Files {
+		s += ", " + f.Path
+	}
+	for _, t := range r.Told {
+		switch t.State {
+		case "told":
+			s += ", told " + t.Contact + " at " + Moment(t.At)
+		case "waiting":
+			s += ", waits to be told to " + t.Contact
+			if t.Words != "" {
+				s += " (" + t.Words + ")"
+			}
+		case "":
+		default:
+			s += ", " + t.Contact + " could not be told (" + t.Words + ")"
+		}
+	}
+	return s
 }

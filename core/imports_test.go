@@ -37,11 +37,12 @@ var allowed = map[string]string{
 	"draw":           "core api",
 	"snapshot":       "core intake folder store api",
 	"export":         "core intake store api snapshot",
+	"report":         "core store api snapshot query draw export notify/via",
 	"query":          "core intake folder store api snapshot draw",
 	"workbench":      "core intake folder store api snapshot query",
 	"notify":         "core intake store api snapshot draw notify/via",
 	"notify/via":     "core intake/regular",
-	"service":        "core intake folder store api snapshot query workbench notify export",
+	"service":        "core intake folder store api snapshot query workbench notify export report",
 	"screens":        "core api",
 	"demo":           "core intake",
 	"docs":           "",
@@ -49,7 +50,8 @@ var allowed = map[string]string{
 	"test":           everything,
 }
 
-const everything = "core intake folder store api snapshot query workbench notify export service screens demo docs draw"
+const everything = "core intake folder store api snapshot query workbench notify export report service " +
+	"screens demo docs draw"
 
 // Imports go one way, and screens know the API and the core alone.
 func TestImportsGoOneWay(t *testing.T) {

@@ -5,6 +5,7 @@ import (
 	"image/color"
 	"io"
 	"math"
+	"strings"
 	"time"
 
 	"gonum.org/v1/plot/vg"
@@ -28,6 +29,7 @@ type Numbers struct {
 	Rests    []string             // what the numbers rest on
 	Shown    func(float64) string // how a number is written
 	Dark     bool                 // on a dark ground
+	Most     int                  // so many groups along time are drawn; 0 is as many as there is room for
 }
 
 // NumberRow is a group of a picture.
@@ -107,6 +109,9 @@ func (n *Numbers) rows() (list []NumberRow, left int) {
 	if n.Bounds != nil {
 		most = mostBands
 	}
+	if n.Most > 0 {
+		most = min(most, n.Most)
+	}
 	if len(n.Groups) > most {
 		return n.Groups[:most], len(n.Groups) - most
 	}
@@ -144,7 +149,7 @@ func (n *Numbers) paint(v vg.CanvasSizer, encode func(string) string) {
 	p.text(margin, h-30, face(15), c.ink, fit(face(15), n.Title, w-2*margin))
 	what := n.What
 	if n.Beside != "" {
-		what += "; dots: " + n.Beside
+		what = strings.TrimPrefix(what+"; dots: "+n.Beside, "; ")
 	}
 	p.text(margin, h-46, face(9), c.ink, fit(face(9), what, w-2*margin))
 	span := fmt.Sprintf("%s to %s, %s", chart.stamp(n.From), chart.stamp(n.To), n.To.Time().In(zone).Format("MST"))

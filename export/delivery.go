@@ -227,7 +227,7 @@ const (
 	batchEntries = 1000
 	batchBytes   = 1 << 20
 	unsureBytes  = 8 << 20
-	unsureFor    = 2 * time.Second
+	unsureFor    = time.Second
 )
 
 // run delivers until the context ends.
@@ -288,12 +288,9 @@ func (d *delivery) open() error {
 	}
 	zone := cmp.Or(d.of.Zone, time.Local)
 	if d.of.To.Kind == "files" {
-		d.files, err = newFiles(d.of.Name, d.of, d.site.Store, was.Files, zone, func(words string) {
+		d.files = newFiles(d.of, d.site.Store, zone, func(words string) {
 			d.site.Told("delivery " + d.of.Name + ": " + words)
 		})
-		if err != nil {
-			return err
-		}
 		d.to = d.files
 	} else {
 		d.to = receiverOf(&d.of.To, zone, d.site.Roots)
@@ -680,7 +677,8 @@ func (d *delivery) well() {
 // now is how it stands in numbers.
 func (d *delivery) now() *api.Delivery {
 	s := &api.Delivery{Name: d.of.Name, To: d.of.To.String(), Sent: d.kept.Sent, Refused: d.kept.Refused,
-		Lost: d.kept.Lost, LastTaken: d.kept.Taken, Waiting: d.sentSize, Entries: int64(len(d.sent)), Buffer: d.of.Waiting(),
+		Lost: d.kept.Lost, LastTaken: d.kept.Taken, Waiting: d.sentSize, Entries: int64(len(d.sent)),
+		Buffer: d.of.Waiting(),
 		WhenFull: "logs are their own buffer, as long as they lie there; of what is kept here alone the oldest goes " +
 			"when more waits, and that is counted and told"}
 	if d.follower != nil {

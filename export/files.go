@@ -64,31 +64,35 @@ const (
 	mostNumbered = 1_000_000
 )
 
-func newFiles(name string, d *lang.Deliver, st *store.Store, kept []store.OutFile, zone *time.Location,
-	told func(string)) (*filesReceiver, error) {
-	r := &filesReceiver{to: &d.To, zone: zone, name: name, store: st, current: map[string]*outFile{},
-		all: map[string]*outFile{}, told: told}
+func newFiles(d *lang.Deliver, st *store.Store, zone *time.Location, told func(string)) *filesReceiver {
+	r := &filesReceiver{to: &d.To, zone: zone, name: d.Name, store: st, told: told}
 	fixed, _, _ := strings.Cut(d.To.Path, "{")
 	r.dir = filepath.Clean(fixed[:strings.LastIndexByte(fixed, '/')+1])
 	r.path = lang.Template(strings.TrimLeft(strings.TrimPrefix(d.To.Path, fixed[:strings.LastIndexByte(fixed, '/')+1]),
 		"/"))
-	for _, k := range kept {
+	return r
+}
+
+// ready opens the folder, and takes the files for what was kept of them: what was written besides is cut
+// off.
+func (r *filesReceiver) ready() error {
+	if r.root != nil {
+		return nil
+	}
+	was, err := r.store.Delivery(r.name)
+	if err != nil {
+		return err
+	}
+	r.current, r.all = map[string]*outFile{}, map[string]*outFile{}
+	for _, k := range was.Files {
 		f := &outFile{}
 		if err := json.Unmarshal(k.Data, f); err != nil {
-			return nil, fmt.Errorf("what is known of %s is damaged: %w", k.Path, err)
+			return fmt.Errorf("what is known of %s is damaged: %w", k.Path, err)
 		}
 		r.all[f.Path] = f
 		if old := r.current[f.Base]; !f.Finished && (old == nil || old.Began < f.Began) {
 			r.current[f.Base] = f
 		}
-	}
-	return r, nil
-}
-
-// ready opens the folder, and cuts off what was written and not kept.
-func (r *filesReceiver) ready() error {
-	if r.root != nil {
-		return nil
 	}
 	if err := os.MkdirAll(r.dir, 0o750); err != nil {
 		return err
@@ -97,9 +101,23 @@ func (r *filesReceiver) ready() error {
 	if err != nil {
 		return err
 	}
+	var none []store.OutFile
 	for _, f := range r.all {
 		info, err := root.Stat(f.Path)
 		switch {
+		case !f.Finished && f.Entries == 0: // nothing of what was written into it was kept
+			if err == nil {
+				err = root.Remove(f.Path)
+			}
+			if err != nil && !errors.Is(err, fs.ErrNotExist) {
+				root.Close()
+				return err
+			}
+			delete(r.all, f.Path)
+			if r.current[f.Base] == f {
+				delete(r.current, f.Base)
+			}
+			none = append(none, store.OutFile{Path: f.Path})
 		case errors.Is(err, fs.ErrNotExist):
 			if !f.Finished && f.Size > 0 {
 				r.told(fmt.Sprintf("%s is gone; what comes now goes into a new file", filepath.Join(r.dir, f.Path)))
@@ -119,6 +137,12 @@ func (r *filesReceiver) ready() error {
 			r.told(fmt.Sprintf("%s was cut short by somebody else; what comes now goes into a new file",
 				filepath.Join(r.dir, f.Path)))
 			f.Finished, f.changed, f.Size = true, true, info.Size()
+		}
+	}
+	if len(none) > 0 {
+		if err := r.store.DeliverFiles(&store.Delivered{Name: r.name, Files: none}); err != nil {
+			root.Close()
+			return err
 		}
 	}
 	r.root = root

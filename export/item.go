@@ -126,12 +126,17 @@ func (x *item) cells() []string {
 }
 
 // Cell is a cell of CSV that no program takes for a formula: one that begins like it gets a ' in front,
-// unless it is a number.
+// unless it is a number or a
+// duration.
 func Cell(s string) string {
 	if s == "" || !strings.ContainsRune("=+-@\t\r", rune(s[0])) {
 		return s
 	}
-	if _, ok := entry.ParseNumber(s); ok {
+	n := strings.TrimSpace(strings.TrimSuffix(strings.TrimLeft(s, "+-"), "%"))
+	if _, ok := entry.ParseNumber(n); ok && len(s)-len(strings.TrimLeft(s, "+-")) == 1 {
+		return s
+	}
+	if _, err := entry.ParseDuration(n); err == nil {
 		return s
 	}
 	return "'" + s

@@ -277,15 +277,21 @@ func (s *Decider) opensAt(c *lang.Contact, now entry.Instant) entry.Instant {
 	if o, ok := s.opens[c.Name]; ok && o.minute == minute {
 		return max(o.at, now)
 	}
-	hours := &lang.Rule{During: c.Hours, Zone: snapshot.ZoneOf(s.Settings)}
-	at := now
-	if !hours.Inside(at) {
-		at = entry.Instant(minute * int64(time.Minute))
-		for n := 0; n < 8*24*60 && !hours.Inside(at); n++ {
-			at = at.Add(time.Minute)
-		}
-	}
+	at := opensAt(c, snapshot.ZoneOf(s.Settings), now)
 	s.opens[c.Name] = opening{minute, at}
+	return at
+}
+
+// opensAt is when a contact's hours begin, or now, where it is in them.
+func opensAt(c *lang.Contact, zone *time.Location, now entry.Instant) entry.Instant {
+	hours := &lang.Rule{During: c.Hours, Zone: zone}
+	if hours.Inside(now) {
+		return now
+	}
+	at := now / entry.Instant(time.Minute) * entry.Instant(time.Minute)
+	for n := 0; n < 8*24*60 && !hours.Inside(at); n++ {
+		at = at.Add(time.Minute)
+	}
 	return at
 }
 

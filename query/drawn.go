@@ -15,9 +15,22 @@ import (
 
 // Draw draws the answer's first number, as "svg" or "pdf".
 func (a *Asked) Draw(to io.Writer, form, title string, dark bool, zone *time.Location) error {
+	n, err := a.Picture(title, zone)
+	if err != nil {
+		return err
+	}
+	n.Dark = dark
+	if form == "pdf" {
+		return n.PDF(to)
+	}
+	return n.SVG(to)
+}
+
+// Picture is the picture of the answer's first number. Entries have none.
+func (a *Asked) Picture(title string, zone *time.Location) (*draw.Numbers, error) {
 	p := a.Plan
 	if len(a.Columns) == 0 || a.Columns[0] == "entries" {
-		return fmt.Errorf("entries are no numbers that could be drawn: show count, or another number")
+		return nil, fmt.Errorf("entries are no numbers that could be drawn: show count, or another number")
 	}
 	if title == "" || title == "?" {
 		title = a.Columns[0]
@@ -26,7 +39,7 @@ func (a *Asked) Draw(to io.Writer, form, title string, dark bool, zone *time.Loc
 		}
 	}
 	n := &draw.Numbers{Title: title, Question: strings.Join(p.Q.Clauses(), " "), From: p.Span.From, To: p.Span.To,
-		Zone: zone, Bounds: p.Span.Bounds, Rests: a.Rests(zone), Dark: dark}
+		Zone: zone, Bounds: p.Span.Bounds, Rests: a.Rests(zone)}
 	n.What = a.Columns[0]
 	switch unit := p.Unit(0); unit {
 	case "duration":
@@ -74,10 +87,7 @@ func (a *Asked) Draw(to io.Writer, form, title string, dark bool, zone *time.Loc
 		}
 		n.Groups = append(n.Groups, r)
 	}
-	if form == "pdf" {
-		return n.PDF(to)
-	}
-	return n.SVG(to)
+	return n, nil
 }
 
 func floatOf(values []ask.Value, i int) *float64 {

@@ -631,3 +631,20 @@ func (l *Ledger) Out(ctx context.Context, q api.LedgerOut) (*api.LedgerFile, err
 }
 
 func sizeOf(n int64) string { return fmt.Sprintf("%.1f MB", float64(n)/1e6) }
+
+// Kept answers a question of the settings about the time up to a lamp, over a span instead of its own where
+// that is not nil.
+func (l *Ledger) Kept(ctx context.Context, name string, lamp entry.Instant, over *lang.Over) (*Asked, error) {
+	sn := l.asker.Window.Now()
+	settings, question, err := askable(sn, name)
+	if err != nil {
+		return nil, err
+	}
+	q := *question
+	q.Over = cmp.Or(over, q.Over)
+	p, err := ask.New(&q, ask.Moment{Lamp: lamp, Zone: zoneOf(&q)})
+	if err != nil {
+		return nil, err
+	}
+	return l.asking(sn, settings, p).Answer(ctx)
+}

@@ -1,10 +1,12 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"strconv"
 	"time"
 
+	"dimlantern/api"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/measure"
@@ -79,4 +81,31 @@ func (s *Service) measures() *export.Measures {
 			}
 			return append(measure.Families(list), export.Own(now, c, time.Now())...), err
 		}}
+}
+
+// Deliveries are all deliveries, and how they stand.
+func (s *Service) Deliveries(context.Context, api.None) (*api.DeliveryList, error) {
+	return &api.DeliveryList{List: s.deliver.States()}, nil
+}
+
+// Measures are all measures, what they have counted, and where they go.
+func (s *Service) Measures(ctx context.Context, _ api.None) (*api.MeasureList, error) {
+	list, beyond, err := s.Counted(ctx)
+	if err != nil {
+		return nil, err
+	}
+	sn := s.window.Now()
+	to := sn.Settings.Measures
+	out := &api.MeasureList{Listen: to.Listen, To: to.To, Most: to.MostSeries(), Beyond: beyond,
+		Words: cmp.Or(sn.Trouble["measures"], sn.Trouble["measures-to"])}
+	for _, c := range list {
+		v := api.MeasureView{Name: c.Of.Name, Out: c.Of.OutNames()[0], Shown: c.Of.Shown(), On: c.Of.On, Per: c.Of.Per,
+			Off: c.Of.Off, Series: len(c.Series), Kind: measure.KindOf(c.Of)}
+		for i := range c.Series {
+			x := &c.Series[i]
+			v.Entries, v.NoNumber, v.Negative = v.Entries+x.Count, v.NoNumber+x.NoNumber, v.Negative+x.Negative
+		}
+		out.List = append(out.List, v)
+	}
+	return out, nil
 }

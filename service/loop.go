@@ -25,7 +25,7 @@ func (s *Service) Run(ctx context.Context) error {
 	s.lastRound.Store(time.Now().UnixNano())
 	out := s.measures()
 	for _, f := range []func(context.Context){s.checkpoints, s.outbox.Run, s.beats, s.watchdog, s.checks,
-		s.noticeItself, out.Listen, out.Send} {
+		s.noticeItself, out.Listen, out.Send, s.reports.Run} {
 		s.beside.start(f)
 	}
 	s.delivering = true

@@ -38,6 +38,7 @@ import (
 	"dimlantern/export"
 	"dimlantern/folder"
 	"dimlantern/intake"
+	"dimlantern/report"
 	"dimlantern/snapshot"
 	"dimlantern/store"
 
@@ -79,6 +80,7 @@ type Service struct {
 	outbox  *notify.Outbox
 	decider *notify.Decider
 	deliver *export.Deliveries
+	reports *report.Maker
 
 	settings *lang.Settings
 	texts    []folder.Text
@@ -216,6 +218,9 @@ func (s *Service) open() (err error) {
 	s.deliver = export.NewDeliveries(export.Site{Store: s.store, Host: s.house.Host, Roots: o.Roots,
 		Readable: s.ways.readable, Own: s.ways.kept.Own, Count: s.store.KeptIn, Told: s.remark,
 		Noticed: func(fields map[string]any) { s.writeItself(time.Now(), fields) }})
+	s.reports = &report.Maker{Window: s.window, Store: s.store, Data: o.Data, Ask: s.ledger.Kept,
+		Shift: s.query.Handover, Tell: s.outbox.Give, Told: s.remark,
+		Noticed: func(fields map[string]any) { s.writeItself(time.Now(), fields) }}
 	return s.start()
 }
 

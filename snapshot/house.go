@@ -105,6 +105,26 @@ rule contact-unreachable {
   advise   "dimlantern tell --test CONTACT says what is wrong. What waits is told as soon as it goes."
 }
 
+rule report-failed {
+  on       dim-lantern
+  problem  event == "report-failed"
+  recovery event == "report-made"
+  per      report
+  raise    error
+  say      "report {report} could not be made: {reason}"
+  advise   "dimlantern report NAME --now makes it once more, and says what is wrong."
+}
+
+rule delivery-behind {
+  on       dim-lantern
+  problem  event == "delivery-behind"
+  recovery event == "delivery-well"
+  per      delivery
+  raise    error
+  say      "{delivery} is behind: {reason}; lost so far: {lost} bytes"
+  advise   "dimlantern deliveries says how much waits, since when, and what would mend it."
+}
+
 rule layout-fits-less {
   on       dim-lantern
   problem  event == "layout-misfits"

@@ -140,19 +140,22 @@ func (s *Store) Deliveries() ([]string, error) {
 
 // Result is what came of a report that was due.
 type Result struct {
-	Report   string        `json:"report"`
-	Due      entry.Instant `json:"due"`  // when it was, or when somebody asked for it
-	Made     entry.Instant `json:"made"` // when it was made last
-	From     entry.Instant `json:"from"` // the span that it covers
-	To       entry.Instant `json:"to"`
-	Asked    bool          `json:"asked,omitempty"` // by a person
-	Empty    bool          `json:"empty,omitempty"`
-	Skipped  bool          `json:"skipped,omitempty"` // since it was empty
-	Failed   string        `json:"failed,omitempty"`  // why
-	Files    []ResultFile  `json:"files,omitempty"`
-	Told     []ToldWay     `json:"told,omitempty"`
-	Finished bool          `json:"finished"` // all of it has been done, or will not be
-	Tries    int           `json:"tries,omitempty"`
+	Report  string        `json:"report"`
+	Due     entry.Instant `json:"due"`  // when it was, or when somebody asked for it
+	Made    entry.Instant `json:"made"` // when it was made last
+	From    entry.Instant `json:"from"` // the span that it covers
+	To      entry.Instant `json:"to"`
+	Asked   bool          `json:"asked,omitempty"` // by a person
+	Empty   bool          `json:"empty,omitempty"`
+	Skipped bool          `json:"skipped,omitempty"` // since it was empty
+	Failed  string        `json:"failed,omitempty"`  // why
+	Files   []ResultFile  `json:"files,omitempty"`
+	Text    string        `json:"text,omitempty"` // the file with its text
+	Told    []ToldWay     `json:"told,omitempty"`
+	// Outs are where its forms are written besides, as that was settled.
+	Outs     map[string]string `json:"outs,omitempty"`
+	Finished bool              `json:"finished"` // all of it has been done, or will not be
+	Tries    int               `json:"tries,omitempty"`
 }
 
 // ResultFile is a form of a result.
@@ -163,12 +166,26 @@ type ResultFile struct {
 	Out  string `json:"out,omitempty"` // where it was written besides
 }
 
-// ToldWay is a way by which a contact gets a result.
+// ToldWay is a contact that gets a result, and by which messages.
 type ToldWay struct {
-	Contact string        `json:"contact"`
-	Way     string        `json:"way"`
-	At      entry.Instant `json:"at"`            // when it was told; 0 while it was not
-	Why     string        `json:"why,omitempty"` // it was not told
+	Contact string `json:"contact"`
+	Message string `json:"message"` // the group of its messages
+}
+
+// ToldAs is how a group of messages stands: their worst state, what was said last, and when it was told; "" is
+// that there is none any more.
+func (s *Store) ToldAs(group string) (state, words string, at entry.Instant) {
+	s.ask.QueryRow("SELECT state, words, told FROM messages WHERE grp = ? ORDER BY state = 'told', state LIMIT 1",
+		group).Scan(&state, &words, &at)
+	return state, words, at
+}
+
+// PutMeta keeps a value under a name. It may be called concurrently.
+func (s *Store) PutMeta(name string, value []byte) error {
+	return s.inTx(func(tx *sql.Tx) error {
+		_, err := tx.Exec("INSERT OR REPLACE INTO meta(name, value) VALUES(?, ?)", name, value)
+		return err
+	})
 }
 
 // PutResult keeps a result. It may be called concurrently.

@@ -334,113 +334,30 @@ func (o *askOptions) draw(a *query.Asked, zone *time.Location) error {
 
 // printAnswer prints an answer as a table, with bars where there is room for them.
 func printAnswer(out io.Writer, a *query.Asked, zone *time.Location) {
-	var rows []ask.Row
-	for r := range a.Rows() {
-		rows = append(rows, *r)
-	}
-	p := a.Plan
 	width := 0
 	if f, ok := out.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		width, _, _ = term.GetSize(int(f.Fd()))
 	}
-	var table [][]string
-	right := []bool{}
-	head := []string{}
-	column := func(name string, isRight bool) { head, right = append(head, name), append(right, isRight) }
-	if len(rows) > 0 && rows[0].Entry != nil {
-		printEntries(out, rows, zone)
+	t := a.Table(zone, 0)
+	if a.Plan.Columns()[0] == "entries" {
+		for _, cells := range t.Rows {
+			for i := range cells {
+				cells[i] = shown(cells[i])
+			}
+			fmt.Fprintln(out, strings.Join(cells, "  "))
+		}
 		return
 	}
-	if p.Span.Bounds != nil {
-		column("at", false)
+	head, right, most := t.Head, t.Right, 0.0
+	for _, f := range t.Bars {
+		most = math.Max(most, f)
 	}
-	for _, n := range p.Per() {
-		column(n, false)
-	}
-	gapRows := a.GapRows()
-	if gapRows {
-		column("began", false)
-		column("ended", false)
-		column("lasted", true)
-	} else {
-		for _, c := range a.Columns {
-			column(c, true)
-			if p.Beside != nil && !strings.HasPrefix(c, "gaps ") {
-				column("beside", true)
-				column("difference", true)
-			}
-			if strings.HasPrefix(c, "gaps ") {
-				column("longest", true)
-			}
+	for _, cells := range t.Rows {
+		for i := range cells {
+			cells[i] = shown(cells[i])
 		}
 	}
-	most := 0.0
-	for _, r := range rows {
-		if len(r.Values) > 0 && !gapRows {
-			if f, ok := r.Values[0].Float(); ok {
-				most = math.Max(most, f)
-			}
-		}
-	}
-	stamp := "2006-01-02 15:04:05"
-	if b := p.Span.Bounds; b != nil && b[0]%entry.Instant(time.Minute) == 0 &&
-		b[1]%entry.Instant(time.Minute) == 0 {
-		stamp = "2006-01-02 15:04"
-	}
-	table = append(table, head)
-	bars := []float64{0}
-	for _, r := range rows {
-		var cells []string
-		if r.At != entry.None {
-			at := r.At.Time().In(zone).Format(stamp)
-			if r.Cut {
-				at += " cut"
-			}
-			cells = append(cells, at)
-		}
-		for i := range p.Per() {
-			switch {
-			case r.Rest && i == 0:
-				cells = append(cells, fmt.Sprintf("all others, %d", r.Of))
-			case r.Rest:
-				cells = append(cells, "")
-			default:
-				cells = append(cells, shown(ask.Written(r.Per[i])))
-			}
-		}
-		if gapRows {
-			cells = append(cells, r.Gap.From.Time().In(zone).Format("2006-01-02 15:04:05"),
-				r.Gap.To.Time().In(zone).Format("2006-01-02 15:04:05"), entry.RoughSpan(r.Gap.To.Sub(r.Gap.From)))
-		} else {
-			for i, c := range a.Columns {
-				if strings.HasPrefix(c, "gaps ") {
-					longest := ""
-					if r.Longest > 0 {
-						longest = entry.RoughSpan(r.Longest)
-					}
-					cells = append(cells, fmt.Sprint(r.Gaps), longest)
-					continue
-				}
-				cells = append(cells, shown(p.Shown(r.Values[i], i)))
-				if p.Beside != nil {
-					b, d := "", ""
-					if i < len(r.Beside) {
-						b, d = p.Shown(r.Beside[i], i), p.Shown(r.Difference[i], i)
-						if d != "" && !strings.HasPrefix(strings.TrimPrefix(d, "≈"), "-") && d != "0" {
-							d = "+" + d
-						}
-					}
-					cells = append(cells, shown(b), d)
-				}
-			}
-		}
-		table = append(table, cells)
-		f := 0.0
-		if len(r.Values) > 0 && !gapRows {
-			f, _ = r.Values[0].Float()
-		}
-		bars = append(bars, f)
-	}
+	table, bars := append([][]string{head}, t.Rows...), append([]float64{0}, t.Bars...)
 	widths := make([]int, len(head))
 	for _, cells := range table {
 		for i, c := range cells {
@@ -484,21 +401,6 @@ func bar(cells float64) string {
 		s += string([]rune("▏▎▍▌▋▊▉")[r-1])
 	}
 	return s
-}
-
-// printEntries prints entries, each with what it is grouped by.
-func printEntries(out io.Writer, rows []ask.Row, zone *time.Location) {
-	for _, r := range rows {
-		fmt.Fprintf(out, "%s  ", r.Entry.At.Time().In(zone).Format("2006-01-02 15:04:05"))
-		for _, v := range r.Per {
-			fmt.Fprintf(out, "%s  ", shown(ask.Written(v)))
-		}
-		text := r.Entry.Text()
-		if text == "" {
-			text = r.Entry.Raw
-		}
-		fmt.Fprintln(out, shown(text))
-	}
 }
 
 func asksCommand() *cobra.Command {

@@ -73,7 +73,8 @@ and clears them by itself. Without a command it opens the screens.`,
 		handoverCommand(), tellCommand(), statusCommand(), applyCommand(), rereadCommand(), contactsCommand(),
 		rulesCommand(), sourcesCommand(),
 		channelsCommand(), nearCommand(), proposeCommand(), detectCommand(), shapesCommand(), fieldsCommand(),
-		findCommand(), askCommand(), asksCommand(), manCommand())
+		findCommand(), askCommand(), asksCommand(), reportCommand(), reportsCommand(), measuresCommand(),
+		deliveriesCommand(), manCommand())
 	completions(root)
 	return root
 }

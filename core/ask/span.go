@@ -82,6 +82,11 @@ func (p *Plan) spans(q *lang.Question, m Moment) error {
 	return err
 }
 
+// SpanOf is the span that somebody says, up to a lamp; nil is the 24 hours before it.
+func SpanOf(o *lang.Over, lamp entry.Instant, zone *time.Location) (Span, error) {
+	return (&Plan{zone: zone}).over(o, Moment{Lamp: lamp})
+}
+
 // over is the span that a question says, or the moment's.
 func (p *Plan) over(o *lang.Over, m Moment) (Span, error) {
 	lamp := m.Lamp

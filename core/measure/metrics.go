@@ -58,13 +58,7 @@ func Families(list []Counted) []Family {
 		Help: "Entries that a measure left out since their number is none, or is negative"}
 	for _, c := range list {
 		m := c.Of
-		f := Family{Name: m.OutNames()[0], Help: m.Note, Type: Counter}
-		switch m.Fn {
-		case "last":
-			f.Type = Gauge
-		case "spread":
-			f.Type = Histogram
-		}
+		f := Family{Name: m.OutNames()[0], Help: m.Note, Type: Type(KindOf(m))}
 		if f.Help == "" {
 			f.Help = describe(m)
 		}
@@ -97,6 +91,17 @@ func Families(list []Counted) []Family {
 		out = append(out, left)
 	}
 	return out
+}
+
+// KindOf is the type of a measure's numbers.
+func KindOf(m *lang.Measure) string {
+	switch m.Fn {
+	case "last":
+		return string(Gauge)
+	case "spread":
+		return string(Histogram)
+	}
+	return string(Counter)
 }
 
 // describe says what a measure is, where its note does not.

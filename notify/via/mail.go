@@ -7,8 +7,10 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"io/fs"
 	"net"
 	"net/textproto"
+	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -200,6 +202,18 @@ func (w *mailWay) message(m *Message) (*mail.Msg, error) {
 		if err := msg.EmbedReader("lifeline.png", bytes.NewReader(m.Picture), mail.WithFileContentID(pictureID),
 			mail.WithFileContentType("image/png")); err != nil {
 			return nil, fmt.Errorf("the picture cannot be attached: %w", err)
+		}
+	}
+	for _, f := range m.Files {
+		b, err := os.ReadFile(f.Path)
+		if errors.Is(err, fs.ErrNotExist) { // it is kept no longer; what the mail says of it still holds
+			continue
+		}
+		if err == nil {
+			err = msg.AttachReader(f.Name, bytes.NewReader(b))
+		}
+		if err != nil {
+			return nil, fmt.Errorf("%s cannot be attached: %w", f.Name, err)
 		}
 	}
 	return msg, nil

@@ -43,6 +43,13 @@ type Message struct {
 	HTML     string `json:"html,omitempty"`
 	Picture  []byte `json:"picture,omitempty"` // a PNG, or nothing
 	Alerts   []News `json:"alerts,omitempty"`
+	Files    []File `json:"files,omitempty"` // attached to a mail
+}
+
+// File is what is attached to a message. Path is where it lies on this machine.
+type File struct {
+	Name string `json:"name"`
+	Path string `json:"path"`
 }
 
 // The kinds of messages.
@@ -53,6 +60,7 @@ const (
 	KindCaught  = "caught up"
 	KindBlind   = "blind" // a log that cannot be seen, or can again
 	KindTest    = "test"
+	KindReport  = "report" // a report that was made
 )
 
 // News is what happened to one alert.
