@@ -57,6 +57,8 @@ var (
 	// AskDeliveries and AskMeasures: how they stand.
 	AskDeliveries = endpoint[None, DeliveryList]("/deliveries")
 	AskMeasures   = endpoint[None, MeasureList]("/measures")
+	// AskKeep: what is kept, how long, and what that takes.
+	AskKeep = endpoint[None, KeepList]("/keep")
 )
 
 // What is asked at the bench, where a rule is typed.

@@ -16,16 +16,16 @@ type Delivery struct {
 	Trouble   bool          `json:"trouble"`
 	Words     string        `json:"words"` // what is the matter, or how it goes
 	Mend      string        `json:"mend,omitempty"`
-	Since     entry.Instant `json:"-"`         // of the trouble
-	Sent      int64         `json:"delivered"` // entries, in all
-	Refused   int64         `json:"refused"`   // entries that the receiver refused for good
+	Since     entry.Instant `json:"since,omitempty"` // of the trouble
+	Sent      int64         `json:"delivered"`       // entries, in all
+	Refused   int64         `json:"refused"`         // entries that the receiver refused for good
 	Lost      int64         `json:"lost_bytes"`
-	Waiting   int64         `json:"waiting_bytes"` // that are there and not delivered
-	Entries   int64         `json:"unsure"`        // of those, entries that were sent and not surely taken yet
-	Oldest    time.Duration `json:"oldest_ns"`     // since when the oldest of it waits
-	Buffer    int64         `json:"buffer_bytes"`  // how much may wait of what exists nowhere else
-	WhenFull  string        `json:"when_full"`     // in words
-	LastTaken entry.Instant `json:"-"`             // when the receiver took something last; 0 is never
+	Waiting   int64         `json:"waiting_bytes"`   // that are there and not delivered
+	Entries   int64         `json:"unsure"`          // of those, entries that were sent and not surely taken yet
+	Oldest    time.Duration `json:"oldest_ns"`       // since when the oldest of it waits
+	Buffer    int64         `json:"buffer_bytes"`    // how much may wait of what exists nowhere else
+	WhenFull  string        `json:"when_full"`       // in words
+	LastTaken entry.Instant `json:"taken,omitempty"` // when the receiver took something last; 0 is never
 }
 
 // ReportList are all reports of the settings, by their names.
@@ -162,4 +162,23 @@ func (r *ReportResult) Say() string {
 		}
 	}
 	return s
+}
+
+// KeepList is what is kept.
+type KeepList struct {
+	List  []Kept `json:"list"`
+	Bytes int64  `json:"bytes"`          // all together
+	Month int64  `json:"bytes_in_month"` // what it will be in a month
+	Free  int64  `json:"free"`           // of the database's file, used again
+}
+
+// Kept is something that is kept.
+type Kept struct {
+	Name    string        `json:"name"`
+	What    string        `json:"what"`
+	For     string        `json:"for"`     // how long, in words
+	Entries int64         `json:"entries"` // or alerts, messages, …
+	Bytes   int64         `json:"bytes"`   // on the disk
+	Month   int64         `json:"bytes_in_month"`
+	Oldest  entry.Instant `json:"oldest,omitempty"` // 0 where there is none
 }

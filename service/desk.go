@@ -38,6 +38,7 @@ func (s *Service) Desk() *api.Desk {
 	api.DoReport.Answer(d, s.reports.Do)
 	api.AskDeliveries.Answer(d, s.Deliveries)
 	api.AskMeasures.Answer(d, s.Measures)
+	api.AskKeep.Answer(d, s.query.Keep)
 	api.TryText.Answer(d, s.bench.Bench)
 	api.TryOthers.Answer(d, s.bench.Others)
 	api.TryTests.Answer(d, s.bench.Tests)

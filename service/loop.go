@@ -295,10 +295,28 @@ func (s *Service) drain(now time.Time) bool {
 	return done
 }
 
+// What is old is let go of in pieces that hold up nothing, one soon after the other.
+const (
+	mostLetGo = 200
+	soon      = 200 * time.Millisecond
+)
+
 func (s *Service) trim(now time.Time) {
 	grown, err := s.store.Grown()
 	if err == nil {
 		err = s.store.Trim(grown, entry.Of(now.AddDate(0, 0, -90)))
+	}
+	if stays := s.settings.Stays; err == nil && (stays.Alerts > 0 || stays.History > 0) {
+		before := func(d time.Duration) entry.Instant {
+			if d == 0 {
+				return 0
+			}
+			return entry.Of(now.Add(-d))
+		}
+		var more bool
+		if more, err = s.store.LetGo(before(stays.Alerts), before(stays.History), mostLetGo); more {
+			s.times.trimmed = now.Add(soon - trimEvery)
+		}
 	}
 	if err != nil {
 		s.o.Log.Warn("old evidence could not be let go of", "reason", err)

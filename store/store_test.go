@@ -213,3 +213,41 @@ func TestOpenWhileOthersLook(t *testing.T) {
 		require.NoError(t, s.Close())
 	}
 }
+
+// What is old goes in pieces; what is open stays, with its evidence and history, and so does what is newer.
+func TestLetGo(t *testing.T) {
+	s, _ := open(t)
+	key := func(n int) []string { return []string{fmt.Sprint(n)} }
+	for n := range 100 {
+		raised := transition(engine.Raised, fmt.Sprint("a", n), 1, entry.Warning)
+		cleared := transition(engine.Cleared, fmt.Sprint("a", n), 2, entry.Warning)
+		raised.Key, cleared.Key = key(n), key(n)
+		b := &Batch{Transitions: []engine.Transition{raised}, Around: map[string][]byte{raised.Alert: []byte("[]")},
+			Hits: []Hit{{Rule: raised.Rule, Key: key(n), At: at(1), Origin: "o", Text: "low"}}}
+		if n >= 10 { // ten stay open
+			if n >= 90 { // ten ended later
+				cleared.At = at(30)
+			}
+			b.Transitions = append(b.Transitions, cleared)
+		}
+		require.NoError(t, s.Commit(b))
+	}
+	pieces := 0
+	for more := true; more; pieces++ {
+		var err error
+		more, err = s.LetGo(at(20), at(20), 7)
+		require.NoError(t, err)
+	}
+	assert.Greater(t, pieces, 10)
+	for query, want := range map[string]int{"SELECT count(*) FROM alerts": 20, "SELECT count(*) FROM around": 20,
+		"SELECT count(*) FROM hits":        20,
+		"SELECT count(*) FROM transitions": 10 + 10} { // raises of the open ones, and later ends
+		var n int
+		require.NoError(t, s.ask.QueryRow(query).Scan(&n))
+		assert.Equal(t, want, n, query)
+	}
+	parts, _, err := s.Parts(at(40))
+	require.NoError(t, err)
+	assert.EqualValues(t, 20, parts["alerts"].Rows)
+	assert.Positive(t, parts["history"].Bytes)
+}

@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"strings"
+	"text/tabwriter"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -156,8 +157,8 @@ func printMeasures(out io.Writer, v *api.MeasureList) {
 		fmt.Fprintln(out, shown(v.Words))
 	}
 	if v.Beyond > 0 {
-		fmt.Fprintf(out, "%s found no group of their own, since there are %d\n", count(int(v.Beyond), "entry", "entries"),
-			v.Most)
+		fmt.Fprintf(out, "%s found no group of their own, since there are %d\n",
+			count(int(v.Beyond), "entry", "entries"), v.Most)
 	}
 	for _, m := range v.List {
 		line := fmt.Sprintf("%s (%s %s): %s", m.Name, m.Kind, m.Out, m.Shown)
@@ -196,7 +197,8 @@ func reportsCommand() *cobra.Command {
 					return err
 				}
 				if len(v.List) == 0 && !asJSON {
-					fmt.Fprintln(out, "the settings have no report: write report NAME { ask QUESTION  every day at 07:00 }")
+					fmt.Fprintln(out,
+						"the settings have no report: write report NAME { ask QUESTION  every day at 07:00 }")
 				}
 				for i := range v.List {
 					if asJSON {
@@ -329,4 +331,65 @@ func isTerminal(out io.Writer) bool {
 	}
 	info, err := f.Stat()
 	return err == nil && info.Mode()&os.ModeCharDevice != 0
+}
+
+func keepCommand() *cobra.Command {
+	o := &places{}
+	var asJSON bool
+	c := &cobra.Command{
+		Use:   "keep",
+		Short: "What is kept, how long, what it takes on the disk, and what it will take in a month",
+		Long: `Keep asks the running service what is kept of entries, alerts, history and results, how long by the
+settings (keep alerts, keep history, keep results, keep at most, and keep of each source), what that takes on
+the disk now, and what it will take in a month if what comes is like the last seven days.`,
+		Example: "  dimlantern keep\n  dimlantern keep --json",
+		Args:    cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			out := cmd.OutOrStdout()
+			return asked(o, func(ctx context.Context, s api.Lantern) error {
+				v, err := api.AskKeep.Call(ctx, s, api.None{})
+				if err != nil {
+					return err
+				}
+				if asJSON {
+					for _, k := range v.List {
+						printJSON(out, struct {
+							api.Kept
+							Oldest string `json:"oldest,omitempty"`
+						}{k, momentOrNone(k.Oldest)})
+					}
+					return nil
+				}
+				return printKept(out, v)
+			})
+		},
+	}
+	o.dataFlag(c)
+	c.Flags().BoolVar(&asJSON, "json", false, "one JSON object a line")
+	return c
+}
+
+func printKept(out io.Writer, v *api.KeepList) error {
+	size := func(n int64) string { return humanize.IBytes(uint64(max(n, 0))) }
+	table := tabwriter.NewWriter(out, 2, 0, 2, ' ', 0)
+	fmt.Fprintln(table, "WHAT\tNUMBER\tNOW\tIN A MONTH\tOLDEST\tKEPT FOR")
+	for _, k := range v.List {
+		oldest, number := "", ""
+		if k.Entries > 0 {
+			number = humanize.Comma(k.Entries)
+			if k.Oldest != 0 {
+				oldest = local(k.Oldest)
+			}
+		}
+		fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\t%s\n", shown(k.Name), number, size(k.Bytes), size(k.Month), oldest,
+			shown(k.For))
+	}
+	fmt.Fprintf(table, "together\t\t%s\t%s\t\t\n", size(v.Bytes), size(v.Month))
+	if err := table.Flush(); err != nil {
+		return err
+	}
+	if v.Free > 0 {
+		fmt.Fprintf(out, "%s of the database's file are free, and used again\n", size(v.Free))
+	}
+	return nil
 }
