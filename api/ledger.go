@@ -165,8 +165,9 @@ type LedgerFile struct {
 	Body []byte `json:"body"`
 }
 
-// KeptAsk is a question that is to be kept in the settings.
+// KeptAsk is a question, or a report, that is to be kept in the settings.
 type KeptAsk struct {
+	Kind string `json:"kind,omitempty"` // ask, which "" is as well, or report
 	Name string `json:"name"`
 	Text string `json:"text"`
 }

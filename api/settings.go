@@ -18,7 +18,7 @@ type PutQuery struct {
 
 // BlockChange is what is done to a rule or a source wherever it is named.
 type BlockChange struct {
-	Kind string `json:"kind"`           // rule or source
+	Kind string `json:"kind"`           // rule, source, report, measure or deliver
 	What string `json:"what"`           // copy, rename, off, on or delete
 	Of   string `json:"of"`             // its name
 	Name string `json:"name,omitempty"` // the new one

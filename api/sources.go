@@ -14,6 +14,22 @@ type SourcesView struct {
 	Until   entry.Instant `json:"until"`
 	Column  time.Duration `json:"column"`
 	Sources []SourceView  `json:"sources"`
+	Out     []OutView     `json:"out,omitempty"` // what goes out to other systems
+}
+
+// OutView is a delivery or a measure among what is watched.
+type OutView struct {
+	Kind    string   `json:"kind"` // deliver or measure
+	Name    string   `json:"name"`
+	Where   string   `json:"where"` // where to, or what is counted
+	State   string   `json:"state"` // in a word or two
+	Words   string   `json:"words,omitempty"`
+	Mend    string   `json:"mend,omitempty"`
+	Facts   []string `json:"facts,omitempty"`
+	Trouble bool     `json:"trouble,omitempty"`
+	Off     bool     `json:"off,omitempty"`
+	File    string   `json:"file,omitempty"`
+	Line    int      `json:"line,omitempty"`
 }
 
 // SourceView is a source with its origins.

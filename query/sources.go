@@ -36,6 +36,7 @@ func (s *Asker) Sources(_ context.Context, q api.ViewQuery) (*api.SourcesView, e
 	v.Until = entry.Later(q.Until, v.At)
 	v.From = (v.Until/entry.Instant(q.Column) - entry.Instant(q.Columns) + 1) * entry.Instant(q.Column)
 	s.listSources(v, now)
+	v.Out = outOf(s.Window.Now())
 	darks, err := s.Store.Darks(v.From, v.At)
 	if err != nil {
 		return nil, err

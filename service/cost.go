@@ -138,6 +138,9 @@ func (s *Service) spentNow() *snapshot.Spent {
 			x.P95[name], x.Most[name] = sorted[(len(sorted)*95+99)/100-1], sorted[len(sorted)-1]
 		}
 	}
+	for _, c := range s.counted.Sums() {
+		x.Counted = append(x.Counted, snapshot.Counted(c))
+	}
 	x.Entries, x.Bytes = map[string]int64{}, map[string]int64{}
 	for name, n := range s.meter.read {
 		x.Entries[name], x.Bytes[name] = n.entries, n.bytes

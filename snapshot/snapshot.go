@@ -60,10 +60,18 @@ type Spent struct {
 	Judged  map[string]int64         // entries, by rule
 	Took    map[string]time.Duration // by rule, measured on a sample
 	Sources map[string]time.Duration // scanning, by source
+	Counted []Counted                // what measures have counted
 	// Entries and Bytes are what was read of each source since the service began.
 	Entries, Bytes map[string]int64
 	P95            map[string]time.Duration // of a minute, by rule
 	Most           map[string]time.Duration
+}
+
+// Counted is what a measure has counted.
+type Counted struct {
+	Name    string
+	Series  int
+	Entries int64
 }
 
 // Unseen is what a source says of a log that was never seen: no file fits its glob, its port

@@ -1,6 +1,7 @@
 package workbench
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -43,6 +44,9 @@ func (s *Workbench) Put(ctx context.Context, q api.PutQuery) (*api.Put, error) {
 			return nil, err
 		}
 		p.Title = "keep the question " + q.Ask.Name
+		if q.Ask.Kind == "report" {
+			p.Title = "make a report " + q.Ask.Name
+		}
 	}
 	if q.Again != "" {
 		if p.Title = "begin " + q.Again + " again from its oldest entry"; len(p.Files) > 0 {
@@ -362,7 +366,7 @@ func openSince(sn *snapshot.Snapshot, t *engine.Transition) string {
 	return api.Moment(t.First)
 }
 
-// placeOf is where a rule or a source stands; false where none is called so.
+// placeOf is where a block of a kind stands; false where none is called so.
 func placeOf(settings *lang.Settings, kind, name string) (lang.Pos, bool) {
 	switch kind {
 	case "rule":
@@ -372,6 +376,20 @@ func placeOf(settings *lang.Settings, kind, name string) (lang.Pos, bool) {
 	case "source":
 		if src := settings.Source(name); src != nil {
 			return src.Pos, true
+		}
+	case "report":
+		if r := settings.Report(name); r != nil {
+			return r.Pos, true
+		}
+	case "deliver":
+		if d := settings.Deliver(name); d != nil {
+			return d.Pos, true
+		}
+	case "measure":
+		for _, m := range settings.Counts {
+			if m.Name == name {
+				return m.Pos, true
+			}
 		}
 	}
 	return lang.Pos{}, false
@@ -492,23 +510,33 @@ func (s *Workbench) Tests(_ context.Context, q api.BenchQuery) (*api.Put, error)
 	return p, nil
 }
 
-// asksFile is the settings file in which new questions are kept.
-const asksFile = "asks.lantern"
+// The settings files in which new questions and reports are kept.
+const (
+	asksFile    = "asks.lantern"
+	reportsFile = "reports.lantern"
+)
 
-// keepAsk writes a question into the settings file in which one of its name stands, else into one for
-// questions.
+// keepAsk writes a question, or a report, into the settings file in which one of its name stands, else into
+// one for those.
 func (s *Workbench) keepAsk(k *api.KeptAsk) ([]api.BenchSave, error) {
+	kind := cmp.Or(k.Kind, "ask")
 	if !lang.IsName(k.Name) {
 		return nil, lang.NotAName(k.Name)
 	}
 	sn := s.Window.Now()
 	file := filepath.Join(sn.Folder(), asksFile)
-	if q := sn.Settings.Ask(k.Name); q != nil && !q.BuiltIn() {
+	if kind == "report" {
+		file = filepath.Join(sn.Folder(), reportsFile)
+		if _, taken := placeOf(sn.Settings, kind, k.Name); taken {
+			return nil, fmt.Errorf("there is a report %s already", k.Name)
+		}
+	}
+	if q := sn.Settings.Ask(k.Name); kind == "ask" && q != nil && !q.BuiltIn() {
 		file = q.Pos.File
 	} else if info, err := os.Stat(sn.House.Settings); err == nil && !info.IsDir() {
 		file = sn.House.Settings
 	}
-	block := "ask " + k.Name + " {\n" + k.Text + "\n}\n"
+	block := kind + " " + k.Name + " {\n" + k.Text + "\n}\n"
 	b, err := regular.Read(file, folder.MaxFile)
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		return nil, fmt.Errorf("%s cannot be read: %w", file, folder.Reason(err))
@@ -518,7 +546,7 @@ func (s *Workbench) keepAsk(k *api.KeptAsk) ([]api.BenchSave, error) {
 		return nil, fmt.Errorf("%s has errors: they come first", filepath.Base(file))
 	}
 	save := api.BenchSave{File: file, Was: string(b), New: err != nil}
-	f.Put("ask", k.Name, lang.Parse("", []byte(block)))
+	f.Put(kind, k.Name, lang.Parse("", []byte(block)))
 	save.Body = f.Edited()
 	return []api.BenchSave{save}, nil
 }

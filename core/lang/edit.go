@@ -103,7 +103,8 @@ func (f *File) Rename(kind, from, to string) int {
 			switch at := b.kind.src + " " + c.keyword(); {
 			case kind == "rule" && at == "rule unless":
 				names = min(len(c.toks)-1, 1)
-			case kind == "rule" && at == "hush rules", kind == "source" && (at == "rule on" || at == "ask on"):
+			case kind == "rule" && at == "hush rules", kind == "ask" && at == "report ask",
+				kind == "source" && contains([]string{"rule on", "ask on", "measure on", "deliver on"}, at):
 				names = len(c.toks) - 1
 			}
 			for i := range names {

@@ -362,3 +362,23 @@ func (t *Table) Names() []string {
 }
 
 func ruleName(m *lang.Measure) string { return "measure " + m.Name }
+
+// Sum is what a measure has counted in all.
+type Sum struct {
+	Name    string
+	Series  int
+	Entries int64
+}
+
+// Sums are what the table's measures have counted in all, in their order.
+func (t *Table) Sums() []Sum {
+	var out []Sum
+	for _, f := range t.families {
+		x := Sum{Name: f.of.Name, Series: len(f.series)}
+		for _, s := range f.series {
+			x.Entries += s.Count
+		}
+		out = append(out, x)
+	}
+	return out
+}

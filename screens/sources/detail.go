@@ -17,6 +17,10 @@ import (
 
 // drawDetail draws what is known of the chosen origin, and its newest entries.
 func (r *Room) drawDetail(c *paint.Canvas, top, bottom int, p paint.Palette, base paint.Style) {
+	if out := r.chosenOut(); out != nil {
+		drawOutDetail(c, top, bottom, out, p, base)
+		return
+	}
 	s, o := r.Chosen()
 	e := r.entries
 	if s != nil && o == nil {

@@ -93,12 +93,15 @@ func (r *Room) today(c *paint.Canvas, y int, v *api.SourcesView, p paint.Palette
 	}
 }
 
+// heads tells whether a row is a heading.
+func (x *row) heads() bool { return x.origin == nil && x.out == nil }
+
 // height is how many lines the list has with its gaps.
 func (r *Room) height() int {
 	n := 0
 	for i, x := range r.rows {
 		n++
-		if x.origin == nil && i > 0 {
+		if x.heads() && i > 0 {
 			n++
 		}
 	}
@@ -108,7 +111,7 @@ func (r *Room) height() int {
 func (r *Room) list(c *paint.Canvas, top, bottom int, a paint.Axis, p paint.Palette, base paint.Style) {
 	var lines []int
 	for i, x := range r.rows {
-		if x.origin == nil && i > 0 {
+		if x.heads() && i > 0 {
 			lines = append(lines, -1)
 		}
 		lines = append(lines, i)
@@ -134,6 +137,14 @@ func (r *Room) list(c *paint.Canvas, top, bottom int, a paint.Axis, p paint.Pale
 }
 
 func (r *Room) draw(c *paint.Canvas, y int, x *row, a paint.Axis, p paint.Palette, base paint.Style) {
+	switch {
+	case x.out != nil:
+		r.drawOut(c, y, x.out, a, p, base)
+		return
+	case x.source == nil:
+		c.Put(1, y, base.Strong(), x.head)
+		return
+	}
 	if x.origin == nil {
 		if x.name() != "" && x.name() == r.chosen {
 			room.Choose(c, 0, y, p)

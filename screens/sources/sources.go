@@ -158,6 +158,9 @@ func (r *Room) Help() room.Help {
 
 // edit opens the text of the chosen source on the bench.
 func (r *Room) edit() tea.Cmd {
+	if o := r.chosenOut(); o != nil {
+		return room.Send(room.OpenText{File: o.File, Line: o.Line})
+	}
 	s, _ := r.Chosen()
 	if s == nil || s.File == "" {
 		r.stage.Say("what stands in no file of the settings cannot be changed")
@@ -168,30 +171,30 @@ func (r *Room) edit() tea.Cmd {
 
 // rename asks how the chosen source is to be called, and shows what that changes.
 func (r *Room) rename() tea.Cmd {
-	s, _ := r.Chosen()
-	if s == nil {
+	kind, name, _ := r.block()
+	if name == "" {
 		return nil
 	}
-	change := api.BlockChange{Kind: "source", What: "rename", Of: s.Name}
-	r.stage.Prompt(room.Prompt{Label: "rename " + s.Name + " to", Hint: "enter shows what that changes   esc leaves it",
+	change := api.BlockChange{Kind: kind, What: "rename", Of: name}
+	r.stage.Prompt(room.Prompt{Label: "rename " + name + " to", Hint: "enter shows what that changes   esc leaves it",
 		Then: func(name string) tea.Cmd {
 			change.Name = strings.TrimSpace(name)
 			r.awaited = change.Name
 			return put.Ask(r.stage, api.PutQuery{Block: &change}, put.Told{})
-		}}, s.Name)
+		}}, name)
 	return nil
 }
 
 // change shows what it would do to switch the chosen source off or on, or to delete it.
 func (r *Room) change(what string) tea.Cmd {
-	s, _ := r.Chosen()
-	if s == nil {
+	kind, name, off := r.block()
+	if name == "" {
 		return nil
 	}
-	if what == "off" && s.Off {
+	if what == "off" && off {
 		what = "on"
 	}
-	return put.Ask(r.stage, api.PutQuery{Block: &api.BlockChange{Kind: "source", What: what, Of: s.Name}}, put.Told{})
+	return put.Ask(r.stage, api.PutQuery{Block: &api.BlockChange{Kind: kind, What: what, Of: name}}, put.Told{})
 }
 
 // beginAgain shows what it would do to begin the chosen source again from its oldest entry.
@@ -333,6 +336,8 @@ func (r *Room) newRule() tea.Cmd {
 type row struct {
 	source *api.SourceView
 	origin *api.OriginView // nil: the heading
+	out    *api.OutView    // what goes out: then there is no source
+	head   string          // a heading that is of no source
 	folded int             // of a heading, how many origins are not shown that are gone
 }
 
@@ -370,8 +375,9 @@ func (r *Room) take() {
 			r.rows = r.rows[:head]
 		}
 	}
+	r.takeOut()
 	for _, x := range r.rows {
-		if r.awaited != "" && x.source.Name == r.awaited && x.name() != "" {
+		if r.awaited != "" && x.source != nil && x.source.Name == r.awaited && x.name() != "" {
 			r.chosen, r.awaited = x.name(), ""
 		}
 	}
@@ -391,6 +397,10 @@ func heading(source string) string { return "source " + source }
 // name is by what a row is chosen; "" where it cannot be.
 func (x *row) name() string {
 	switch {
+	case x.out != nil:
+		return outName(x.out)
+	case x.source == nil:
+		return ""
 	case x.origin != nil:
 		return x.origin.Name
 	case len(x.source.Origins) == 0:
