@@ -1,6 +1,7 @@
 package api
 
 import (
+	"path/filepath"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -140,12 +141,15 @@ func (r *ReportResult) Say() string {
 	case r.Skipped:
 		return s + "it was empty, and left out"
 	}
-	s += "made, " + humanize.IBytes(uint64(r.Size))
+	s += "made"
 	if r.Empty {
 		s += ", empty"
 	}
-	for _, f := range r.Files {
-		s += ", " + f.Path
+	for i, f := range r.Files {
+		s += map[bool]string{true: ": ", false: ", "}[i == 0] + f.Form + " " + humanize.IBytes(uint64(f.Size))
+	}
+	if len(r.Files) > 0 {
+		s += " in " + filepath.Dir(r.Files[0].Path)
 	}
 	for _, t := range r.Told {
 		switch t.State {

@@ -11,6 +11,7 @@ import (
 	"embed"
 	"fmt"
 	"math/rand/v2"
+	"net"
 	"os"
 	"path/filepath"
 	"strings"
@@ -24,6 +25,22 @@ var settings embed.FS
 
 // root is where the logs lie in the settings as they are written.
 const root = "/var/log/gullhaven"
+
+// outRoot is where what leaves the house is written, and measuresAt where measures are asked for, in the
+// settings as they are written.
+const (
+	outRoot    = "/var/lib/gullhaven"
+	measuresAt = "127.0.0.1:7424"
+)
+
+// freeAddress is an address of this machine at which nobody listens: there may be several harbours.
+func freeAddress() (string, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return "", fmt.Errorf("no address is free for the measures of Gullhaven: %w", err)
+	}
+	return l.Addr().String(), l.Close()
+}
 
 // Options of a harbour.
 type Options struct {
@@ -63,6 +80,10 @@ func New(o Options) (*Harbour, error) {
 		o.Now = time.Now()
 	}
 	h := &Harbour{o: o, start: o.Now, files: map[string]*logFile{}}
+	measured, err := freeAddress()
+	if err != nil {
+		return nil, err
+	}
 	names, err := settings.ReadDir("settings")
 	if err != nil {
 		return nil, err
@@ -75,7 +96,8 @@ func New(o Options) (*Harbour, error) {
 		if err != nil {
 			return nil, err
 		}
-		body := strings.ReplaceAll(string(b), root, h.Logs())
+		body := strings.NewReplacer(root, h.Logs(), outRoot, filepath.Join(o.Folder, "out"), measuresAt,
+			measured).Replace(string(b))
 		if err := os.WriteFile(filepath.Join(h.Settings(), n.Name()), []byte(body), 0o644); err != nil {
 			return nil, fmt.Errorf("the demo's settings cannot be written: %w", err)
 		}

@@ -184,7 +184,8 @@ type delivery struct {
 	pushed   int             // of sent, those that have gone out on this connection
 	unsure   map[string]bool // files of kept entries that were read and not surely delivered
 	fresh    bool            // something has to be kept
-	reported bool            // that it is behind
+	told     bool            // people, that it waits
+	reported bool            // rules, that it is behind
 }
 
 // kept is what is kept of a delivery as a whole.
@@ -637,8 +638,11 @@ func (d *delivery) events() <-chan fsnotify.Event {
 	return d.follower.Events()
 }
 
-// behindFor is how long nothing may be taken before it is noticed.
-const behindFor = 5 * time.Minute
+// How long nothing may be taken before people are told, and before rules notice.
+const (
+	tellAfter = time.Minute
+	behindFor = 5 * time.Minute
+)
 
 // trouble says what keeps it from going on.
 func (d *delivery) trouble(err error) {
@@ -648,11 +652,14 @@ func (d *delivery) trouble(err error) {
 	now.Trouble, now.Words, now.Mend, now.Since = true, words, mend, entry.Of(time.Now())
 	if was.Trouble {
 		now.Since = was.Since
-	} else {
-		d.site.Told(fmt.Sprintf("delivery %s waits: %s", d.of.Name, words))
 	}
 	d.state.Store(now)
-	if !d.reported && entry.Of(time.Now()).Sub(now.Since) > behindFor {
+	lasts := entry.Of(time.Now()).Sub(now.Since)
+	if !d.told && lasts > tellAfter {
+		d.told = true
+		d.site.Told(fmt.Sprintf("delivery %s waits since %s: %s", d.of.Name, api.Moment(now.Since), words))
+	}
+	if !d.reported && lasts > behindFor {
 		d.reported = true
 		d.site.Noticed(map[string]any{"event": "delivery-behind", "delivery": d.of.Name, "lost": 0, "reason": words})
 	}
@@ -660,7 +667,8 @@ func (d *delivery) trouble(err error) {
 
 // well says how it goes where nothing is the matter.
 func (d *delivery) well() {
-	if was := d.state.Load(); was.Trouble {
+	if d.told {
+		d.told = false
 		d.site.Told(fmt.Sprintf("delivery %s goes on", d.of.Name))
 	}
 	now := d.now()

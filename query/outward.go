@@ -37,8 +37,8 @@ func outOf(sn *snapshot.Snapshot) []api.OutView {
 		out = append(out, v)
 	}
 	for _, m := range sn.Settings.Counts {
-		v := api.OutView{Kind: "measure", Name: m.Name, Where: m.Shown(), Off: m.Off, File: m.Pos.File, Line: m.Pos.Line,
-			State: "0 entries"}
+		v := api.OutView{Kind: "measure", Name: m.Name, Where: m.Shown(), Off: m.Off, File: m.Pos.File,
+			Line: m.Pos.Line, State: "0 entries"}
 		if len(m.Per) > 0 {
 			v.Where += " per " + strings.Join(m.Per, ", ")
 		}

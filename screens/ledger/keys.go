@@ -69,6 +69,7 @@ func (r *Room) listKeys() room.Keys {
 		room.Do("a", r.toText).Said("type one", "type").Told("type a question of your own"),
 		room.Do("tab", r.toText),
 		room.Do("e", r.editAsk).Told("the question's text in its settings file, on the bench"),
+		room.Do("R", r.askReports).Said("reports", "reports").Told("the reports: make, write or tell one"),
 		room.Do("backspace", r.comeBack).Said("", "").Told("comes back to where one was"),
 	}}
 }
@@ -106,6 +107,7 @@ func (r *Room) pictureKeys() room.Keys {
 			Told("the gap before, the next one"),
 		room.Do("ctrl+s", r.keep).Said("keep it", "keep").Told("keep the question in a settings file"),
 		room.Do("w", r.write).Said("write", "write").Told("write the answer: SVG, PDF, CSV or JSON"),
+		room.Do("R", r.report).Told("a report of it, made again and again"),
 		room.Do("b", r.rule).
 			Said("a rule", "rule").
 			Told("a rule of it, on the bench: its number raises beyond what is seldom"),

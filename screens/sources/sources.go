@@ -221,6 +221,9 @@ func (r *Room) Found() string { return r.filter }
 
 // open shows the entries of the chosen origin alone, or the chosen entry in full.
 func (r *Room) open() tea.Cmd {
+	if r.chosenOut() != nil {
+		return r.edit()
+	}
 	_, o := r.Chosen()
 	if o == nil {
 		return nil
