@@ -37,10 +37,30 @@ type RuleCost struct {
 	Took     time.Duration `json:"took_ns"` // since measuring began, from a sample
 	P95      time.Duration `json:"p95_ns"`  // of a minute
 	Most     time.Duration `json:"most_ns"` // in a minute
+	Slow     *SlowEntry    `json:"slow,omitempty"`
+}
+
+// SlowEntry is the entry of the last day that took longest, of those that were timed: one in some, and all
+// long ones.
+type SlowEntry struct {
+	Took   time.Duration `json:"took_ns"`
+	At     entry.Instant `json:"at"`
+	Origin string        `json:"origin"`
+	Place  int64         `json:"place"` // in its file, in bytes
+	Text   string        `json:"text"`  // its begin
 }
 
 // SourceCost is what reading a source has cost in all.
 type SourceCost struct {
 	Source string        `json:"source"`
 	Took   time.Duration `json:"took_ns"`
+	P95    time.Duration `json:"p95_ns"`  // of a minute
+	Most   time.Duration `json:"most_ns"` // in a minute
+	// Of that, dividing entries by the source's layout, from a sample.
+	Layout       string        `json:"layout"`
+	Entries      int64         `json:"divided"`
+	Dividing     time.Duration `json:"dividing_ns"`
+	DividingP95  time.Duration `json:"dividing_p95_ns"`
+	DividingMost time.Duration `json:"dividing_most_ns"`
+	Slow         *SlowEntry    `json:"slow,omitempty"`
 }

@@ -49,6 +49,7 @@ type SourceView struct {
 	Today   int64        `json:"today"`       // entries since midnight, up to the lamp
 	Bytes   int64        `json:"today_bytes"` // of their files
 	Origins []OriginView `json:"origins"`
+	Cost    *SourceCost  `json:"cost,omitempty"` // of reading it
 }
 
 // OriginView is an origin on the time axis.

@@ -72,6 +72,7 @@ func (o *own) rules(sn *snapshot.Snapshot) {
 	took := o.counter("rule_seconds", "Processor time of a rule, measured on a sample", "rule")
 	p95 := o.gauge("rule_minute_p95_seconds", "Processor time of a rule in a minute, the 95th percentile", "rule")
 	most := o.gauge("rule_minute_most_seconds", "Processor time of a rule in a minute, the most", "rule")
+	slow := o.gauge("rule_slowest_seconds", "The slowest entry of the last day that was tried against a rule", "rule")
 	for _, r := range sn.Settings.Rules {
 		if r.Off {
 			continue
@@ -83,12 +84,28 @@ func (o *own) rules(sn *snapshot.Snapshot) {
 		took.add(sn.Spent.Took[r.Name].Seconds(), r.Name)
 		p95.add(sn.Spent.P95[r.Name].Seconds(), r.Name)
 		most.add(sn.Spent.Most[r.Name].Seconds(), r.Name)
+		slow.add(sn.Spent.Slow[r.Name].Took.Seconds(), r.Name)
 	}
 	reading := o.counter("source_seconds", "Processor time of reading a source and dividing its entries", "source",
 		"layout")
+	dividing := o.counter("layout_seconds", "Processor time of dividing entries into fields, measured on a sample",
+		"source", "layout")
+	divided := o.counter("layout_entries", "Entries that were divided into fields", "source", "layout")
+	slowest := o.gauge("layout_slowest_seconds", "The slowest entry of the last day that was divided", "source",
+		"layout")
+	readP95 := o.gauge("source_minute_p95_seconds", "Processor time of reading a source in a minute, the 95th "+
+		"percentile", "source", "layout")
+	readMost := o.gauge("source_minute_most_seconds", "Processor time of reading a source in a minute, the most",
+		"source", "layout")
 	for _, src := range sn.Settings.Sources {
 		if !src.Off && src.Name != lang.Itself {
-			reading.add(sn.Spent.Sources[src.Name].Seconds(), src.Name, src.LayoutName())
+			x := sn.Spent.Sources[src.Name]
+			reading.add(x.Reading.Seconds(), src.Name, src.LayoutName())
+			dividing.add(x.Dividing.Seconds(), src.Name, src.LayoutName())
+			divided.add(float64(x.Entries), src.Name, src.LayoutName())
+			slowest.add(x.Slow.Took.Seconds(), src.Name, src.LayoutName())
+			readP95.add(x.P95.Seconds(), src.Name, src.LayoutName())
+			readMost.add(x.Most.Seconds(), src.Name, src.LayoutName())
 		}
 	}
 }

@@ -10,6 +10,7 @@ import (
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
+	"dimlantern/core/match"
 	"dimlantern/snapshot"
 	"dimlantern/store"
 )
@@ -103,12 +104,28 @@ func (s *Asker) Rules(_ context.Context, _ api.None) (*api.RulesView, error) {
 			x := sn.Engine.Costs[i]
 			c.Keys, c.Open, c.Hits, c.Last = x.Keys, x.Open, x.Hits, x.Last
 		}
+		c.Slow = slowEntry(spent.Slow[r.Name])
 		v.Rules = append(v.Rules, c)
 	}
 	for _, src := range sn.Settings.Sources {
 		if src.Name != lang.Itself || !quiet {
-			v.Sources = append(v.Sources, api.SourceCost{Source: src.Name, Took: spent.Sources[src.Name]})
+			v.Sources = append(v.Sources, *sourceCost(src, spent))
 		}
 	}
 	return v, nil
+}
+
+func slowEntry(s match.Slow) *api.SlowEntry {
+	if s.Took == 0 {
+		return nil
+	}
+	return &api.SlowEntry{Took: s.Took, At: s.At, Origin: s.Origin, Place: s.Offset, Text: s.Text}
+}
+
+// sourceCost is what reading a source has cost.
+func sourceCost(src *lang.Source, spent *snapshot.Spent) *api.SourceCost {
+	x := spent.Sources[src.Name]
+	return &api.SourceCost{Source: src.Name, Took: x.Reading, P95: x.P95, Most: x.Most, Layout: src.LayoutName(),
+		Entries: x.Entries, Dividing: x.Dividing, DividingP95: x.DividingP95, DividingMost: x.DividingMost,
+		Slow: slowEntry(x.Slow)}
 }

@@ -165,6 +165,7 @@ func (s *Asker) listSources(v *api.SourcesView, now time.Time) {
 				x.Mend = u.Mend
 			}
 		}
+		x.Cost = sourceCost(src, sn.Spent)
 		for _, r := range sn.Settings.RulesFor(src.Name) {
 			x.Rules = append(x.Rules, r.Name)
 		}

@@ -19,7 +19,9 @@ type meter struct {
 	took0   map[string]time.Duration
 	plans   map[string]*match.Plan
 	rules   map[string]*metered
-	sources map[string]time.Duration // of plans that are used no more
+	sources map[string]*metered // reading them
+	layouts map[string]*metered // dividing their entries, by source
+	hour    int                 // of the day, of the newest slow entries
 	minute  time.Time
 	names   []string        // of the rules, by their places in the plans
 	read    map[string]said // by source, since the service began
@@ -30,6 +32,28 @@ type metered struct {
 	took    time.Duration
 	last    time.Duration // what it had taken when the last minute ended
 	minutes []time.Duration
+	p95     time.Duration // of the minutes
+	most    time.Duration
+	slow    [24]match.Slow // the slowest entries of the last hours, by the hour of the day
+}
+
+// minute ends a minute, up to which it had taken so long.
+func (x *metered) minute(took time.Duration) {
+	x.minutes = append(x.minutes, max(0, took-x.last))
+	x.minutes = x.minutes[max(0, len(x.minutes)-mostMinutes):]
+	x.last = took
+	sorted := slices.Sorted(slices.Values(x.minutes))
+	x.p95, x.most = sorted[(len(sorted)*95+99)/100-1], sorted[len(sorted)-1]
+}
+
+// slowest is the slowest entry of the last day; its Took is 0 where there is none.
+func (x *metered) slowest() (out match.Slow) {
+	for _, s := range x.slow {
+		if s.Took > out.Took {
+			out = s
+		}
+	}
+	return out
 }
 
 // mostMinutes is how many minutes are remembered.
@@ -38,16 +62,18 @@ const mostMinutes = 24 * 60
 func newMeter() meter {
 	return meter{began: time.Now(), since: time.Now(), minute: time.Now(), plans: map[string]*match.Plan{},
 		rules: map[string]*metered{}, read: map[string]said{},
-		sources: map[string]time.Duration{}}
+		sources: map[string]*metered{}, layouts: map[string]*metered{}}
 }
 
 func (m *meter) now() time.Duration { return time.Since(m.began) }
 
-func (m *meter) rule(name string) *metered {
-	x := m.rules[name]
+func (m *meter) rule(name string) *metered { return meteredOf(m.rules, name) }
+
+func meteredOf(in map[string]*metered, name string) *metered {
+	x := in[name]
 	if x == nil {
 		x = &metered{}
-		m.rules[name] = x
+		in[name] = x
 	}
 	return x
 }
@@ -56,7 +82,10 @@ func (m *meter) rule(name string) *metered {
 func (s *Service) meterPlans(plans map[string]*match.Plan) {
 	m := &s.meter
 	for name, p := range m.plans {
-		m.sources[name] += p.Scanned
+		s.noteSlow(name, p, time.Now())
+		meteredOf(m.sources, name).took += p.Scanned
+		l := meteredOf(m.layouts, name)
+		l.judged, l.took = l.judged+p.Divided.Judged, l.took+p.Divided.Took
 		for _, c := range p.Costs() {
 			if c.Judged > 0 {
 				x := m.rule(s.meter.names[c.Rule])
@@ -120,22 +149,62 @@ func (s *Service) tickMeter(now time.Time) {
 	s.meter.minute = now
 	_, took := s.spent()
 	for name, t := range took {
-		x := s.meter.rule(name)
-		x.minutes = append(x.minutes, max(0, t-x.last))
-		x.minutes = x.minutes[max(0, len(x.minutes)-mostMinutes):]
-		x.last = t
+		s.meter.rule(name).minute(t)
 	}
+	for name, p := range s.meter.plans {
+		s.noteSlow(name, p, now)
+		reading, dividing := s.readingOf(name)
+		meteredOf(s.meter.sources, name).minute(reading)
+		meteredOf(s.meter.layouts, name).minute(dividing.Took)
+	}
+}
+
+// readingOf is what reading a source has taken, and dividing its entries.
+func (s *Service) readingOf(name string) (reading time.Duration, dividing match.Cost) {
+	x, l := meteredOf(s.meter.sources, name), meteredOf(s.meter.layouts, name)
+	reading, dividing.Judged, dividing.Took = x.took, l.judged, l.took
+	if p := s.meter.plans[name]; p != nil {
+		reading += p.Scanned
+		dividing.Judged, dividing.Took = dividing.Judged+p.Divided.Judged, dividing.Took+p.Divided.Took
+	}
+	return reading, dividing
+}
+
+// noteSlow takes in the slowest entries that a plan has seen.
+func (s *Service) noteSlow(source string, p *match.Plan, now time.Time) {
+	m := &s.meter
+	hour := now.Hour()
+	if hour != m.hour { // what is a day old goes
+		m.hour = hour
+		for _, all := range []map[string]*metered{m.rules, m.layouts} {
+			for _, x := range all {
+				x.slow[hour] = match.Slow{}
+			}
+		}
+	}
+	p.Slowest(func(rule int, slow match.Slow) {
+		x := meteredOf(m.layouts, source)
+		if rule >= 0 {
+			x = m.rule(m.names[rule])
+		}
+		if slow.Took > x.slow[hour].Took {
+			x.slow[hour] = slow
+		}
+	})
 }
 
 // spentNow is what rules and sources have cost until now.
 func (s *Service) spentNow() *snapshot.Spent {
-	x := &snapshot.Spent{Since: entry.Of(s.meter.since), Sources: map[string]time.Duration{},
-		P95: map[string]time.Duration{}, Most: map[string]time.Duration{}}
+	x := &snapshot.Spent{Since: entry.Of(s.meter.since), Sources: map[string]snapshot.SourceSpent{},
+		P95: map[string]time.Duration{}, Most: map[string]time.Duration{}, Slow: map[string]match.Slow{}}
 	x.Judged, x.Took = s.spent()
+	for name, p := range s.meter.plans {
+		s.noteSlow(name, p, time.Now())
+	}
 	for name, m := range s.meter.rules {
-		if len(m.minutes) > 0 {
-			sorted := slices.Sorted(slices.Values(m.minutes))
-			x.P95[name], x.Most[name] = sorted[(len(sorted)*95+99)/100-1], sorted[len(sorted)-1]
+		x.P95[name], x.Most[name] = m.p95, m.most
+		if slow := m.slowest(); slow.Took > 0 {
+			x.Slow[name] = slow
 		}
 	}
 	for _, c := range s.counted.Sums() {
@@ -146,10 +215,10 @@ func (s *Service) spentNow() *snapshot.Spent {
 		x.Entries[name], x.Bytes[name] = n.entries, n.bytes
 	}
 	for _, src := range s.settings.Sources {
-		x.Sources[src.Name] = s.meter.sources[src.Name]
-		if p := s.meter.plans[src.Name]; p != nil {
-			x.Sources[src.Name] += p.Scanned
-		}
+		reading, dividing := s.readingOf(src.Name)
+		r, l := meteredOf(s.meter.sources, src.Name), meteredOf(s.meter.layouts, src.Name)
+		x.Sources[src.Name] = snapshot.SourceSpent{Reading: reading, P95: r.p95, Most: r.most, Entries: dividing.Judged,
+			Dividing: dividing.Took, DividingP95: l.p95, DividingMost: l.most, Slow: l.slowest()}
 	}
 	return x
 }

@@ -14,6 +14,7 @@ import (
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
+	"dimlantern/core/match"
 	"dimlantern/core/origin"
 	"dimlantern/core/trial"
 	"dimlantern/folder"
@@ -59,12 +60,22 @@ type Spent struct {
 	Since   entry.Instant
 	Judged  map[string]int64         // entries, by rule
 	Took    map[string]time.Duration // by rule, measured on a sample
-	Sources map[string]time.Duration // scanning, by source
-	Counted []Counted                // what measures have counted
+	Sources map[string]SourceSpent
+	Slow    map[string]match.Slow // the slowest entry of the last day, by rule
+	Counted []Counted             // what measures have counted
 	// Entries and Bytes are what was read of each source since the service began.
 	Entries, Bytes map[string]int64
 	P95            map[string]time.Duration // of a minute, by rule
 	Most           map[string]time.Duration
+}
+
+// SourceSpent is what reading a source has cost, and of that dividing its entries.
+type SourceSpent struct {
+	Reading, P95, Most    time.Duration // of a minute
+	Entries               int64         // that were divided
+	Dividing, DividingP95 time.Duration
+	DividingMost          time.Duration
+	Slow                  match.Slow // the one that took longest to divide in the last day
 }
 
 // Counted is what a measure has counted.

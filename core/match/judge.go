@@ -105,6 +105,7 @@ func (s *scan) judge(at, end, stop int) {
 	j := &both.Judged
 	j.Verdicts = both.one[:0]
 	room := both.key[:]
+	slow, slowest := -1, time.Duration(0)
 	for i := 0; i < len(s.conds); {
 		n := s.conds[i] / kinds
 		var may Roles
@@ -117,7 +118,8 @@ func (s *scan) judge(at, end, stop int) {
 		cost := &p.costs[n]
 		cost.Judged++
 		p.turn++
-		timed := p.Now != nil && p.turn%costEvery == 0
+		sampled := p.turn%costEvery == 0
+		timed := p.Now != nil && (sampled || len(e.Raw) > longEntry)
 		var began time.Duration
 		if timed {
 			began = p.Now()
@@ -127,7 +129,13 @@ func (s *scan) judge(at, end, stop int) {
 		ok := judgeInto(v, &p.rules[n], e, may, &s.captures, room)
 		room = nil // it has been used
 		if timed {
-			cost.Took += costEvery * (p.Now() - began)
+			took := p.Now() - began
+			if sampled {
+				cost.Took += costEvery * took
+			}
+			if took > cost.Slow.Took && took > slowest {
+				slow, slowest = n, took
+			}
 		}
 		if !ok {
 			j.Verdicts = j.Verdicts[:len(j.Verdicts)-1]
@@ -144,6 +152,9 @@ func (s *scan) judge(at, end, stop int) {
 		for i := range e.Fields {
 			e.Fields[i].Value = hides.Hide(e.Fields[i].Value)
 		}
+	}
+	if slow >= 0 { // what is remembered of it is masked
+		p.costs[slow].Slow.note(slowest, e)
 	}
 	if len(j.Verdicts) > 0 {
 		s.emit(j)

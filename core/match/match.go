@@ -450,7 +450,25 @@ func (s *scan) divide(at, end int) *layout.Division {
 	if s.memo.fields && s.memo.at == at && s.memo.near == near { // it was just looked at for its time
 		return d
 	}
-	s.r.Plan.DivideInto(d, &s.r.divider, s.line(at, end), near)
+	p, line := s.r.Plan, s.line(at, end)
+	p.Divided.Judged++
+	sampled := p.Divided.Judged%costEvery == 0
+	timed := p.Now != nil && (sampled || len(line) > longEntry)
+	var began time.Duration
+	if timed {
+		began = p.Now()
+	}
+	p.DivideInto(d, &s.r.divider, line, near)
+	if timed {
+		took := p.Now() - began
+		if sampled {
+			p.Divided.Took += costEvery * took
+		}
+		if took > p.Divided.Slow.Took {
+			p.Divided.Slow.note(took, &entry.Entry{At: d.At, Origin: s.r.Origin, Offset: s.offset(at),
+				Raw: d.Hide(d.Line)})
+		}
+	}
 	if d.Timed {
 		d.At = s.bounded(d.At.Add(s.r.Skew))
 	}

@@ -3,6 +3,7 @@ package match
 import (
 	"bytes"
 	"slices"
+	"strings"
 	"time"
 
 	"dimlantern/core/entry"
@@ -39,6 +40,8 @@ type Plan struct {
 	turn  int
 	// Scanned is how long reading has taken in all, as who reads has noted it.
 	Scanned time.Duration
+	// Divided is what dividing entries into fields has cost: how many were, and what it took.
+	Divided Cost
 }
 
 // Cost is what a rule has cost in the entries of a plan's source.
@@ -46,6 +49,46 @@ type Cost struct {
 	Rule   int           // its place in the engine
 	Judged int64         // entries that were tried against its expressions
 	Took   time.Duration // that it took, measured on a sample
+	Slow   Slow          // the slowest entry since [Plan.Slowest] was asked last
+}
+
+// Slow is an entry that took long: of those that were timed, all long ones among them, the slowest.
+type Slow struct {
+	Took   time.Duration // 0 of none
+	At     entry.Instant // when the entry was
+	Origin string
+	Offset int64
+	Text   string // its begin, masked
+}
+
+// How long an entry has to be to be timed always, and how much is remembered of one, in bytes.
+const (
+	longEntry = 4 << 10
+	slowText  = 300
+)
+
+// note takes an entry that took so long, if none has taken longer.
+func (x *Slow) note(took time.Duration, e *entry.Entry) {
+	if took <= x.Took {
+		return
+	}
+	text := strings.Clone(e.Raw[:min(len(e.Raw), slowText)])
+	*x = Slow{took, e.At, e.Origin, e.Offset, strings.ToValidUTF8(text, "")}
+}
+
+// Slowest are the slowest entries since it was asked last, for each rule, by its place in the engine, and
+// for the layout as -1.
+func (p *Plan) Slowest(each func(rule int, s Slow)) {
+	for i := range p.costs {
+		if c := &p.costs[i]; c.Slow.Took > 0 {
+			each(c.Rule, c.Slow)
+			c.Slow = Slow{}
+		}
+	}
+	if p.Divided.Slow.Took > 0 {
+		each(-1, p.Divided.Slow)
+		p.Divided.Slow = Slow{}
+	}
 }
 
 // costEvery is how many judgements stand for each that is timed.

@@ -165,12 +165,19 @@ func (r *Room) costHead() string {
 	return "cost since " + api.Moment(r.rules.Since)
 }
 
+// slowWord is how long an entry has to take for a rule so that it is said.
+const slowWord = time.Millisecond
+
 func costWords(x *api.RuleCost, since entry.Instant) string {
 	span := time.Since(time.Unix(0, int64(since)))
 	if span <= 0 {
 		return ""
 	}
-	return fmt.Sprintf("%.3f %% of a core", 100*float64(x.Took)/float64(span))
+	s := fmt.Sprintf("%.3f %% of a core", 100*float64(x.Took)/float64(span))
+	if x.Slow != nil && x.Slow.Took > slowWord {
+		s += ", " + x.Slow.Took.Round(10*time.Microsecond).String() + " for one entry"
+	}
+	return s
 }
 
 // drawWords draws what the rule means, and what it would have done.

@@ -150,6 +150,14 @@ func (r *Room) facts(c *paint.Canvas, y, bottom, middle int, s *api.SourceView, 
 		put("cut", base.With(p.Severity[entry.Warning]),
 			fmt.Sprintf("%d entries were longer than 1 MiB, and were cut", o.State.Cut))
 	}
+	if k := s.Cost; k != nil && k.Most > 0 {
+		short := func(d time.Duration) time.Duration { return d.Round(10 * time.Microsecond) }
+		put("cost", dim, fmt.Sprintf("%s a minute to read, %s at most; of that %s to divide its entries", short(k.P95),
+			short(k.Most), short(k.DividingP95)))
+		if x := k.Slow; x != nil {
+			put("slowest", dim, fmt.Sprintf("%s for %s", x.Took.Round(time.Microsecond), entry.Visible(x.Text)))
+		}
+	}
 	rules := "none yet"
 	if len(s.Rules) > 0 {
 		rules = strings.Join(s.Rules, ", ")
