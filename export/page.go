@@ -114,16 +114,14 @@ func (m *Measures) page(w http.ResponseWriter, r *http.Request) {
 func (m *Measures) Send(ctx context.Context) {
 	var to string
 	var exporter *otlpmetrichttp.Exporter
-	last, failing := time.Time{}, false
+	last := time.Time{}
 	again := time.NewTicker(lookAgain / 4)
 	defer again.Stop()
 	for {
 		s := m.Settings()
 		if s.To != to {
 			exporter, to, last = nil, s.To, time.Time{}
-			if !failing {
-				m.Trouble(ctx, "measures-to", "")
-			}
+			m.Trouble(ctx, "measures-to", "")
 		}
 		if to != "" && time.Since(last) >= s.Every {
 			last = time.Now()
@@ -134,10 +132,10 @@ func (m *Measures) Send(ctx context.Context) {
 			if err == nil {
 				err = m.send(ctx, exporter, s.Every)
 			}
-			if failing = err != nil; failing && ctx.Err() == nil {
-				m.Trouble(ctx, "measures-to", fmt.Sprintf("measures do not reach %s: %v; they go on being "+
-					"counted, and what is sent next holds all of it", to, err))
-			} else {
+			if err != nil && ctx.Err() == nil {
+				m.Trouble(ctx, "measures-to", fmt.Sprintf("measures do not reach %s: %s; they go on being "+
+					"counted, and what is sent next holds all of it", to, oneLine(err.Error())))
+			} else if err == nil {
 				m.Trouble(ctx, "measures-to", "")
 			}
 		}
@@ -161,9 +159,13 @@ func signalURL(to, path string) string {
 }
 
 func (m *Measures) exporter(ctx context.Context, to string) (*otlpmetrichttp.Exporter, error) {
-	return otlpmetrichttp.New(ctx, otlpmetrichttp.WithEndpointURL(metricsURL(to)),
-		otlpmetrichttp.WithRetry(otlpmetrichttp.RetryConfig{}), // the next one says all that this one does
-		otlpmetrichttp.WithTLSClientConfig(&tls.Config{RootCAs: m.Roots, MinVersion: tls.VersionTLS12}))
+	options := []otlpmetrichttp.Option{otlpmetrichttp.WithEndpointURL(metricsURL(to)),
+		otlpmetrichttp.WithRetry(otlpmetrichttp.RetryConfig{})} // the next one says all that this one does
+	if strings.HasPrefix(to, "https://") {
+		options = append(options, otlpmetrichttp.WithTLSClientConfig(&tls.Config{RootCAs: m.Roots,
+			MinVersion: tls.VersionTLS12}))
+	}
+	return otlpmetrichttp.New(ctx, options...)
 }
 
 func (m *Measures) send(ctx context.Context, to *otlpmetrichttp.Exporter, every time.Duration) error {
