@@ -313,7 +313,7 @@ func (m *Maker) finish(x *store.Result, p *draw.Paper, r *lang.Report, tell bool
 			return err
 		}
 		bodies[form] = b
-		path := filepath.Join(ResultsFolder, r.Name, x.Due.Time().UTC().Format("20060102T150405Z")+"."+form)
+		path := filepath.Join(ResultsFolder, r.Name, x.Due.Time().UTC().Format("20060102T150405.000Z")+"."+form)
 		if err := m.put(path, b); err != nil {
 			return err
 		}
@@ -323,7 +323,7 @@ func (m *Maker) finish(x *store.Result, p *draw.Paper, r *lang.Report, tell bool
 	if err != nil {
 		return err
 	}
-	x.Text = filepath.Join(ResultsFolder, r.Name, x.Due.Time().UTC().Format("20060102T150405Z")+".txt")
+	x.Text = filepath.Join(ResultsFolder, r.Name, x.Due.Time().UTC().Format("20060102T150405.000Z")+".txt")
 	if err := m.put(x.Text, text); err != nil {
 		return err
 	}

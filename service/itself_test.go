@@ -80,11 +80,12 @@ func TestItself(t *testing.T) {
 		add  string
 		want []string
 	}{
-		{"", []string{"contact-unreachable", "layout-fits-less", "rule-silent"}},
-		{"settings {\n  built-in off rule-silent\n}\n", []string{"contact-unreachable", "layout-fits-less"}},
+		{"", []string{"contact-unreachable", "delivery-behind", "layout-fits-less", "report-failed", "rule-silent"}},
+		{"settings {\n  built-in off rule-silent\n}\n", []string{"contact-unreachable", "delivery-behind",
+			"layout-fits-less", "report-failed"}},
 		{"settings {\n  built-in off\n}\n", nil},
 		{"rule rule-silent {\n  on dim-lantern\n  problem has rule\n  per rule\n  raise error\n  clear by hand\n}\n",
-			[]string{"contact-unreachable", "layout-fits-less", "rule-silent"}},
+			[]string{"contact-unreachable", "delivery-behind", "layout-fits-less", "report-failed", "rule-silent"}},
 	} {
 		q := newPlace(t, t.TempDir())
 		q.write("settings/app.lantern", fmt.Sprintf(rules, q.dir)+c.add)

@@ -74,6 +74,52 @@ func TestQuestionsOfTheDocument(t *testing.T) {
 	assert.Equal(t, 7, asked)
 }
 
+// What the document about measures and deliveries shows checks clean with Gullhaven's settings, and what it
+// says of measures is what is given out.
+func TestOutDocument(t *testing.T) {
+	f := newFolder(t)
+	h, err := demo.New(demo.Options{Folder: f.dir, Seed: 7, Now: time.Now(), Copies: 50})
+	require.NoError(t, err)
+	require.NoError(t, h.Past())
+	b, err := os.ReadFile("../docs/out.md")
+	require.NoError(t, err)
+	text, at := "", freePort(t)
+	for _, m := range regexp.MustCompile("(?s)```\n(.*?)```").FindAllStringSubmatch(string(b), -1) {
+		if strings.Contains(m[1], " {\n") {
+			text += m[1] + "\n"
+		}
+	}
+	for _, c := range []string{`listen "127.0.0.1:7424"`, "keep alerts 365d", "keep results 90d", "keep history 730d",
+		"keep at most 2 GiB"} {
+		require.Contains(t, text, c)
+	}
+	own, err := os.ReadFile(filepath.Join(h.Settings(), "outward.lantern"))
+	require.NoError(t, err)
+	own = regexp.MustCompile(`(?s)settings \{.*?\n\}\n|deliver archive \{.*?\n\}\n`).ReplaceAll(own, nil)
+	write(t, filepath.Join(h.Settings(), "outward.lantern"), string(own))
+	text = strings.NewReplacer("127.0.0.1:7424", at, `"/archive`, `"`+f.dir+"/archive", "  keep at most 2 GiB\n", "",
+		"as json zstd\n", "as json zstd\n  begin oldest\n").
+		Replace(text)
+	write(t, filepath.Join(h.Settings(), "document.lantern"), text)
+	out, _, code := run(t, "check", h.Settings())
+	require.Zero(t, code, out)
+	f.settings = h.Settings()
+	f.start(t)
+	eventually(t, "measures are given", func() bool { return strings.Contains(page(t, at), "# TYPE refusals counter") })
+	given := page(t, at)
+	names := regexp.MustCompile("`(dimlantern_[a-z0-9_]+)`").FindAllStringSubmatch(string(b), -1)
+	require.Greater(t, len(names), 15)
+	for _, n := range names {
+		if n[1] != "dimlantern_measure_left_out_total" && n[1] != "dimlantern_" { // which is there where there is one
+			assert.Contains(t, given, "\n"+n[1], n[1])
+		}
+	}
+	eventually(t, "the archive is written", func() bool {
+		files, err := filepath.Glob(f.dir + "/archive/*/pump-logs/*.log")
+		return err == nil && len(files) > 0
+	})
+}
+
 // The vocabulary of fields is the one that completion proposes.
 func TestFieldsDocument(t *testing.T) {
 	b, err := os.ReadFile("../docs/fields.md")

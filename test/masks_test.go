@@ -19,7 +19,7 @@ import (
 // What is masked is nowhere: not in the database, in what is kept, on a screen, in
 // what commands print, in drawings, nor in what the service says. Rules see it.
 func TestMaskedIsNowhere(t *testing.T) {
-	port := freePort(t)
+	port, measured := freePort(t), freePort(t)
 	f := newWays(t, fmt.Sprintf(`source desk {
   files  "DIR/desk.log"
   begin  oldest
@@ -88,11 +88,41 @@ rule shared-card {
 }
 settings {
   tell duty
+  measures listen %q
 }
 contact duty {
   command "/bin/cat"
 }
-`, port))
+measure by-account {
+  on desk
+  where /password=(?<pw>\S+)/ or "refused"
+  per account, card, pw
+  show count
+}
+deliver lines {
+  to files "DIR/out/{account}/{card}.log"
+  begin oldest
+}
+deliver objects {
+  where /password=(?<pw>.{5})/ or has card
+  to files "DIR/out/{pw}.json" as json
+  begin oldest
+}
+deliver sent {
+  to syslog udp "127.0.0.1:9"
+  begin oldest
+}
+ask accounts { on desk
+  show count, last(text)
+  per account, card
+  over 1h }
+ask lines { on desk
+  over 1h }
+report whole {
+  ask accounts, lines, alerts-by-rule, handover
+  as html, pdf, csv, json
+}
+`, port, measured))
 	secrets := []string{"4929111122223333", "4929555566667777", "mira-of-the-quay", "ann-of-the-lock",
 		"gulls-and-fog", "gulls", "fog-and-tar", "5500666677778888"}
 	at := func(s int) string {
@@ -137,7 +167,15 @@ contact duty {
 		return strings.Contains(f.sql(t, "SELECT group_concat(words) FROM messages"), "Dim Lantern at ")
 	})
 
+	eventually(t, "entries are delivered", func() bool {
+		out, _, _ := run(t, "deliveries", "--data", f.data)
+		return strings.Contains(out, "lines to files "+f.dir+"/out/{account}/{card}.log: up to date\n  8 entries") &&
+			strings.Contains(out, "/out/{pw}.json: up to date\n  8 entries")
+	})
+
 	var shown bytes.Buffer
+	shown.WriteString(page(t, measured))
+	require.Contains(t, shown.String(), "by_account_total{")
 	term := open(t, 160, 47, "", "--settings", f.settings, "--data", f.data)
 	look := func(see string, keys ...string) {
 		term.keys(keys...)
@@ -182,6 +220,9 @@ contact duty {
 		{"fields", "--rules", f.settings, "--as", "desk", "--misfits", log},
 		{"handover", "--since", "1h", "--data", f.data}, {"history", "--actions", "--data", f.data, "--json"},
 		{"status", "--data", f.data},
+		{"report", "whole", "--now", "--data", f.data}, {"report", "whole", "--now", "--as", "json", "--data", f.data},
+		{"reports", "--data", f.data, "--json"}, {"measures", "--data", f.data}, {"keep", "--data", f.data},
+		{"rules", "--slow", "--data", f.data}, {"rules", "--data", f.data},
 		{"near", "--rules", f.settings, "--rule", "refused", "--as", "desk", log},
 		{"propose", "recovery", "--rules", f.settings, "--rule", "refused", "--as", "desk", log},
 	} {
@@ -235,7 +276,7 @@ contact duty {
 			z, _ := zstd.NewReader(nil)
 			b, err = z.DecodeAll(b, nil)
 		}
-		files[path] = b
+		files[path] = append([]byte(path), b...)
 		return err
 	}))
 	kept := false
