@@ -4,9 +4,10 @@ GO      ?= go
 BIN     := dimlantern
 # What the tests work with, each with its package in Debian.
 TOOLS   := tmux:tmux logger:bsdutils openssl:openssl zstdcat:zstd setpriv:util-linux journalctl:systemd systemd-analyze:systemd rsyslogd:rsyslog \
-           systemd-journal-remote:systemd-journal-remote lmnsd_gtls.so:rsyslog-gnutls cc:build-essential
+           systemd-journal-remote:systemd-journal-remote lmnsd_gtls.so:rsyslog-gnutls nats-server:nats-server \
+           pdftotext:poppler-utils cc:build-essential
 # Packages with goroutines.
-RACE    := ./service ./intake/... ./api ./folder ./snapshot ./query ./workbench ./notify/... ./store ./screens/... ./draw ./core/trial ./core/match ./demo ./cmd/...
+RACE    := ./service ./intake/... ./api ./folder ./snapshot ./query ./workbench ./notify/... ./export ./report ./store ./screens/... ./draw ./core/trial ./core/match ./demo ./cmd/...
 # Tests that take minutes under the detector, and run in `make race`.
 UNRACED := 'TestRestartGoesOnExactly|TestGauntlet|TestDatabase|TestHundredMegabytes|TestFollowerEqualsModel'
 
@@ -61,6 +62,7 @@ race-short: tools
 # Hours' worth of random cases, fuzzing and kills.
 long: tools build
 	DIMLANTERN_KILLS=130 $(GO) test -timeout 90m ./test -run Kill -v
+	DIMLANTERN_KILLS=200 $(GO) test -timeout 90m ./test -run TestDeliveries -v
 	DIMLANTERN_PAST=168h $(GO) test -timeout 60m ./test -run Gullhaven -v
 	$(GO) test -timeout 60m ./core/engine -rapid.checks=200000
 	$(GO) test -timeout 60m ./intake -rapid.checks=10000
@@ -70,6 +72,8 @@ long: tools build
 	$(MAKE) race
 	$(GO) test -timeout 60m ./core/match ./core/ask -rapid.checks=50000
 	$(GO) test -timeout 60m ./intake/reread -rapid.checks=20000
+	$(GO) test -timeout 60m ./core/measure ./core/lang -rapid.checks=20000
+	$(GO) test -timeout 60m ./report -rapid.checks=1000
 	$(GO) test -timeout 60m ./core/steps ./core/layout -run 'Glance|Wide|Equal|Lean' -rapid.checks=50000
 	@# As processors without wide instructions do it, where there is an emulator.
 	if command -v qemu-aarch64-static >/dev/null; then GOARCH=arm64 $(GO) test -exec qemu-aarch64-static ./core/...; else echo "without qemu-aarch64-static (apt-get install qemu-user-static) nothing is run for arm64"; fi

@@ -60,6 +60,9 @@ const (
 	tryAgain   = time.Minute
 )
 
+// catchingUp is how often it is looked whether the present has been reached since the start.
+const catchingUp = 50 * time.Millisecond
+
 // ResultsFolder is the folder of the data in which results are kept.
 const ResultsFolder = "results"
 
@@ -220,7 +223,9 @@ func (m *Maker) Paper(ctx context.Context, sn *snapshot.Snapshot, r *lang.Report
 				whole = ask.Span{From: min(whole.From, s.From), To: max(whole.To, s.To)}
 			}
 		}
-		p.Parts = append(p.Parts, PartOf(q, a, err, zone))
+		asked := *q
+		asked.Over = cmp.Or(over, q.Over)
+		p.Parts = append(p.Parts, PartOf(&asked, a, err, zone))
 	}
 	stamp := func(t entry.Instant) string { return t.Time().In(zone).Format("Mon 2 Jan 2006 15:04") }
 	p.Span = stamp(whole.From) + " to " + stamp(whole.To) + whole.To.Time().In(zone).Format(" MST")
@@ -568,6 +573,14 @@ func (m *Maker) Do(ctx context.Context, q api.ReportQuery) (*api.ReportDone, err
 // anew makes a result that somebody asks for; it is told nobody unless that is asked for.
 func (m *Maker) anew(ctx context.Context, sn *snapshot.Snapshot, r *lang.Report, q api.ReportQuery) (*api.ReportDone,
 	error) {
+	for sn.Catching { // before the logs are known they have nothing to say
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(catchingUp):
+			sn = m.Window.Now()
+		}
+	}
 	var over *lang.Over
 	if q.Covers != "" {
 		var err error

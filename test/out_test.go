@@ -255,7 +255,9 @@ report pumps {
 	f.start(t)
 	f.ready(t)
 	appendTo(t, f.log, strings.Repeat(stamp()+" host-a pump 7 low\n", 12)+stamp()+" host-a pump 8 low\n")
-	eventually(t, "it is raised", func() bool { return strings.Contains(f.sql(t, "SELECT line FROM transitions"), `"7"`) })
+	eventually(t, "it is raised", func() bool {
+		return strings.Contains(f.sql(t, "SELECT line FROM transitions"), `"7"`)
+	})
 	said, errs, code := run(t, "report", "pumps", "--now", "--tell", "--as", "csv", "--data", f.data)
 	require.Zero(t, code, errs)
 	assert.Contains(t, said, "Pumps of Gullhaven")
