@@ -106,10 +106,7 @@ func (s *sheet) write(size float64, c color.RGBA, style, text string, high float
 // lines breaks a text into lines of a width.
 func (s *sheet) lines(text string, size float64, style string, wide float64) []string {
 	s.pdf.SetFont(sans, style, size)
-	var out []string
-	for _, b := range s.pdf.SplitText(glyphs(text), wide) {
-		out = append(out, b)
-	}
+	out := s.pdf.SplitText(glyphs(text), wide)
 	if len(out) == 0 {
 		out = []string{""}
 	}

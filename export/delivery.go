@@ -48,23 +48,22 @@ type Site struct {
 type Deliveries struct {
 	site Site
 	mu   sync.Mutex
-	list map[string]*delivery
+	list map[string]*delivery // a new one for each change
 	off  []api.Delivery
+	// leaving are those that end, by their names: closed once they have, and are forgotten.
+	leaving map[string]chan struct{}
 }
 
 // NewDeliveries returns none.
 func NewDeliveries(site Site) *Deliveries {
-	return &Deliveries{site: site, list: map[string]*delivery{}}
+	return &Deliveries{site: site, list: map[string]*delivery{}, leaving: map[string]chan struct{}{}}
 }
 
-// Use delivers by other settings from now on. Deliveries that stand there as they did go on; those that
-// are no longer there are forgotten. Texts are the settings' blocks as they are written.
+// Use delivers by other settings from now on, and does not wait for what ends. Deliveries that stand there
+// as they did go on; those that are no longer there are forgotten. Texts are the settings' blocks as they
+// are written.
 func (x *Deliveries) Use(s *lang.Settings, texts func(kind, name string) string) {
-	want := map[string]*delivery{}
-	x.mu.Lock()
-	old := x.list
-	x.off = nil
-	x.mu.Unlock()
+	list := map[string]*delivery{}
 	var off []api.Delivery
 	for _, d := range s.Delivers {
 		if d.Off {
@@ -72,30 +71,42 @@ func (x *Deliveries) Use(s *lang.Settings, texts func(kind, name string) string)
 				Words: "off: nothing is delivered; what comes meanwhile waits in its logs as long as they are there"})
 			continue
 		}
-		n := &delivery{site: &x.site, of: d, settings: s, stamp: stampOf(s, d, texts)}
-		n.state.Store(&api.Delivery{Name: d.Name, To: d.To.String(), Words: "it begins", Buffer: d.Waiting()})
-		if was := old[d.Name]; was != nil && was.stamp == n.stamp {
-			n = was
-			delete(old, d.Name)
+		stamp, was := stampOf(s, d, texts), x.list[d.Name]
+		if was != nil && was.stamp == stamp {
+			list[d.Name] = was
+			continue
 		}
-		want[d.Name] = n
+		n := &delivery{site: &x.site, of: d, settings: s, stamp: stamp}
+		n.state.Store(&api.Delivery{Name: d.Name, To: d.To.String(), Words: "it begins", Buffer: d.Waiting()})
+		after := x.leaving[d.Name]
+		if was != nil {
+			was.cancel()
+			after = was.done
+		}
+		n.begin(after)
+		list[d.Name] = n
 	}
-	for name, was := range old {
-		was.end()
-		if s.Deliver(name) == nil {
+	for name, was := range x.list {
+		if list[name] != nil {
+			continue
+		}
+		was.cancel()
+		forget, left := s.Deliver(name) == nil, make(chan struct{})
+		x.leaving[name] = left
+		go func() {
+			defer close(left)
+			<-was.done
+			if !forget {
+				return
+			}
 			if err := x.site.Store.DropDelivery(name); err != nil {
 				x.site.Told(fmt.Sprintf("how far %s had come cannot be forgotten: %v", name, err))
 			}
-		}
+		}()
 	}
 	x.mu.Lock()
-	x.list, x.off = want, off
+	x.list, x.off = list, off
 	x.mu.Unlock()
-	for _, d := range want {
-		if d.stop == nil {
-			d.begin()
-		}
-	}
 }
 
 // stampOf is all of the settings that a delivery goes by.
@@ -115,15 +126,18 @@ func stampOf(s *lang.Settings, d *lang.Deliver, texts func(kind, name string) st
 
 // End ends all, and waits for them.
 func (x *Deliveries) End() {
-	x.mu.Lock()
-	defer x.mu.Unlock()
 	for _, d := range x.list {
 		d.cancel()
 	}
 	for _, d := range x.list {
-		d.end()
+		<-d.done
 	}
+	for _, left := range x.leaving {
+		<-left
+	}
+	x.mu.Lock()
 	x.list = map[string]*delivery{}
+	x.mu.Unlock()
 }
 
 // States are how they stand, by their names.
@@ -168,7 +182,7 @@ type delivery struct {
 	held     atomic.Pointer[[]string]
 	ctx      context.Context
 	cancel   context.CancelFunc
-	stop     func()
+	done     chan struct{} // closed once it has ended
 
 	follower *intake.Follower
 	to       receiver
@@ -206,20 +220,17 @@ type cursor struct {
 	number int64  // of the last entry that was read
 }
 
-func (d *delivery) begin() {
+// begin lets it run, once another one of its name has ended; nil is that there was none.
+func (d *delivery) begin(after <-chan struct{}) {
 	d.ctx, d.cancel = context.WithCancel(context.Background())
-	done := make(chan struct{})
+	d.done = make(chan struct{})
 	go func() {
-		defer close(done)
+		defer close(d.done)
+		if after != nil {
+			<-after
+		}
 		d.run()
 	}()
-	d.stop = func() { d.cancel(); <-done }
-}
-
-func (d *delivery) end() {
-	if d.stop != nil {
-		d.stop()
-	}
 }
 
 // How much is handed over at once, how much may be sent before the receiver has to say that it has it,
@@ -231,15 +242,25 @@ const (
 	unsureFor    = time.Second
 )
 
+// How long is waited before it is tried again to take up where a delivery was, and how often before
+// nothing waits for it any more.
+const (
+	openAgain = 5 * time.Second
+	openTries = 12
+)
+
 // run delivers until the context ends.
 func (d *delivery) run() {
-	for d.ctx.Err() == nil {
-		if err := d.open(); err != nil {
-			d.trouble(err)
-			d.sleep(5 * time.Second)
-			continue
+	for tries := 0; d.ctx.Err() == nil; tries++ {
+		err := d.open()
+		if err == nil {
+			break
 		}
-		break
+		d.trouble(err)
+		if tries > openTries { // what is kept cannot wait for ever
+			d.held.Store(&[]string{})
+		}
+		d.sleep(openAgain)
 	}
 	if d.follower == nil {
 		return
@@ -418,6 +439,7 @@ func (d *delivery) until(try func() error) bool {
 		if errors.As(err, &l) {
 			wait = max(wait, l.after)
 		}
+		d.follower.Look(time.Now()) // how much waits by now
 		d.hold()
 		if !d.sleep(wait) {
 			return false

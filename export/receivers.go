@@ -321,7 +321,7 @@ func logsOf(list []*item) *collector.ExportLogsServiceRequest {
 		}
 		level := entry.LevelWritten(x.get("level"))
 		r := &logs.LogRecord{ObservedTimeUnixNano: uint64(max(x.entry.Arrived, 0)), SeverityNumber: otlpSeverity[level],
-			SeverityText: x.get("level"), Body: text("", x.text()).Value,
+			SeverityText: strings.ToValidUTF8(x.get("level"), "\uFFFD"), Body: text("", x.text()).Value,
 			Attributes: []*common.KeyValue{text("log.record.uid", x.id), text("log.origin", x.entry.Origin),
 				text("log.place", strconv.FormatInt(x.entry.Offset, 10))}}
 		if x.entry.At != entry.None {

@@ -1,0 +1,147 @@
+package export
+
+import (
+	"context"
+	"encoding/csv"
+	"encoding/json"
+	"errors"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/leodido/go-syslog/v4/rfc5424"
+	"github.com/stretchr/testify/require"
+	"google.golang.org/protobuf/proto"
+	"pgregory.net/rapid"
+
+	"dimlantern/core/entry"
+	"dimlantern/core/lang"
+)
+
+// hostile draws texts that somebody may write into a log.
+func hostile(t *rapid.T, label string) string {
+	return rapid.OneOf(rapid.String(), rapid.SampledFrom([]string{"", "..", "../../etc/passwd", "/etc/passwd", ".",
+		"a/b", "\x00", "a\nb", "=1+1", "]\"\\", strings.Repeat("x", 5000), "\xff\xfe", "日本語", "a.b.*.>", " ",
+		"\u202e", "C:\\x"})).Draw(t, label)
+}
+
+func drawItem(t *rapid.T) *item {
+	e := &entry.Entry{Source: "app", Origin: "h:" + hostile(t, "origin"), Host: hostile(t, "host"),
+		Raw: hostile(t, "raw"), Offset: rapid.Int64Range(0, 1<<40).Draw(t, "offset"), At: entry.None,
+		Arrived: entry.Of(time.Unix(1800000000, 0))}
+	if rapid.Bool().Draw(t, "timed") {
+		e.At = entry.Instant(rapid.Int64Range(0, 4e18).Draw(t, "at"))
+	}
+	for range rapid.IntRange(0, 5).Draw(t, "fields") {
+		name := rapid.OneOf(rapid.SampledFrom([]string{"level", "program", "pid", "facility", "text", "gate"}),
+			rapid.StringMatching(`[a-z][a-z0-9._-]{0,40}`)).Draw(t, "name")
+		e.Fields = append(e.Fields, entry.Field{Name: name, Value: hostile(t, "value")})
+	}
+	return &item{id: "e-1-2", entry: e, fields: e.Fields}
+}
+
+// Whatever stands in an entry, what goes out is what the formats ask for.
+func TestFormsHoldAnything(t *testing.T) {
+	parser := rfc5424.NewParser()
+	rapid.Check(t, func(t *rapid.T) {
+		x := drawItem(t)
+		var object map[string]any
+		require.NoError(t, json.Unmarshal(x.object(), &object), "%s", x.object())
+		require.Equal(t, "e-1-2", object["id"])
+
+		line := x.syslogLine()
+		m, err := parser.Parse(line)
+		require.NoError(t, err, "%q", line)
+		data := *m.(*rfc5424.SyslogMessage).StructuredData
+		require.Equal(t, "e-1-2", data[structuredEntry]["id"])
+
+		var b strings.Builder
+		w := csv.NewWriter(&b)
+		require.NoError(t, w.Write(x.cells()))
+		w.Flush()
+		cells, err := csv.NewReader(strings.NewReader(b.String())).Read()
+		require.NoError(t, err)
+		require.Len(t, cells, len(csvHead))
+		_, err = proto.Marshal(logsOf([]*item{x}))
+		require.NoError(t, err)
+	})
+}
+
+// No value leads out of the folder of a delivery, nor out of its place in a subject.
+func TestPathsStayInTheirFolder(t *testing.T) {
+	path, subject := lang.Template("{host}/{gate}{level}/{date}-{hour}.log"), lang.Template("logs.{host}.{gate}")
+	rapid.Check(t, func(t *rapid.T) {
+		x := drawItem(t)
+		p := x.filled(path, part, rapid.Bool().Draw(t, "arrival"), time.UTC)
+		require.True(t, filepath.IsLocal(p), "%q", p)
+		require.Equal(t, filepath.Clean(p), p)
+		require.Equal(t, 2, strings.Count(p, "/"), "%q", p)
+		for _, part := range strings.Split(p, "/") {
+			require.Less(t, len(part), 2*mostPart+20)
+			require.False(t, strings.HasPrefix(part, "."), "%q", p)
+		}
+		s := x.filled(subject, token, false, time.UTC)
+		require.Equal(t, 2, strings.Count(s, "."), "%q", s)
+		require.NotContains(t, s, "*")
+		require.NotContains(t, s, ">")
+		require.Len(t, strings.Fields(s), 1, "%q", s)
+	})
+}
+
+// picky is a receiver that refuses some entries for good, and some batches once.
+type picky struct {
+	bad   map[string]bool
+	got   []string
+	fails int
+}
+
+func (p *picky) send(_ context.Context, list []*item) error {
+	if p.fails > 0 {
+		p.fails--
+		return errors.New("not now")
+	}
+	for _, x := range list {
+		if p.bad[x.id] {
+			return &refusal{words: "bad entry"}
+		}
+	}
+	for _, x := range list {
+		p.got = append(p.got, x.id)
+	}
+	return nil
+}
+func (p *picky) confirm(context.Context) error { return nil }
+func (p *picky) close()                        {}
+
+// What is refused for good is found and left out, in whatever batch it stands; all others come, in their
+// order. One that refuses everything is not believed.
+func TestRefusedAreFoundByHalves(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		p := &picky{bad: map[string]bool{}}
+		var list []*item
+		var want []string
+		for i := range rapid.IntRange(1, 40).Draw(t, "entries") {
+			x := &item{id: strconv.Itoa(i), entry: &entry.Entry{}}
+			if list = append(list, x); rapid.IntRange(0, 5).Draw(t, "bad") == 0 {
+				p.bad[x.id] = true
+			} else {
+				want = append(want, x.id)
+			}
+		}
+		told := 0
+		d := &delivery{site: &Site{Told: func(string) { told++ }}, of: &lang.Deliver{Name: "d"}, to: p}
+		d.ctx = t.Context()
+		err := d.send(list)
+		require.Equal(t, want, p.got)
+		if len(want) == 0 {
+			require.Error(t, err, "it refuses all")
+			require.Zero(t, d.kept.Refused)
+			return
+		}
+		require.NoError(t, err)
+		require.EqualValues(t, len(p.bad), d.kept.Refused)
+		require.Equal(t, len(p.bad) > 0, told == 1)
+	})
+}
