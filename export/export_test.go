@@ -5,6 +5,8 @@ import (
 	"encoding/csv"
 	"encoding/json"
 	"errors"
+	"fmt"
+	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -18,6 +20,8 @@ import (
 
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
+	"dimlantern/core/match"
+	"dimlantern/intake"
 )
 
 // hostile draws texts that somebody may write into a log.
@@ -92,6 +96,7 @@ func TestPathsStayInTheirFolder(t *testing.T) {
 
 // picky is a receiver that refuses some entries for good, and some batches once.
 type picky struct {
+	receiver
 	bad   map[string]bool
 	got   []string
 	fails int
@@ -112,8 +117,6 @@ func (p *picky) send(_ context.Context, list []*item) error {
 	}
 	return nil
 }
-func (p *picky) confirm(context.Context) error { return nil }
-func (p *picky) close()                        {}
 
 // What is refused for good is found and left out, in whatever batch it stands; all others come, in their
 // order. One that refuses everything is not believed.
@@ -144,4 +147,37 @@ func TestRefusedAreFoundByHalves(t *testing.T) {
 		require.EqualValues(t, len(p.bad), d.kept.Refused)
 		require.Equal(t, len(p.bad) > 0, told == 1)
 	})
+}
+
+// Of what exists nowhere else no more waits than may: the newest, in bytes and in entries.
+func TestHoldIsBounded(t *testing.T) {
+	dir := t.TempDir()
+	s, ds := lang.Check([]*lang.File{lang.Parse("s", []byte(`source app { files "`+dir+`/*.log" }
+deliver d { to otlp "http://h:1" }`))}, lang.Env{ErrorsOnly: true})
+	require.False(t, lang.Errors(ds), "%v", ds)
+	for i := range 6 { // 100 bytes each
+		path := filepath.Join(dir, fmt.Sprintf("%d.log", i))
+		require.NoError(t, os.WriteFile(path, []byte(strings.Repeat("123456789\n", 10)), 0o600))
+		at := time.Unix(int64(1800000000+i), 0)
+		require.NoError(t, os.Chtimes(path, at, at))
+	}
+	for _, c := range []struct {
+		bytes, entries int64
+		want           int
+	}{{1000, 0, 6}, {350, 0, 3}, {1, 0, 1}, {1000, 25, 2}} {
+		d := &delivery{site: &Site{Count: func(string) int64 { return 10 }},
+			of: &lang.Deliver{Name: "d", Buffer: c.bytes, Entries: c.entries}}
+		d.follower = intake.NewFollower(intake.Options{Host: "h", NoEvents: true,
+			Place: func(string, string) []byte { return nil }, Known: func(string) bool { return false }})
+		src := *s.Sources[0]
+		src.Begin.How = lang.BeginOldest
+		d.follower.Use([]*lang.Source{&src}, map[string]*match.Plan{"app": match.NewWhole(s, &src, d.rule(), time.UTC)})
+		d.follower.Look(time.Now())
+		require.Len(t, d.follower.Held(), 6)
+		d.hold()
+		held := *d.held.Load()
+		require.Len(t, held, c.want, "%+v", c)
+		require.Equal(t, filepath.Join(dir, "5.log"), held[0], "the newest stays")
+		d.follower.Close()
+	}
 }

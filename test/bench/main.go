@@ -268,6 +268,11 @@ func main() {
 		ledgers()
 		return
 	}
+	if *onlyOut {
+		defer profiled()()
+		outward()
+		return
+	}
 	if *onlyEcho {
 		fromText()
 		edit()
@@ -333,6 +338,7 @@ func main() {
 	formats(dir, size)
 	os.Remove(path)
 	ledgers()
+	outward()
 	if !*noLag {
 		manyKeys()
 		storm()
