@@ -283,3 +283,30 @@ func (p *Paper) CSV(w io.Writer, cell func(string) string) error {
 
 // Stamp is a time as reports write it.
 func Stamp(t time.Time) string { return t.Format("Mon 2 Jan 2006 15:04 MST") }
+
+// Brief is the report in a few lines: of each part its first row, or why it has none.
+func (p *Paper) Brief() string {
+	lines := []string{printable(p.Title) + ", " + p.Span}
+	for i := range p.Parts {
+		x := &p.Parts[i]
+		t := x.Table()
+		said := "nothing"
+		switch {
+		case x.Failed != "":
+			said = "no answer: " + x.Failed
+		case len(t.Rows) > 0:
+			var cells []string
+			for k, c := range t.Rows[0] {
+				cells = append(cells, t.Head[k]+" "+c)
+			}
+			said = strings.Join(cells, ", ")
+			if n := len(t.Rows) - 1 + t.More; n > 0 {
+				said += fmt.Sprintf("; and %d rows more", n)
+			}
+		case len(x.Lists) > 0 && len(x.Words) > 0:
+			said = x.Words[0]
+		}
+		lines = append(lines, printable(x.Title)+": "+printable(said))
+	}
+	return strings.Join(lines, "\n") + "\n"
+}

@@ -1,6 +1,7 @@
 package notify
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 
@@ -11,7 +12,7 @@ import (
 )
 
 // Give has a message sent that is about no alert, such as a report: once for its ID, in the contact's
-// hours, and within what it is told at most. Other ways than mail get its text as it is.
+// hours, and within what it is told at most. Other ways than mail get it in brief.
 func (o *Outbox) Give(contact string, m *via.Message) error {
 	sn := o.Window.Now()
 	c := sn.Settings.Contact(contact)
@@ -31,9 +32,10 @@ func (o *Outbox) Give(contact string, m *via.Message) error {
 	made := store.Made{}
 	for i := range o.waysOf(contact, c, sn.Settings.Mail) {
 		x := *m
+		x.Brief = ""
 		x.ID = fmt.Sprintf("%s.%d", m.ID, i)
 		if i > 0 || len(c.Mail) == 0 {
-			x.HTML, x.Files = "", nil
+			x.HTML, x.Files, x.Text = "", nil, cmp.Or(m.Brief, m.Text)
 		}
 		body, err := json.Marshal(x)
 		if err != nil {

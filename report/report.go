@@ -328,6 +328,7 @@ func (m *Maker) finish(x *store.Result, p *draw.Paper, r *lang.Report, tell bool
 	if err != nil {
 		return err
 	}
+	x.Brief = p.Brief()
 	x.Text = filepath.Join(ResultsFolder, r.Name, x.Due.Time().UTC().Format("20060102T150405.000Z")+".txt")
 	if err := m.put(x.Text, text); err != nil {
 		return err
@@ -419,7 +420,7 @@ func (m *Maker) tell(x *store.Result, subject string, r *lang.Report, again stri
 		}
 		msg := &via.Message{ID: fmt.Sprintf("report-%s-%d%s-%s", r.Name, int64(x.Due)/1e9, again, name),
 			Kind: via.KindReport, Made: x.Made.Time(), Host: sn.Host, Contact: name, Severity: "notice",
-			Subject: subject, Text: string(text)}
+			Subject: subject, Text: string(text), Brief: x.Brief}
 		for _, f := range x.Files {
 			if f.Form == "html" {
 				b, err := os.ReadFile(filepath.Join(m.Data, f.Path))
@@ -584,7 +585,7 @@ func (m *Maker) anew(ctx context.Context, sn *snapshot.Snapshot, r *lang.Report,
 	var over *lang.Over
 	if q.Covers != "" {
 		var err error
-		if over, err = readOver(q.Covers); err != nil {
+		if over, err = ReadOver(q.Covers); err != nil {
 			return nil, &api.Problem{Code: api.BadQuestion, What: err.Error(),
 				Mend: "write 24h, yesterday, last week or last month"}
 		}
@@ -626,8 +627,8 @@ func (m *Maker) again(r *lang.Report, x *store.Result) (*api.ReportDone, error) 
 	return &api.ReportDone{Result: m.view(x)}, m.Store.PutResult(x)
 }
 
-// readOver reads a span as reports say it behind covers.
-func readOver(text string) (*lang.Over, error) {
+// ReadOver reads a span as reports say it behind covers.
+func ReadOver(text string) (*lang.Over, error) {
 	s, ds := lang.Check([]*lang.File{lang.ParseQuestion("", "over "+text)}, lang.Env{ErrorsOnly: true})
 	if q := s.Ask(lang.Typed); q != nil && q.Over != nil && !lang.Errors(ds) {
 		return q.Over, nil

@@ -150,7 +150,8 @@ type Result struct {
 	Skipped bool          `json:"skipped,omitempty"` // since it was empty
 	Failed  string        `json:"failed,omitempty"`  // why
 	Files   []ResultFile  `json:"files,omitempty"`
-	Text    string        `json:"text,omitempty"` // the file with its text
+	Text    string        `json:"text,omitempty"`  // the file with its text
+	Brief   string        `json:"brief,omitempty"` // the same in a few lines
 	Told    []ToldWay     `json:"told,omitempty"`
 	// Outs are where its forms are written besides, as that was settled.
 	Outs     map[string]string `json:"outs,omitempty"`

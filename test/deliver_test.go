@@ -443,3 +443,47 @@ func fileNumber(path string) int {
 	n, _ := strconv.Atoi(m[1])
 	return n
 }
+
+// What came by a port and exists nowhere else waits for its delivery, through kills, though the source
+// keeps nothing by itself.
+func TestDeliveryOfWhatIsKept(t *testing.T) {
+	port := freePort(t)
+	f := newWays(t, fmt.Sprintf("source boxes {\n  listen syslog udp %q\n  keep nothing\n}\n", port))
+	d := &daemon{dir: f.dir, port: freePort(t)}
+	write(t, filepath.Join(f.settings, "out.lantern"),
+		fmt.Sprintf("deliver onward {\n  on boxes\n  to syslog tcp %q\n  begin oldest\n}\n", d.port))
+	s := f.start(t)
+	eventually(t, "it listens", func() bool {
+		out, _, _ := run(t, "deliveries", "--data", f.data)
+		return strings.Contains(out, "up to date")
+	})
+	conn, err := net.Dial("udp", port)
+	require.NoError(t, err)
+	defer conn.Close()
+	const n = 60
+	for i := range n {
+		fmt.Fprintf(conn, "<12>1 %s lock-1 gated - - - line %d of the box", time.Now().UTC().Format(time.RFC3339), i)
+		if i == n/2 {
+			eventually(t, "they are kept, and wait", func() bool {
+				out, _, _ := run(t, "deliveries", "--data", f.data)
+				return strings.Contains(out, "nobody listens") && f.sql(t, "SELECT sum(n) FROM tide") == "31"
+			})
+			require.NoError(t, s.cmd.Process.Kill())
+			s.cmd.Wait()
+			s = f.start(t)
+			eventually(t, "it listens again", func() bool {
+				l, err := net.ListenPacket("udp", port)
+				if err == nil {
+					l.Close()
+				}
+				return err != nil
+			})
+		}
+	}
+	d.start(t)
+	defer d.kill(t)
+	eventually(t, "all come", func() bool { return len(d.got(t)) >= n })
+	for i, a := range d.got(t) {
+		require.Equal(t, i, a.number)
+	}
+}

@@ -319,3 +319,28 @@ func decoded(p *multipart.Part) io.Reader {
 	}
 	return p
 }
+
+// Where no service runs a report is made of the settings and of the logs as they lie there.
+func TestReportAlone(t *testing.T) {
+	f := newFolder(t)
+	write(t, filepath.Join(f.settings, "out.lantern"), `ask lows { on app
+  where "low"
+  show count
+  per host }
+report pumps { ask lows
+  covers today }
+`)
+	write(t, f.log, stamp()+" host-a pump 7 low\n"+stamp()+" host-b pump 7 low\n"+stamp()+" host-b pump 7 fine\n")
+	out, errs, code := run(t, "report", "pumps", "--now", "--as", "csv", "--settings", f.settings, "--data", f.data)
+	require.Zero(t, code, errs)
+	assert.Contains(t, out, "\nhost-a,1\nhost-b,1\n")
+	_, errs, code = run(t, "report", "pumps", "--settings", f.settings, "--data", f.data)
+	assert.NotZero(t, code)
+	assert.Contains(t, errs, "--now makes one")
+	_, errs, code = run(t, "report", "pumps", "--covers", "last year", "--settings", f.settings, "--data", f.data)
+	assert.NotZero(t, code)
+	assert.Contains(t, errs, "--covers last year cannot be read")
+	_, errs, code = run(t, "report", "pump", "--now", "--settings", f.settings, "--data", f.data)
+	assert.NotZero(t, code)
+	assert.Contains(t, errs, "there are: pumps")
+}

@@ -103,6 +103,12 @@ var (
 		}
 		return out
 	})
+	reportNames = ofSettings(func(s *lang.Settings) (out []string) {
+		for _, r := range s.Reports {
+			out = append(out, named(r.Name, r.Title))
+		}
+		return out
+	})
 	contactNames = ofSettings(func(s *lang.Settings) (out []string) {
 		for _, c := range s.Contacts {
 			out = append(out, named(c.Name, strings.Join(c.WayNames(), ", ")))
@@ -141,11 +147,15 @@ func completions(root *cobra.Command) {
 		}
 	}
 	args := map[string]completer{"take": alertNames, "clear": alertNames, "note": alertNames, "hush": alertNames,
-		"reread": sourceNames, "ask": askNames}
+		"reread": sourceNames, "ask": askNames, "report": reportNames}
 	flags := map[string]completer{"rule": ruleNames, "if": ruleNames, "as": sourceNames, "on": sourceNames,
 		"test": contactNames, "severity": words("notice", "warning", "error", "critical"), "change": words(changes...),
 		"marks": words("plain", "fine"), "ground": words("dark", "light")}
 	for _, c := range root.Commands() {
+		if c.Name() == "report" {
+			c.RegisterFlagCompletionFunc("as", words(lang.ReportForms...)) // it comes before the sources
+			c.RegisterFlagCompletionFunc("covers", words("today", "yesterday", "last week", "last month", "24h", "7d"))
+		}
 		if f := args[c.Name()]; f != nil {
 			c.ValidArgsFunction = f
 		}

@@ -16,6 +16,7 @@ import (
 	"dimlantern/api"
 	"dimlantern/core/entry"
 	"dimlantern/folder"
+	"dimlantern/service"
 )
 
 func deliveriesCommand() *cobra.Command {
@@ -279,14 +280,17 @@ func reportCommand() *cobra.Command {
 		Short: "Give the last result of a report, or make one now",
 		Long: `Report gives the newest result of a report of the running service; --now makes one, which is kept
 with the others and told nobody, unless --tell says so. --covers is the span instead of the report's own,
-such as yesterday or "last week", and --as the form: pdf, html, csv or json.`,
+such as yesterday or "last week", and --as the form: pdf, html, csv or json. Where no service runs, --now
+makes one of the settings and of the logs as they lie there.`,
 		Example: `  dimlantern report monday-gates --as pdf --out gates.pdf
   dimlantern report monday-gates --now --covers yesterday --as html --out gates.html
   dimlantern report monday-gates --tell`,
 		Args: exactlyOne("the name of a report"),
-		RunE: func(cmd *cobra.Command, args []string) error { return o.run(cmd.OutOrStdout(), args[0]) },
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return o.run(cmd.Context(), cmd.OutOrStdout(), args[0])
+		},
 	}
-	o.dataFlag(c)
+	o.flags(c)
 	c.Flags().BoolVar(&o.now, "now", false, "make one now")
 	c.Flags().BoolVar(&o.tell, "tell", false, "tell the report's contacts, once more")
 	c.Flags().StringVar(&o.covers, "covers", "", "the span that one made now covers")
@@ -295,33 +299,49 @@ such as yesterday or "last week", and --as the form: pdf, html, csv or json.`,
 	return c
 }
 
-func (o *reportOptions) run(out io.Writer, name string) error {
+func (o *reportOptions) run(ctx context.Context, out io.Writer, name string) error {
 	if o.covers != "" {
 		o.now = true
 	}
-	return askedFor(&o.places, 5*time.Minute, func(ctx context.Context, s api.Lantern) error {
-		done, err := api.DoReport.Call(ctx, s, api.ReportQuery{Name: name, Now: o.now, Covers: o.covers, Form: o.form,
-			Tell: o.tell})
-		if err != nil {
+	if err := o.clean(); err != nil {
+		return err
+	}
+	limited, cancel := context.WithTimeout(ctx, 5*time.Minute)
+	defer cancel()
+	done, err := api.DoReport.Call(limited, service.Join(o.data), api.ReportQuery{Name: name, Now: o.now,
+		Covers: o.covers, Form: o.form, Tell: o.tell})
+	switch {
+	case err == nil && o.tell && !o.now:
+		fmt.Fprintln(out, shown(done.Result.Say()))
+		return nil
+	case err == nil:
+		return o.give(out, done.Body, done.Form)
+	case !errors.Is(err, api.NoAnswer) || limited.Err() != nil:
+		return failed{err.Error()}
+	case o.tell:
+		return failed{"no service runs on " + o.data + ", which would tell it: dimlantern watch starts one"}
+	}
+	body, form, err := o.alone(ctx, name)
+	if err != nil {
+		return err
+	}
+	return o.give(out, body, form)
+}
+
+// give writes a result where it is wanted.
+func (o *reportOptions) give(out io.Writer, body []byte, form string) error {
+	if o.to != "" {
+		if err := folder.Replace(o.to, string(body)); err != nil {
 			return err
 		}
-		if o.tell && !o.now {
-			fmt.Fprintln(out, shown(done.Result.Say()))
-			return nil
-		}
-		if o.to != "" {
-			if err := folder.Replace(o.to, string(done.Body)); err != nil {
-				return err
-			}
-			fmt.Fprintf(out, "%s: %s, %s\n", o.to, done.Form, humanize.IBytes(uint64(len(done.Body))))
-			return nil
-		}
-		if done.Form == "pdf" && isTerminal(out) {
-			return errors.New("a PDF is not shown on a terminal: write --out FILE, or --as csv")
-		}
-		_, err = out.Write(done.Body)
-		return err
-	})
+		fmt.Fprintf(out, "%s: %s, %s\n", o.to, form, humanize.IBytes(uint64(len(body))))
+		return nil
+	}
+	if form == "pdf" && isTerminal(out) {
+		return errors.New("a PDF is not shown on a terminal: write --out FILE, or --as csv")
+	}
+	_, err := out.Write(body)
+	return err
 }
 
 func isTerminal(out io.Writer) bool {

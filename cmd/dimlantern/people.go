@@ -25,15 +25,10 @@ import (
 
 // asked does something with the running service of a data folder.
 func asked(o *places, do func(ctx context.Context, s api.Lantern) error) error {
-	return askedFor(o, 30*time.Second, do)
-}
-
-// askedFor is asked for what may take so long.
-func askedFor(o *places, most time.Duration, do func(ctx context.Context, s api.Lantern) error) error {
 	if err := o.clean(); err != nil {
 		return err
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), most)
+	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
 	defer cancel()
 	switch err := do(ctx, service.Join(o.data)); {
 	case errors.Is(err, api.NoAnswer) && ctx.Err() == nil:

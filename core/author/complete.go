@@ -40,7 +40,8 @@ func Complete(s *lang.Settings, r *lang.Rule, kinds []trial.KindSays, body strin
 		if kind := lang.Parse("text", []byte(body)).Within(line); kind != "" {
 			from = lang.ClauseNames(kind)
 		} else {
-			from = []string{"rule", "source", "layout", "contact", "hush", "settings", "kind", "ask"}
+			from = []string{"rule", "source", "layout", "contact", "hush", "settings", "kind", "ask", "report",
+				"measure", "deliver"}
 		}
 	case head[0] == "on":
 		for _, x := range s.Sources {
@@ -51,6 +52,17 @@ func Complete(s *lang.Settings, r *lang.Rule, kinds []trial.KindSays, body strin
 			from = append(from, x.Name)
 		}
 		from = append(from, "plain", "json", "logfmt", "syslog", "csv", "combined", "journal", "event-xml")
+	case head[0] == "ask":
+		from = append(from, lang.Handover)
+		for _, q := range s.Asks {
+			from = append(from, q.Name)
+		}
+	case head[0] == "covers":
+		from = []string{"yesterday", "today", "this week", "last week", "this month", "last month", "24h", "7d"}
+	case head[0] == "as":
+		from = lang.ReportForms
+	case head[0] == "to" && len(head) == 1:
+		from = []string{"syslog", "otlp", "files", "nats"}
 	case head[0] == "tell":
 		for _, x := range s.Contacts {
 			from = append(from, x.Name)

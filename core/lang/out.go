@@ -69,7 +69,7 @@ func (r *Report) Forms() []string {
 type Schedule struct {
 	Days  Days          // of the week, 0 being all; where neither Month nor D is set
 	Month int           // a day of each month, from 1; the last one where the month is shorter
-	D     time.Duration // each multiple of it from the local midnight
+	D     time.Duration // each multiple of it from the local midnight, and At later
 	At    time.Duration // of the day, since midnight
 }
 
@@ -77,8 +77,10 @@ type Schedule struct {
 func (s Schedule) String() string {
 	out := "day"
 	switch {
-	case s.D > 0:
+	case s.D > 0 && s.At == 0:
 		return entry.Span(s.D)
+	case s.D > 0:
+		out = entry.Span(s.D)
 	case s.Month > 0:
 		out = fmt.Sprintf("month on %d", s.Month)
 	case s.Days != 0:
@@ -103,7 +105,7 @@ func (s Schedule) Next(after entry.Instant, zone *time.Location) entry.Instant {
 // on is the first instant of a day behind another at which something is due.
 func (s Schedule) on(d time.Time, after entry.Instant, zone *time.Location) (entry.Instant, bool) {
 	if s.D > 0 {
-		for t := time.Duration(0); t < Day; t += s.D {
+		for t := s.At % s.D; t < Day; t += s.D {
 			if at := wallClock(d, t, zone); at > after {
 				return at, true
 			}
@@ -217,7 +219,7 @@ type Target struct {
 	Kind    string // syslog, otlp, files or nats
 	Proto   string // of syslog: udp, tcp or tls
 	Address string // of syslog HOST:PORT, of otlp and nats a URL
-	Trust   string // a file with the authorities that are trusted; "" is the system's
+	Trust   string // a file with the authorities that are trusted, whole; "" is the system's
 	Subject string // of nats, with {fields}
 	Path    string // of files, with {fields}
 	As      string // of files: lines, json or csv; "" is lines

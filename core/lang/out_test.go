@@ -157,7 +157,7 @@ func TestScheduleEqualsTheClockOnTheWall(t *testing.T) {
 		case 1:
 			s.Month = rapid.IntRange(1, 31).Draw(t, "day of month")
 		case 2:
-			s = Schedule{D: rapid.SampledFrom([]time.Duration{time.Hour, 6 * time.Hour, 30 * time.Minute}).Draw(t, "d")}
+			s.D = rapid.SampledFrom([]time.Duration{time.Hour, 6 * time.Hour, 30 * time.Minute}).Draw(t, "d")
 		}
 		days := rapid.SampledFrom([]string{"2026-03-28", "2026-10-24", "2026-04-04", "2026-10-03",
 			"2026-11-01", "2026-03-07", "2028-02-28", "2026-07-30"}).Draw(t, "near")
@@ -182,7 +182,7 @@ func slowlyNext(s Schedule, after time.Time, zone *time.Location) time.Time {
 		times := []time.Duration{s.At}
 		if s.D > 0 {
 			times = nil
-			for t := time.Duration(0); t < Day; t += s.D {
+			for t := s.At % s.D; t < Day; t += s.D {
 				times = append(times, t)
 			}
 		}

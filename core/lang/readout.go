@@ -52,7 +52,7 @@ func readReportEvery(c *cursor, node any) {
 			c.expected(t, "day, a day of the week, month, or a duration", scheduleMend)
 		}
 	}
-	if at := c.peek(); s.D == 0 && c.accept("at") {
+	if at := c.peek(); c.accept("at") {
 		at = c.next()
 		clock, ok := parseClock(at.src)
 		if s.At = clock; !c.failed && (at.kind != number || !ok || clock >= Day) {
@@ -297,8 +297,12 @@ func readDeliverTo(c *cursor, node any) {
 }
 
 func (c *cursor) trust(t *Target) {
-	if c.accept("trust") {
-		t.Trust = c.rooted("a file with certificates")
+	if !c.accept("trust") {
+		return
+	}
+	t.Trust = c.text("a file with certificates")
+	if i := strings.LastIndexByte(c.file.Name, '/'); !c.failed && !strings.HasPrefix(t.Trust, "/") && i >= 0 {
+		t.Trust = c.file.Name[:i+1] + t.Trust // it lies beside the settings
 	}
 }
 

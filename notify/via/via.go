@@ -44,6 +44,7 @@ type Message struct {
 	Picture  []byte `json:"picture,omitempty"` // a PNG, or nothing
 	Alerts   []News `json:"alerts,omitempty"`
 	Files    []File `json:"files,omitempty"` // attached to a mail
+	Brief    string `json:"brief,omitempty"` // instead of Text by other ways than mail; "" is the same
 }
 
 // File is what is attached to a message. Path is where it lies on this machine.
