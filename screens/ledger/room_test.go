@@ -27,6 +27,7 @@ type answers struct {
 	edits  []api.LedgerEdit
 	kept   []api.PutQuery
 	gaps   []api.Span // of the groups
+	desk   *api.Desk
 }
 
 func (a *answers) view(q api.LedgerQuery) *api.LedgerView {
@@ -79,6 +80,7 @@ func sits(t *testing.T) (*roomtest.Hand, *answers) {
 	t.Helper()
 	a := &answers{}
 	d := api.NewDesk()
+	a.desk = d
 	api.AskLedger.Answer(d, func(_ context.Context, q api.LedgerQuery) (*api.LedgerView, error) {
 		a.asked = append(a.asked, q)
 		return a.view(q), nil

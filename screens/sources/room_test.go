@@ -33,12 +33,17 @@ type hand struct {
 	sought  []api.FindQuery
 	newer   int // entries that have come since
 	fail    error
+	out     []api.OutView
 }
 
 func sits() *hand {
 	h := &hand{}
 	desk := api.NewDesk()
-	api.AskSources.Answer(desk, func(context.Context, api.ViewQuery) (*api.SourcesView, error) { return view(), nil })
+	api.AskSources.Answer(desk, func(context.Context, api.ViewQuery) (*api.SourcesView, error) {
+		v := view()
+		v.Out = h.out
+		return v, nil
+	})
 	api.AskEntries.Answer(desk, func(_ context.Context, q api.EntriesQuery) (*api.Entries, error) {
 		h.asked = append(h.asked, q)
 		e := &api.Entries{Origin: q.Origin, Layout: "line", Fields: []string{"host"}, Looked: 40}

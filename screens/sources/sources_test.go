@@ -187,3 +187,36 @@ func TestDrawsWithinItsLines(t *testing.T) {
 		}
 	})
 }
+
+// What goes out stands below what comes in: chosen, it says how it goes and what would mend it, and its text
+// opens; it is switched off and renamed like a source.
+func TestWhatGoesOut(t *testing.T) {
+	h := sits()
+	h.out = []api.OutView{
+		{Kind: "deliver", Name: "mainland", Where: "to syslog tcp cable:514", State: "waits 3m: nobody listens",
+			Words: "nobody listens at cable:514", Mend: "start the receiver",
+			Facts: []string{"17 entries were handed over"}, Trouble: true, File: "/s/out.lantern", Line: 9},
+		{Kind: "measure", Name: "passages", Where: "count per gate", State: "5 entries in 2 groups", Off: true},
+	}
+	h.Do(h.r.Update(room.Fresh{}))
+	h.Press("end", "up")
+	text := h.Text()
+	for _, words := range []string{"going out", "waits 3m: nobody listens", "nobody listens at cable:514",
+		"start the receiver", "17 entries were handed over", "count per gate", "5 entries in 2 groups"} {
+		assert.Contains(t, text, words)
+	}
+	h.Press("enter")
+	assert.Equal(t, room.OpenText{File: "/s/out.lantern", Line: 9}, h.Sent[len(h.Sent)-1])
+	h.Press("o", "esc", "down", "o", "esc", "R")
+	h.Answers("ships")
+	assert.Equal(t, &api.BlockChange{Kind: "deliver", What: "off", Of: "mainland"}, h.puts[0].Block)
+	assert.Equal(t, &api.BlockChange{Kind: "measure", What: "on", Of: "passages"}, h.puts[1].Block)
+	assert.Equal(t, &api.BlockChange{Kind: "measure", What: "rename", Of: "passages", Name: "ships"}, h.puts[2].Block)
+	h.Press("esc")
+	h.Do(h.r.Find("mainland"))
+	assert.Contains(t, h.Text(), "going out")
+	assert.NotContains(t, h.Text(), "passages")
+	for _, key := range []string{"l", "v", "r", "y", "m", "f", "n", "B"} { // which are about what comes in
+		h.Press(key)
+	}
+}
