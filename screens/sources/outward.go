@@ -4,6 +4,8 @@ import (
 	"cmp"
 	"strings"
 
+	"github.com/charmbracelet/x/ansi"
+
 	"dimlantern/api"
 	"dimlantern/core/entry"
 	"dimlantern/screens/paint"
@@ -51,6 +53,9 @@ func (r *Room) block() (kind, name string, off bool) {
 	return "", "", false
 }
 
+// leastState is how much is said at least of how something that goes out stands.
+const leastState = 26
+
 // drawOut draws a row of what goes out: what it is, where to, and how it stands.
 func (r *Room) drawOut(c *paint.Canvas, y int, o *api.OutView, a paint.Axis, p paint.Palette, base paint.Style) {
 	name := base
@@ -68,7 +73,11 @@ func (r *Room) drawOut(c *paint.Canvas, y int, o *api.OutView, a paint.Axis, p p
 	if o.Trouble {
 		state = base.With(p.Severity[entry.Warning])
 	}
-	where := c.Cut(a.X, y, a.Columns, base.With(p.Dim), o.Where)
+	wide := a.Columns
+	if c.W < 110 { // how it stands goes before where to
+		wide = max(c.W-a.X-3-min(ansi.StringWidth(o.State), leastState), 8)
+	}
+	where := c.Cut(a.X, y, wide, base.With(p.Dim), o.Where)
 	x := max(a.X+a.Columns+1, where+2)
 	if c.W < 110 || o.Trouble { // what is the matter needs room
 		x = where + 2
