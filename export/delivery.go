@@ -195,6 +195,7 @@ type delivery struct {
 	sentSize int64
 	sentAt   time.Time       // the first of them
 	since    time.Time       // when the receiver had taken everything last
+	keptAt   time.Time       // when it was kept how far it has come
 	pushed   int             // of sent, those that have gone out on this connection
 	unsure   map[string]bool // files of kept entries that were read and not surely delivered
 	fresh    bool            // something has to be kept
@@ -239,7 +240,7 @@ const (
 	batchEntries = 1000
 	batchBytes   = 1 << 20
 	unsureBytes  = 8 << 20
-	unsureFor    = time.Second
+	unsureFor    = 5 * time.Second
 )
 
 // How long is waited before it is tried again to take up where a delivery was, and how often before
@@ -527,7 +528,19 @@ func (d *delivery) settle(done bool) {
 		d.kept.Sent += int64(n)
 		d.kept.Taken = entry.Of(time.Now())
 	}
+	if len(d.sent) == 0 && !d.fresh && time.Since(d.keptAt) < unsureFor { // that nothing was for it can wait
+		d.rested(done)
+		return
+	}
 	d.keep(done)
+}
+
+// rested notes that all has been read and the receiver has all of it.
+func (d *delivery) rested(done bool) {
+	if done {
+		d.since = time.Now()
+	}
+	d.well()
 }
 
 // keep keeps how far the delivery has come.
@@ -564,10 +577,8 @@ func (d *delivery) keep(done bool) {
 			return
 		}
 	}
-	if done {
-		d.since = time.Now()
-	}
-	d.well()
+	d.keptAt = time.Now()
+	d.rested(done)
 }
 
 // hold says which files of kept entries have still to be delivered: no more than may wait.
