@@ -34,9 +34,10 @@ type RuleCost struct {
 	Findings int           `json:"findings,omitempty"`
 	Last     entry.Instant `json:"last"` // the newest hit or awaited entry; None: never
 	Judged   int64         `json:"judged"`
-	Took     time.Duration `json:"took_ns"` // since measuring began, from a sample
-	P95      time.Duration `json:"p95_ns"`  // of a minute
-	Most     time.Duration `json:"most_ns"` // in a minute
+	Minute   int64         `json:"judged_minute"` // in the last whole minute
+	Took     time.Duration `json:"took_ns"`       // since measuring began, from a sample
+	P95      time.Duration `json:"p95_ns"`        // of a minute
+	Most     time.Duration `json:"most_ns"`       // in a minute
 	Slow     *SlowEntry    `json:"slow,omitempty"`
 }
 
@@ -59,6 +60,7 @@ type SourceCost struct {
 	// Of that, dividing entries by the source's layout, from a sample.
 	Layout       string        `json:"layout"`
 	Entries      int64         `json:"divided"`
+	Minute       int64         `json:"divided_minute"` // in the last whole minute
 	Dividing     time.Duration `json:"dividing_ns"`
 	DividingP95  time.Duration `json:"dividing_p95_ns"`
 	DividingMost time.Duration `json:"dividing_most_ns"`

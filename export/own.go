@@ -69,6 +69,7 @@ func Own(sn *snapshot.Snapshot, c *Counts, now time.Time) []measure.Family {
 func (o *own) rules(sn *snapshot.Snapshot) {
 	hits := o.lasting("rule_hits", "Hits of a rule, since it is known", "rule")
 	judged := o.counter("rule_judged", "Entries that were tried against a rule", "rule")
+	lately := o.gauge("rule_minute_entries", "Entries that were tried against a rule in the last minute", "rule")
 	took := o.counter("rule_seconds", "Processor time of a rule, measured on a sample", "rule")
 	p95 := o.gauge("rule_minute_p95_seconds", "Processor time of a rule in a minute, the 95th percentile", "rule")
 	most := o.gauge("rule_minute_most_seconds", "Processor time of a rule in a minute, the most", "rule")
@@ -81,6 +82,7 @@ func (o *own) rules(sn *snapshot.Snapshot) {
 			hits.add(float64(sn.Engine.Costs[i].Hits), r.Name)
 		}
 		judged.add(float64(sn.Spent.Judged[r.Name]), r.Name)
+		lately.add(float64(sn.Spent.Minute[r.Name]), r.Name)
 		took.add(sn.Spent.Took[r.Name].Seconds(), r.Name)
 		p95.add(sn.Spent.P95[r.Name].Seconds(), r.Name)
 		most.add(sn.Spent.Most[r.Name].Seconds(), r.Name)
@@ -91,6 +93,8 @@ func (o *own) rules(sn *snapshot.Snapshot) {
 	dividing := o.counter("layout_seconds", "Processor time of dividing entries into fields, measured on a sample",
 		"source", "layout")
 	divided := o.counter("layout_entries", "Entries that were divided into fields", "source", "layout")
+	dividedLately := o.gauge("layout_minute_entries", "Entries that were divided into fields in the last minute",
+		"source", "layout")
 	slowest := o.gauge("layout_slowest_seconds", "The slowest entry of the last day that was divided", "source",
 		"layout")
 	readP95 := o.gauge("source_minute_p95_seconds", "Processor time of reading a source in a minute, the 95th "+
@@ -103,6 +107,7 @@ func (o *own) rules(sn *snapshot.Snapshot) {
 			reading.add(x.Reading.Seconds(), src.Name, src.LayoutName())
 			dividing.add(x.Dividing.Seconds(), src.Name, src.LayoutName())
 			divided.add(float64(x.Entries), src.Name, src.LayoutName())
+			dividedLately.add(float64(x.Minute), src.Name, src.LayoutName())
 			slowest.add(x.Slow.Took.Seconds(), src.Name, src.LayoutName())
 			readP95.add(x.P95.Seconds(), src.Name, src.LayoutName())
 			readMost.add(x.Most.Seconds(), src.Name, src.LayoutName())

@@ -92,7 +92,7 @@ func (s *Asker) Rules(_ context.Context, _ api.None) (*api.RulesView, error) {
 			continue
 		}
 		c := api.RuleCost{Rule: r.Name, Off: r.Off, File: r.Pos.File, Line: r.Pos.Line, Last: entry.None,
-			Sources: []string{}, Judged: spent.Judged[r.Name],
+			Sources: []string{}, Judged: spent.Judged[r.Name], Minute: spent.Minute[r.Name],
 			Took: spent.Took[r.Name], P95: spent.P95[r.Name], Most: spent.Most[r.Name], Day: day[r.Name],
 			Findings: sn.Findings[r.Name], Week: raised[r.Name], Taken: taken[r.Name]}
 		for _, src := range sn.Settings.Sources {
@@ -126,6 +126,6 @@ func slowEntry(s match.Slow) *api.SlowEntry {
 func sourceCost(src *lang.Source, spent *snapshot.Spent) *api.SourceCost {
 	x := spent.Sources[src.Name]
 	return &api.SourceCost{Source: src.Name, Took: x.Reading, P95: x.P95, Most: x.Most, Layout: src.LayoutName(),
-		Entries: x.Entries, Dividing: x.Dividing, DividingP95: x.DividingP95, DividingMost: x.DividingMost,
-		Slow: slowEntry(x.Slow)}
+		Entries: x.Entries, Minute: x.Minute, Dividing: x.Dividing,
+		DividingP95: x.DividingP95, DividingMost: x.DividingMost, Slow: slowEntry(x.Slow)}
 }

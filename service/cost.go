@@ -31,14 +31,17 @@ type metered struct {
 	judged  int64 // of plans that are used no more
 	took    time.Duration
 	last    time.Duration // what it had taken when the last minute ended
+	before  int64         // what it had judged then
+	lately  int64         // judged in the last minute that has ended
 	minutes []time.Duration
 	p95     time.Duration // of the minutes
 	most    time.Duration
 	slow    [24]match.Slow // the slowest entries of the last hours, by the hour of the day
 }
 
-// minute ends a minute, up to which it had taken so long.
-func (x *metered) minute(took time.Duration) {
+// minute ends a minute, up to which it had judged so many entries and taken so long.
+func (x *metered) minute(judged int64, took time.Duration) {
+	x.lately, x.before = max(0, judged-x.before), judged
 	x.minutes = append(x.minutes, max(0, took-x.last))
 	x.minutes = x.minutes[max(0, len(x.minutes)-mostMinutes):]
 	x.last = took
@@ -137,7 +140,7 @@ func (s *Service) meterAnew() {
 	s.meter.judged0, s.meter.took0 = s.spent()
 	s.meter.since = time.Now()
 	for _, x := range s.meter.rules {
-		x.last, x.minutes = 0, nil
+		x.last, x.before, x.minutes = 0, 0, nil
 	}
 }
 
@@ -147,15 +150,15 @@ func (s *Service) tickMeter(now time.Time) {
 		return
 	}
 	s.meter.minute = now
-	_, took := s.spent()
+	judged, took := s.spent()
 	for name, t := range took {
-		s.meter.rule(name).minute(t)
+		s.meter.rule(name).minute(judged[name], t)
 	}
 	for name, p := range s.meter.plans {
 		s.noteSlow(name, p, now)
 		reading, dividing := s.readingOf(name)
-		meteredOf(s.meter.sources, name).minute(reading)
-		meteredOf(s.meter.layouts, name).minute(dividing.Took)
+		meteredOf(s.meter.sources, name).minute(dividing.Judged, reading)
+		meteredOf(s.meter.layouts, name).minute(dividing.Judged, dividing.Took)
 	}
 }
 
@@ -196,13 +199,14 @@ func (s *Service) noteSlow(source string, p *match.Plan, now time.Time) {
 // spentNow is what rules and sources have cost until now.
 func (s *Service) spentNow() *snapshot.Spent {
 	x := &snapshot.Spent{Since: entry.Of(s.meter.since), Sources: map[string]snapshot.SourceSpent{},
-		P95: map[string]time.Duration{}, Most: map[string]time.Duration{}, Slow: map[string]match.Slow{}}
+		Minute: map[string]int64{}, P95: map[string]time.Duration{},
+		Most: map[string]time.Duration{}, Slow: map[string]match.Slow{}}
 	x.Judged, x.Took = s.spent()
 	for name, p := range s.meter.plans {
 		s.noteSlow(name, p, time.Now())
 	}
 	for name, m := range s.meter.rules {
-		x.P95[name], x.Most[name] = m.p95, m.most
+		x.Minute[name], x.P95[name], x.Most[name] = m.lately, m.p95, m.most
 		if slow := m.slowest(); slow.Took > 0 {
 			x.Slow[name] = slow
 		}
@@ -218,7 +222,7 @@ func (s *Service) spentNow() *snapshot.Spent {
 		reading, dividing := s.readingOf(src.Name)
 		r, l := meteredOf(s.meter.sources, src.Name), meteredOf(s.meter.layouts, src.Name)
 		x.Sources[src.Name] = snapshot.SourceSpent{Reading: reading, P95: r.p95, Most: r.most, Entries: dividing.Judged,
-			Dividing: dividing.Took, DividingP95: l.p95, DividingMost: l.most, Slow: l.slowest()}
+			Minute: l.lately, Dividing: dividing.Took, DividingP95: l.p95, DividingMost: l.most, Slow: l.slowest()}
 	}
 	return x
 }

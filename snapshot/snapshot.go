@@ -65,6 +65,7 @@ type Spent struct {
 	Counted []Counted             // what measures have counted
 	// Entries and Bytes are what was read of each source since the service began.
 	Entries, Bytes map[string]int64
+	Minute         map[string]int64         // judged in the last whole minute, by rule
 	P95            map[string]time.Duration // of a minute, by rule
 	Most           map[string]time.Duration
 }
@@ -72,7 +73,7 @@ type Spent struct {
 // SourceSpent is what reading a source has cost, and of that dividing its entries.
 type SourceSpent struct {
 	Reading, P95, Most    time.Duration // of a minute
-	Entries               int64         // that were divided
+	Entries, Minute       int64         // that were divided, and in the last whole minute
 	Dividing, DividingP95 time.Duration
 	DividingMost          time.Duration
 	Slow                  match.Slow // the one that took longest to divide in the last day

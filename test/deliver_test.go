@@ -38,6 +38,8 @@ type arrived struct {
 type receiving interface {
 	start(t *testing.T)
 	kill(t *testing.T)
+	// stall keeps it from doing anything for a time, with its connections open.
+	stall(t *testing.T, d time.Duration)
 	got(t *testing.T) []arrived
 }
 
@@ -49,6 +51,14 @@ func number(text string) int {
 	}
 	n, _ := strconv.Atoi(m[1])
 	return n
+}
+
+// suspend stops a program where it stands, and lets it go on after a time.
+func suspend(t *testing.T, cmd *exec.Cmd, d time.Duration) {
+	pid := strconv.Itoa(cmd.Process.Pid)
+	require.NoError(t, exec.Command("kill", "-STOP", pid).Run())
+	time.Sleep(d) // the time is the point
+	require.NoError(t, exec.Command("kill", "-CONT", pid).Run())
 }
 
 // daemon is a syslog daemon that writes at once what it takes.
@@ -90,6 +100,8 @@ func (d *daemon) kill(*testing.T) {
 	d.cmd.Process.Kill()
 	d.cmd.Wait()
 }
+
+func (d *daemon) stall(t *testing.T, pause time.Duration) { suspend(t, d.cmd, pause) }
 
 func (d *daemon) got(t *testing.T) []arrived {
 	b, err := os.ReadFile(filepath.Join(d.dir, "got"))
@@ -162,6 +174,12 @@ func (p *posts) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
+func (p *posts) stall(_ *testing.T, pause time.Duration) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	time.Sleep(pause) // the time is the point
+}
+
 func (p *posts) got(*testing.T) []arrived {
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -205,6 +223,8 @@ func (b *broker) kill(*testing.T) {
 	b.cmd.Wait()
 }
 
+func (b *broker) stall(t *testing.T, pause time.Duration) { suspend(t, b.cmd, pause) }
+
 func (b *broker) got(t *testing.T) []arrived {
 	var out []arrived
 	b.stream(func(js jetstream.JetStream) error {
@@ -231,8 +251,9 @@ func (b *broker) got(t *testing.T) []arrived {
 	return out
 }
 
-// TestDeliveries: either side is killed again and again while the log is written and rotated. Nothing is
-// lost, what is sent again has its identifier, and without repeats the order is that of the log.
+// TestDeliveries: either side is killed again and again, and the receiver stalls, while the log is written
+// and rotated; in the long run it stalls once for longer than it is waited for. Nothing is lost, what is
+// sent again has its identifier, and without repeats the order is that of the log.
 func TestDeliveries(t *testing.T) {
 	kills := 6
 	if s := os.Getenv("DIMLANTERN_KILLS"); s != "" {
@@ -286,6 +307,12 @@ func deliverUnderKills(t *testing.T, f folder, kills int, r receiving, to string
 	random := rand.New(rand.NewPCG(5, uint64(time.Now().UnixNano())))
 	for i := range kills {
 		time.Sleep(time.Duration(20+random.IntN(900)) * time.Millisecond) // the instant is the point
+		switch {
+		case i == 50:
+			r.stall(t, 40*time.Second)
+		case i%3 == 2:
+			r.stall(t, time.Duration(random.IntN(800))*time.Millisecond)
+		}
 		if i%2 == 0 {
 			require.NoError(t, s.cmd.Process.Kill())
 			s.cmd.Wait()

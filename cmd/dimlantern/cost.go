@@ -25,7 +25,8 @@ func rulesCommand() *cobra.Command {
 		Short: "What the rules of the running service do, and what they cost",
 		Long: `Rules asks the service of the data folder what each rule has: keys, open alerts, hits
 and when the newest came, and the processor time that it took: its share of one core
-since the service began, and of a minute the 95th percentile and the most. Time is
+since the service began, and of a minute the 95th percentile and the most; and how many
+entries were tried against it in the last minute. Time is
 measured on a sample, and does not hold the time of reading, which rules share. --slow shows
 the entries of the last day that took longest: of each rule, and of each layout.`,
 		Example: "  dimlantern rules --data ./state --json\n  dimlantern rules --slow",
@@ -55,7 +56,7 @@ the entries of the last day that took longest: of each rule, and of each layout.
 			}
 			ran := max(time.Since(time.Unix(0, int64(v.Since))), time.Millisecond)
 			table := tabwriter.NewWriter(out, 2, 0, 2, ' ', 0)
-			fmt.Fprintln(table, "RULE\tKEYS\tOPEN\tHITS\tNEWEST\tOF A CORE\tMINUTE P95\tMOST")
+			fmt.Fprintln(table, "RULE\tKEYS\tOPEN\tHITS\tNEWEST\tA MINUTE\tOF A CORE\tMINUTE P95\tMOST")
 			for _, r := range v.Rules {
 				newest := "never"
 				switch {
@@ -64,17 +65,18 @@ the entries of the last day that took longest: of each rule, and of each layout.
 				case r.Last != entry.None:
 					newest = local(r.Last)
 				}
-				fmt.Fprintf(table, "%s\t%d\t%d\t%d\t%s\t%.3f %%\t%s\t%s\n", r.Rule, r.Keys, r.Open, r.Hits, newest,
-					100*float64(r.Took)/float64(ran), r.P95.Round(time.Microsecond), r.Most.Round(time.Microsecond))
+				fmt.Fprintf(table, "%s\t%d\t%d\t%d\t%s\t%d\t%.3f %%\t%s\t%s\n", r.Rule, r.Keys, r.Open, r.Hits, newest,
+					r.Minute, 100*float64(r.Took)/float64(ran),
+					r.P95.Round(time.Microsecond), r.Most.Round(time.Microsecond))
 			}
 			table.Flush()
 			fmt.Fprintln(out)
 			table = tabwriter.NewWriter(out, 2, 0, 2, ' ', 0)
-			fmt.Fprintln(table, "SOURCE\tREADING, OF A CORE\tMINUTE P95\tMOST\tLAYOUT\tDIVIDED\tOF A CORE")
+			fmt.Fprintln(table, "SOURCE\tREADING, OF A CORE\tMINUTE P95\tMOST\tLAYOUT\tDIVIDED\tA MINUTE\tOF A CORE")
 			for _, x := range v.Sources {
-				fmt.Fprintf(table, "%s\t%.3f %%\t%s\t%s\t%s\t%d\t%.3f %%\n", x.Source,
+				fmt.Fprintf(table, "%s\t%.3f %%\t%s\t%s\t%s\t%d\t%d\t%.3f %%\n", x.Source,
 					100*float64(x.Took)/float64(ran), x.P95.Round(time.Microsecond), x.Most.Round(time.Microsecond),
-					x.Layout, x.Entries, 100*float64(x.Dividing)/float64(ran))
+					x.Layout, x.Entries, x.Minute, 100*float64(x.Dividing)/float64(ran))
 			}
 			return table.Flush()
 		},
