@@ -85,9 +85,13 @@ func (r *Room) drawList(c *paint.Canvas, top, bottom int, p paint.Palette, base 
 		c.Put(1, y, base.With(p.Dim), "asking the service")
 		return
 	}
+	at := r.index()
+	if x := r.rule(); x != nil && bottom-y >= 10 {
+		c.Cut(1, bottom-1, c.W-2, base.With(p.Dim), costLine(x))
+		bottom -= 2
+	}
 	rows := bottom - y
 	r.geo.listY = y
-	at := r.index()
 	r.top = max(min(r.top, at), at-rows+1, 0)
 	for _, x := range list[min(r.top, len(list)):] {
 		if y >= bottom {
@@ -176,6 +180,24 @@ func costWords(x *api.RuleCost, since entry.Instant) string {
 	s := fmt.Sprintf("%.3f %% of a core", 100*float64(x.Took)/float64(span))
 	if x.Slow != nil && x.Slow.Took > slowWord {
 		s += ", " + x.Slow.Took.Round(10*time.Microsecond).String() + " for one entry"
+	}
+	return s
+}
+
+// costLine says what a rule costs by minute, and which entry took longest.
+func costLine(x *api.RuleCost) string {
+	short := func(d time.Duration) string { return d.Round(10 * time.Microsecond).String() }
+	if x.Off {
+		return x.Rule + ": off"
+	}
+	s := x.Rule + ": nothing measurable yet"
+	if x.Most > 0 {
+		s = fmt.Sprintf("%s: 95 %% of its minutes took %s or less, none more than %s", x.Rule, short(x.P95),
+			short(x.Most))
+	}
+	s += fmt.Sprintf("; tried on %s entries in the last minute", humanize.Comma(x.Minute))
+	if x.Slow != nil {
+		s += fmt.Sprintf("; %s for %s", x.Slow.Took.Round(time.Microsecond), entry.Visible(x.Slow.Text))
 	}
 	return s
 }

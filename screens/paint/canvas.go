@@ -108,6 +108,10 @@ func (c *Canvas) Cut(x, y, width int, s Style, text string) int {
 		if w == 0 {
 			continue
 		}
+		if beside, _ := ansi.FirstGraphemeCluster("x"+cluster, ansi.GraphemeWidth); beside != "x" {
+			// A mark without a letter would go to the cell before it.
+			cluster, w = ansi.FirstGraphemeCluster("◌"+cluster, ansi.GraphemeWidth)
+		}
 		if x+w > c.W {
 			break
 		}

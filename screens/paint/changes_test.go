@@ -61,7 +61,7 @@ func TestChangesMakeTheCanvas(t *testing.T) {
 			c := New(w, h, Hex("#101010"))
 			for range rapid.IntRange(0, 6).Draw(t, "puts") {
 				text := rapid.OneOf(rapid.String(), rapid.SampledFrom([]string{"plain", "▂▄█", "日本語", "e\u0301x", "👍🏽",
-					"\u202e", "a\tb"})).Draw(t, "text")
+					"\u202e", "a\tb", "A\u00ad\u0903"})).Draw(t, "text")
 				c.Cut(rapid.IntRange(-3, 26).Draw(t, "x"), rapid.IntRange(0, 4).Draw(t, "y"),
 					rapid.IntRange(0, 12).Draw(t, "width"), Style{Bold: rapid.Bool().Draw(t, "bold"),
 						Fg: rapid.SampledFrom([]Color{{}, Hex("#ff0000"), Hex("#00ff00")}).Draw(t, "colour")}, text)
