@@ -164,12 +164,12 @@ func (n *Numbers) inline() (string, error) {
 // Text writes the report as plain text, its tables no wider than a mail.
 func (p *Paper) Text(w io.Writer) error {
 	var b bytes.Buffer
-	fmt.Fprintf(&b, "%s\n%s\n%s, made %s\n", p.Title, p.Span, p.Host, p.Made)
+	fmt.Fprintf(&b, "%s\n%s\n%s, made %s\n", printable(p.Title), p.Span, printable(p.Host), p.Made)
 	for i := range p.Parts {
 		x := &p.Parts[i]
 		fmt.Fprintf(&b, "\n\n%s\n%s\n", printable(x.Title), strings.Repeat("-", min(len([]rune(x.Title)), 72)))
 		for _, s := range x.Words {
-			fmt.Fprintln(&b, s)
+			fmt.Fprintln(&b, printable(s))
 		}
 		switch {
 		case x.Failed != "":
@@ -191,7 +191,7 @@ func (p *Paper) Text(w io.Writer) error {
 			if k == 0 {
 				fmt.Fprintln(&b)
 			}
-			fmt.Fprintln(&b, s)
+			fmt.Fprintln(&b, printable(s))
 		}
 	}
 	_, err := b.WriteTo(w)
