@@ -206,7 +206,8 @@ func (p *painter) text(x, y vg.Length, f font.Face, c color.Color, s string) {
 
 func printable(s string) string {
 	return strings.Map(func(r rune) rune {
-		if r < 0x20 || r >= 0x7f && r < 0xa0 || r >= 0x2028 && r <= 0x202e || r >= 0x2066 && r <= 0x2069 {
+		if r < 0x20 || r >= 0x7f && r < 0xa0 || r >= 0x2028 && r <= 0x202e || r >= 0x2066 && r <= 0x2069 ||
+			r == 0xfffe || r == 0xffff { // these two are no characters of XML 1.0, section 2.2
 			return -1
 		}
 		return r

@@ -186,6 +186,14 @@ func bounds(lists ...[]*float64) (lo, hi float64) {
 	return lo, hi
 }
 
+// along is where between lo and hi a number lies, from 0 to 1, also where they are too far apart to subtract.
+func along(f, lo, hi float64) vg.Length {
+	if math.IsInf(hi-lo, 1) {
+		f, lo, hi = f/2, lo/2, hi/2
+	}
+	return vg.Length((f - lo) / (hi - lo))
+}
+
 // bands draws the groups along time, the first one large, and returns where they end.
 func (n *Numbers) bands(p *painter, c colours, rows []NumberRow, top vg.Length) vg.Length {
 	bottom := top - vg.Length(bigHigh+max(len(rows)-1, 0)*bandHigh)
@@ -208,7 +216,7 @@ func (n *Numbers) bands(p *painter, c colours, rows []NumberRow, top vg.Length) 
 // band draws a group between top and what lies so high below it.
 func (n *Numbers) band(p *painter, c colours, r *NumberRow, top, high vg.Length, large bool) {
 	lo, hi := bounds(r.Series, r.Besides)
-	y := func(f float64) vg.Length { return top - high + high*vg.Length((f-lo)/(hi-lo)) }
+	y := func(f float64) vg.Length { return top - high + high*along(f, lo, hi) }
 	base := y(0)
 	name := face(9)
 	p.text(margin, top-11, name, c.ink, fit(name, r.Name, p.left-margin-46))
@@ -346,7 +354,7 @@ func (n *Numbers) bars(p *painter, c colours, rows []NumberRow, top vg.Length) v
 		all = append(all, rows[i].Value, rows[i].Beside)
 	}
 	lo, hi := bounds(all)
-	x := func(f float64) vg.Length { return p.left + (p.right-p.left)*vg.Length((f-lo)/(hi-lo)) }
+	x := func(f float64) vg.Length { return p.left + (p.right-p.left)*along(f, lo, hi) }
 	if len(rows) == 0 {
 		p.text(p.left, top-14, face(9), c.pale, "nothing fits")
 		return top - barHigh
