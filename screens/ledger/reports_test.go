@@ -2,6 +2,7 @@ package ledger_test
 
 import (
 	"context"
+	"strings"
 	"testing"
 	"time"
 
@@ -9,8 +10,11 @@ import (
 	"dimlantern/screens/room"
 	"dimlantern/screens/room/roomtest"
 
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 )
 
 // withReports lets the service have reports, and notes what is done with them.
@@ -71,4 +75,35 @@ func TestReportOfAQuestion(t *testing.T) {
 	assert.Equal(t, &api.KeptAsk{Kind: "report", Name: "gates-weekly", Text: "ask gate-refusals\nevery mon at 07:00\n" +
 		"covers last week\nas html, pdf\ntell duty"}, a.kept[0].Ask)
 	assert.False(t, a.kept[0].Do)
+}
+
+// Whatever keys come in whatever window, what is drawn fits into it, and esc leads back to the room.
+func TestAnyKeysInTheLedger(t *testing.T) {
+	t.Chdir(t.TempDir())
+	keys := []string{"enter", "esc", "tab", "up", "down", "left", "right", "shift+left", "home", "end", "pgup", "pgdown",
+		"v", "i", "x", "g", "u", "[", "]", "b", "R", "m", "t", "w", "e", "n", "backspace", "ctrl+s", "ctrl+u", "/", "(",
+		"a", "space", "?", "<", ">"}
+	rapid.Check(t, func(rt *rapid.T) {
+		h, a, _ := withReports(t)
+		h.Stage.W, h.Stage.H = rapid.IntRange(60, 200).Draw(rt, "w"), rapid.IntRange(10, 50).Draw(rt, "h")
+		if rapid.Bool().Draw(rt, "gaps") {
+			a.gaps = []api.Span{{From: now.Add(-50 * time.Minute), To: now.Add(-40 * time.Minute)}}
+		}
+		for range rapid.IntRange(0, 40).Draw(rt, "keys") {
+			h.Press(rapid.SampledFrom(keys).Draw(rt, "key"))
+			for _, l := range strings.Split(h.Text(), "\n") {
+				require.LessOrEqual(rt, ansi.StringWidth(l), h.Stage.W)
+			}
+			if rapid.IntRange(0, 3).Draw(rt, "mouse") == 0 {
+				at := tea.Mouse{X: rapid.IntRange(0, 200).Draw(rt, "x"), Y: rapid.IntRange(0, 50).Draw(rt, "y"),
+					Button: tea.MouseLeft}
+				h.Do(h.On().Update(tea.MouseClickMsg(at)))
+				h.Do(h.On().Update(tea.MouseReleaseMsg(at)))
+			}
+		}
+		for range 8 {
+			h.Press("esc")
+		}
+		require.Empty(rt, h.Stage.Pages)
+	})
 }
