@@ -429,7 +429,9 @@ func (d *delivery) until(try func() error) bool {
 		if err == nil {
 			return true
 		}
-		d.pushed = 0
+		if !d.to.answers() {
+			d.pushed = 0
+		}
 		d.to.close()
 		if d.ctx.Err() != nil {
 			return false

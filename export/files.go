@@ -339,6 +339,8 @@ func (r *filesReceiver) shut(f *outFile) error {
 	return err
 }
 
+func (r *filesReceiver) answers() bool { return false }
+
 // confirm brings what was written to the disk.
 func (r *filesReceiver) confirm(context.Context) error {
 	for _, f := range r.open {

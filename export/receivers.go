@@ -37,6 +37,8 @@ type receiver interface {
 	send(ctx context.Context, list []*item) error
 	// confirm answers once all that was sent is the receiver's, as far as its protocol can tell.
 	confirm(ctx context.Context) error
+	// answers tells whether what was sent without an error is the receiver's already.
+	answers() bool
 	close()
 }
 
@@ -91,12 +93,13 @@ func receiverOf(t *lang.Target, zone *time.Location, roots *x509.CertPool) recei
 
 // syslogReceiver sends RFC 5424 over UDP (RFC 5426), or counted octets over TCP (RFC 6587, section 3.4.1)
 // and TLS (RFC 5425). These protocols have no word for "it came": what was written may still be lost with
-// the receiver. So it is taken for the receiver's only once it has read our end of the connection, and
-// ends its own.
+// the receiver. So it is taken for the receiver's only once it has read our end of the connection, has
+// ended its own, and takes a new one: a receiver that is killed ends its connections, too, but its port first.
 type syslogReceiver struct {
 	to    *lang.Target
 	roots *x509.CertPool
 	conn  net.Conn
+	used  time.Time // when conn was last written to, or made
 	buf   bytes.Buffer
 }
 
@@ -128,11 +131,24 @@ func (r *syslogReceiver) dial(ctx context.Context) error {
 		}
 		c = t
 	}
-	r.conn = c
+	r.conn, r.used = c, time.Now()
 	return nil
 }
 
+// ended tells whether the receiver has ended its side of the connection.
+func (r *syslogReceiver) ended() bool {
+	r.conn.SetReadDeadline(time.Now().Add(time.Millisecond))
+	_, err := r.conn.Read(make([]byte, 1))
+	return err != nil && !errors.Is(err, os.ErrDeadlineExceeded)
+}
+
+// mostIdle is how long a connection may have been idle so that it is not looked whether it still stands.
+const mostIdle = 200 * time.Millisecond
+
 func (r *syslogReceiver) send(ctx context.Context, list []*item) error {
+	if r.conn != nil && r.to.Proto != "udp" && time.Since(r.used) > mostIdle && r.ended() {
+		r.close()
+	}
 	if r.conn == nil {
 		if err := r.dial(ctx); err != nil {
 			return err
@@ -160,6 +176,7 @@ func (r *syslogReceiver) send(ctx context.Context, list []*item) error {
 	if _, err := r.conn.Write(r.buf.Bytes()); err != nil {
 		return r.broken(err)
 	}
+	r.used = time.Now()
 	return nil
 }
 
@@ -169,14 +186,25 @@ func (r *syslogReceiver) broken(err error) error {
 }
 
 // confirm ends our side of the connection and waits for the end of the other: it has read all then. One
-// that has gone with unread entries resets the connection instead.
+// that has gone with unread entries resets the connection instead, one that has gone with entries that it
+// had read and not kept takes no new connection.
 func (r *syslogReceiver) confirm(ctx context.Context) error {
 	if r.conn == nil || r.to.Proto == "udp" {
 		return nil
 	}
-	defer r.close()
+	if err := r.end(ctx); err != nil {
+		return r.broken(err)
+	}
+	r.close()
+	return r.dial(ctx)
+}
+
+func (r *syslogReceiver) end(ctx context.Context) error {
 	stop := context.AfterFunc(ctx, func() { r.conn.SetDeadline(time.Now()) })
 	defer stop()
+	if r.ended() {
+		return errors.New("it has ended the connection")
+	}
 	r.conn.SetDeadline(time.Now().Add(patience))
 	var err error
 	if t, ok := r.conn.(*tls.Conn); ok {
@@ -198,6 +226,8 @@ func (r *syslogReceiver) confirm(ctx context.Context) error {
 	}
 	return err
 }
+
+func (r *syslogReceiver) answers() bool { return false }
 
 func (r *syslogReceiver) close() {
 	if r.conn != nil {
@@ -291,6 +321,8 @@ func visibleRunes(s string) string {
 }
 
 func (r *otlpReceiver) confirm(context.Context) error { return nil }
+
+func (r *otlpReceiver) answers() bool { return true }
 
 func (r *otlpReceiver) close() {
 	if r.client != nil {
@@ -432,6 +464,8 @@ func (r *natsReceiver) send(ctx context.Context, list []*item) (err error) {
 }
 
 func (r *natsReceiver) confirm(context.Context) error { return nil }
+
+func (r *natsReceiver) answers() bool { return true }
 
 func (r *natsReceiver) close() {
 	if r.conn != nil {
