@@ -80,8 +80,8 @@ func TestReportOfAQuestion(t *testing.T) {
 // Whatever keys come in whatever window, what is drawn fits into it, and esc leads back to the room.
 func TestAnyKeysInTheLedger(t *testing.T) {
 	t.Chdir(t.TempDir())
-	keys := []string{"enter", "esc", "tab", "up", "down", "left", "right", "shift+left", "home", "end", "pgup", "pgdown",
-		"v", "i", "x", "g", "u", "[", "]", "b", "R", "m", "t", "w", "e", "n", "backspace", "ctrl+s", "ctrl+u", "/", "(",
+	keys := []string{"enter", "esc", "tab", "up", "down", "left", "right", "shift+left", "home", "end", "pgup",
+		"pgdown", "v", "i", "x", "g", "u", "[", "]", "b", "R", "m", "t", "w", "e", "n", "backspace", "ctrl+s", "ctrl+u", "/", "(",
 		"a", "space", "?", "<", ">"}
 	rapid.Check(t, func(rt *rapid.T) {
 		h, a, _ := withReports(t)
