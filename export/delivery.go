@@ -197,6 +197,7 @@ type delivery struct {
 	since    time.Time       // when the receiver had taken everything last
 	keptAt   time.Time       // when it was kept how far it has come
 	pushed   int             // of sent, those that have gone out on this connection
+	piece    int             // so many go out at once
 	unsure   map[string]bool // files of kept entries that were read and not surely delivered
 	fresh    bool            // something has to be kept
 	told     bool            // people, that it waits
@@ -451,14 +452,24 @@ func (d *delivery) until(try func() error) bool {
 	}
 }
 
-// push sends what has not been sent.
+// leastPiece is so many that a single entry that is too large stands among others that are taken.
+const leastPiece = 16
+
+// push sends what has not been sent, in pieces of a size that the receiver takes.
 func (d *delivery) push() error {
 	for d.pushed < len(d.sent) {
-		next := min(d.pushed+batchEntries, len(d.sent))
+		if d.piece == 0 {
+			d.piece = batchEntries
+		}
+		piece := d.piece
+		next := min(d.pushed+piece, len(d.sent))
 		if err := d.send(d.sent[d.pushed:next]); err != nil {
 			return err
 		}
 		d.pushed = next
+		if d.piece == piece { // it takes more, perhaps
+			d.piece = min(piece+piece/16+1, batchEntries)
+		}
 	}
 	return nil
 }
@@ -484,6 +495,9 @@ func (d *delivery) send(list []*item) error {
 		case len(list) == 1:
 			refused, words = refused+1, no.words
 			return nil
+		}
+		if no.large {
+			d.piece = max(len(list)/2, leastPiece)
 		}
 		if err := halves(list[:len(list)/2]); err != nil {
 			return err

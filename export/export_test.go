@@ -100,12 +100,20 @@ type picky struct {
 	bad   map[string]bool
 	got   []string
 	fails int
+	most  int // entries that it takes at once; 0 is any number
+	asked int
 }
+
+func (p *picky) answers() bool { return true }
 
 func (p *picky) send(_ context.Context, list []*item) error {
 	if p.fails > 0 {
 		p.fails--
 		return errors.New("not now")
+	}
+	p.asked++
+	if p.most > 0 && len(list) > p.most {
+		return &refusal{words: "too large", large: true}
 	}
 	for _, x := range list {
 		if p.bad[x.id] {
@@ -147,6 +155,26 @@ func TestRefusedAreFoundByHalves(t *testing.T) {
 		require.EqualValues(t, len(p.bad), d.kept.Refused)
 		require.Equal(t, len(p.bad) > 0, told == 1)
 	})
+}
+
+// How much a receiver takes at once is found, and remembered.
+func TestPiecesAreAsLargeAsAreTaken(t *testing.T) {
+	for _, most := range []int{0, 20, 100, 700} {
+		p := &picky{most: most}
+		d := &delivery{of: &lang.Deliver{Name: "d"}, to: p, ctx: t.Context()}
+		for i := range 50_000 {
+			d.sent = append(d.sent, &item{id: strconv.Itoa(i), entry: &entry.Entry{}})
+		}
+		require.NoError(t, d.push())
+		require.Len(t, p.got, len(d.sent))
+		for i, id := range p.got {
+			require.Equal(t, strconv.Itoa(i), id)
+		}
+		if most == 0 {
+			most = batchEntries
+		}
+		require.Less(t, p.asked, 3*len(d.sent)/most)
+	}
 }
 
 // Of what exists nowhere else no more waits than may: the newest, in bytes and in entries.

@@ -47,6 +47,8 @@ type refusal struct {
 	words string
 	// part is how many of the entries were refused, where the receiver took the others; 0 is all.
 	part int
+	// large is that they were too many at once.
+	large bool
 }
 
 func (r *refusal) Error() string { return r.words }
@@ -294,14 +296,15 @@ func otlpAnswer(resp *http.Response, said []byte) error {
 		if strings.HasPrefix(resp.Header.Get("Content-Type"), "application/x-protobuf") &&
 			proto.Unmarshal(said, &a) == nil && a.GetPartialSuccess().GetRejectedLogRecords() > 0 {
 			p := a.GetPartialSuccess()
-			return &refusal{"it refused some: " + oneLine(p.GetErrorMessage()), int(p.GetRejectedLogRecords())}
+			return &refusal{words: "it refused some: " + oneLine(p.GetErrorMessage()),
+				part: int(p.GetRejectedLogRecords())}
 		}
 		return nil
 	case http.StatusTooManyRequests, http.StatusBadGateway, http.StatusServiceUnavailable, http.StatusGatewayTimeout:
 		after, _ := strconv.Atoi(resp.Header.Get("Retry-After"))
 		return &later{words, time.Duration(min(max(after, 0), 600)) * time.Second}
 	case http.StatusBadRequest, http.StatusRequestEntityTooLarge, http.StatusUnprocessableEntity:
-		return &refusal{words: words}
+		return &refusal{words: words, large: resp.StatusCode == http.StatusRequestEntityTooLarge}
 	}
 	return errors.New(words)
 }
