@@ -104,8 +104,6 @@ type picky struct {
 	asked int
 }
 
-func (p *picky) answers() bool { return true }
-
 func (p *picky) send(_ context.Context, list []*item) error {
 	if p.fails > 0 {
 		p.fails--
