@@ -18,6 +18,7 @@ import (
 	"dimlantern/core/lang"
 	"dimlantern/core/layout"
 	"dimlantern/intake/regular"
+	"dimlantern/kits"
 )
 
 // WriteNew writes a settings file that is not there yet.
@@ -59,6 +60,8 @@ func Stamp(path string, texts []Text) string {
 	names := []string{path}
 	if info, err := os.Stat(path); err == nil && info.IsDir() {
 		names, _ = filepath.Glob(filepath.Join(EscapeGlob(path), "*.lantern"))
+		own, _ := filepath.Glob(filepath.Join(EscapeGlob(path), KitsFolder, "*", "*.lantern"))
+		names = append(names, own...)
 	}
 	var b strings.Builder
 	for _, t := range texts {
@@ -101,6 +104,7 @@ type Text struct {
 	Name  string `json:"name"`
 	Body  string `json:"body"`
 	Table bool   `json:"table,omitempty"`
+	Kit   string `json:"kit,omitempty"` // that it belongs to; "" is none
 }
 
 // MaxFile bounds the size of one settings file, in bytes.
@@ -113,41 +117,61 @@ func Read(paths ...string) ([]Text, error) {
 	var out []Text
 	var bad []error
 	for _, p := range paths {
-		info, err := os.Stat(p)
+		texts, err := readPath(p)
 		if err != nil {
-			bad = append(bad, fmt.Errorf("%s cannot be read: %w", p, Reason(err)))
-			continue
+			bad = append(bad, err)
 		}
-		names := []string{p}
-		if info.IsDir() {
-			if names, err = filepath.Glob(filepath.Join(EscapeGlob(p), "*.lantern")); err != nil {
-				return nil, err
-			}
-			if _, err := os.ReadDir(p); err != nil {
-				bad = append(bad, fmt.Errorf("the folder %s cannot be read: %w", p, Reason(err)))
-			}
-			sort.Strings(names)
+		more, err := kitsOf(p, texts)
+		if err != nil {
+			bad = append(bad, err)
 		}
-		for _, n := range names {
-			if info, err := os.Stat(n); err == nil && info.IsDir() {
-				continue
-			}
-			b, err := regular.Read(n, MaxFile)
-			switch {
-			case errors.Is(err, regular.ErrTooLong):
-				bad = append(bad, fmt.Errorf("%s is longer than %d MiB, and settings files are no longer: is it "+
-					"a log?", n, MaxFile>>20))
-			case errors.Is(err, regular.ErrNoFile):
-				bad = append(bad, fmt.Errorf("%s cannot be read: %w; take it away, or call it otherwise than "+
-					"*.lantern", n, Reason(err)))
-			case err != nil:
-				bad = append(bad, fmt.Errorf("%s cannot be read: %w", n, Reason(err)))
-			default:
-				out = append(out, Text{Name: n, Body: string(b)})
-			}
-		}
+		out = append(append(out, texts...), more...)
 	}
 	return append(out, tables(out)...), errors.Join(bad...)
+}
+
+// readPath reads a settings file, or those of a folder. A folder that says of itself that it is a kit is one.
+func readPath(p string) ([]Text, error) {
+	var out []Text
+	var bad []error
+	info, err := os.Stat(p)
+	if err != nil {
+		return nil, fmt.Errorf("%s cannot be read: %w", p, Reason(err))
+	}
+	names := []string{p}
+	if info.IsDir() {
+		if names, err = filepath.Glob(filepath.Join(EscapeGlob(p), "*.lantern")); err != nil {
+			return nil, err
+		}
+		if _, err := os.ReadDir(p); err != nil {
+			bad = append(bad, fmt.Errorf("the folder %s cannot be read: %w", p, Reason(err)))
+		}
+		sort.Strings(names)
+	}
+	for _, n := range names {
+		if info, err := os.Stat(n); err == nil && info.IsDir() {
+			continue
+		}
+		b, err := regular.Read(n, MaxFile)
+		switch {
+		case errors.Is(err, regular.ErrTooLong):
+			bad = append(bad, fmt.Errorf("%s is longer than %d MiB, and settings files are no longer: is it "+
+				"a log?", n, MaxFile>>20))
+		case errors.Is(err, regular.ErrNoFile):
+			bad = append(bad, fmt.Errorf("%s cannot be read: %w; take it away, or call it otherwise than "+
+				"*.lantern", n, Reason(err)))
+		case err != nil:
+			bad = append(bad, fmt.Errorf("%s cannot be read: %w", n, Reason(err)))
+		default:
+			out = append(out, Text{Name: n, Body: string(b)})
+		}
+	}
+	if kit := kitIn(out); kit != "" && isKit(p, kit) {
+		for i := range out {
+			out[i].Kit = kit
+		}
+	}
+	return out, errors.Join(bad...)
 }
 
 // tables are the files in which the settings' words for values stand; one that
@@ -163,7 +187,7 @@ func tables(texts []Text) []Text {
 				continue
 			}
 			if b, err := regular.Read(name, MaxFile); err == nil {
-				out = append(out, Text{name, string(b), true})
+				out = append(out, Text{Name: name, Body: string(b), Table: true})
 			}
 		}
 	}
@@ -206,14 +230,8 @@ func CheckTyped(texts []Text, question string) (*lang.Settings, *lang.Question, 
 }
 
 func check(texts []Text, env lang.Env, files ...*lang.File) (*lang.Settings, []lang.Diagnostic) {
-	for _, t := range texts {
-		if t.Table {
-			files = append(files, lang.Table(t.Name, []byte(t.Body)))
-		} else {
-			files = append(files, lang.Parse(t.Name, []byte(t.Body)))
-		}
-	}
-	s, ds := lang.Check(files, env)
+	env.Kits = kits.Names()
+	s, ds := lang.Check(append(files, parse(texts)...), env)
 	for _, src := range s.Sources {
 		if z := cmp.Or(src.Zone, s.Zone); z != "" {
 			src.Location = Zone(z)
@@ -236,6 +254,22 @@ func check(texts []Text, env lang.Env, files ...*lang.File) (*lang.Settings, []l
 		d.Zone = days
 	}
 	return s, ds
+}
+
+// parse reads the texts into their trees.
+func parse(texts []Text) []*lang.File {
+	var files []*lang.File
+	for _, t := range texts {
+		switch {
+		case t.Table:
+			files = append(files, lang.Table(t.Name, []byte(t.Body)))
+		case t.Kit != "":
+			files = append(files, lang.ParseKit(t.Kit, t.Name, []byte(t.Body)))
+		default:
+			files = append(files, lang.Parse(t.Name, []byte(t.Body)))
+		}
+	}
+	return files
 }
 
 // Zone looks up a zone; nil where there is none of that name.

@@ -308,3 +308,19 @@ func unwrap(err error) error {
 	}
 	return err
 }
+
+// Denied says in words why a path cannot be read, with a command that mends it, or "".
+func Denied(path string, err error) (words, mend string) { return denied(path, err) }
+
+// Unreadable says why a file cannot be read, with a command that mends it; "" where it can be. It reads nothing.
+func Unreadable(path string) (words, mend string) {
+	if info, err := os.Stat(path); err == nil && !info.Mode().IsRegular() {
+		return "", ""
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return denied(path, err)
+	}
+	f.Close()
+	return "", ""
+}

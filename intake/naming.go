@@ -379,3 +379,9 @@ func Grouped(paths []string) []Group {
 	}
 	return out
 }
+
+// IsCopy tells whether a path is that of a rotated or compressed copy, by its name alone.
+func IsCopy(path string) bool {
+	n := readName(path)
+	return n.old() || n.zip
+}

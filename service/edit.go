@@ -111,17 +111,12 @@ func unchanged(was []folder.Text, had *lang.Settings, texts []folder.Text, setti
 	return out
 }
 
-// blocksOf gives the blocks of settings as they are written, by their kind and name.
+// blocksOf gives the blocks of settings as they are at work, by their kind and name.
 func blocksOf(texts []folder.Text) func(kind, name string) string {
 	out := map[[2]string]string{}
-	for _, t := range texts {
-		if t.Table {
-			continue
-		}
-		f := lang.Parse(t.Name, []byte(t.Body))
-		for _, p := range f.Places() {
-			out[[2]string{p.Kind, p.Name}] = f.Block(p.Kind, p.Name)
-		}
+	placed, _ := folder.Blocks(texts)
+	for _, b := range placed {
+		out[[2]string{b.Kind, b.Name}] = b.Text
 	}
 	return func(kind, name string) string { return out[[2]string{kind, name}] }
 }

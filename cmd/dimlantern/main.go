@@ -74,7 +74,7 @@ and clears them by itself. Without a command it opens the screens.`,
 		rulesCommand(), sourcesCommand(),
 		channelsCommand(), nearCommand(), proposeCommand(), detectCommand(), shapesCommand(), fieldsCommand(),
 		findCommand(), askCommand(), asksCommand(), reportCommand(), reportsCommand(), measuresCommand(),
-		deliveriesCommand(), keepCommand(), manCommand())
+		deliveriesCommand(), keepCommand(), kitsCommand(), effectiveCommand(), manCommand())
 	completions(root)
 	return root
 }

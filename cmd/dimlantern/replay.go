@@ -26,9 +26,11 @@ import (
 	"dimlantern/core/trial"
 	"dimlantern/intake"
 	"dimlantern/service"
+	"dimlantern/workbench"
 )
 
 type replayOptions struct {
+	kit                 string
 	rules, as, from, to string
 	svg, pdf            string
 	asJSON              bool
@@ -55,8 +57,22 @@ is standard input; .gz and .zst are read as they are.`,
 	c.Flags().BoolVar(&o.asJSON, "json", false, "one transition a line")
 	c.Flags().StringVar(&o.svg, "svg", "", "draw the lifelines into this SVG file")
 	c.Flags().StringVar(&o.pdf, "pdf", "", "draw the lifelines into this PDF file")
-	c.PreRunE = needFlags("rules")
+	c.Flags().StringVar(&o.kit, "kit", "",
+		"the rules of a kit; --rules then names the settings folder with its kits/")
+	c.MarkFlagsOneRequired("rules", "kit")
 	return c
+}
+
+// loadKit reads a kit as it is by itself.
+func loadKit(settings, name string) (*lang.Settings, error) {
+	s, _, ds, err := folder.LoadKit(settings, name)
+	if err != nil {
+		return nil, err
+	}
+	if err := refuse(ds); err != nil {
+		return s, err
+	}
+	return s, withSecret(s)
 }
 
 // loadRules reads settings and refuses those with errors.
@@ -86,8 +102,30 @@ func withSecret(s *lang.Settings) error {
 	return err
 }
 
+// load reads the rules that are to be run. Where files lie elsewhere than those of a kit, they are read as the
+// source of it that fits them best.
+func (o *replayOptions) load(files []string) (*lang.Settings, error) {
+	if o.kit == "" {
+		return loadRules(o.rules)
+	}
+	s, err := loadKit(o.rules, o.kit)
+	if err != nil || o.as != "" || files[0] == "-" {
+		return s, err
+	}
+	if _, err := sourcesFor(s, "", absolute(files[0])); err != nil {
+		fits, err := workbench.FitKits(o.rules, files[0], []string{o.kit})
+		if err != nil {
+			return nil, err
+		}
+		if len(fits) > 0 {
+			o.as = fits[0].Source
+		}
+	}
+	return s, nil
+}
+
 func replay(to io.Writer, o *replayOptions, files []string) error {
-	settings, err := loadRules(o.rules)
+	settings, err := o.load(files)
 	if err != nil {
 		return err
 	}
@@ -235,8 +273,8 @@ func sourcesFor(s *lang.Settings, as string, paths ...string) ([]*lang.Source, e
 			names = append(names, x.Name)
 		}
 		if len(names) == 0 {
-			return nil, fmt.Errorf("--as %s: the rules name no source at all; leave --as out, and the lines are plain",
-				as)
+			return nil,
+				fmt.Errorf("--as %s: the rules name no source at all; leave --as out, and the lines are plain", as)
 		}
 		return nil, fmt.Errorf("--as %s: there is no such source; there are: %s", as, strings.Join(names, ", "))
 	}

@@ -23,6 +23,7 @@ import (
 	"dimlantern/core/trial"
 	"dimlantern/intake"
 	"dimlantern/intake/regular"
+	"dimlantern/kits"
 	"dimlantern/notify/via"
 	"dimlantern/service"
 )
@@ -90,9 +91,10 @@ what nearly does; --reach takes the newest entries of each source as its sample.
 				ds = append(ds, more...)
 			}
 			ds = append(ds, templateErrors(args)...)
+			ds = append(ds, unfit(cmd.Context(), settings)...)
 			files := len(texts)
 			for _, t := range texts {
-				if t.Table {
+				if t.Table || kits.Inside(t.Name) {
 					files--
 				}
 			}
@@ -296,7 +298,7 @@ A file with errors of syntax is left alone.`,
 			}
 			bad, differ := false, false
 			for _, t := range texts {
-				if t.Table {
+				if t.Table || kits.Inside(t.Name) {
 					continue
 				}
 				f := lang.Parse(t.Name, []byte(t.Body))

@@ -13,6 +13,7 @@ import (
 func Check(files []*File, env Env) (*Settings, []Diagnostic) {
 	k := &checker{env: env, settings: &Settings{}, first: map[string]token{}, file: map[any]*File{},
 		settingsFile: map[string]*File{}, tables: map[string][]byte{}}
+	k.kits(files)
 	nameKinds(files)
 	for _, f := range files {
 		if f.isTable {
@@ -45,6 +46,7 @@ func Check(files []*File, env Env) (*Settings, []Diagnostic) {
 	k.resolve()
 	if !env.ErrorsOnly {
 		k.lint()
+		k.kitFindings()
 	}
 	var ds []Diagnostic
 	for _, f := range files {
@@ -67,6 +69,8 @@ type Env struct {
 	Zone func(name string) *time.Location
 	// ErrorsOnly leaves out what is doubtful, which takes as long to find as all the rest.
 	ErrorsOnly bool
+	// Kits are the names of the kits that there are, beside those whose files are read.
+	Kits []string
 	// Time says what is wrong with how a time is written, and the mend; "" where it is
 	// understood. The package layout has it.
 	Time func(spec *TimeSpec) (what, mend string)
@@ -83,6 +87,7 @@ type checker struct {
 	tables       map[string][]byte // files with words for values
 	diags        []Diagnostic
 	indexes      map[*File]*blockIndex
+	joined       *joiner
 }
 
 // blockIndex finds the blocks of a file: by kind and name, of which the first counts, and by where their
@@ -126,9 +131,14 @@ func (k *checker) read(f *File, wanted func(kind string) bool) {
 		case "settings":
 			k.readSettings(f, b)
 			continue
-		case "group", "kit":
+		case "group":
 			f.report(Err, "not-in-this-version", b.kind, notYet+": "+kind,
 				"take the block out, or put # before its lines")
+			continue
+		case "kit":
+			f.report(Err, "not-here", b.kind, "a kit stands in a folder of its own",
+				fmt.Sprintf("put it into kits/%s beside the settings: all files of that folder are the kit",
+					b.name.src))
 			continue
 		default:
 			continue
@@ -283,7 +293,8 @@ func (k *checker) complete(f *File, b *block, node any) {
 		k.completeHush(f, b, n)
 	case *Kind:
 		if n.Where == nil {
-			f.report(Err, "incomplete", b.name, fmt.Sprintf("the kind %s does not say which entries are of it", n.Name),
+			f.report(Err, "incomplete", b.name, fmt.Sprintf("the kind %s does not say which entries are of it",
+				n.Name),
 				"write: where EXPR")
 		}
 	case *Question:

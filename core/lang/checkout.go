@@ -42,19 +42,29 @@ func (k *checker) report(r *Report) bool {
 	}
 	switch {
 	case r.Off || !ok:
-	case r.Every != nil && len(r.Tell) == 0 && r.Write == "":
-		k.at(f, r, "report", "every", "", Finding, "nobody-gets-it",
-			fmt.Sprintf("the report %s is made, and nobody gets it", r.Name), `write: tell CONTACT, or write "/FOLDER"`)
+	case r.Every != nil && len(r.Tell) == 0 && r.Write == "" && f.kit == "": // a kit knows no contacts
+		k.at(
+			f,
+			r,
+			"report",
+			"every",
+			"",
+			Finding,
+			"nobody-gets-it",
+			fmt.Sprintf("the report %s is made, and nobody gets it", r.Name),
+			`write: tell CONTACT, or write "/FOLDER"`,
+		)
 	case r.Every == nil && len(r.Tell)+len(r.Write) > 0:
 		k.at(f, r, "report", "", "", Finding, "never-due",
-			fmt.Sprintf("the report %s is due never: it is made only when somebody asks for it", r.Name), scheduleMend)
+			fmt.Sprintf("the report %s is due never: it is made only when somebody asks for it", r.Name),
+			scheduleMend)
 	}
 	if r.Covers == nil && r.Every != nil {
 		for _, n := range r.Asks {
 			if q := s.Ask(n); q != nil && q.Over != nil && q.Over.D == 0 && q.Over.Named == "" {
-				k.at(f, r, "report", "ask", n, Finding, "same-span", fmt.Sprintf("the question %s is always about the "+
-					"same time, %s, so each report says the same", n, q.Over),
-					"write: covers last week, or another span")
+				k.at(f, r, "report", "ask", n, Finding, "same-span",
+					fmt.Sprintf("the question %s is always about the "+"same time, %s, so each report says the same",
+						n, q.Over), "write: covers last week, or another span")
 			}
 		}
 	}
@@ -186,10 +196,19 @@ func (k *checker) deliver(d *Deliver) bool {
 		case d.To.Kind == "files" && !src.Off && slices.ContainsFunc(src.Files, func(g string) bool {
 			return mayMeet(d.To.Path, g)
 		}):
-			k.at(f, d, "deliver", "to", "files", Finding, "reads-itself", fmt.Sprintf("the source %s reads the files "+
-				"that this writes, so each entry would come again and again", src.Name),
+			k.at(
+				f,
+				d,
+				"deliver",
+				"to",
+				"files",
+				Finding,
+				"reads-itself",
+				fmt.Sprintf("the source %s reads the files "+
+					"that this writes, so each entry would come again and again", src.Name),
 				"write to another folder, or leave it out of the source: except \""+
-					strings.ReplaceAll(globOf(d.To.Path), "//", "/")+"\"")
+					strings.ReplaceAll(globOf(d.To.Path), "//", "/")+"\"",
+			)
 		case d.To.Kind == "syslog" && slices.ContainsFunc(src.Listen, func(l Listen) bool {
 			return l.Proto == d.To.Proto && samePort(l.Address, d.To.Address)
 		}):

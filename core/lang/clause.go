@@ -79,8 +79,9 @@ func init() { // it refers to itself through the readers
 		"settings": {
 			"mail": readMail, "tell": readSettingsTell, "heartbeat": readHeartbeat, "zone": readZone,
 			"apply": readApply, "keep": readStays, "most": readMost, "built-in": readBuiltIn, "measures": readMeasures,
-			"note": readNote, "about": readAbout, "off": readOff,
+			"use": readUse, "note": readNote, "about": readAbout, "off": readOff,
 		},
+		"kit": {"needs": readNeeds, "given": readGiven, "note": readNote, "about": readAbout},
 	}
 }
 
@@ -223,6 +224,8 @@ func readNote(c *cursor, node any) {
 		n.Note = s
 	case *Deliver:
 		n.Note = s
+	case *Kit:
+		n.Note = s
 	case *Settings:
 		n.Note = s
 	}
@@ -250,6 +253,8 @@ func readAbout(c *cursor, node any) {
 	case *Measure:
 		n.About = append(n.About, words...)
 	case *Deliver:
+		n.About = append(n.About, words...)
+	case *Kit:
 		n.About = append(n.About, words...)
 	}
 }

@@ -217,3 +217,30 @@ func Matches(r *Rule) []*Match {
 	}
 	return out
 }
+
+// AddClause writes a clause into the block of that kind and name, behind all others. It answers false where there
+// is no such block.
+func (f *File) AddClause(kind, name, clause string) bool {
+	i := f.find(kind, name)
+	other := Parse("", []byte(kind+" "+name+" {\n"+clause+"\n}\n"))
+	if i < 0 || len(other.blocks) != 1 || len(other.blocks[0].clauses) == 0 {
+		return false
+	}
+	b, c := f.blocks[i], other.blocks[0].clauses[0]
+	b.inline, c.toks[0].newline = false, true
+	b.clauses = append(b.clauses, c)
+	return true
+}
+
+// DropClause takes the clauses of a word out of the block of that kind and name. It answers false where there was
+// none.
+func (f *File) DropClause(kind, name, word string) bool {
+	i := f.find(kind, name)
+	if i < 0 {
+		return false
+	}
+	b := f.blocks[i]
+	n := len(b.clauses)
+	b.clauses = slices.DeleteFunc(b.clauses, func(c *clause) bool { return c.keyword() == word })
+	return len(b.clauses) < n
+}

@@ -27,6 +27,8 @@ type Settings struct {
 	Counts   []*Measure
 	Delivers []*Deliver
 	Measures Measures // where measures go
+	Kits     []*Kit   // those that are used, in the order in which that is written
+	Asides   []Aside  // blocks of kits that do not run as they stand there
 	Stays    Stays
 	// Tell are the contacts that are told where a rule names nobody.
 	Tell      []string
@@ -48,6 +50,8 @@ type Settings struct {
 	zones func(name string) *time.Location // see Env.Zone
 	tells []token                          // where Tell stands
 	off   bool
+
+	kitFiles map[string]string // the kit of each of the files of kits
 }
 
 // DefaultAtMost is how many bytes kept entries may take where nothing is said.

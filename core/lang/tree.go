@@ -22,6 +22,7 @@ type File struct {
 	env     Env // as Check was given it
 	isTable bool
 	table   []byte
+	kit     string // that the file belongs to; "" is none
 }
 
 // block is KIND NAME { clauses }. Settings has no name.

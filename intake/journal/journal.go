@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/exec"
 	"os/user"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -332,4 +333,18 @@ func Look(ctx context.Context, folder string) (newest time.Time, words, mend str
 		newest = writtenAt(at)
 	}
 	return newest, "", f.State().Note
+}
+
+// mostUnits bounds how many units are told of.
+const mostUnits = 500
+
+// Units are the units that have spoken into this machine's journal, by their names; none where it cannot be read.
+func Units(ctx context.Context) []string {
+	out, err := exec.CommandContext(ctx, "journalctl", "--field=_SYSTEMD_UNIT", "--quiet", "--no-pager").Output()
+	if err != nil {
+		return nil
+	}
+	list := strings.Fields(string(out))
+	slices.Sort(list)
+	return list[:min(len(list), mostUnits)]
 }

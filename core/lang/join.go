@@ -1,0 +1,552 @@
+package lang
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// kits puts the blocks of the kits that are used among those of the settings: values in their places, without
+// what the settings leave out or have themselves. Other kits' files give nothing. A kit whose files are
+// read though no settings use any kit stands for itself.
+func (k *checker) kits(files []*File) {
+	j := &joiner{k: k, kits: map[string]*Kit{}, files: map[string][]*File{}, own: map[string]bool{}}
+	for _, f := range files {
+		if f.isTable {
+			continue
+		}
+		f.env = k.env
+		f.blocks = slices.Clone(f.born)
+		if f.kit == "" {
+			for _, b := range f.blocks {
+				j.own[b.kind.src+" "+b.name.src] = true
+			}
+			continue
+		}
+		if j.files[f.kit] == nil {
+			j.order = append(j.order, f.kit)
+		}
+		j.files[f.kit] = append(j.files[f.kit], f)
+	}
+	for _, name := range j.order {
+		j.readKit(name)
+	}
+	var uses []Use
+	wanted := false
+	for _, f := range files {
+		if f.isTable || f.kit != "" {
+			continue
+		}
+		wanted = wanted || f.uses()
+		for _, u := range f.Uses() {
+			if j.use(f, u, uses) {
+				uses = append(uses, u)
+			}
+		}
+	}
+	if !wanted {
+		for _, name := range j.order {
+			uses = append(uses, Use{Kit: name})
+		}
+	}
+	j.shared = map[string]shared{}
+	for _, u := range uses {
+		j.join(u)
+	}
+	for _, name := range j.order {
+		if !slices.ContainsFunc(uses, func(u Use) bool { return u.Kit == name }) {
+			for _, f := range j.files[name] {
+				f.blocks = nil
+			}
+		}
+	}
+	k.joined = j
+}
+
+// uses tells whether a settings block in the file uses a kit, rightly or not.
+func (f *File) uses() bool {
+	return slices.ContainsFunc(f.born, func(b *block) bool {
+		return b.kind.src == "settings" && slices.ContainsFunc(b.clauses, func(c *clause) bool {
+			return c.keyword() == "use" })
+	})
+}
+
+// joiner puts kits among settings.
+type joiner struct {
+	k      *checker
+	order  []string // of the kits, as their files come
+	kits   map[string]*Kit
+	files  map[string][]*File
+	own    map[string]bool // the blocks that stand in the settings themselves
+	shared map[string]shared
+}
+
+// shared is a block that a kit has brought.
+type shared struct{ kit, text string }
+
+// readKit reads the block that a kit has about itself.
+func (j *joiner) readKit(name string) {
+	var where token
+	for _, f := range j.files[name] {
+		f.blocks = slices.DeleteFunc(f.blocks, func(b *block) bool {
+			switch b.kind.src {
+			case "kit":
+				if b.name.src != name || j.kits[name] != nil {
+					f.report(Err, "twice", b.name, fmt.Sprintf("the kit %s says twice what it is", name),
+						"one file of its folder holds one block: kit "+name+" {")
+					return true
+				}
+				x := &Kit{Pos: b.name.pos, Name: name}
+				f.readBlock(b, "kit", x)
+				j.kits[name], where = x, b.name
+			case "settings", "group":
+				f.report(Err, "not-here", b.kind, fmt.Sprintf("a kit has no block %s", b.kind.src),
+					"write it into the settings that use the kit")
+			default:
+				return false
+			}
+			return true
+		})
+	}
+	if x := j.kits[name]; x != nil && len(x.Needs) == 0 {
+		f := j.fileOf(where)
+		f.report(Finding, "fits-everything", where, fmt.Sprintf("the kit %s does not say what it is for", name),
+			`write: needs program "NAME" or files "GLOB"`)
+	}
+}
+
+func (j *joiner) fileOf(t token) *File {
+	for _, list := range j.files {
+		for _, f := range list {
+			if f.Name == t.pos.File {
+				return f
+			}
+		}
+	}
+	return nil
+}
+
+// use gives a kit the values of a clause; it answers false where the clause cannot be.
+func (j *joiner) use(f *File, u Use, before []Use) bool {
+	x := j.kits[u.Kit]
+	if x == nil && len(j.files[u.Kit]) > 0 {
+		f.report(Err, "incomplete", u.kit, fmt.Sprintf("the kit %s has no block that says what it is", u.Kit),
+			fmt.Sprintf("write into one file of its folder: kit %s { needs … }", u.Kit))
+		return false
+	}
+	if x == nil {
+		all := append(slices.Clone(j.k.env.Kits), j.order...)
+		f.report(Err, "unknown-name", u.kit, fmt.Sprintf("there is no kit %q", u.Kit), meant(u.Kit, all))
+		return false
+	}
+	if slices.ContainsFunc(before, func(b Use) bool { return b.Kit == u.Kit }) {
+		f.report(Err, "twice", u.kit, fmt.Sprintf("the kit %s is used twice", u.Kit),
+			"put what it is used with into one clause")
+		return false
+	}
+	x.Used, x.at, x.by = true, u.kit, f
+	good := true
+	for i, g := range u.With {
+		n, known := x.given(g.Name)
+		if !known {
+			var all []string
+			for _, g := range x.Given {
+				all = append(all, g.Name)
+			}
+			mend := meant(g.Name, all)
+			if len(all) == 0 {
+				mend = "it has none: a block of your own with the name of its block stands in its place"
+			}
+			f.report(Err, "unknown-name", u.names[i], fmt.Sprintf("the kit %s has no value %q", u.Kit, g.Name), mend)
+			good = false
+			continue
+		}
+		if a, b := kindOfValue(x.Given[n].tok), kindOfValue(g.tok); a != b {
+			f.report(Err, "wrong-kind", g.tok, fmt.Sprintf("%s of the kit %s is %s, and %s is %s", g.Name, u.Kit, a,
+				visible(g.Value), b), "write it like the one that the kit has: "+g.Name+" "+x.Given[n].Kit)
+			good = false
+			continue
+		}
+		x.Given[n].Value, x.Given[n].tok = g.Value, g.tok
+	}
+	for i, n := range u.But {
+		var all []string
+		for _, kf := range j.files[u.Kit] {
+			for _, b := range kf.blocks {
+				all = append(all, b.name.src)
+			}
+		}
+		if !contains(all, n) {
+			f.report(Err, "unknown-name", u.but[i], fmt.Sprintf("the kit %s has no block %q", u.Kit, n), meant(n,
+				all))
+			good = false
+		}
+	}
+	return good
+}
+
+// kindOfValue says in words what a value is.
+func kindOfValue(t token) string {
+	c := &cursor{file: &File{}, toks: []token{t}}
+	switch {
+	case t.kind == text:
+		return "a text"
+	case c.duration("") > 0 && !c.failed:
+		return "a duration"
+	case strings.HasSuffix(t.src, "%"):
+		return "a percentage"
+	}
+	return "a number"
+}
+
+// join puts the blocks of a kit into its files as they are to be read.
+func (j *joiner) join(u Use) {
+	x := j.kits[u.Kit]
+	if x == nil {
+		for _, f := range j.files[u.Kit] {
+			f.tail = nil
+		}
+		if list := j.files[u.Kit]; len(list) > 0 {
+			list[0].report(Err, "incomplete", token{pos: Pos{File: list[0].Name, Line: 1, Col: 1}, src: " "},
+				"no file of this folder says what the kit is", "write: kit "+u.Kit+" { needs … }")
+			for _, f := range list {
+				f.blocks = nil
+			}
+		}
+		return
+	}
+	s := j.k.settings
+	s.Kits = append(s.Kits, x)
+	gone := map[string]bool{} // sources, rules and questions that are not there
+	for _, f := range j.files[u.Kit] {
+		if s.kitFiles == nil {
+			s.kitFiles = map[string]string{}
+		}
+		s.kitFiles[f.Name] = u.Kit
+		for _, b := range f.blocks {
+			if contains(u.But, b.name.src) {
+				gone[b.kind.src+" "+b.name.src] = true
+			}
+		}
+	}
+	for changed := true; changed; { // a rule that is left with no source is gone as well
+		changed = false
+		for _, f := range j.files[u.Kit] {
+			for _, b := range f.blocks {
+				id := b.kind.src + " " + b.name.src
+				if !gone[id] && !j.own[id] && b.bereft(gone) {
+					gone[id], changed = true, true
+				}
+			}
+		}
+	}
+	for _, f := range j.files[u.Kit] {
+		kept := f.blocks[:0:0]
+		for _, b := range f.blocks {
+			aside := Aside{Kind: b.kind.src, Name: b.name.src, Kit: u.Kit, Pos: b.name.pos}
+			id := aside.Kind + " " + aside.Name
+			switch {
+			case contains(u.But, b.name.src):
+				aside.Why = "left out by the settings"
+			case j.own[id]:
+				aside.Why = "the settings have their own"
+			case gone[id]:
+				aside.Why = "all that it looks at is left out"
+			default:
+				b = b.filled(f, x)
+				b.leaveOut(gone)
+				if x.Used { // its tests hold for the values that it has by itself
+					b.clauses = slices.DeleteFunc(b.clauses, func(c *clause) bool { return c.keyword() == "expect" })
+				}
+				said := b.said()
+				if before, twice := j.shared[id]; twice {
+					if before.text != said {
+						j.clash(x, b, before.kit)
+					}
+					aside.Why = "the kit " + before.kit + " has brought it"
+					break
+				}
+				j.shared[id] = shared{u.Kit, said}
+				kept = append(kept, b)
+				continue
+			}
+			s.Asides = append(s.Asides, aside)
+		}
+		f.blocks = kept
+	}
+}
+
+// clash tells that two kits have blocks of one name that say different things.
+func (j *joiner) clash(x *Kit, b *block, before string) {
+	f, at := x.by, x.at
+	if f == nil {
+		f, at = j.fileOf(b.name), b.name
+	}
+	f.report(Finding, "kits-differ", at,
+		fmt.Sprintf("the kits %s and %s both have a %s %s, and say different things; that of %s stands", before,
+			x.Name, b.kind.src, b.name.src, before),
+		fmt.Sprintf("give both the same values, or write a %s %s of your own, which stands for both", b.kind.src,
+			b.name.src))
+}
+
+// said is what a block says, without its comments.
+func (b *block) said() string {
+	var out strings.Builder
+	for _, c := range b.clauses {
+		if w := c.keyword(); w == "note" || w == "about" || w == "expect" {
+			continue
+		}
+		for _, t := range c.toks {
+			out.WriteString(t.src + " ")
+		}
+		if c.body != nil {
+			out.WriteString("{" + c.body.said() + "}")
+		}
+		out.WriteString("\n")
+	}
+	return out.String()
+}
+
+// names are the words of a clause that name blocks of a kind; nil where it names none.
+func (c *clause) namesBlocks(of string) (kind string, list []token) {
+	switch c.keyword() {
+	case "on":
+		if of == "rule" || of == "ask" || of == "measure" || of == "deliver" {
+			return "source", c.toks[1:]
+		}
+	case "ask":
+		if of == "report" {
+			return "ask", c.toks[1:]
+		}
+	case "rules":
+		if of == "hush" {
+			return "rule", c.toks[1:]
+		}
+	case "unless":
+		if of == "rule" && len(c.toks) > 2 && c.toks[2].src == "open" {
+			return "rule", c.toks[1:2]
+		}
+	}
+	return "", nil
+}
+
+// bereft tells whether all that a block looks at is gone.
+func (b *block) bereft(gone map[string]bool) bool {
+	for _, c := range b.clauses {
+		kind, list := c.namesBlocks(b.kind.src)
+		if kind == "" || c.keyword() == "unless" {
+			continue
+		}
+		left, there := 0, 0
+		for _, t := range list {
+			if t.kind == name {
+				if there++; !gone[kind+" "+t.src] {
+					left++
+				}
+			}
+		}
+		if there > 0 && left == 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// leaveOut takes the names of blocks that are gone out of the clauses of one that stays.
+func (b *block) leaveOut(gone map[string]bool) {
+	b.clauses = slices.DeleteFunc(b.clauses, func(c *clause) bool {
+		kind, list := c.namesBlocks(b.kind.src)
+		if kind == "" || !slices.ContainsFunc(list, func(t token) bool { return gone[kind+" "+t.src] }) {
+			return false
+		}
+		if c.keyword() == "unless" {
+			return true
+		}
+		out := c.toks[:1:1]
+		for _, t := range list {
+			if t.kind != name || gone[kind+" "+t.src] {
+				continue
+			}
+			if len(out) > 1 {
+				out = append(out, token{kind: punct, src: ",", val: ",", pos: t.pos})
+				t.newline = false
+			}
+			out = append(out, t)
+		}
+		c.toks = out
+		return false
+	})
+}
+
+// filled is a copy of a block with the kit's values in their places.
+func (b *block) filled(f *File, x *Kit) *block {
+	out := *b
+	out.clauses = make([]*clause, len(b.clauses))
+	quoted := contains([]string{"source", "contact", "deliver"}, b.kind.src)
+	for i, c := range b.clauses {
+		out.clauses[i] = c.filled(f, x, quoted && c.keyword() != "note" && c.keyword() != "about")
+	}
+	return &out
+}
+
+func (c *clause) filled(f *File, x *Kit, quoted bool) *clause {
+	out := &clause{toks: make([]token, 0, len(c.toks))}
+	for i := 0; i < len(c.toks); i++ {
+		t := c.toks[i]
+		switch {
+		case quoted && t.kind == text && strings.ContainsRune(t.val, '{'):
+			if val := x.fill(t.val); val != t.val {
+				t.val, t.src = val, Quote(val)
+			}
+		case t.is("given") && i > 0 && i+1 < len(c.toks) && c.toks[i+1].kind == name:
+			n := c.toks[i+1]
+			k, known := x.given(n.src)
+			switch {
+			case !known:
+				var all []string
+				for _, g := range x.Given {
+					all = append(all, g.Name)
+				}
+				f.report(Err, "unknown-name", n, fmt.Sprintf("the kit %s has no value %q", x.Name, n.src),
+					meant(n.src, all))
+			case x.Given[k].tok.kind == text:
+				f.report(Err, "wrong-kind", n, fmt.Sprintf("%s is a text, and stands for no number", n.src),
+					"write {"+n.src+"} in a quoted text of a source, a contact or a delivery")
+			}
+			i++
+			if known {
+				v := x.Given[k].tok
+				t = token{
+					kind:    v.kind,
+					src:     v.src,
+					val:     v.val,
+					pos:     t.pos,
+					newline: t.newline,
+					blank:   t.blank,
+					lead:    t.lead,
+					trail:   n.trail,
+				}
+			}
+		}
+		out.toks = append(out.toks, t)
+	}
+	if c.body != nil {
+		body := *c.body
+		body.clauses = make([]*clause, len(c.body.clauses))
+		for i, y := range c.body.clauses {
+			body.clauses[i] = y.filled(f, x, false)
+		}
+		out.body = &body
+	}
+	return out
+}
+
+// fill puts the kit's values into a text.
+func (k *Kit) fill(s string) string {
+	for _, g := range k.Given {
+		s = strings.ReplaceAll(s, "{"+g.Name+"}", g.Text())
+	}
+	return s
+}
+
+// Fill puts the kit's values into the name of something that is wanted.
+func (k *Kit) Fill(w Wanted) string { return k.fill(w.Name) }
+
+// kitFindings takes what is doubtful in a kit out of what is told to those who use it: they did not write it.
+// What concerns them is told where they use it.
+func (k *checker) kitFindings() {
+	s := k.settings
+	for _, list := range k.joined.files {
+		for _, f := range list {
+			if x := k.joined.kits[f.kit]; x != nil && x.Used {
+				f.diags = slices.DeleteFunc(f.diags, func(d Diagnostic) bool { return d.Weight != Err })
+			}
+		}
+	}
+	for _, x := range s.Kits {
+		if !x.Used || len(s.Tell) > 0 || len(k.names["contact"]) == 0 {
+			continue
+		}
+		n := 0
+		for _, r := range s.Rules {
+			if s.KitOf(r.Pos) == x.Name && len(r.Tells) == 0 {
+				n++
+			}
+		}
+		if n > 0 {
+			x.by.report(Finding, "tells-nobody", x.at, fmt.Sprintf("nobody is told of the %d rules of the kit %s", n,
+				x.Name), fmt.Sprintf("write: settings { tell %s }, for all rules that name nobody",
+				k.names["contact"][0]))
+		}
+	}
+	k.overlaps()
+}
+
+// overlaps tells of files that two sources read, of which a kit brought one.
+func (k *checker) overlaps() {
+	s := k.settings
+	for i, a := range s.Sources {
+		for _, b := range s.Sources[i+1:] {
+			kit := s.Kit(s.KitOf(b.Pos))
+			other := a
+			if kit == nil || !kit.Used {
+				kit, other = s.Kit(s.KitOf(a.Pos)), b
+			}
+			if a.Off || b.Off || kit == nil || !kit.Used {
+				continue
+			}
+			for _, g := range a.Files {
+				if contains(b.Files, g) {
+					mine := a
+					if other == a {
+						mine = b
+					}
+					kit.by.report(Finding, "read-twice", kit.at,
+						fmt.Sprintf("%s is read by the source %s of the kit %s and by %s: entries come in both",
+							g, mine.Name, kit.Name, other.Name),
+						fmt.Sprintf("call yours %s, and it stands in the place of the kit's; or: use kit %s but not %s",
+							mine.Name, kit.Name, mine.Name))
+					break
+				}
+			}
+		}
+	}
+}
+
+// Placed is a block of settings as it is at work.
+type Placed struct {
+	Kind, Name string
+	Kit        string // that it comes from; "" where it stands in the settings themselves
+	Pos        Pos
+	Text       string // in its canonical form, with the kit's values in their places
+}
+
+// Together reads files that belong together as Check does, and answers with all blocks as they are at work,
+// in the order of the files, and with those of kits that are not.
+func Together(files []*File, env Env) ([]Placed, []Aside) {
+	k := &checker{env: env, settings: &Settings{}}
+	k.kits(files)
+	var out []Placed
+	for _, f := range files {
+		for _, b := range f.blocks {
+			out = append(out, Placed{Kind: b.kind.src, Name: b.name.src, Kit: f.kit, Pos: b.kind.pos,
+				Text: (&File{blocks: []*block{b}}).Format()})
+		}
+	}
+	return out, k.settings.Asides
+}
+
+// FitsNothing is the code of a kit that fits nothing of this machine.
+const FitsNothing = "fits-nothing"
+
+// Unfit is what is told, where the kit is used, of one that fits nothing of this machine, which lacks what is
+// missing.
+func (k *Kit) Unfit(missing string) Diagnostic {
+	f := &File{Name: k.at.pos.File}
+	if k.by != nil {
+		f.lines = k.by.lines
+	}
+	f.report(Finding, FitsNothing, k.at, fmt.Sprintf("the kit %s fits nothing here: there is no %s", k.Name, missing),
+		"take it out, or say with what it is used where it lies elsewhere: dimlantern kits show "+k.Name)
+	return f.diags[0]
+}
