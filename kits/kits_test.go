@@ -97,8 +97,8 @@ func TestKitsSayWhatTheyKnow(t *testing.T) {
 			known := map[string]bool{"count": true, "span": true, "first": true, "last": true, "severity": true,
 				"text": true,
 				"host": true, "origin": true, "source": true, "channel": true, "provider": true, "event": true,
-					"account": true,
-				"level": true, "param1": true, "LINK": true}
+				"account": true,
+				"level":   true, "param1": true, "LINK": true}
 			for _, src := range s.Sources {
 				if l := s.Layout(src.LayoutName()); l != nil {
 					for _, f := range l.Fields() {

@@ -67,7 +67,8 @@ func (k *checker) kits(files []*File) {
 func (f *File) uses() bool {
 	return slices.ContainsFunc(f.born, func(b *block) bool {
 		return b.kind.src == "settings" && slices.ContainsFunc(b.clauses, func(c *clause) bool {
-			return c.keyword() == "use" })
+			return c.keyword() == "use"
+		})
 	})
 }
 
@@ -414,18 +415,12 @@ func (c *clause) filled(f *File, x *Kit, quoted bool) *clause {
 					"write {"+n.src+"} in a quoted text of a source, a contact or a delivery")
 			}
 			i++
-			if known {
+			if known && x.Given[k].tok.kind != text {
 				v := x.Given[k].tok
-				t = token{
-					kind:    v.kind,
-					src:     v.src,
-					val:     v.val,
-					pos:     t.pos,
-					newline: t.newline,
-					blank:   t.blank,
-					lead:    t.lead,
-					trail:   n.trail,
-				}
+				v.pos, v.newline, v.blank, v.lead, v.trail = t.pos, t.newline, t.blank, t.lead, n.trail
+				t = v
+			} else {
+				t.kind = bad // so that nothing more is said of it
 			}
 		}
 		out.toks = append(out.toks, t)
