@@ -31,6 +31,8 @@ var (
 	AskStatus = endpoint[None, Status]("/status")
 	// AskShift: what happened in a stretch of time.
 	AskShift = endpoint[ShiftQuery, Shift]("/handover")
+	// AskHere: what is found on the machine, and which kits fit it.
+	AskHere = endpoint[HereQuery, Here]("/here")
 	// AskPast: the changes of the settings that were.
 	AskPast = endpoint[PastQuery, PastPuts]("/past")
 )

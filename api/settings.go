@@ -13,6 +13,8 @@ type PutQuery struct {
 	Block *BlockChange `json:"block,omitempty"`
 	Ask   *KeptAsk     `json:"ask,omitempty"`   // a question that is to be kept
 	Again string       `json:"again,omitempty"` // the source
+	Kits  []string     `json:"kits,omitempty"`  // that are to be used
+	Newer bool         `json:"newer,omitempty"` // kits that have changed with the program are taken up
 	Do    bool         `json:"do"`
 }
 

@@ -43,16 +43,20 @@ func WriteNew(name, text string) error {
 	return nil
 }
 
-// With puts a text in the place of a file's.
+// With puts a text in the place of a file's. Kits that the texts use with it come in, others go.
 func With(texts []Text, name, body string) []Text {
 	texts = slices.Clone(texts)
-	for i := range texts {
-		if texts[i].Name == name {
-			texts[i].Body = body
-			return texts
-		}
+	i := slices.IndexFunc(texts, func(t Text) bool { return t.Name == name })
+	was := ""
+	if i < 0 {
+		texts = append(texts, Text{Name: name, Body: body})
+	} else {
+		was, texts[i].Body = texts[i].Body, body
 	}
-	return append(texts, Text{Name: name, Body: body})
+	if strings.Contains(body, "use") || strings.Contains(was, "use") {
+		texts = Kitted(filepath.Dir(name), texts)
+	}
+	return texts
 }
 
 // Stamp changes whenever a settings file does.

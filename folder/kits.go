@@ -116,3 +116,66 @@ func LoadKit(settings, name string) (*lang.Settings, []Text, []lang.Diagnostic, 
 func Blocks(texts []Text) ([]lang.Placed, []lang.Aside) {
 	return lang.Together(parse(texts), lang.Env{})
 }
+
+// Kitted are texts with those of the kits that they use and without those of others. Texts of kits that are there
+// already stay as they are; others are read from the settings folder, or come with the program.
+func Kitted(settings string, texts []Text) []Text {
+	used := map[string]bool{}
+	var order []string
+	for _, t := range texts {
+		if t.Kit != "" || t.Table {
+			continue
+		}
+		for _, u := range lang.Parse(t.Name, []byte(t.Body)).Uses() {
+			if !used[u.Kit] {
+				used[u.Kit] = true
+				order = append(order, u.Kit)
+			}
+		}
+	}
+	if len(used) == 0 && !slices.ContainsFunc(texts, func(t Text) bool { return t.Kit == "" && !t.Table }) {
+		return texts // a kit by itself
+	}
+	there := map[string]bool{}
+	out := slices.DeleteFunc(slices.Clone(texts), func(t Text) bool {
+		there[t.Kit] = there[t.Kit] || t.Kit != ""
+		return t.Kit != "" && !used[t.Kit]
+	})
+	for _, kit := range order {
+		if !there[kit] {
+			more, _ := Kit(settings, kit) // what cannot be read is told when the folder is read
+			out = append(out, more...)
+		}
+	}
+	return out
+}
+
+// Held are texts in which kits that come with the program stand as they did before, where they were in use; and
+// the names of those kits that would have changed. So a new binary changes nothing before somebody has seen what.
+func Held(texts, before []Text) (held []Text, changed []string) {
+	was := map[string][]Text{}
+	for _, t := range before {
+		if kits.Inside(t.Name) {
+			was[t.Kit] = append(was[t.Kit], t)
+		}
+	}
+	now := map[string][]Text{}
+	for _, t := range texts {
+		if kits.Inside(t.Name) {
+			now[t.Kit] = append(now[t.Kit], t)
+		}
+	}
+	put := map[string]bool{}
+	for _, t := range texts {
+		old := was[t.Kit]
+		if !kits.Inside(t.Name) || old == nil || Same(old, now[t.Kit]) {
+			held = append(held, t)
+			continue
+		}
+		if !put[t.Kit] {
+			put[t.Kit] = true
+			held, changed = append(held, old...), append(changed, t.Kit)
+		}
+	}
+	return held, changed
+}

@@ -385,3 +385,6 @@ func IsCopy(path string) bool {
 	n := readName(path)
 	return n.old() || n.zip
 }
+
+// SeriesOf is the log that a path belongs to, by its name alone.
+func SeriesOf(path string) string { return readName(path).series }

@@ -1,6 +1,7 @@
 package kits_test
 
 import (
+	"os"
 	"path/filepath"
 	"regexp"
 	"strings"
@@ -119,4 +120,11 @@ func TestKitsSayWhatTheyKnow(t *testing.T) {
 			}
 		}
 	}
+}
+
+// The page about the kits says what they say.
+func TestDocument(t *testing.T) {
+	b, err := os.ReadFile("../docs/kits.md")
+	require.NoError(t, err)
+	require.Equal(t, kits.Document(), string(b), "make kits-page writes it")
 }

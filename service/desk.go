@@ -52,6 +52,7 @@ func (s *Service) Desk() *api.Desk {
 	api.DoAct.Answer(d, s.Act)
 	api.DoClear.Answer(d, s.Clear)
 	api.DoApply.Answer(d, s.Apply)
+	api.AskHere.Answer(d, s.bench.Here)
 	api.DoBring.Answer(d, s.bench.Bring)
 	api.DoBegin.Answer(d, s.bench.BeginRule)
 	api.DoFields.Answer(d, s.bench.Fields)

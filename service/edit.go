@@ -38,6 +38,7 @@ type edits struct {
 // asked is somebody who wants settings taken up now, and to know what came of it.
 type asked struct {
 	by     *store.Action // who, and what they do; nil where a file changed
+	kits   bool          // kits that have changed with the program are taken up as well
 	answer chan taken
 }
 
@@ -67,6 +68,7 @@ type draft struct {
 	unchanged map[string]bool
 	before    *snapshot.Snapshot // from which it was made
 	asked     []asked
+	newer     []string // kits that came with the program and have changed, and are not taken up yet
 }
 
 // read reads the folder, and checks what stands there.
@@ -74,6 +76,9 @@ func (d *draft) read(now *snapshot.Snapshot) {
 	d.before = now
 	if d.texts, d.err = folder.Read(now.House.Settings); d.err != nil {
 		return
+	}
+	if !slices.ContainsFunc(d.asked, func(a asked) bool { return a.kits }) {
+		d.texts, d.newer = folder.Held(d.texts, now.Texts)
 	}
 	if d.same = folder.Same(d.texts, now.Texts) && d.anew == ""; d.same {
 		return
@@ -184,6 +189,7 @@ func (s *Service) takeUpDraft(ctx context.Context, d *draft) error {
 		return errors.New(s.trouble["settings"])
 	}
 	delete(s.trouble, "settings")
+	s.tellNewer(d.newer)
 	if d.same {
 		return nil
 	}
@@ -212,6 +218,15 @@ func (s *Service) takeUpDraft(ctx context.Context, d *draft) error {
 	}
 	s.recordSettings(before, d.texts, did, by)
 	return nil
+}
+
+// tellNewer says which kits have changed with the program and are not taken up yet.
+func (s *Service) tellNewer(kits []string) {
+	if delete(s.trouble, "kits"); len(kits) > 0 {
+		s.trouble["kits"] = fmt.Sprintf("this version has other rules in %s %s; those that were in use go on: "+
+			"dimlantern kits changes shows what differs, dimlantern apply takes it up",
+			english.PluralWord(len(kits), "the kit", "the kits"), strings.Join(kits, ", "))
+	}
 }
 
 // use lets the engine, the follower and the ways go by new settings.
@@ -377,7 +392,7 @@ func (s *Service) checkSettings() {
 		return
 	}
 	if wanted && len(e.asked) == 0 { // by a signal, which waits for no answer
-		e.asked = []asked{{answer: make(chan taken, 1)}}
+		e.asked = []asked{{kits: true, answer: make(chan taken, 1)}}
 	}
 	e.stamp, e.next = stamp, ""
 	s.startDraft()
@@ -387,10 +402,19 @@ func (s *Service) checkSettings() {
 // said of it.
 // A source that is named begins again from its oldest entry with them.
 func (s *Service) takeUpNow(ctx context.Context, by store.Action, again string) ([]string, error) {
-	answer := make(chan taken, 1)
+	return s.takeUpAsked(ctx, asked{by: &by, answer: make(chan taken, 1)}, again)
+}
+
+// takeUpAll is takeUpNow, with kits that have changed with the program.
+func (s *Service) takeUpAll(ctx context.Context, by store.Action) ([]string, error) {
+	return s.takeUpAsked(ctx, asked{by: &by, kits: true, answer: make(chan taken, 1)}, "")
+}
+
+func (s *Service) takeUpAsked(ctx context.Context, who asked, again string) ([]string, error) {
+	answer := who.answer
 	err := s.do(ctx, func() error {
 		s.edits.stamp, s.edits.checked = "", time.Time{}
-		s.edits.asked = append(s.edits.asked, asked{&by, answer})
+		s.edits.asked = append(s.edits.asked, who)
 		s.edits.again = again
 		return nil
 	})

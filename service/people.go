@@ -211,7 +211,7 @@ func (s *Service) Clear(ctx context.Context, q api.ClearQuery) (*api.None, error
 
 // Apply takes up the settings as they stand in the folder.
 func (s *Service) Apply(ctx context.Context, _ api.None) (*api.None, error) {
-	_, err := s.takeUpNow(ctx, store.Action{By: "whoever wrote the file"}, "")
+	_, err := s.takeUpAll(ctx, store.Action{By: "whoever wrote the file"})
 	var wrong *settingsProblem
 	if errors.As(err, &wrong) {
 		return nil, wrong.err

@@ -209,7 +209,7 @@ func (s *Service) open() (err error) {
 	s.query = &query.Asker{Window: s.window, Store: s.store, Do: s.doWithEngine}
 	s.ledger = query.NewLedger(s.query, filepath.Join(o.Data, NotesFolder))
 	s.bench = &workbench.Workbench{Window: s.window, Store: s.store, Query: s.query, Reload: s.Reload,
-		TakeUp: s.takeUpNow, State: s.state}
+		TakeUp: s.takeUpNow, TakeUpAll: s.takeUpAll, State: s.state}
 	s.query.Busy = s.bench.Busy
 	s.outbox = notify.NewOutbox(notify.OutboxOptions{Window: s.window, Store: s.store, Log: o.Log, Roots: o.Roots,
 		Detail: s.query.Detail,
@@ -252,6 +252,8 @@ func (s *Service) start() error {
 	if b, err := s.store.Meta("unseen"); err == nil && b != nil {
 		json.Unmarshal(b, &s.unseenNames) // what cannot be read was told of as blind, and no more
 	}
+	texts, newer := folder.Held(texts, s.texts)
+	s.tellNewer(newer)
 	settings, ds := s.house.Check(texts)
 	switch why := doubtful(s.texts, s.settings, texts, settings); {
 	case unread != nil && len(s.texts) > 0:

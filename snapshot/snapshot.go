@@ -224,6 +224,9 @@ func (s *Snapshot) troublesOfLogs(now time.Time) []string {
 	}
 	var never, lost []string
 	for _, u := range s.Unseen {
+		if s.Settings.KitOf(u.Source.Pos) != "" && len(u.Source.Files) > 0 {
+			continue // a kit names all files that its programs may write; what there is of them is enough
+		}
 		text := fmt.Sprintf("source %s was never seen: %s", u.Source.Name, u.Words)
 		if u.Mend != "" {
 			text += "; " + u.Mend

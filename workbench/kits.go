@@ -1,7 +1,11 @@
 package workbench
 
 import (
+	"cmp"
 	"context"
+	"dimlantern/api"
+	"dimlantern/kits"
+	"dimlantern/store"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -10,6 +14,8 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+
+	"github.com/dustin/go-humanize/english"
 
 	"dimlantern/core/lang"
 	"dimlantern/folder"
@@ -81,6 +87,113 @@ func KitsText(settings string, m *found.Machine, names []string) (file, text str
 		}
 	}
 	return file, f.Format(), nil
+}
+
+// Here says what is found on this machine.
+func (s *Workbench) Here(ctx context.Context, _ api.HereQuery) (*api.Here, error) {
+	sn := s.Window.Now()
+	m, _, err := LookAround(ctx, sn.Folder(), sn.Channels)
+	if err != nil {
+		return nil, err
+	}
+	out := &api.Here{Kits: []api.HereKit{}, Logs: []api.HereLog{}, Programs: len(m.Programs), Channels: m.Channels,
+		Cron: len(m.Cron), Cut: m.Cut, Took: m.Took}
+	for _, f := range m.Fits {
+		out.Kits = append(out.Kits, api.HereKit{Name: f.Kit, Note: f.Note, Why: f.Why, Runs: f.Runs, Used: f.Used,
+			Words: f.Words, Mend: f.Mend})
+	}
+	slices.SortStableFunc(out.Kits, func(a, b api.HereKit) int { return cmp.Compare(rank(a), rank(b)) })
+	for _, l := range m.Logs {
+		out.Logs = append(out.Logs, api.HereLog{Path: l.Path, Size: l.Size, Daily: l.Daily, Mod: l.Mod, Kit: l.Kit,
+			Source: l.Source, Words: l.Words, Mend: l.Mend})
+	}
+	if j := m.Journal; j != nil {
+		out.Journal, out.Mend = english.Plural(len(j.Units), "unit speaks", "units speak"), j.Mend
+		if j.Words != "" {
+			out.Journal = j.Words
+		}
+	}
+	return out, nil
+}
+
+// rank puts kits that are at work before those that are only there, and those in use last.
+func rank(k api.HereKit) int {
+	switch {
+	case k.Used:
+		return 2
+	case !k.Runs:
+		return 1
+	}
+	return 0
+}
+
+// useKits are the settings files that take kits into use.
+func (s *Workbench) useKits(ctx context.Context, names []string) ([]api.BenchSave, error) {
+	sn := s.Window.Now()
+	m, all, err := LookAround(ctx, sn.Folder(), sn.Channels)
+	if err != nil {
+		return nil, err
+	}
+	for _, n := range names {
+		if !slices.Contains(all, n) {
+			return nil, fmt.Errorf("there is no kit %q", n)
+		}
+	}
+	file, text, err := KitsText(sn.Folder(), m, names)
+	if err != nil {
+		return nil, err
+	}
+	if text == "" {
+		return nil, errors.New("all of them are in use already")
+	}
+	was, err := regular.Read(file, folder.MaxFile)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("%s cannot be read: %w", file, folder.Reason(err))
+	}
+	return []api.BenchSave{{File: file, Body: text, Was: string(was), New: err != nil}}, nil
+}
+
+// putNewer says what changes with the kits of this version, and has them taken up where that is asked for.
+func (s *Workbench) putNewer(ctx context.Context, p *api.Put, q api.PutQuery) (*api.Put, error) {
+	sn := s.Window.Now()
+	texts, err := folder.Read(sn.House.Settings)
+	if err != nil {
+		return nil, err
+	}
+	_, changed := folder.Held(texts, sn.Texts)
+	if len(changed) == 0 {
+		return nil, errors.New("no kit that is in use has changed with this version")
+	}
+	var lines []api.PutLine
+	for _, t := range texts {
+		if slices.Contains(changed, t.Kit) && kits.Inside(t.Name) {
+			lines = append(lines, api.PutLine{Word: "kit", Text: t.Name})
+			for _, l := range api.Diff(bodyOf(sn.Texts, t.Name), t.Body) {
+				lines = append(lines, api.PutLine{Text: l})
+			}
+		}
+	}
+	if err := s.foreseeTexts(ctx, p, texts, ""); err != nil {
+		return nil, err
+	}
+	p.Lines = append(p.Lines, lines...)
+	if !q.Do || p.Refused != "" {
+		return p, nil
+	}
+	said, err := s.TakeUpAll(ctx, store.Action{By: q.Name(), From: q.From, Words: p.Title})
+	if p.Done = strings.Join(said, "; "); p.Done == "" {
+		p.Done = "taken up; no rule means anything else than before"
+	}
+	return p, err
+}
+
+func bodyOf(texts []folder.Text, name string) string {
+	for _, t := range texts {
+		if t.Name == name {
+			return t.Body
+		}
+	}
+	return ""
 }
 
 var kitName = regexp.MustCompile(`^[a-z][a-z0-9_-]*$`)

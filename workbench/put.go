@@ -48,6 +48,19 @@ func (s *Workbench) Put(ctx context.Context, q api.PutQuery) (*api.Put, error) {
 			p.Title = "make a report " + q.Ask.Name
 		}
 	}
+	if len(q.Kits) > 0 {
+		var err error
+		if p.Files, err = s.useKits(ctx, q.Kits); err != nil {
+			return nil, err
+		}
+		p.Title = "use " + english.PluralWord(len(q.Kits), "the kit ", "the kits ") + strings.Join(q.Kits, ", ")
+	}
+	if q.Newer {
+		if p.Title = "take up what has changed in kits with this version"; len(p.Files) > 0 {
+			return nil, errors.New("kits are taken up without any other change")
+		}
+		return s.putNewer(ctx, p, q)
+	}
 	if q.Again != "" {
 		if p.Title = "begin " + q.Again + " again from its oldest entry"; len(p.Files) > 0 {
 			return nil, errors.New("a source begins again without any other change")
@@ -91,6 +104,12 @@ func (s *Workbench) foresee(ctx context.Context, p *api.Put, again string) error
 			texts = slices.DeleteFunc(texts, func(t folder.Text) bool { return t.Name == f.File })
 		}
 	}
+	return s.foreseeTexts(ctx, p, texts, again)
+}
+
+// foreseeTexts is foresee of settings as they will be.
+func (s *Workbench) foreseeTexts(ctx context.Context, p *api.Put, texts []folder.Text, again string) error {
+	sn := s.Window.Now()
 	put := func(word, text string, bad bool) {
 		p.Lines = append(p.Lines, api.PutLine{Word: word, Text: text, Bad: bad})
 	}
@@ -142,9 +161,13 @@ func foreseeFindings(p *api.Put, ds []lang.Diagnostic, put func(word, text strin
 
 // foreseeRules says which rules come, go, change their meaning, or keep what they counted.
 func foreseeRules(old, settings *lang.Settings, put func(word, text string, bad bool)) {
+	kits := map[string][]string{}
 	for _, r := range settings.Rules {
 		before := old.Rule(r.Name)
+		kit := settings.KitOf(r.Pos)
 		switch {
+		case before == nil && kit != "":
+			kits[kit] = append(kits[kit], r.Name)
 		case r.On != nil && slices.Contains(r.On, lang.Itself):
 		case before == nil:
 			put("new", r.Name+", which begins to count with the next entry"+offWord(r), false)
@@ -157,6 +180,12 @@ func foreseeRules(old, settings *lang.Settings, put func(word, text string, bad 
 				"logs said", false)
 		case trial.Thresholds(before) != trial.Thresholds(r):
 			put("changed", r.Name+" keeps what it has counted, and judges it by what is written now", false)
+		}
+	}
+	for _, k := range settings.Kits {
+		if names := kits[k.Name]; len(names) > 0 {
+			put("new", fmt.Sprintf("%s of the kit %s, which begin to count with the next entry: %s",
+				english.Plural(len(names), "rule", "rules"), k.Name, strings.Join(names, ", ")), false)
 		}
 	}
 	for _, r := range old.Rules {
@@ -180,7 +209,7 @@ func foreseeTests(settings *lang.Settings, put func(word, text string, bad bool)
 	switch {
 	case failed == 0 && passed > 0:
 		put("tests", english.Plural(passed, "test passes", "tests pass"), false)
-	case passed == 0 && failed == 0:
+	case passed == 0 && failed == 0 && len(settings.Kits) == 0: // those of kits hold for their own values
 		put("tests", "there are none", false)
 	}
 }

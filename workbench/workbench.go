@@ -25,6 +25,8 @@ type Workbench struct {
 	// TakeUp has the service take up what was written, and answers what came of it. A source that is
 	// named begins again from its oldest entry with it.
 	TakeUp func(ctx context.Context, by store.Action, again string) (said []string, err error)
+	// TakeUpAll is TakeUp, with kits that have changed with the program.
+	TakeUpAll func(ctx context.Context, by store.Action) (said []string, err error)
 	// State is the engine's whole state, encoded.
 	State func(ctx context.Context) ([]byte, error)
 	bench benchSamples

@@ -14,6 +14,7 @@ import (
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
+	"dimlantern/api"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/trial"
@@ -57,7 +58,7 @@ kits/ in the settings folder adds kits, and goes before those that come with Dim
 	c.Flags().StringVar(&o.settings, "settings", defaultFolder("CONFIGURATION_DIRECTORY", "XDG_CONFIG_HOME",
 		".config", "/etc"), "the settings folder")
 	c.Flags().BoolVar(&asJSON, "json", false, "one JSON object")
-	c.AddCommand(kitsShow(), kitsTest(), kitsTry(), kitsUse(), kitsNew())
+	c.AddCommand(kitsShow(), kitsTest(), kitsTry(), kitsUse(), kitsNew(), kitsChanges())
 	return c
 }
 
@@ -471,4 +472,30 @@ func unfit(ctx context.Context, s *lang.Settings) []lang.Diagnostic {
 		}
 	}
 	return out
+}
+
+func kitsChanges() *cobra.Command {
+	o := &places{}
+	c := &cobra.Command{
+		Use:   "changes",
+		Short: "What this version has changed in kits that are in use, and what that would do",
+		Long: `A new version of Dim Lantern may have other rules in its kits. Those that are in use go
+on as they were until dimlantern apply takes up the new ones; this shows what differs,
+and what it would do to the alerts that are open.`,
+		Args: noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return asked(o, func(ctx context.Context, s api.Lantern) error {
+				p, err := api.DoPut.Call(ctx, s, api.PutQuery{Newer: true})
+				if err != nil {
+					return err
+				}
+				for _, l := range p.Lines {
+					fmt.Fprintf(cmd.OutOrStdout(), "%-10s %s\n", l.Word, shown(l.Text))
+				}
+				return nil
+			})
+		},
+	}
+	o.dataFlag(c)
+	return c
 }

@@ -109,7 +109,7 @@ func TestKitMistakes(t *testing.T) {
 		{`settings { use kit pumps }`, "unknown-name", "1:20", "did you mean: pump"},
 		{`settings { use kit harbor }`, "unknown-name", "1:20", "did you mean: harbour"},
 		{`settings { use kit pump with log "/x" }`, "unknown-name", "1:30", "did you mean: logs"},
-		{`settings { use kit pump with slow 3 }`, "wrong-kind", "1:35", "slow of the kit pump is a duration, and 3 is a number"},
+		{`settings { use kit pump with slow 3 }`, "wrong-kind", "1:35", "is a duration, and 3 is a number"},
 		{`settings { use kit pump with logs 3s }`, "wrong-kind", "1:35", `logs "/var/log/pumps"`},
 		{`settings { use kit pump but not pump-slwo }`, "unknown-name", "1:33", "did you mean: pump-slow"},
 		{"settings {\n use kit pump\n use kit pump\n}", "twice", "3:10", "used twice"},
@@ -127,7 +127,8 @@ func TestKitMistakes(t *testing.T) {
 		assert.Contains(t, ds[0].String(), x.says)
 	}
 	_, ds := Check([]*File{ParseKit("k", "k", []byte("kit k {\nneeds program \"x\"\ngiven logs \"/a\"\n}\n"+
-		"settings { zone \"UTC\" }\nsource s { files \"/x\" }\nrule r {\n on s\n problem took > given slo\n raise error at "+
+		"settings { zone \"UTC\" }\nsource s { files \"/x\" }\nrule r {\n on s\n problem took > given slo\n "+
+		"raise error at "+
 		"given logs in 5m\n clear after 1h quiet\n}"))}, Env{ErrorsOnly: true})
 	var codes []string
 	for _, d := range ds {

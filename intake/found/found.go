@@ -42,6 +42,7 @@ type Machine struct {
 	globs map[string][]string // what stands at a pattern
 	bin   map[string]bool
 	root  string
+	now   time.Time
 }
 
 // Program is a program that runs.
@@ -120,7 +121,7 @@ const (
 // Look looks at the machine.
 func Look(ctx context.Context, o Options) *Machine {
 	began := time.Now()
-	m := &Machine{root: o.Root, globs: map[string][]string{}}
+	m := &Machine{root: o.Root, now: began, globs: map[string][]string{}}
 	m.programs(ctx)
 	m.logs(ctx, began)
 	m.installed()
@@ -196,6 +197,9 @@ func programOf(dir string) string {
 	name := ""
 	if exe, err := os.Readlink(dir + "/exe"); err == nil {
 		name = filepath.Base(strings.TrimSuffix(exe, " (deleted)"))
+		if strings.Contains(exe, "memfd:") { // it lies in memory alone
+			name = filepath.Base(args[0])
+		}
 	} else { // of somebody else
 		name, _, _ = strings.Cut(filepath.Base(args[0]), ":")
 	}
@@ -258,13 +262,16 @@ func appends(info []byte) bool {
 }
 
 // binaries are what lies among logs and is none that people read.
-var binaries = []string{"wtmp", "btmp", "lastlog", "faillog", "tallylog"}
+var (
+	binaries = []string{"wtmp", "btmp", "lastlog", "faillog", "tallylog"}
+	packed   = []string{".xz", ".bz2", ".gz", ".zst", ".lz4", ".zip"}
+)
 
 // logs looks for the logs of the machine: below /var/log, those that programs have open elsewhere, and those
 // of containers.
 func (m *Machine) logs(ctx context.Context, now time.Time) {
 	seen, n := map[string]bool{}, 0
-	newest := map[string]Log{}
+	newest, turned := map[string]Log{}, map[string]time.Time{} // when each was begun, by its copies
 	add := func(path string, info fs.FileInfo) {
 		if info.Size() == 0 || now.Sub(info.ModTime()) > recent || !info.Mode().IsRegular() {
 			return
@@ -289,7 +296,15 @@ func (m *Machine) logs(ctx context.Context, now time.Time) {
 				return nil
 			case d.IsDir() && (path == "/var/log/journal" || strings.Count(path, "/") > 8):
 				return fs.SkipDir
-			case !d.Type().IsRegular() || slices.Contains(binaries, d.Name()) || intake.IsCopy(path) || seen[path]:
+			case !d.Type().IsRegular() || slices.Contains(binaries, d.Name()) || seen[path] ||
+				slices.Contains(packed, filepath.Ext(path)):
+				return nil
+			case intake.IsCopy(path):
+				if info, err := d.Info(); err == nil {
+					if at := intake.SeriesOf(path); info.ModTime().After(turned[at]) {
+						turned[at] = info.ModTime()
+					}
+				}
 				return nil
 			}
 			seen[path] = true
@@ -320,6 +335,9 @@ func (m *Machine) logs(ctx context.Context, now time.Time) {
 		}
 	}
 	for _, x := range newest {
+		if at, ok := turned[x.Path]; ok && x.Daily == 0 {
+			x.Daily = perDay(x.Size, x.Mod.Sub(at))
+		}
 		m.Logs = append(m.Logs, x)
 	}
 	slices.SortFunc(m.Logs, func(a, b Log) int {
@@ -344,11 +362,15 @@ func daily(path string, info fs.FileInfo) int64 {
 	if !ok {
 		return 0
 	}
-	age := info.ModTime().Sub(born)
+	return perDay(info.Size(), info.ModTime().Sub(born))
+}
+
+// perDay is how many bytes a day come, of so many in some time; 0 where that is too short to tell.
+func perDay(size int64, age time.Duration) int64 {
 	if age < time.Minute {
 		return 0
 	}
-	return int64(float64(info.Size()) / age.Hours() * 24)
+	return int64(float64(size) / age.Hours() * 24)
 }
 
 // Folders in which programs lie.
@@ -429,7 +451,7 @@ func (m *Machine) has(k *lang.Kit, w lang.Wanted) (words string, works bool) {
 			if len(list) > 1 {
 				words = list[0] + " and others are there"
 			}
-			return words, true
+			return words, slices.ContainsFunc(list, m.lives)
 		}
 	case "unit":
 		if m.Journal != nil && slices.Contains(m.Journal.Units, name) {
@@ -444,6 +466,13 @@ func (m *Machine) has(k *lang.Kit, w lang.Wanted) (words string, works bool) {
 		}
 	}
 	return "", false
+}
+
+// lives tells whether somebody writes a file, or the system itself has it.
+func (m *Machine) lives(path string) bool {
+	info, err := os.Lstat(m.at(path))
+	return err == nil && (strings.HasPrefix(path, "/proc/") || info.Mode().IsRegular() && info.Size() > 0 &&
+		m.now.Sub(info.ModTime()) < recent && !strings.HasPrefix(path, "/etc/"))
 }
 
 // Missing says what a kit wants that this machine does not have; "" where it fits.

@@ -33,6 +33,7 @@ type bring struct {
 	done   func(source string) // what is done when a source was added
 	found  *api.Brought
 	err    error
+	here   *here // what there is, while no path is typed
 }
 
 // bringField is what the keys choose on the page.
@@ -49,10 +50,20 @@ const (
 // begins are where reading can begin, as the screen and as a rule file has it.
 var begins = [][2]string{{"now", "now"}, {"at the start", "oldest"}, {"24h ago", "24h ago"}, {"7d ago", "7d ago"}}
 
-// openBring lays the page over what is shown.
-func openBring(s *room.Stage, done func(source string)) {
-	s.Lay(&bring{stage: s, path: room.NewInput(""), name: room.NewInput(""), done: done})
+// openBring lays the page over what is shown, for a path that may be known already.
+func openBring(s *room.Stage, path string, done func(source string)) tea.Cmd {
+	b := &bring{stage: s, path: room.NewInput(""), name: room.NewInput(""), done: done, here: newHere(s)}
+	s.Lay(b)
+	if path != "" {
+		b.path.SetValue(path)
+		b.path.CursorEnd()
+		return b.ask(false)
+	}
+	return b.here.ask()
 }
+
+// looks tells whether the page shows what there is on the machine.
+func (b *bring) looks() bool { return b.field == bringPath && b.path.Value() == "" && b.here != nil }
 
 // ask asks what the path would become, or has it written.
 func (b *bring) ask(write bool) tea.Cmd {
@@ -105,6 +116,9 @@ func (b *bring) Update(msg tea.Msg) tea.Cmd {
 
 // Keys is part of room.Room.
 func (b *bring) Keys() room.Keys {
+	if b.looks() {
+		return b.lookingKeys()
+	}
 	k := room.Keys{Where: "typing a path", Alone: true, List: []room.Key{
 		room.Now("down", func() { b.field = (b.field + 1) % bringFields }).Marked("↓").Said("next", "next").
 			Told("the next of path, name, begin and layout"),
@@ -130,6 +144,27 @@ func (b *bring) Keys() room.Keys {
 			Marked("enter").Said("write it and begin", "write it").Told("writes the settings that are shown"),
 		room.Do("esc", b.stage.Back).Said("leave it", "leave").Told("nothing is written"))
 	return k
+}
+
+// lookingKeys are the keys while what there is on the machine is shown: letters begin a path.
+func (b *bring) lookingKeys() room.Keys {
+	list := []room.Key{
+		room.Move(10, func(n int) tea.Cmd { b.here.move(n); return nil }).Said("choose", "choose").
+			Told("a kit, or a log that nothing reads"),
+		room.Now("space", b.here.toggle).Said("take it or not", "or not").Told("of a kit: whether it is taken"),
+	}
+	if path := b.here.log(); path != "" {
+		list = append(list, room.Do("enter", func() tea.Cmd {
+			b.path.SetValue(path)
+			b.path.CursorEnd()
+			return b.ask(false)
+		}).Said("this log by itself", "this log").Told("shows what will be written"))
+	} else if n := len(b.here.wanted()); n > 0 {
+		list = append(list, room.Do("enter", b.here.take).Said("use "+room.Count(n, "kit"), "use kits").
+			Told("shows what will be written, and what it does"))
+	}
+	list = append(list, room.Do("esc", b.stage.Back).Said("leave it", "leave").Told("nothing is written"))
+	return room.Keys{Where: "what there is here", Alone: true, List: list}
 }
 
 // tab goes on with a path as far as the files that are there agree, and then lists them;
@@ -253,6 +288,9 @@ func (b *bring) Draw(c *paint.Canvas, top, bottom int) {
 	switch {
 	case b.err != nil:
 		c.Cut(10, y, c.W-11, base.With(p.Severity[entry.Warning]), b.err.Error())
+	case b.looks():
+		y = b.drawHints(c, y, base)
+		b.here.draw(c, y+1, bottom)
 	case b.found == nil || b.path.Value() == "":
 		b.drawHints(c, y, base)
 	default:
@@ -269,20 +307,16 @@ func (b *bring) label(c *paint.Canvas, y int, field bringField, text string) {
 	c.Put(1, y, style, text)
 }
 
-// drawHints says what can be typed.
-func (b *bring) drawHints(c *paint.Canvas, y int, base paint.Style) {
+// drawHints says what can be typed, and returns the row behind it.
+func (b *bring) drawHints(c *paint.Canvas, y int, base paint.Style) int {
 	dim := base.With(b.stage.Palette.Dim)
-	c.Cut(10, y, c.W-11, dim, "a path that begins with /, in which * stands for any part of a name and ** for any "+
-		"folders")
-	for i, w := range [][2]string{{"channel", "an event channel: those that there are are listed"},
-		{"journal", "the system's journal"}, {"syslog udp 514", "a port to which others send"},
-		{"command /path", "what a program writes, which is kept running"}} {
-		if i == 0 {
-			c.Put(10, y+1, dim, "or")
-		}
-		x := c.Put(13, y+1+i, base, w[0]) + 2
-		c.Cut(x, y+1+i, c.W-x-1, dim, w[1])
+	for _, words := range []string{
+		"a path that begins with /, in which * stands for any part of a name and ** for any folders",
+		"or: channel NAME · journal · syslog udp 514 · command /path"} {
+		c.Cut(10, y, c.W-11, dim, words)
+		y++
 	}
+	return y
 }
 
 // drawFound draws what the path is, and what will be written.

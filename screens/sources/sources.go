@@ -109,7 +109,7 @@ func (r *Room) Keys() room.Keys {
 		room.Do("y", r.why).Told("why: what rules see in an entry"),
 		room.Now("f", func() { r.full = !r.full }).Told("entries in full, or divided"),
 		room.Do("m", r.onlyMisfits).Said("misfits", "").Told("those entries alone that do not fit the layout"),
-		room.Now("+", func() { openBring(r.stage, func(source string) { r.awaited = source }) }).Said(
+		room.Do("+", func() tea.Cmd { return openBring(r.stage, "", func(source string) { r.awaited = source }) }).Said(
 			"bring in another log", "bring in").
 			Told("bring in another log"),
 		room.On("< >", func(n string) tea.Cmd { return r.stage.Widen(map[string]int{">": 1, "<": -1}[n]) }).

@@ -12,11 +12,15 @@ import (
 )
 
 func TestPostgres(t *testing.T) {
-	l := open(t, "postgres", ` with logs "{logs}", slow 400ms but not pg-csv, pg-json`, false, "initdb", "psql", "runuser")
+	l := open(t, "postgres", ` with logs "{logs}", slow 400ms but not pg-csv, pg-json`, false, "initdb", "psql",
+		"runuser")
 	l.version(l.run("postgres", "--version"))
 	at := port()
 	l.shell("mkdir -p {dir}/pg && chown postgres {dir}/pg {logs}")
-	as := func(args ...string) string { return l.run("runuser", append([]string{"-u", "postgres", "--"}, args...)...) }
+	as := func(args ...string) string {
+		return l.run("runuser", append([]string{"-u", "postgres", "--"},
+			args...)...)
+	}
 	as(find("initdb"), "-D", "{dir}/pg", "-A", "trust")
 	l.file("more.conf", fmt.Sprintf(`port=%d
 listen_addresses='127.0.0.1'
@@ -45,11 +49,13 @@ deadlock_timeout=200ms
 	control("start", "-l", "{dir}/pg/start.log")
 	answers()
 	l.ordinary("2000 statements of a client, some of them wrong, a reload, a restart and a rotation", func() {
-		require.NoError(l, psql("create table tides(a int primary key, b text)", "create role keeper login password 'lamp'",
+		require.NoError(l, psql("create table tides(a int primary key, b text)",
+			"create role keeper login password 'lamp'",
 			"insert into tides select g, repeat('x',100) from generate_series(1,2000) g").Run())
 		for i := range 40 {
 			c := psql()
-			c.Stdin = strings.NewReader(strings.Repeat("update tides set b='y' where a=1; select count(*) from tides;\n", 25) +
+			c.Stdin = strings.NewReader(strings.Repeat("update tides set b='y' where a=1; select count(*) from "+
+				"tides;\n", 25) +
 				"select nope from tides;\n")
 			c.Run()
 			switch i {
@@ -79,14 +85,17 @@ deadlock_timeout=200ms
 	})
 	l.fault("passwords are guessed", "pg-sign-in-refused", "warning", func() {
 		for range 6 {
-			l.runIn([]string{"PGPASSWORD=bad"}, "psql", "-h", "127.0.0.1", "-p", fmt.Sprint(at), "-U", "keeper", "postgres",
+			l.runIn([]string{"PGPASSWORD=bad"}, "psql", "-h", "127.0.0.1", "-p", fmt.Sprint(at), "-U", "keeper",
+				"postgres",
 				"-c", "select 1")
 		}
 	})
 	l.fault("two transactions wait for each other", "pg-deadlock", "notice", func() {
-		a := psql("begin; update tides set b='1' where a=1; select pg_sleep(0.4); update tides set b='2' where a=2; commit")
+		a := psql("begin; update tides set b='1' where a=1; select pg_sleep(0.4); update tides set b='2' where " +
+			"a=2; commit")
 		require.NoError(l, a.Start())
-		psql("begin; update tides set b='2' where a=2; select pg_sleep(0.4); update tides set b='1' where a=1; commit").Run()
+		psql("begin; update tides set b='2' where a=2; select pg_sleep(0.4); update tides set b='1' where a=1; " +
+			"commit").Run()
 		a.Wait()
 	})
 	l.fault("settings that it cannot read", "pg-settings-bad", "warning", func() {
@@ -111,7 +120,8 @@ deadlock_timeout=200ms
 }
 
 func TestMariaDB(t *testing.T) {
-	l := open(t, "mariadb", ` with logs "{logs}", slow 300ms but not system-journal`, false, "mariadbd", "mariadb-install-db")
+	l := open(t, "mariadb", ` with logs "{logs}", slow 300ms but not system-journal`, false, "mariadbd",
+		"mariadb-install-db")
 	l.version(l.run("mariadbd", "--version"))
 	at := port()
 	conf := l.file("my.cnf", fmt.Sprintf(`[mysqld]
@@ -140,7 +150,8 @@ innodb_print_all_deadlocks=1
 	run := start()
 	l.ordinary("600 statements of a client and a restart", func() {
 		require.NoError(l, sql("create database tides; create user keeper@'127.0.0.1' identified by 'lamp'; "+
-			"create table tides.t(a int primary key,b int) engine=innodb; insert into tides.t values(1,1),(2,2)").Run())
+			"create table tides.t(a int primary key,b int) engine=innodb; insert into tides.t "+
+			"values(1,1),(2,2)").Run())
 		for i := range 60 {
 			sql(strings.Repeat("update tides.t set b=b+1; ", 10)).Run()
 			if i == 30 {
@@ -160,9 +171,11 @@ innodb_print_all_deadlocks=1
 		}
 	})
 	l.fault("two transactions wait for each other", "mariadb-deadlock", "notice", func() {
-		a := sql("use tides; begin; update t set b=5 where a=1; select sleep(0.4); update t set b=6 where a=2; commit")
+		a := sql("use tides; begin; update t set b=5 where a=1; select sleep(0.4); update t set b=6 where a=2; " +
+			"commit")
 		require.NoError(l, a.Start())
-		sql("use tides; begin; update t set b=5 where a=2; select sleep(0.4); update t set b=6 where a=1; commit").Run()
+		sql("use tides; begin; update t set b=5 where a=2; select sleep(0.4); update t set b=6 where a=1; " +
+			"commit").Run()
 		a.Wait()
 	})
 	l.fault("it is killed", "mariadb-crash", "critical", func() {
@@ -189,7 +202,10 @@ dir {dir}/saved
 save 1 1
 enable-protected-configs yes
 `, at))
-	cli := func(args ...string) string { return l.run("redis-cli", append([]string{"-p", fmt.Sprint(at)}, args...)...) }
+	cli := func(args ...string) string {
+		return l.run("redis-cli", append([]string{"-p", fmt.Sprint(at)},
+			args...)...)
+	}
 	l.begin()
 	start := func() *exec.Cmd {
 		c := l.daemon("redis-server", conf)

@@ -58,7 +58,8 @@ func TestSignIns(t *testing.T) {
 		ssh("lamp1234", "lampkeeper", "true")
 	})
 	l.fault("sudo with what one may not do", "sudo-refused", "", func() { key("echo bad | sudo -S /bin/ls") })
-	l.fault("somebody becomes a master", "account-raised", "warning", func() { l.shell("usermod -aG sudo lampkeeper") })
+	l.fault("somebody becomes a master", "account-raised", "warning",
+		func() { l.shell("usermod -aG sudo lampkeeper") })
 	l.fault("an account is made", "account-changed", "notice", func() { l.shell("useradd lamphelper") })
 	l.rest("auth-log")
 }

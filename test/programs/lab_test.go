@@ -76,7 +76,8 @@ func report() {
 	t := tabwriter.NewWriter(os.Stdout, 2, 0, 2, ' ', 0)
 	fmt.Fprintln(t, "KIT\tPROGRAM\tORDINARY ENTRIES\tFALSE ALERTS\tFAULTS\tRAISED\tCLEARED")
 	for _, r := range results.list {
-		fmt.Fprintf(t, "%s\t%s\t%d\t%d\t%d\t%d\t%d\n", r.kit, r.version, r.entries, r.falsely, len(r.faults), r.raised,
+		fmt.Fprintf(t, "%s\t%s\t%d\t%d\t%d\t%d\t%d\n", r.kit, r.version, r.entries, r.falsely, len(r.faults),
+			r.raised,
 			r.clears)
 	}
 	t.Flush()
@@ -140,7 +141,8 @@ func find(name string) string {
 	if p, err := exec.LookPath(name); err == nil {
 		return p
 	}
-	for _, g := range []string{"/usr/sbin/", "/usr/lib/nut/", "/lib/nut/", "/usr/lib/postgresql/*/bin/", "/usr/lib/postfix/sbin/"} {
+	for _, g := range []string{"/usr/sbin/", "/usr/lib/nut/", "/lib/nut/", "/usr/lib/postgresql/*/bin/",
+		"/usr/lib/postfix/sbin/"} {
 		if list, _ := filepath.Glob(g + name); len(list) > 0 {
 			return list[len(list)-1]
 		}
@@ -199,7 +201,10 @@ func (l *lab) begin() {
 			}
 		}
 	})
-	l.until("the service", func() bool { return exec.Command(binary, "sources", "--data", l.dir+"/data").Run() == nil })
+	l.until("the service", func() bool {
+		return exec.Command(binary, "sources", "--data",
+			l.dir+"/data").Run() == nil
+	})
 }
 
 func (l *lab) changes() []change {
@@ -247,7 +252,7 @@ func (l *lab) daemon(name string, args ...string) *exec.Cmd {
 		args[i] = l.fill(args[i])
 	}
 	c := exec.Command(cmp.Or(find(name), name), args...)
-	c.Dir = l.dir
+	c.Dir, c.WaitDelay = l.dir, time.Second
 	var b bytes.Buffer
 	c.Stdout, c.Stderr = &b, &b
 	c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
@@ -377,7 +382,8 @@ func (l *lab) fault(what, rule, severity string, do func()) {
 		return false
 	})
 	l.result.raised++
-	l.result.faults = append(l.result.faults, fmt.Sprintf("%s: %s %s %s after %.1f s", what, rule, got.Change, got.Severity,
+	l.result.faults = append(l.result.faults, fmt.Sprintf("%s: %s %s %s after %.1f s", what, rule, got.Change,
+		got.Severity,
 		time.Since(began).Seconds()))
 }
 
@@ -388,7 +394,10 @@ func (l *lab) mended(what, rule string, do func()) {
 	began := time.Now()
 	do()
 	l.until(what+" clears "+rule, func() bool {
-		return slices.ContainsFunc(l.changes()[n:], func(c change) bool { return c.Rule == rule && c.Change == "cleared" })
+		return slices.ContainsFunc(l.changes()[n:], func(c change) bool {
+			return c.Rule == rule &&
+				c.Change == "cleared"
+		})
 	})
 	l.result.clears++
 	l.result.faults = append(l.result.faults, fmt.Sprintf("%s: %s cleared after %.1f s", what, rule,
@@ -405,7 +414,10 @@ func (l *lab) rest(source string, but ...string) {
 	args := []string{"replay", "--json", "--kit", l.kit, "--to", to}
 	if source != "" {
 		args = append(args, "--as", source)
-		files = slices.DeleteFunc(files, func(f string) bool { return !strings.HasPrefix(filepath.Base(f), l.restFile(source)) })
+		files = slices.DeleteFunc(files, func(f string) bool {
+			return !strings.HasPrefix(filepath.Base(f),
+				l.restFile(source))
+		})
 	}
 	c := exec.Command(binary, append(args, files...)...)
 	var errs bytes.Buffer

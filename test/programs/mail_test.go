@@ -88,7 +88,8 @@ virtual_mailbox_domains=known.example
 virtual_mailbox_maps=inline:{ {keeper@known.example=x} }
 virtual_transport=discard
 `, away))
-	l.shell(fmt.Sprintf("sed -i 's/^smtp      inet.*/127.0.0.1:%d inet n - n - - smtpd/; s/ y       -/ n       -/g' {dir}/etc/master.cf", at))
+	l.shell(fmt.Sprintf("sed -i 's/^smtp      inet.*/127.0.0.1:%d inet n - n - - smtpd/; s/ y       -/ n       "+
+		"-/g' {dir}/etc/master.cf", at))
 	start := func() { l.run("postfix", "-c", "{dir}/etc", "start"); l.listening(fmt.Sprintf("127.0.0.1:%d", at)) }
 	l.Cleanup(func() { l.run("postfix", "-c", "{dir}/etc", "stop") })
 	l.begin()
@@ -139,7 +140,8 @@ virtual_transport=discard
 // Exim cannot be installed beside Postfix: its packages are unpacked, and it is run where it lies.
 func TestExim(t *testing.T) {
 	l := open(t, "exim", ` with logs "{logs}"`, false, "apt-get", "dpkg")
-	l.shell("mkdir {dir}/x && cd {dir}/x && apt-get download -qq exim4-daemon-light libidn12 && for d in *.deb; do dpkg -x $d .; done")
+	l.shell("mkdir {dir}/x && cd {dir}/x && apt-get download -qq exim4-daemon-light libidn12 && for d in *.deb; " +
+		"do dpkg -x $d .; done")
 	exim := l.dir + "/x/usr/sbin/exim4"
 	if _, err := os.Stat(exim); err != nil {
 		t.Skip("its packages cannot be fetched")
@@ -251,7 +253,8 @@ service imap-login {
 `, at))
 	l.shell("mkdir -p {dir}/mail; chown mail {dir}/mail")
 	imap := func(account, password string) {
-		exec.Command("curl", "-s", "-m", "20", fmt.Sprintf("imap://127.0.0.1:%d/INBOX", at), "-u", account+":"+password, "-X",
+		exec.Command("curl", "-s", "-m", "20", fmt.Sprintf("imap://127.0.0.1:%d/INBOX", at), "-u",
+			account+":"+password, "-X",
 			"NOOP").Run()
 	}
 	start := func() *exec.Cmd {
@@ -285,7 +288,8 @@ service imap-login {
 			imap("keeper1", "guess")
 		}
 	})
-	l.fault("a process of it crashes", "dovecot-process-dies", "error", func() { l.shell("pkill -SEGV -f '^dovecot/auth'") })
+	l.fault("a process of it crashes", "dovecot-process-dies", "error",
+		func() { l.shell("pkill -SEGV -f '^dovecot/auth'") })
 	stop(run)
 	l.rest("system-log", "dovecot-down")
 }

@@ -13,13 +13,17 @@ import (
 
 // asks asks a name server of this machine.
 func (l *lab) asks(at int, args ...string) string {
-	return l.run("dig", append([]string{"-p", fmt.Sprint(at), "@127.0.0.1", "+short", "+time=2", "+tries=1"}, args...)...)
+	return l.run("dig", append([]string{"-p", fmt.Sprint(at), "@127.0.0.1", "+short", "+time=2", "+tries=1"},
+		args...)...)
 }
 
 // answers waits until a name server answers.
 func (l *lab) answers(at int) {
 	l.Helper()
-	l.until("a name server", func() bool { return !strings.Contains(l.asks(at, "x.example"), "no servers could be reached") })
+	l.until("a name server", func() bool {
+		return !strings.Contains(l.asks(at, "x.example"),
+			"no servers could be reached")
+	})
 }
 
 func TestBind(t *testing.T) {
@@ -27,7 +31,8 @@ func TestBind(t *testing.T) {
 	l.version(l.run("named", "-v"))
 	l.syslog()
 	at, away := port(), port()
-	settings := fmt.Sprintf(`options { directory "{dir}"; pid-file none; listen-on port %d {127.0.0.1;}; listen-on-v6 {none;};
+	settings := fmt.Sprintf(`options { directory "{dir}"; pid-file none; listen-on port %d {127.0.0.1;};
+ listen-on-v6 {none;};
  recursion no; dnssec-validation no; session-keyfile none; allow-transfer {none;}; };
 controls {};
 zone "gullhaven.example" { type master; file "{dir}/zone"; };
@@ -61,9 +66,13 @@ zone "gullhaven.example" { type master; file "{dir}/zone"; };
 		run.Process.Signal(syscall.SIGHUP)
 	})
 	l.mended("it is mended", "dns-zone-broken", func() { zone(""); run.Process.Signal(syscall.SIGHUP) })
-	l.fault("somebody wants a whole zone", "dns-refused", "warning", func() { l.asks(at, "gullhaven.example", "axfr") })
+	l.fault("somebody wants a whole zone", "dns-refused", "warning", func() {
+		l.asks(at, "gullhaven.example",
+			"axfr")
+	})
 	l.fault("its primary is away", "dns-zone-not-fetched", "warning", func() {
-		l.file("named.conf", settings+fmt.Sprintf("zone \"quay.example\" { type slave; masters port %d {127.0.0.1;}; "+
+		l.file("named.conf", settings+fmt.Sprintf("zone \"quay.example\" { type slave; masters port %d "+
+			"{127.0.0.1;}; "+
 			"file \"{dir}/slave\"; };\n", away))
 		for range 3 { // each time it is told to it tries anew
 			run.Process.Signal(syscall.SIGHUP)
@@ -110,7 +119,10 @@ forward-zone:
 	l.begin()
 	start := func() *exec.Cmd {
 		c := l.daemon("unbound", "-d", "-c", conf)
-		l.until("it answers", func() bool { return strings.Contains(l.asks(at, "ns.gullhaven.example"), "127.0.0.1") })
+		l.until("it answers", func() bool {
+			return strings.Contains(l.asks(at, "ns.gullhaven.example"),
+				"127.0.0.1")
+		})
 		return c
 	}
 	run := start()
@@ -127,6 +139,7 @@ forward-zone:
 		}
 	})
 	l.fault("the server that it asks is away", "unbound-cannot-resolve", "notice", func() {
+		l.run("dig", "-p", fmt.Sprint(at), "@127.0.0.1", "+time=40", "+tries=1", "first.example") // it tries for long
 		for i := range 25 {
 			l.asks(at, fmt.Sprintf("x%d.example", i))
 		}
@@ -147,12 +160,16 @@ func TestDnsmasq(t *testing.T) {
 	l.syslog()
 	at, away := port(), port()
 	args := []string{"-k", "-p", fmt.Sprint(at), "--listen-address=127.0.0.1", "--bind-interfaces", "--no-resolv",
-		fmt.Sprintf("--server=127.0.0.1#%d", away), "--user=root", "--dns-forward-max=3", "--pid-file=", "--conf-file=/dev/null",
+		fmt.Sprintf("--server=127.0.0.1#%d", away), "--user=root", "--dns-forward-max=3", "--pid-file=",
+		"--conf-file=/dev/null",
 		"--address=/gullhaven.example/127.0.0.1"}
 	l.begin()
 	start := func() *exec.Cmd {
 		c := l.daemon("dnsmasq", args...)
-		l.until("it answers", func() bool { return strings.Contains(l.asks(at, "ns.gullhaven.example"), "127.0.0.1") })
+		l.until("it answers", func() bool {
+			return strings.Contains(l.asks(at, "ns.gullhaven.example"),
+				"127.0.0.1")
+		})
 		return c
 	}
 	run := start()
@@ -170,7 +187,8 @@ func TestDnsmasq(t *testing.T) {
 	})
 	l.fault("the server that it asks is away", "dnsmasq-too-many", "warning", func() {
 		for i := range 12 {
-			c := exec.Command("dig", "-p", fmt.Sprint(at), "@127.0.0.1", "+time=1", "+tries=1", fmt.Sprintf("y%d.example", i))
+			c := exec.Command("dig", "-p", fmt.Sprint(at), "@127.0.0.1", "+time=1", "+tries=1",
+				fmt.Sprintf("y%d.example", i))
 			require.NoError(l, c.Start())
 			go c.Wait()
 		}
@@ -191,16 +209,20 @@ func TestDHCP(t *testing.T) {
 	}
 	l.syslog()
 	l.Cleanup(func() { l.shell("ip netns del dimlab; ip link del dimlabA") })
-	if out := l.shell("ip link add dimlabA type veth peer name dimlabB && ip netns add dimlab && ip link set dimlabB netns dimlab && " +
-		"ip addr add 10.77.0.1/24 dev dimlabA && ip link set dimlabA up && ip netns exec dimlab ip link set dimlabB up"); out != "" {
+	if out := l.shell("ip link add dimlabA type veth peer name dimlabB && ip netns add dimlab && ip link set " +
+		"dimlabB netns dimlab && " +
+		"ip addr add 10.77.0.1/24 dev dimlabA && ip link set dimlabA up && ip netns exec dimlab ip link set " +
+		"dimlabB up"); out != "" {
 		t.Skip("no network of its own can be made here: " + out)
 	}
-	conf := l.file("dhcpd.conf", "default-lease-time 60; max-lease-time 120;\nsubnet 10.77.0.0 netmask 255.255.255.0 { range 10.77.0.10 10.77.0.10; }\n")
+	conf := l.file("dhcpd.conf", "default-lease-time 60; max-lease-time 120;\nsubnet 10.77.0.0 netmask "+
+		"255.255.255.0 { range 10.77.0.10 10.77.0.10; }\n")
 	l.file("leases", "")
 	l.begin()
 	l.daemon("dhcpd", "-f", "-cf", conf, "-lf", "{dir}/leases", "-pf", "{dir}/dhcpd.pid", "dimlabA")
 	ask := func(n int) {
-		l.run("timeout", "8", "ip", "netns", "exec", "dimlab", client, "-1", "-sf", "/bin/true", "-lf", fmt.Sprintf("{dir}/c%d", n),
+		l.run("timeout", "8", "ip", "netns", "exec", "dimlab", client, "-1", "-sf", "/bin/true", "-lf",
+			fmt.Sprintf("{dir}/c%d", n),
 			"-pf", fmt.Sprintf("{dir}/p%d", n), "dimlabB")
 		l.shell("pkill -f " + client)
 	}
@@ -211,7 +233,8 @@ func TestDHCP(t *testing.T) {
 		}
 	})
 	l.fault("another one asks, and none is left", "dhcp-no-addresses", "", func() {
-		l.shell("ip netns exec dimlab ip link set dimlabB down; ip netns exec dimlab ip link set dimlabB address 02:00:00:00:00:77; " +
+		l.shell("ip netns exec dimlab ip link set dimlabB down; ip netns exec dimlab ip link set dimlabB address " +
+			"02:00:00:00:00:77; " +
 			"ip netns exec dimlab ip link set dimlabB up")
 		ask(2)
 	})

@@ -123,7 +123,8 @@ func TestApache(t *testing.T) {
 	l.file("www/index.html", "Gullhaven\n")
 	l.run("htpasswd", "-bc", "{dir}/ht", "keeper", "lamp")
 	var mods string
-	for _, m := range []string{"mpm_prefork", "authz_core", "authn_core", "authz_user", "authn_file", "auth_basic", "proxy",
+	for _, m := range []string{"mpm_prefork", "authz_core", "authn_core", "authz_user", "authn_file",
+		"auth_basic", "proxy",
 		"proxy_http", "alias", "dir"} {
 		mods += fmt.Sprintf("LoadModule %s_module /usr/lib/apache2/modules/mod_%s.so\n", m, m)
 	}
@@ -296,7 +297,11 @@ shutdown_lifetime 1 seconds
 				l.listening(fmt.Sprintf("127.0.0.1:%d", way))
 			case 100:
 				l.run("squid", "-f", conf, "-k", "shutdown")
-				l.until("it has ended", func() bool { _, err := os.Stat(l.dir + "/run/squid.pid"); return err != nil })
+				l.until("it has ended", func() bool {
+					_, err := os.Stat(l.dir +
+						"/run/squid.pid")
+					return err != nil
+				})
 				start()
 			}
 		}
