@@ -96,9 +96,15 @@ type BenchOthers struct {
 }
 
 // BenchFile is a settings file as it lies in the folder.
+//
+// Asked for a place in a kit, it is a new file with a copy of the block that stands there, which would then stand
+// in the kit's place; Says tells so.
 type BenchFile struct {
 	File string `json:"file"`
+	Line int    `json:"line,omitempty"`
 	Body string `json:"body"`
+	New  bool   `json:"new,omitempty"`
+	Says string `json:"says,omitempty"`
 }
 
 // BenchSave is a text that is to be written into a file, and what stood there when it was

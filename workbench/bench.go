@@ -514,6 +514,10 @@ func benchRow(r *lang.Rule, x *trial.TriedRow, q api.BenchQuery, at entry.Instan
 
 // BenchOpen answers with a settings file of the folder, as it is now.
 func (s *Workbench) BenchOpen(_ context.Context, q api.BenchFile) (*api.BenchFile, error) {
+	sn := s.Window.Now()
+	if kit := sn.Settings.KitOf(lang.Pos{File: q.File}); kit != "" {
+		return s.openKit(sn, q, kit)
+	}
 	if err := s.ownFile(q.File); err != nil {
 		return nil, err
 	}

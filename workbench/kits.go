@@ -5,6 +5,7 @@ import (
 	"context"
 	"dimlantern/api"
 	"dimlantern/kits"
+	"dimlantern/snapshot"
 	"dimlantern/store"
 	"errors"
 	"fmt"
@@ -194,6 +195,51 @@ func bodyOf(texts []folder.Text, name string) string {
 		}
 	}
 	return ""
+}
+
+// openKit opens a copy of a kit's block, as it is at work, in a file of the settings' own that is not there yet.
+func (s *Workbench) openKit(sn *snapshot.Snapshot, q api.BenchFile, kit string) (*api.BenchFile, error) {
+	placed, _ := folder.Blocks(sn.Texts)
+	var at *lang.Placed
+	for i, b := range placed {
+		if b.Pos.File == q.File && b.Pos.Line <= q.Line && (at == nil || b.Pos.Line > at.Pos.Line) {
+			at = &placed[i]
+		}
+	}
+	if at == nil {
+		return nil, fmt.Errorf("nothing of the kit %s stands there any more", kit)
+	}
+	name := at.Name
+	for n := 2; ; n++ {
+		file := filepath.Join(sn.Folder(), name+".lantern")
+		if _, err := os.Stat(file); errors.Is(err, fs.ErrNotExist) {
+			return &api.BenchFile{File: file, Line: 1, Body: at.Text, New: true,
+				Says: fmt.Sprintf("a copy of what the kit "+
+					"%s says: once it is written it stands in its place", kit)}, nil
+		}
+		name = fmt.Sprintf("%s-%d", at.Name, n)
+	}
+}
+
+// changeKit does to a block of a kit what is to be done: it is left out, or copied.
+func (s *Workbench) changeKit(sn *snapshot.Snapshot, c *api.BlockChange, kit string) ([]api.BenchSave, error) {
+	switch c.What {
+	case "off", "delete":
+	default:
+		return nil,
+			fmt.Errorf("%s comes from the kit %s: enter opens a copy, which stands in its place; o leaves it out",
+				c.Of, kit)
+	}
+	file := sn.Settings.Kit(kit).UsedAt().File
+	b, err := regular.Read(file, folder.MaxFile)
+	if err != nil {
+		return nil, fmt.Errorf("%s cannot be read: %w", file, folder.Reason(err))
+	}
+	f := lang.Parse(file, b)
+	if !f.LeaveOut(kit, c.Of) {
+		return nil, fmt.Errorf("%s no longer uses the kit %s", filepath.Base(file), kit)
+	}
+	return []api.BenchSave{{File: file, Body: f.Edited(), Was: string(b)}}, nil
 }
 
 var kitName = regexp.MustCompile(`^[a-z][a-z0-9_-]*$`)

@@ -432,6 +432,9 @@ func (s *Workbench) changeBlock(c *api.BlockChange) ([]api.BenchSave, error) {
 	if !there || filepath.Ext(at.File) != ".lantern" {
 		return nil, fmt.Errorf("no %s of the settings folder is called %s", c.Kind, c.Of)
 	}
+	if kit := settings.KitOf(at); kit != "" {
+		return s.changeKit(sn, c, kit)
+	}
 	if c.What == "copy" || c.What == "rename" {
 		if !lang.IsName(c.Name) {
 			return nil, lang.NotAName(c.Name)

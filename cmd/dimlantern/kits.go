@@ -31,7 +31,7 @@ func kitsCommand() *cobra.Command {
 		Short: "What is found on this machine, and the kits that fit it",
 		Long: `Kits are settings for programs and machines of one kind, ready to be used: sources,
 rules with their tests, questions and a report. Without a word this looks at what runs
-on this machine, which logs grow, and which kits fit; it opens no log for that. A folder
+on this machine, which logs grow, and which kits fit; it reads no log for that. A folder
 kits/ in the settings folder adds kits, and goes before those that come with Dim Lantern.`,
 		Example: "  dimlantern kits\n  dimlantern kits show sign-ins\n  dimlantern kits use --found --write\n" +
 			"  dimlantern kits try /var/log/app.log",
@@ -144,7 +144,7 @@ func printFound(out io.Writer, m *found.Machine) {
 	if m.Cut != "" {
 		fmt.Fprintln(out, "not everything was looked at:", m.Cut)
 	}
-	fmt.Fprintf(out, "looked for %s; no log was opened\n", m.Took.Round(10*time.Millisecond))
+	fmt.Fprintf(out, "looked for %s; no log was read\n", m.Took.Round(10*time.Millisecond))
 }
 
 // mostShown is how many logs are listed.

@@ -59,7 +59,12 @@ is standard input; .gz and .zst are read as they are.`,
 	c.Flags().StringVar(&o.pdf, "pdf", "", "draw the lifelines into this PDF file")
 	c.Flags().StringVar(&o.kit, "kit", "",
 		"the rules of a kit; --rules then names the settings folder with its kits/")
-	c.MarkFlagsOneRequired("rules", "kit")
+	c.PreRunE = func(cmd *cobra.Command, _ []string) error {
+		if !cmd.Flags().Changed("rules") && !cmd.Flags().Changed("kit") {
+			return fmt.Errorf("replay needs --rules, or --kit: see dimlantern replay --help")
+		}
+		return nil
+	}
 	return c
 }
 

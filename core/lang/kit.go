@@ -239,3 +239,26 @@ func (s *Settings) Kit(name string) *Kit {
 	}
 	return nil
 }
+
+// UsedAt is where the settings use the kit; the zero value where they do not.
+func (k *Kit) UsedAt() Pos { return k.at.pos }
+
+// LeaveOut adds a name to what the settings leave out of a kit. It answers false where they do not use it.
+func (f *File) LeaveOut(kit, block string) bool {
+	for _, b := range f.blocks {
+		for _, c := range b.clauses {
+			if b.kind.src != "settings" || c.keyword() != "use" || len(c.toks) < 3 || c.toks[2].src != kit {
+				continue
+			}
+			last := len(c.toks) - 1
+			more := []token{{kind: name, src: "but"}, {kind: name, src: "not"}, {kind: name, src: block}}
+			if slices.ContainsFunc(c.toks, func(t token) bool { return t.is("but") }) {
+				more = []token{{kind: punct, src: ","}, {kind: name, src: block}}
+			}
+			more[len(more)-1].trail, c.toks[last].trail = c.toks[last].trail, ""
+			c.toks = append(c.toks, more...)
+			return true
+		}
+	}
+	return false
+}

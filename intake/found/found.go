@@ -1,7 +1,7 @@
 // Package found looks at a machine for what could be watched on it: programs that run, logs that grow, units
 // that speak into the journal, channels, and what runs by the clock; and which kit fits each.
 //
-// It looks at names, sizes and times alone, and opens no log. It follows no links, does not go into folders
+// It looks at names, sizes, times and rights alone, and reads no log. It follows no links, does not go into folders
 // that hold no logs, and ends when its context does, with what it has found until then.
 package found
 

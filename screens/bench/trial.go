@@ -185,7 +185,7 @@ func (r *Room) whyLife() tea.Cmd {
 // openFile opens a file, with the cursor on a line of it; instead is a text that stands there,
 // changed, instead of the file's.
 func (r *Room) openFile(file string, line int, instead string) tea.Cmd {
-	return room.Ask(r.stage, api.OpenText, api.BenchFile{File: file}, room.Patience,
+	return room.Ask(r.stage, api.OpenText, api.BenchFile{File: file, Line: line}, room.Patience,
 		func(f *api.BenchFile, err error) tea.Cmd {
 			switch {
 			case err != nil && instead != "": // it is gone: it comes back as a new one
@@ -196,6 +196,9 @@ func (r *Room) openFile(file string, line int, instead string) tea.Cmd {
 				r.open(f, line, false)
 				r.text.Replace(instead, 1)
 				r.stage.Say("the text from before; ^p shows what putting it to work changes")
+			case f.New:
+				r.open(f, f.Line, true)
+				r.stage.Say(f.Says)
 			default:
 				r.open(f, line, false)
 				r.restore()

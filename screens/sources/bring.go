@@ -164,7 +164,11 @@ func (b *bring) lookingKeys() room.Keys {
 			Told("shows what will be written, and what it does"))
 	}
 	list = append(list, room.Do("esc", b.stage.Back).Said("leave it", "leave").Told("nothing is written"))
-	return room.Keys{Where: "what there is here", Alone: true, List: list}
+	where := "typing a path"
+	if b.here.row >= 0 {
+		where = "what there is here"
+	}
+	return room.Keys{Where: where, Alone: true, List: list}
 }
 
 // tab goes on with a path as far as the files that are there agree, and then lists them;

@@ -219,7 +219,9 @@ func (h *here) drawLog(c *paint.Canvas, y int, l api.HereLog, style paint.Style)
 		if l.Daily > 0 {
 			words += ", " + humanize.Bytes(uint64(l.Daily)) + " a day"
 		}
-		words += ", written " + entry.RoughSpan(time.Since(l.Mod).Truncate(time.Second)) + " ago"
+		if !l.Mod.IsZero() {
+			words += ", written " + entry.RoughSpan(time.Since(l.Mod).Truncate(time.Second)) + " ago"
+		}
 		if l.Kit != "" {
 			words += ", the kit " + l.Kit + " reads it"
 		}

@@ -44,6 +44,14 @@ func sits() *hand {
 		v.Out = h.out
 		return v, nil
 	})
+	api.AskHere.Answer(desk, func(context.Context, api.HereQuery) (*api.Here, error) {
+		return &api.Here{Programs: 3, Kits: []api.HereKit{{Name: "pump", Note: "pumps", Why: "pumpd runs",
+			Runs: true},
+			{Name: "tide", Note: "tides", Why: "tided runs", Runs: true, Words: "may not be read", Mend: "usermod"},
+			{Name: "gate", Note: "gates", Why: "gated is installed"}, {Name: "used", Runs: true, Used: true}},
+			Logs: []api.HereLog{{Path: "/var/log/quay.log", Size: 1200, Daily: 5000}, {Path: "/var/log/own.log",
+				Source: "own"}}}, nil
+	})
 	api.AskEntries.Answer(desk, func(_ context.Context, q api.EntriesQuery) (*api.Entries, error) {
 		h.asked = append(h.asked, q)
 		e := &api.Entries{Origin: q.Origin, Layout: "line", Fields: []string{"host"}, Looked: 40}
@@ -64,7 +72,8 @@ func sits() *hand {
 		if q.Text == "level ==" {
 			return nil, &api.Problem{Code: api.Refused, What: "a value was expected"}
 		}
-		f := &api.Found{Expr: q.Text != "low", Looked: 20, Lines: []api.FoundEntry{{Source: "harbour", Origin: q.Origin,
+		f := &api.Found{Expr: q.Text != "low", Looked: 20, Lines: []api.FoundEntry{{Source: "harbour",
+			Origin: q.Origin,
 			EntryView: api.EntryView{At: entry.Instant(900 - len(h.sought)), Raw: "pump 7 is low",
 				Text: "pump 7 is low\nand more",
 				Fits: true}}}}
@@ -109,6 +118,9 @@ func sits() *hand {
 	})
 	api.DoPut.Answer(desk, func(_ context.Context, q api.PutQuery) (*api.Put, error) {
 		h.puts = append(h.puts, q)
+		if q.Block == nil {
+			return &api.Put{Title: "use kits"}, nil
+		}
 		return &api.Put{Title: q.Block.Title(), Done: "done"}, nil
 	})
 	api.AskWhy.Answer(desk, func(_ context.Context, q api.WhyQuery) (*api.Why, error) {
@@ -200,7 +212,8 @@ func TestFromAnEntry(t *testing.T) {
 	assert.Equal(t, api.BeginQuery{Origin: "a:/v/pump-1.log", Raw: "pump 7 is low", Severity: entry.Warning},
 		h.begun[0])
 	s := h.Text()
-	for _, want := range []string{"begin a rule", "‹warning›", "rule pump {", "It would hit 1,200 of the newest 5,000",
+	for _, want := range []string{"begin a rule", "‹warning›", "rule pump {",
+		"It would hit 1,200 of the newest 5,000",
 		"raise 1 alert."} {
 		assert.Contains(t, s, want)
 	}
@@ -321,6 +334,30 @@ func TestStart(t *testing.T) {
 	assert.Contains(t, h.Text(), "Nothing is watched yet")
 	h.Press("esc")
 	assert.NotContains(t, h.Text(), "where")
+}
+
+// What is found here stands under +: the kits that are at work are taken with one key, each can be left; a log that
+// nothing reads is brought in by itself. What happens is shown before it does.
+func TestFoundHere(t *testing.T) {
+	h := sits()
+	h.Stage.W, h.Stage.H = 120, 40
+	h.Press("+")
+	text := h.Text()
+	for _, want := range []string{"found here", "3 programs run", "+ pump", "· gate", "= used", "usermod",
+		"/var/log/quay.log",
+		"5.0 kB a day"} {
+		assert.Contains(t, text, want)
+	}
+	assert.NotContains(t, text, "/var/log/own.log")
+	h.Press("down", "space", "down", "down", "space")
+	h.Press("enter")
+	require.Len(t, h.puts, 1)
+	require.Equal(t, []string{"tide", "gate"}, h.puts[0].Kits)
+	require.False(t, h.puts[0].Do, "it is shown first")
+	h.Press("esc", "down", "down")
+	h.Press("enter")
+	require.Equal(t, "/var/log/quay.log", h.brought[len(h.brought)-1].Path)
+	require.False(t, h.brought[len(h.brought)-1].Write)
 }
 
 // Whatever keys come, what is drawn fits into its window.

@@ -9,6 +9,8 @@ import (
 	"dimlantern/core/engine"
 	"dimlantern/screens/paint"
 	"dimlantern/screens/room"
+
+	"github.com/charmbracelet/x/ansi"
 )
 
 // drawDetail draws the chosen row's clears, story and evidence side by side.
@@ -21,7 +23,8 @@ func (r *Room) drawDetail(c *paint.Canvas, top, bottom int, p paint.Palette, bas
 	c.Rule(1, top, 2, rule, false)
 	at := c.Put(4, top, base.With(p.Strong).Strong(), x.Rule)
 	at = c.Cut(at+2, top, 40, base.With(p.Dim), strings.Join(x.Key, " "))
-	if d != nil {
+	long := d != nil && ansi.StringWidth(d.Advise) > c.W-at-12
+	if d != nil && !long {
 		at = c.Cut(at+4, top, c.W-at-12, base.With(p.Dim), d.Advise)
 	}
 	c.Rule(at+1, top, c.W-at-3, rule, false)
@@ -32,7 +35,18 @@ func (r *Room) drawDetail(c *paint.Canvas, top, bottom int, p paint.Palette, bas
 	for y := top + 1; y < bottom; y++ {
 		c.Put(middle, y, rule, "│")
 	}
-	r.left(c, 1, top+2, middle-2, bottom, x, d, p, base)
+	y := top + 2
+	if long {
+		c.Put(1, y, base.With(p.Dim), "first")
+		for _, part := range room.Wrap(d.Advise, middle-12) {
+			if y < bottom {
+				c.Cut(10, y, middle-11, base, part)
+				y++
+			}
+		}
+		y++
+	}
+	r.left(c, 1, y, middle-2, bottom, x, d, p, base)
 	r.evidence(c, middle+3, top+1, c.W-middle-4, bottom, d, p, base)
 }
 
@@ -165,10 +179,13 @@ func (r *Room) drawDrawer(c *paint.Canvas, top, bottom int, p paint.Palette, bas
 	}
 	y := top + 1
 	if d.Advise != "" {
-		c.Cut(0, y, c.W, base.With(p.Dim), d.Advise)
-		y++
+		lines := room.Wrap(d.Advise, c.W)
+		for _, part := range lines[:min(len(lines), 3)] {
+			c.Cut(0, y, c.W, base.With(p.Dim), part)
+			y++
+		}
 	}
-	room := bottom - y
-	y = r.left(c, 0, y, c.W, min(bottom, y+room/2), x, &api.Detail{Clears: d.Clears, Story: d.Story}, p, base)
+	rows := bottom - y
+	y = r.left(c, 0, y, c.W, min(bottom, y+rows/2), x, &api.Detail{Clears: d.Clears, Story: d.Story}, p, base)
 	r.evidence(c, 0, min(y+1, bottom-2), c.W, bottom, d, p, base)
 }

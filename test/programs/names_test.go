@@ -208,7 +208,9 @@ func TestDHCP(t *testing.T) {
 		t.Skip("the client's package cannot be fetched")
 	}
 	l.syslog()
-	l.Cleanup(func() { l.shell("ip netns del dimlab; ip link del dimlabA") })
+	gone := func() { l.shell("ip netns del dimlab; ip link del dimlabA") }
+	gone()
+	l.Cleanup(gone)
 	if out := l.shell("ip link add dimlabA type veth peer name dimlabB && ip netns add dimlab && ip link set " +
 		"dimlabB netns dimlab && " +
 		"ip addr add 10.77.0.1/24 dev dimlabA && ip link set dimlabA up && ip netns exec dimlab ip link set " +
