@@ -59,7 +59,7 @@ test: tools build lint
 	@seed=$$(date +%s); echo "gauntlets with seed $$seed"; $(GO) test ./intake ./service -run 'TestGauntlet' -rapid.checks=300 -rapid.seed=$$seed
 	./$(BIN) test demo/settings
 	./$(BIN) check demo/settings >/dev/null
-	./$(BIN) fmt --check demo/settings kits/*
+	./$(BIN) fmt --check demo/settings kits/*/*.lantern
 	./$(BIN) kits test
 
 # The race detector needs cgo, for this alone.

@@ -310,7 +310,7 @@ func NewKit(settings, name string, from []string) (file string, said []string, e
 			}
 		}
 	}
-	return file, said, folder.WriteNew(file, out.Format())
+	return file, said, folder.WriteNew(file, lang.Parse(file, []byte(b.String())).Format())
 }
 
 func baseNames(paths []string) []string {

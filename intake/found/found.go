@@ -479,7 +479,11 @@ func (m *Machine) lives(path string) bool {
 func (m *Machine) Missing(k *lang.Kit) string {
 	for _, n := range k.Needs {
 		if words, _ := m.hasAny(k, n); words == "" {
-			return n.String()
+			filled := make(lang.Need, len(n))
+			for i, w := range n {
+				filled[i] = lang.Wanted{Kind: w.Kind, Name: k.Fill(w)}
+			}
+			return filled.String()
 		}
 	}
 	return ""
@@ -548,7 +552,8 @@ func (m *Machine) choose(f *Fit, k Kit) {
 			list := m.glob(g)
 			if len(list) == 0 && m.there(filepath.Dir(base(g))) {
 				if _, err := os.ReadDir(m.at(base(g))); errors.Is(err, fs.ErrPermission) {
-					f.Words, f.Mend = intake.Denied(m.at(base(g)), err)
+					words, mend := intake.Denied(m.at(base(g)), err)
+					f.Words, f.Mend = base(g)+": "+words, mend
 				}
 			}
 			for _, p := range list[:min(len(list), 20)] {

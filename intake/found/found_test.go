@@ -80,7 +80,7 @@ func TestFits(t *testing.T) {
 			Channels: t.TempDir()})
 		if !x.fits {
 			require.Empty(t, m.Fits, name)
-			require.Equal(t, `program "tided" or files "{logs}/tide.log"`, m.Missing(kit(t, tideKit).Kit))
+			require.Equal(t, `program "tided" or files "/var/log/tide/tide.log"`, m.Missing(kit(t, tideKit).Kit))
 			continue
 		}
 		require.Len(t, m.Fits, 1, name)

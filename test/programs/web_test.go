@@ -210,7 +210,7 @@ ProxyPass /app http://127.0.0.1:%d/ retry=0 timeout=1
 	})
 	l.fault("it is stopped", "apache-down", "error", func() { l.shell("kill -TERM $(cat {dir}/apache.pid)") })
 	l.mended("it is started", "apache-down", start)
-	l.rest("")
+	l.rest("", "apache-site-silent")
 }
 
 func TestHAProxy(t *testing.T) {
