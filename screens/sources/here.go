@@ -67,7 +67,7 @@ func (h *here) rows() int {
 	if h.got == nil {
 		return 0
 	}
-	return len(h.got.Kits) + len(h.logs())
+	return len(h.kits()) + len(h.logs())
 }
 
 // move chooses another row; above the first there is none.
@@ -81,16 +81,17 @@ func (h *here) log() string {
 	return ""
 }
 
+// kits are the kits that are listed: those that are not in use.
 func (h *here) kits() []api.HereKit {
 	if h.got == nil {
 		return nil
 	}
-	return h.got.Kits
+	return slices.DeleteFunc(slices.Clone(h.got.Kits), func(k api.HereKit) bool { return k.Used })
 }
 
 // toggle takes a kit out of those that are taken, or in.
 func (h *here) toggle() {
-	if h.row >= 0 && h.row < len(h.kits()) && !h.kits()[h.row].Used {
+	if h.row >= 0 && h.row < len(h.kits()) {
 		name := h.kits()[h.row].Name
 		h.off[name] = !h.off[name]
 	}
@@ -162,6 +163,12 @@ func (h *here) drawRows(c *paint.Canvas, y, rows, n, chosen int, each func(y, i 
 
 func (h *here) summary() string {
 	g := h.got
+	var used []string
+	for _, k := range g.Kits {
+		if k.Used {
+			used = append(used, k.Name)
+		}
+	}
 	parts := []string{room.Count(g.Programs, "program") + " run"}
 	if g.Journal != "" {
 		parts = append(parts, "in the journal "+g.Journal)
@@ -171,6 +178,9 @@ func (h *here) summary() string {
 	}
 	if g.Cron > 0 {
 		parts = append(parts, room.Count(g.Cron, "list")+" of jobs by the clock")
+	}
+	if len(used) > 0 {
+		parts = append(parts, "in use: "+strings.Join(used, " "))
 	}
 	if g.Cut != "" {
 		parts = append(parts, g.Cut)
@@ -182,19 +192,13 @@ func (h *here) summary() string {
 func (h *here) drawKit(c *paint.Canvas, y int, k api.HereKit, style paint.Style) {
 	p := h.stage.Palette
 	mark, color := "·", p.Dim
-	switch {
-	case k.Used:
-		mark = "="
-	case k.Runs != h.off[k.Name]:
+	if k.Runs != h.off[k.Name] {
 		mark, color = "+", p.Severity[entry.Notice]
 	}
 	c.Put(3, y, style.With(color), mark)
 	c.Cut(5, y, 12, style, k.Name)
 	words := k.Why
-	switch {
-	case k.Used:
-		words = "in use"
-	case k.Words != "":
+	if k.Words != "" {
 		words, style = k.Words, style.With(p.Severity[entry.Warning])
 		if k.Mend != "" {
 			words += ": " + k.Mend

@@ -343,7 +343,7 @@ func TestFoundHere(t *testing.T) {
 	h.Stage.W, h.Stage.H = 120, 40
 	h.Press("+")
 	text := h.Text()
-	for _, want := range []string{"found here", "3 programs run", "+ pump", "· gate", "= used", "usermod",
+	for _, want := range []string{"found here", "3 programs run", "+ pump", "· gate", "in use: used", "usermod",
 		"/var/log/quay.log",
 		"5.0 kB a day"} {
 		assert.Contains(t, text, want)
