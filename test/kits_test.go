@@ -32,7 +32,7 @@ func TestTheFirstMinute(t *testing.T) {
 	x.keys("3")
 	x.see("packages-log")
 	x.keys("+")
-	x.see("in use: linux")
+	x.until("the kit in use", func(s string) bool { return strings.Contains(s, "in use: ") && !strings.Contains(s, "+ linux") })
 }
 
 // guesses are lines that sshd wrote: ten guesses, and then it worked.

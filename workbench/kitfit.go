@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/core/layout"
 	"dimlantern/core/match"
@@ -19,6 +20,7 @@ type KitFit struct {
 	Entries     int // of the log's head and end that were looked at
 	Fits        int // of them, those that the source's layout fits and that a program of the kit wrote
 	ByPath      bool
+	Fields      int // into which the entries that fit are divided, together
 }
 
 // FitKits tries the sources of kits on a log, and answers with those that fit more than one entry in ten, the best
@@ -71,7 +73,10 @@ func (f KitFit) better(than KitFit) bool {
 	if a, b := 20*f.Fits/max(f.Entries, 1), 20*than.Fits/max(than.Entries, 1); a != b {
 		return a > b
 	}
-	return f.ByPath && !than.ByPath
+	if f.ByPath != than.ByPath {
+		return f.ByPath
+	}
+	return f.Fields > than.Fields // the one that knows more of it
 }
 
 // fitSource tries one source of a kit on a log.
@@ -83,7 +88,12 @@ func fitSource(s *lang.Settings, k *lang.Kit, src *lang.Source, path string) (Ki
 	}
 	plan := match.NewPlan(s, src, nil, time.Local)
 	d := &layout.Divider{Layout: plan.Layout}
-	programs := programsOf(k)
+	speaks := speakersOf(s, k)
+	timed := plan.Layout.Timed()
+	asks := false
+	if l := s.Layout(src.LayoutName()); l != nil {
+		asks = slices.Contains(l.Fields(), "program")
+	}
 	plan.Entries([]byte(strings.Join(lines, "\n")+"\n"), func(line []byte) {
 		if len(strings.TrimSpace(string(line))) == 0 {
 			return
@@ -93,30 +103,56 @@ func fitSource(s *lang.Settings, k *lang.Kit, src *lang.Source, path string) (Ki
 			return
 		}
 		x := d.Divide(line, near)
-		if !x.Fits {
+		if !x.Fits || timed && !x.Timed {
 			return
 		}
-		for _, f := range x.Fields {
-			if f.Name == "program" && !slices.ContainsFunc(programs, func(p string) bool {
-				return f.Value == p || strings.HasPrefix(f.Value, p+"/")
-			}) {
+		if asks {
+			i := slices.IndexFunc(x.Fields, func(f entry.Field) bool { return f.Name == "program" })
+			if i < 0 || !speaks(x.Fields[i].Value) {
 				return
 			}
 		}
 		out.Fits++
+		out.Fields += len(x.Fields)
 	})
 	return out, nil
 }
 
-// programsOf are the names under which the programs of a kit may speak.
-func programsOf(k *lang.Kit) []string {
-	var out []string
+// speakersOf tells of a program whether the kit is about what it says: it needs it, or a rule of it asks for it.
+func speakersOf(s *lang.Settings, k *lang.Kit) func(program string) bool {
+	names, patterns := map[string]bool{k.Name: true}, []*lang.Pattern{}
 	for _, n := range k.Needs {
 		for _, w := range n {
 			if w.Kind == "program" {
-				out = append(out, w.Name)
+				names[w.Name] = true
 			}
 		}
 	}
-	return append(out, k.Name)
+	for _, r := range s.Rules {
+		for _, x := range r.Exprs() {
+			lang.Walk(x.Expr, func(part lang.Expr, under bool) {
+				switch e := part.(type) {
+				case *lang.Compare:
+					if e.Field == "program" && e.Op == "==" && !under {
+						names[e.Value.Text] = true
+					}
+				case *lang.In:
+					if e.Field == "program" && !under {
+						for _, v := range e.Values {
+							names[v.Text] = true
+						}
+					}
+				case *lang.Match:
+					if e.Field == "program" && !e.Neg && !under {
+						patterns = append(patterns, e.Pattern)
+					}
+				}
+			})
+		}
+	}
+	return func(program string) bool {
+		return names[program] || slices.ContainsFunc(patterns, func(p *lang.Pattern) bool {
+			return p.Re().MatchString(program)
+		})
+	}
 }

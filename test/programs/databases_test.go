@@ -148,7 +148,11 @@ innodb_print_all_deadlocks=1
 		return c
 	}
 	run := start()
-	l.ordinary("600 statements of a client and a restart", func() {
+	l.turn = func() {
+		l.rename("error.log", "mariadb-slow.log")
+		sql("flush error logs; flush slow logs").Run()
+	}
+	l.ordinary("600 statements of a client, a rotation and a restart", func() {
 		require.NoError(l, sql("create database tides; create user keeper@'127.0.0.1' identified by 'lamp'; "+
 			"create table tides.t(a int primary key,b int) engine=innodb; insert into tides.t "+
 			"values(1,1),(2,2)").Run())

@@ -101,7 +101,8 @@ func (l *lab) says(words string, times int) {
 	l.Helper()
 	require.Eventually(l, func() bool {
 		b, _ := os.ReadFile(l.logs + "/syslog")
-		return strings.Count(string(b), words) >= times
+		old, _ := os.ReadFile(l.logs + "/syslog.1")
+		return strings.Count(string(old)+string(b), words) >= times
 	}, time.Duration(times+1)*75*time.Second, 100*time.Millisecond, words)
 }
 
@@ -151,7 +152,8 @@ use chroot = no
 	l.daemon("rsync", "--daemon", "--no-detach", "--config="+conf)
 	l.listening(fmt.Sprintf("127.0.0.1:%d", at))
 	run := func(from string) { l.run("rsync", "-a", "--log-file={logs}/rsync.log", from, "{dir}/to/") }
-	l.ordinary("60 runs, half of them through the daemon", func() {
+	l.turn = func() { l.rename("rsync.log") }
+	l.ordinary("60 runs, half of them through the daemon, and a rotation", func() {
 		for i := range 30 {
 			run("{dir}/from/")
 			l.run("rsync", "-a", fmt.Sprintf("rsync://127.0.0.1:%d/quay/", at), fmt.Sprintf("{dir}/to%d/", i))

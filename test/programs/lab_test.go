@@ -102,6 +102,7 @@ type lab struct {
 	kit       string
 	with      string // of the clause that uses the kit
 	result    *result
+	turn      func() // rotates the logs
 
 	mu    sync.Mutex
 	seen  []change
@@ -215,6 +216,21 @@ func (l *lab) changes() []change {
 
 // patience is how long something is waited for.
 const patience = 100 * time.Second
+
+// committed are the transitions that stand in the database: positions and transitions are one commit, so that what
+// has been read has been judged there.
+func (l *lab) committed() []change {
+	l.Helper()
+	out, err := exec.Command(binary, "history", "--json", "--data", l.dir+"/data").Output()
+	require.NoError(l, err)
+	var all []change
+	for line := range strings.Lines(string(out)) {
+		var c change
+		require.NoError(l, json.Unmarshal([]byte(line), &c))
+		all = append(all, c)
+	}
+	return all
+}
 
 // until waits for a condition.
 func (l *lab) until(what string, cond func() bool) {
@@ -347,7 +363,11 @@ func (l *lab) read() {
 // been judged.
 func (l *lab) ordinary(what string, do func()) {
 	l.Helper()
-	before, n := l.lines(), len(l.changes())
+	before, n := l.lines(), len(l.committed())
+	if l.turn != nil { // logs are rotated while it happens
+		half := time.AfterFunc(300*time.Millisecond, l.turn)
+		defer half.Stop()
+	}
 	do()
 	// What was written last has been read when something that comes after it has been.
 	l.until("the log has come to rest", func() bool {
@@ -355,8 +375,7 @@ func (l *lab) ordinary(what string, do func()) {
 		l.read()
 		return was == l.lines()
 	})
-	time.Sleep(300 * time.Millisecond) // nothing can be awaited here: that nothing comes is what is to be seen
-	for _, c := range l.changes()[n:] {
+	for _, c := range l.committed()[n:] {
 		l.result.falsely++
 		l.Errorf("a false alert: %+v", c)
 	}
@@ -472,7 +491,11 @@ auth,authpriv.*	{logs}/auth.log
 		c.Close()
 		l.Skip("somebody else has /dev/log")
 	}
-	l.daemon("rsyslogd", "-n", "-f", conf, "-i", l.dir+"/rsyslog.pid")
+	daemon := l.daemon("rsyslogd", "-n", "-f", conf, "-i", l.dir+"/rsyslog.pid")
+	l.turn = func() {
+		l.rename("syslog", "auth.log")
+		daemon.Process.Signal(syscall.SIGHUP)
+	}
 	l.until("the system's log", func() bool {
 		c, err := net.Dial("unixgram", "/dev/log")
 		if err == nil {
@@ -480,4 +503,11 @@ auth,authpriv.*	{logs}/auth.log
 		}
 		return err == nil
 	})
+}
+
+// rename makes copies of logs that are there, as a rotation does.
+func (l *lab) rename(names ...string) {
+	for _, n := range names {
+		os.Rename(l.logs+"/"+n, l.logs+"/"+n+".1")
+	}
 }

@@ -193,7 +193,8 @@ begin retry
 	sink := l.sink(away)
 	l.daemon(exim, "-C", conf, "-bdf", "-q30m")
 	l.listening(fmt.Sprintf("127.0.0.1:%d", at))
-	l.ordinary("100 letters here and away", func() {
+	l.turn = func() { l.rename("mainlog") } // it opens the new one by itself
+	l.ordinary("100 letters here and away, and a rotation", func() {
 		for i := range 100 {
 			to := "keeper@post.gullhaven.example"
 			if i%4 == 0 {
@@ -203,7 +204,8 @@ begin retry
 		}
 		l.until("they are delivered", func() bool {
 			b, _ := os.ReadFile(l.logs + "/mainlog")
-			return strings.Count(string(b), " Completed") == 100
+			old, _ := os.ReadFile(l.logs + "/mainlog.1")
+			return strings.Count(string(old)+string(b), " Completed") == 100
 		})
 	})
 	l.fault("somebody tries addresses", "exim-refused-senders", "notice", func() {

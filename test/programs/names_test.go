@@ -6,7 +6,6 @@ import (
 	"strings"
 	"syscall"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -74,9 +73,9 @@ zone "gullhaven.example" { type master; file "{dir}/zone"; };
 		l.file("named.conf", settings+fmt.Sprintf("zone \"quay.example\" { type slave; masters port %d "+
 			"{127.0.0.1;}; "+
 			"file \"{dir}/slave\"; };\n", away))
-		for range 3 { // each time it is told to it tries anew
+		for n := range 3 { // each time it is told to it tries anew
 			run.Process.Signal(syscall.SIGHUP)
-			time.Sleep(500 * time.Millisecond)
+			l.says("refresh: failure trying primary", n+1)
 		}
 	})
 	l.file("named.conf", settings)
@@ -283,7 +282,11 @@ func TestSamba(t *testing.T) {
 		return c
 	}
 	run := start()
-	l.ordinary("100 sessions, one mistyped, and a restart", func() {
+	l.turn = func() {
+		l.rename("log.smbd", "log.127.0.0.1")
+		run.Process.Signal(syscall.SIGHUP)
+	}
+	l.ordinary("100 sessions, one mistyped, a rotation and a restart", func() {
 		for i := range 100 {
 			use("quay", "lamp")
 			if i == 30 {

@@ -157,7 +157,11 @@ ProxyPass /app http://127.0.0.1:%d/ retry=0 timeout=1
 	l.begin()
 	server := l.backend(back)
 	start()
-	l.ordinary("400 pages, a graceful restart and a restart", func() {
+	l.turn = func() {
+		l.rename("access.log", "error.log")
+		l.shell("kill -USR1 $(cat {dir}/apache.pid)")
+	}
+	l.ordinary("400 pages, a rotation, a graceful restart and a restart", func() {
 		for i := range 400 {
 			switch {
 			case i%40 == 0:
@@ -288,7 +292,11 @@ shutdown_lifetime 1 seconds
 	through := func(url string) {
 		l.run("curl", "-s", "-m", "10", "-o", "/dev/null", "-x", fmt.Sprintf("http://127.0.0.1:%d", way), url)
 	}
-	l.ordinary("200 answers, a reload and a restart", func() {
+	l.turn = func() {
+		l.rename("access.log", "cache.log")
+		l.run("squid", "-f", conf, "-k", "rotate")
+	}
+	l.ordinary("200 answers, a rotation, a reload and a restart", func() {
 		for i := range 200 {
 			through(fmt.Sprintf("http://127.0.0.1:%d/", back))
 			switch i {
