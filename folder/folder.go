@@ -64,9 +64,9 @@ func Stamp(path string, texts []Text) string {
 	names := []string{path}
 	if info, err := os.Stat(path); err == nil && info.IsDir() {
 		names, _ = filepath.Glob(filepath.Join(EscapeGlob(path), "*.lantern"))
-		own, _ := filepath.Glob(filepath.Join(EscapeGlob(path), KitsFolder, "*", "*.lantern"))
-		names = append(names, own...)
 	}
+	own, _ := filepath.Glob(filepath.Join(EscapeGlob(folderOf(path)), KitsFolder, "*", "*.lantern"))
+	names = append(names, own...)
 	var b strings.Builder
 	for _, t := range texts {
 		if !t.Table && strings.Contains(t.Body, "from file") {

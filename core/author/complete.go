@@ -63,6 +63,8 @@ func Complete(s *lang.Settings, r *lang.Rule, kinds []trial.KindSays, body strin
 		from = lang.ReportForms
 	case head[0] == "to" && len(head) == 1:
 		from = []string{"syslog", "otlp", "files", "nats"}
+	case head[0] == "use":
+		from = completeUse(s, head)
 	case head[0] == "tell":
 		for _, x := range s.Contacts {
 			from = append(from, x.Name)
@@ -92,6 +94,39 @@ func Complete(s *lang.Settings, r *lang.Rule, kinds []trial.KindSays, body strin
 	}
 	slices.Sort(words)
 	return words[:min(len(words), mostComplete)], len([]rune(prefix))
+}
+
+// completeUse proposes how a clause that uses a kit goes on.
+func completeUse(s *lang.Settings, head []string) []string {
+	switch {
+	case len(head) == 1:
+		return []string{"kit"}
+	case len(head) == 2:
+		return s.KitNames
+	}
+	k := s.Kit(head[2])
+	if k == nil || head[len(head)-1] == "but" {
+		return []string{"with", "but", "not"}
+	}
+	if slices.Contains(head, "not") {
+		var out []string
+		for _, r := range s.Rules {
+			if s.KitOf(r.Pos) == k.Name {
+				out = append(out, r.Name)
+			}
+		}
+		for _, x := range s.Sources {
+			if s.KitOf(x.Pos) == k.Name {
+				out = append(out, x.Name)
+			}
+		}
+		return out
+	}
+	out := []string{"with", "but"}
+	for _, g := range k.Given {
+		out = append(out, g.Name)
+	}
+	return out
 }
 
 func wordRune(r rune) bool {

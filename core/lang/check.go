@@ -39,7 +39,7 @@ func Check(files []*File, env Env) (*Settings, []Diagnostic) {
 	byName(k.settings.Reports, func(x *Report) string { return x.Name })
 	byName(k.settings.Counts, func(x *Measure) string { return x.Name })
 	byName(k.settings.Delivers, func(x *Deliver) string { return x.Name })
-	k.settings.zones = env.Zone
+	k.settings.zones, k.settings.KitNames = env.Zone, env.Kits
 	for _, l := range k.settings.Layouts {
 		l.Zones = env.Zone
 	}

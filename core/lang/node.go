@@ -29,6 +29,7 @@ type Settings struct {
 	Measures Measures // where measures go
 	Kits     []*Kit   // those that are used, in the order in which that is written
 	Asides   []Aside  // blocks of kits that do not run as they stand there
+	KitNames []string // of all kits that can be used, as far as they are known
 	Stays    Stays
 	// Tell are the contacts that are told where a rule names nobody.
 	Tell      []string
