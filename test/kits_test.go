@@ -32,15 +32,20 @@ func TestTheFirstMinute(t *testing.T) {
 	x.keys("3")
 	x.see("packages-log")
 	x.keys("+")
-	x.until("the kit in use", func(s string) bool { return strings.Contains(s, "in use: ") && !strings.Contains(s, "+ linux") })
+	x.until("the kit in use", func(s string) bool {
+		return strings.Contains(s, "in use: ") &&
+			!strings.Contains(s, "+ linux")
+	})
 }
 
 // guesses are lines that sshd wrote: ten guesses, and then it worked.
 func guesses() string {
-	line := "2026-11-29T20:08:%02d.102516+00:00 host-a sshd[25415]: %s password for keeper from 192.0.2.7 port 58030 ssh2\n"
+	line := "2026-11-29T20:08:%02d.102516+00:00 host-a sshd[25415]: %s password for keeper from 192.0.2.7 port " +
+		"58030 ssh2\n"
 	var b strings.Builder
 	for i := range 10 {
-		b.WriteString(strings.ReplaceAll(strings.Replace(line, "%02d", string(rune('1'))+string(rune('0'+i)), 1), "%s", "Failed"))
+		b.WriteString(strings.ReplaceAll(strings.Replace(line, "%02d", string(rune('1'))+string(rune('0'+i)),
+			1), "%s", "Failed"))
 	}
 	b.WriteString(strings.ReplaceAll(strings.Replace(line, "%02d", "40", 1), "%s", "Accepted"))
 	return b.String()
@@ -80,9 +85,11 @@ func TestKitsByCommand(t *testing.T) {
 	require.Equal(t, 0, code, errs)
 
 	// The settings say otherwise: fewer guesses, one rule of their own, one left out.
-	write(t, filepath.Join(f.settings, "kits.lantern"), "settings {\n  use kit sign-ins with logs \""+filepath.Dir(log)+
-		"\", guesses 4 but not system-journal, sign-in-root\n}\n\nrule su-refused {\n  on auth-log\n  problem \"FAILED SU\"\n"+
-		"  per host\n  raise error\n  clear after 1h quiet\n}\n")
+	write(t, filepath.Join(f.settings, "kits.lantern"),
+		"settings {\n  use kit sign-ins with logs \""+filepath.Dir(log)+
+			"\", guesses 4 but not system-journal, sign-in-root\n}\n\nrule su-refused {\n  on auth-log\n  problem "+
+			"\"FAILED SU\"\n"+
+			"  per host\n  raise error\n  clear after 1h quiet\n}\n")
 	out, _, code = run(t, "effective", "--settings", f.settings, "--json")
 	require.Equal(t, 0, code)
 	seen := map[string]map[string]any{}
@@ -102,13 +109,15 @@ func TestKitsByCommand(t *testing.T) {
 
 	// A kit that fits nothing here is told where it is used.
 	write(t, filepath.Join(f.settings, "more.lantern"), "settings { use kit pump }\n")
-	write(t, filepath.Join(f.settings, "kits/pump/pump.lantern"), "kit pump {\n  needs program \"no-such-pumpd\"\n}\n")
+	write(t, filepath.Join(f.settings, "kits/pump/pump.lantern"),
+		"kit pump {\n  needs program \"no-such-pumpd\"\n}\n")
 	out, _, code = run(t, "check", f.settings)
 	assert.Equal(t, 1, code)
 	assert.Contains(t, out, "more.lantern:1:20: finding fits-nothing")
 
 	// And one is made of what there is.
-	_, errs, code = run(t, "kits", "new", "quay", "--settings", f.settings, "--from", "../demo/settings/pumps.lantern")
+	_, errs, code = run(t, "kits", "new", "quay", "--settings", f.settings, "--from",
+		"../demo/settings/pumps.lantern")
 	require.Equal(t, 0, code, errs)
 	out, errs, code = run(t, "kits", "test", "quay", "--settings", f.settings)
 	assert.Equal(t, 0, code, errs)

@@ -15,7 +15,8 @@ func TestCompleteUse(t *testing.T) {
 		"source pump-log { files \"{logs}/x\" }\nrule pump-slow {\n  on pump-log\n  problem \"slow\"\n  per host\n" +
 		"  raise error\n  clear after 1h quiet\n}\n"
 	s, ds := lang.Check([]*lang.File{lang.Parse("s", []byte("settings { use kit pump }\n")),
-		lang.ParseKit("pump", "k", []byte(kit))}, lang.Env{Kits: []string{"postgres", "pump", "redis"}, ErrorsOnly: true})
+		lang.ParseKit("pump", "k", []byte(kit))}, lang.Env{Kits: []string{"postgres", "pump", "redis"},
+		ErrorsOnly: true})
 	require.Empty(t, ds)
 	for typed, want := range map[string][]string{
 		"  use ki":                      {"kit"},
@@ -26,7 +27,7 @@ func TestCompleteUse(t *testing.T) {
 		"  use kit pump but not pump-s": {"pump-slow"},
 		"  use kit pump but not pump-":  {"pump-log", "pump-slow"},
 	} {
-		words, n := Complete(s, nil, nil, "settings {\n"+typed+"\n}\n", 2, len(typed)+0)
+		words, n := Complete(s, nil, nil, "settings {\n"+typed+"\n}\n", 2, len(typed))
 		assert.Equal(t, want, words, typed)
 		assert.Positive(t, n)
 	}
