@@ -74,7 +74,7 @@ func kitSettingsFlag(c *cobra.Command, to *string) {
 func printFound(out io.Writer, m *found.Machine) {
 	t := tabwriter.NewWriter(out, 2, 0, 2, ' ', 0)
 	if len(m.Fits) > 0 {
-		fmt.Fprintln(t, "KIT\tIT FITS SINCE\tTAKEN INTO USE BY")
+		fmt.Fprintln(t, "KIT\tIT FITS BECAUSE\tTAKEN INTO USE BY")
 	}
 	for _, f := range m.Fits {
 		use := f.Clause()
