@@ -1,3 +1,5 @@
+//go:build linux
+
 // Package programs holds the kits against the programs that they are for: each is installed from Debian, started,
 // used as its clients use it, broken on purpose and mended, while Dim Lantern watches its logs with the kit.
 package programs
