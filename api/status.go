@@ -20,7 +20,6 @@ type News struct {
 // Status says how the service is.
 type Status struct {
 	Host     string         `json:"host"`
-	Since    entry.Instant  `json:"-"`
 	Started  string         `json:"started"`
 	Settings string         `json:"settings"`
 	Rules    int            `json:"rules"`

@@ -23,7 +23,7 @@ func (s *Asker) Status(ctx context.Context, _ api.None) (*api.Status, error) {
 		return nil, err
 	}
 	sn := s.Window.Now()
-	out := &api.Status{Host: sn.Host, Started: sn.Began.String(), Since: sn.Began, Settings: sn.House.Settings,
+	out := &api.Status{Host: sn.Host, Started: sn.Began.String(), Settings: sn.House.Settings,
 		Open: map[string]int{}, Blind: []string{},
 		Trouble: sn.Troubles(), Reading: sn.Reading, Taken: len(sn.Taken)}
 	for _, h := range hushes.List {
