@@ -10,7 +10,8 @@ import (
 // what the settings leave out or have themselves. Other kits' files give nothing. A kit whose files are
 // read though no settings use any kit stands for itself.
 func (k *checker) kits(files []*File) {
-	j := &joiner{k: k, kits: map[string]*Kit{}, files: map[string][]*File{}, own: map[string]bool{}}
+	j := &joiner{k: k, kits: map[string]*Kit{}, files: map[string][]*File{}, own: map[string]bool{},
+		reads: map[string]string{}, alias: map[string]string{}}
 	for _, f := range files {
 		if f.isTable {
 			continue
@@ -20,6 +21,9 @@ func (k *checker) kits(files []*File) {
 		if f.kit == "" {
 			for _, b := range f.blocks {
 				j.own[b.kind.src+" "+b.name.src] = true
+				if b.kind.src == "source" && !b.isOff() {
+					j.reads[b.said()] = b.name.src
+				}
 			}
 			continue
 		}
@@ -60,7 +64,55 @@ func (k *checker) kits(files []*File) {
 			}
 		}
 	}
+	j.rename(files)
 	k.joined = j
+}
+
+// rename lets everybody look at the sources that stand for others.
+func (j *joiner) rename(files []*File) {
+	if len(j.alias) == 0 {
+		return
+	}
+	for _, f := range files {
+		for i, b := range f.blocks {
+			for n, c := range b.clauses {
+				kind, list := c.namesBlocks(b.kind.src)
+				if kind != "source" || !slices.ContainsFunc(list, func(t token) bool {
+					return j.alias[t.src] != ""
+				}) {
+					continue
+				}
+				other := *b // those who hold what was parsed see it as it was
+				other.clauses = slices.Clone(b.clauses)
+				named := &clause{toks: c.toks[:1:1], body: c.body}
+				for _, t := range c.toks[1:] {
+					if to := j.alias[t.src]; to != "" && t.kind == name {
+						t.src, t.val = to, to
+					}
+					if t.kind != name || !slices.ContainsFunc(named.toks[1:], func(x token) bool {
+						return x.src == t.src
+					}) {
+						named.toks = append(named.toks, t)
+					}
+				}
+				other.clauses[n] = named.tidyCommas()
+				f.blocks[i], b = &other, &other
+			}
+		}
+	}
+}
+
+// tidyCommas takes out commas that stand behind each other or at the end, where a name between them is gone.
+func (c *clause) tidyCommas() *clause {
+	out := c.toks[:1:1]
+	for i, t := range c.toks[1:] {
+		next := i + 2
+		if t.is(",") && (len(out) == 1 || out[len(out)-1].is(",") || next >= len(c.toks) || c.toks[next].is(",")) {
+			continue
+		}
+		out = append(out, t)
+	}
+	return &clause{toks: out, body: c.body}
 }
 
 // uses tells whether a settings block in the file uses a kit, rightly or not.
@@ -80,6 +132,8 @@ type joiner struct {
 	files  map[string][]*File
 	own    map[string]bool // the blocks that stand in the settings themselves
 	shared map[string]shared
+	reads  map[string]string // what a source says → its name: the same files are read once
+	alias  map[string]string // sources of kits that another one stands for
 }
 
 // shared is a block that a kit has brought.
@@ -267,6 +321,13 @@ func (j *joiner) join(u Use) {
 					aside.Why = "the kit " + before.kit + " has brought it"
 					break
 				}
+				if other := j.reads[said]; b.kind.src == "source" && other != "" {
+					j.alias[b.name.src] = other
+					aside.Why = "the source " + other + " reads the same"
+					break
+				} else if b.kind.src == "source" {
+					j.reads[said] = b.name.src
+				}
 				j.shared[id] = shared{u.Kit, said}
 				kept = append(kept, b)
 				continue
@@ -298,6 +359,9 @@ func (b *block) said() string {
 			continue
 		}
 		for _, t := range c.toks {
+			if t.kind == text {
+				t.src = Quote(t.val)
+			}
 			out.WriteString(t.src + " ")
 		}
 		if c.body != nil {
@@ -499,7 +563,8 @@ func (k *checker) overlaps() {
 					kit.by.report(Finding, "read-twice", kit.at,
 						fmt.Sprintf("%s is read by the source %s of the kit %s and by %s: entries come in both",
 							g, mine.Name, kit.Name, other.Name),
-						fmt.Sprintf("call yours %s, and it stands in the place of the kit's; or: use kit %s but not %s",
+						fmt.Sprintf("call yours %s, and it stands in the place of the kit's; or: use kit %s but "+
+							"not %s",
 							mine.Name, kit.Name, mine.Name))
 					break
 				}

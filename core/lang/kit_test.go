@@ -116,7 +116,8 @@ func TestKitMistakes(t *testing.T) {
 		{`settings { use pump }`, "syntax", "1:16", "write: use kit NAME"},
 		{`settings { use kit pump with logs }`, "incomplete", "1:34", "a text, a number or a duration"},
 		{"settings { use kit pump }\nkit pumps { needs program \"x\" }", "not-here", "2:1", "kits/pumps"},
-		{"settings { use kit pump }\nsource mine { files \"/var/log/pumps/pump-*.log\" }", "read-twice", "1:20",
+		{"settings { use kit pump }\nsource mine {\n files \"/var/log/pumps/pump-*.log\"\n begin oldest\n}",
+			"read-twice", "1:20",
 			"mine"},
 		{"settings { use kit pump }\ncontact crew { command \"/x\" }", "tells-nobody", "1:20", "2 rules"},
 	} {
@@ -163,6 +164,38 @@ clear after 1h quiet
 	require.Equal(t, "kits-differ", ds[0].Code)
 	require.Equal(t, "s.lantern:3:10", ds[0].Pos.String())
 	require.Equal(t, []string{"/var/log/pumps/pump-*.log"}, s.Source("pump-log").Files)
+}
+
+// Sources that say the same read once, however they are called: those of two kits, and one of a kit and one of the
+// settings. Who looked at the one looks at the other.
+func TestSameFilesAreReadOnce(t *testing.T) {
+	const ebb = `kit ebb {
+needs program "ebbd"
+}
+source ebb-log { files "/var/log/pumps/pump-*.log" }
+source ebb-own { files "/var/log/ebb.log" }
+rule ebb-low {
+on ebb-log, ebb-own
+problem "low"
+per host
+raise error
+clear after 1h quiet
+}
+`
+	s, _, ds := use(t, "settings {\n use kit pump\n use kit ebb\n}\nrule mine {\n on ebb-log, pump-log\n "+
+		"problem \"x\"\n"+
+		" per host\n raise error\n clear after 1h quiet\n expect \"x\" {\n  at 10:00 \"y\"\n  then nothing\n "+
+		"}\n}\n", ebb)
+	require.Empty(t, ds)
+	require.Nil(t, s.Source("ebb-log"))
+	require.Equal(t, []string{"pump-log", "ebb-own"}, s.Rule("ebb-low").On)
+	require.Equal(t, []string{"pump-log"}, s.Rule("mine").On)
+
+	s, _, ds = use(t, "settings { use kit pump }\nsource tides { files `/var/log/pumps/pump-*.log` }\n")
+	require.Empty(t, ds)
+	require.Nil(t, s.Source("pump-log"))
+	require.Equal(t, []string{"tides", "pump-old"}, s.Rule("pump-slow").On)
+	require.Contains(t, s.Asides[0].Why, "tides")
 }
 
 // However a kit is used, its blocks are those that are at work, those that are put aside, and no others; and
