@@ -430,7 +430,7 @@ func TestEventOnTheScreen(t *testing.T) {
 	x.see("Harbour-Control/Operational")
 	x.see("is it switched on at the host?")
 	x.keys("+")
-	x.see("an event channel")
+	x.see("channel NAME")
 	x.typed("channel Gullhaven-B")
 	x.see("301 info")
 	x.keys("Right")
