@@ -21,7 +21,7 @@ UNRACED := 'TestRestartGoesOnExactly|TestGauntlet|TestDatabase|TestHundredMegaby
 
 export CGO_ENABLED = 0
 
-.PHONY: man build demo test lint race race-short long bench shots fmt clean tools programs kits-page
+.PHONY: man build demo test lint race race-short long bench shots fmt clean tools programs programs-keep kits-page
 
 build:
 	$(GO) build -trimpath -o $(BIN) ./cmd/dimlantern
@@ -83,7 +83,12 @@ race-short: tools
 # says which alert came after how many seconds, and which cleared.
 programs:
 	$(MAKE) tools MORE="$(PROGRAMS)"
-	DIMLANTERN_PROGRAMS=all $(GO) test -timeout 60m ./test/programs -count=1 -v
+	DIMLANTERN_KEEP=$(DIMLANTERN_KEEP) DIMLANTERN_PROGRAMS=all $(GO) test -timeout 60m ./test/programs -count=1 -v
+
+# The same, and what the programs wrote is kept, so that the kits are tried on it by every `make test`.
+programs-keep:
+	$(MAKE) programs DIMLANTERN_KEEP=$(CURDIR)/kits/testdata
+	$(GO) test ./kits -update
 
 # The page about the kits, made from them.
 kits-page:

@@ -198,6 +198,7 @@ type delivery struct {
 	keptAt   time.Time       // when it was kept how far it has come
 	pushed   int             // of sent, those that have gone out on this connection
 	piece    int             // so many go out at once
+	takes    bool            // the receiver has taken others since it refused one that was alone
 	unsure   map[string]bool // files of kept entries that were read and not surely delivered
 	fresh    bool            // something has to be kept
 	told     bool            // people, that it waits
@@ -504,12 +505,17 @@ func (d *delivery) send(list []*item) error {
 		}
 		return halves(list[len(list)/2:])
 	}
+	// One that refuses everything is not believed; of an entry that is alone it is, where others were taken since
+	// the last time.
 	switch err := halves(list); {
 	case err != nil:
 		return err
-	case refused > 0 && taken == 0:
+	case refused == 0:
+		d.takes = true
+	case refused > 0 && taken == 0 && (len(list) > 1 || !d.takes):
 		return errors.New(words)
 	case refused > 0:
+		d.takes = taken > 0
 		d.kept.Refused += int64(refused)
 		d.site.Told(fmt.Sprintf("delivery %s: %d entries were refused, and will not be sent again: %s", d.of.Name,
 			refused, words))

@@ -155,6 +155,23 @@ func TestRefusedAreFoundByHalves(t *testing.T) {
 	})
 }
 
+// An entry that is alone and refused is left out where the receiver took others since the last such one: so it holds
+// nothing up. One that refuses what is alone again and again is not believed, and nothing is lost by that.
+func TestALoneRefusalIsBelievedOnce(t *testing.T) {
+	p := &picky{bad: map[string]bool{"bad": true, "worse": true}}
+	d := &delivery{site: &Site{Told: func(string) {}}, of: &lang.Deliver{Name: "d"}, to: p}
+	d.ctx = t.Context()
+	one := func(id string) error { return d.send([]*item{{id: id, entry: &entry.Entry{}}}) }
+	require.Error(t, one("bad"), "nobody knows whether it takes anything")
+	require.NoError(t, one("good"))
+	require.NoError(t, one("bad"))
+	require.EqualValues(t, 1, d.kept.Refused)
+	require.Error(t, one("worse"), "nothing was taken since")
+	require.NoError(t, one("fine"))
+	require.NoError(t, one("worse"))
+	require.Equal(t, []string{"good", "fine"}, p.got)
+}
+
 // How much a receiver takes at once is found, and remembered.
 func TestPiecesAreAsLargeAsAreTaken(t *testing.T) {
 	for _, most := range []int{0, 20, 100, 700} {

@@ -369,7 +369,7 @@ func TestAnyKeysInSources(t *testing.T) {
 		for range rapid.IntRange(0, 25).Draw(t, "keys") {
 			h.Press(rapid.SampledFrom([]string{"enter", "esc", "tab", "up", "down", "left", "right", "f", "m", "+",
 				"r", "n",
-				"y", "pgup", "pgdown", "home", "end", "/", "a", "shift+tab"}).Draw(t, "key"))
+				"y", "pgup", "pgdown", "home", "end", "/", "a", "shift+tab", "space"}).Draw(t, "key"))
 			for _, l := range strings.Split(h.Text(), "\n") {
 				require.LessOrEqual(t, ansi.StringWidth(l), h.Stage.W)
 			}
