@@ -16,7 +16,6 @@ func TestSignIns(t *testing.T) {
 	l := open(t, "sign-ins", ` with logs "{logs}" but not system-journal`, true, "sshd", "ssh", "sshpass", "sudo",
 		"ssh-keygen", "useradd")
 	l.version(l.run("ssh", "-V"))
-	l.syslog()
 	at := port()
 	l.run("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", "{dir}/hostkey")
 	l.run("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", "{dir}/userkey")
@@ -28,6 +27,7 @@ func TestSignIns(t *testing.T) {
 	require.Empty(l, l.shell("useradd -m -s /bin/bash lampkeeper && echo lampkeeper:lamp1234 | chpasswd"))
 	l.shell("echo 'lampkeeper ALL=(ALL) NOPASSWD: /bin/true' > /etc/sudoers.d/lampkeeper; " +
 		"chmod 440 /etc/sudoers.d/lampkeeper")
+	l.syslog() // from here on what is logged is ordinary
 	options := []string{"-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null", "-p", fmt.Sprint(at)}
 	ssh := func(password, account string, args ...string) string {
 		all := append([]string{"-p", password, "ssh", "-o", "PreferredAuthentications=password", "-o",
