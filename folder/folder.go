@@ -53,7 +53,7 @@ func With(texts []Text, name, body string) []Text {
 	} else {
 		was, texts[i].Body = texts[i].Body, body
 	}
-	if strings.Contains(body, "use") || strings.Contains(was, "use") {
+	if usesKit.MatchString(body) || usesKit.MatchString(was) {
 		texts = Kitted(filepath.Dir(name), texts)
 	}
 	return texts

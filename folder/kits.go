@@ -5,12 +5,17 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"sort"
+	"strings"
 
 	"dimlantern/core/lang"
 	"dimlantern/kits"
 )
+
+// usesKit fits texts that may use a kit; others need not be parsed to know that they do not.
+var usesKit = regexp.MustCompile(`\buse\s+kit\b`)
 
 // KitsFolder is the folder in the settings folder in which kits of one's own lie, each in a folder of its name.
 const KitsFolder = "kits"
@@ -32,6 +37,9 @@ func isKit(path, kit string) bool {
 // kitIn is the kit that one of the texts says they are; "" where none does.
 func kitIn(texts []Text) string {
 	for _, t := range texts {
+		if !strings.Contains(t.Body, "kit") {
+			continue
+		}
 		if n := lang.Parse(t.Name, []byte(t.Body)).KitName(); n != "" {
 			return n
 		}
@@ -46,7 +54,7 @@ func kitsOf(path string, texts []Text) ([]Text, error) {
 	var bad []error
 	seen := map[string]bool{}
 	for _, t := range texts {
-		if t.Kit != "" || t.Table {
+		if t.Kit != "" || t.Table || !usesKit.MatchString(t.Body) {
 			continue
 		}
 		for _, u := range lang.Parse(t.Name, []byte(t.Body)).Uses() {
@@ -123,7 +131,7 @@ func Kitted(settings string, texts []Text) []Text {
 	used := map[string]bool{}
 	var order []string
 	for _, t := range texts {
-		if t.Kit != "" || t.Table {
+		if t.Kit != "" || t.Table || !usesKit.MatchString(t.Body) {
 			continue
 		}
 		for _, u := range lang.Parse(t.Name, []byte(t.Body)).Uses() {
