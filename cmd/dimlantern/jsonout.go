@@ -12,10 +12,41 @@ import (
 // jsonOut is where JSON is printed: on a terminal, characters that could change it are
 // written as JSON escapes; elsewhere every byte goes as it is.
 func jsonOut(out io.Writer) io.Writer {
-	if f, ok := out.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
-		return &escaping{to: f}
+	if s, ok := out.(*showing); ok {
+		return &escaping{to: s.to}
 	}
 	return out
+}
+
+// guarded is where commands print: on a terminal nothing that they print can change it, whoever wrote it; elsewhere
+// every byte goes as it is.
+func guarded(f *os.File) io.Writer {
+	if term.IsTerminal(int(f.Fd())) {
+		return &showing{to: f}
+	}
+	return f
+}
+
+// showing writes text with what could change a terminal made visible, but for line ends and tabs.
+type showing struct {
+	to   io.Writer
+	rest []byte // of a character of which not all has come
+}
+
+func (s *showing) Write(p []byte) (int, error) {
+	b := append(s.rest, p...)
+	whole := len(b)
+	for n := 1; n < utf8.UTFMax && n <= len(b); n++ {
+		if tail := b[len(b)-n:]; utf8.RuneStart(tail[0]) {
+			if !utf8.FullRune(tail) {
+				whole = len(b) - n
+			}
+			break
+		}
+	}
+	s.rest = append([]byte(nil), b[whole:]...)
+	_, err := io.WriteString(s.to, shownLines(string(b[:whole])))
+	return len(p), err
 }
 
 // escaping writes control characters and marks that turn the direction of writing as \u and

@@ -7,6 +7,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 )
 
 // What JSON says on a terminal is what it says elsewhere, and changes no terminal, however
@@ -27,4 +28,21 @@ func TestEscaping(t *testing.T) {
 		require.NoError(t, json.Unmarshal(b.Bytes(), &got))
 		assert.Equal(t, text, got)
 	}
+}
+
+// However a text is cut on its way to a terminal, it arrives as a whole, and nothing in it can change the terminal.
+func TestShownInPieces(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		text := rapid.String().Draw(t, "text")
+		var out bytes.Buffer
+		w := &showing{to: &out}
+		for b := []byte(text); len(b) > 0; {
+			n := rapid.IntRange(1, len(b)).Draw(t, "piece")
+			m, err := w.Write(b[:n])
+			require.NoError(t, err)
+			require.Equal(t, n, m)
+			b = b[n:]
+		}
+		require.Equal(t, shownLines(text), out.String())
+	})
 }

@@ -27,6 +27,7 @@ func (f failed) Error() string { return f.msg }
 
 func main() {
 	root := newRoot()
+	root.SetOut(guarded(os.Stdout))
 	args := os.Args[1:]
 	for i, a := range args { // as those who test write it
 		if args[0] == "test" && (a == "-run" || strings.HasPrefix(a, "-run=")) {
@@ -41,11 +42,11 @@ func main() {
 		os.Exit(exitWell)
 	case errors.As(err, &f):
 		if f.msg != "" {
-			fmt.Fprintln(os.Stderr, "dimlantern:", f.msg)
+			fmt.Fprintln(guarded(os.Stderr), "dimlantern:", f.msg)
 		}
 		os.Exit(exitFailed)
 	}
-	fmt.Fprintln(os.Stderr, "dimlantern:", err)
+	fmt.Fprintln(guarded(os.Stderr), "dimlantern:", err)
 	os.Exit(exitMisused)
 }
 

@@ -138,7 +138,11 @@ func whyAt(out io.Writer, settings *lang.Settings, r *lang.Rule, as, at string, 
 func shownLines(s string) string {
 	lines := strings.Split(s, "\n")
 	for i := range lines {
-		lines[i] = shown(lines[i])
+		cells := strings.Split(lines[i], "\t")
+		for k := range cells {
+			cells[k] = shown(cells[k])
+		}
+		lines[i] = strings.Join(cells, "\t")
 	}
 	return strings.Join(lines, "\n")
 }
