@@ -111,6 +111,9 @@ func TestLogs(t *testing.T) {
 
 // On a machine with very many files it is quick, and what it had no time for is told.
 func TestManyFiles(t *testing.T) {
+	if testing.Short() {
+		t.Skip("the time that it takes is the point")
+	}
 	root := t.TempDir()
 	for d := range 200 {
 		dir := fmt.Sprintf("%s/var/log/app%d", root, d)
