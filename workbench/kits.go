@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"dimlantern/api"
+	"dimlantern/intake"
 	"dimlantern/kits"
 	"dimlantern/snapshot"
 	"dimlantern/store"
@@ -19,6 +20,7 @@ import (
 	"github.com/dustin/go-humanize/english"
 
 	"dimlantern/core/lang"
+	"dimlantern/core/layout"
 	"dimlantern/folder"
 	"dimlantern/intake/found"
 	"dimlantern/intake/regular"
@@ -244,8 +246,8 @@ func (s *Workbench) changeKit(sn *snapshot.Snapshot, c *api.BlockChange, kit str
 
 var kitName = regexp.MustCompile(`^[a-z][a-z0-9_-]*$`)
 
-// NewKit makes a kit of settings files, in the folder of kits of the settings. It answers with its file, and
-// with what has to be said: what stayed out.
+// NewKit makes a kit of settings files, or of logs, in the folder of kits of the settings. It answers with its file,
+// and with what has to be said: what stayed out.
 func NewKit(settings, name string, from []string) (file string, said []string, err error) {
 	if !kitName.MatchString(name) {
 		return "", nil, fmt.Errorf("%q is no name for a kit: write small letters, digits, - and _", name)
@@ -254,7 +256,7 @@ func NewKit(settings, name string, from []string) (file string, said []string, e
 	if _, err := os.Stat(dir); err == nil {
 		return "", nil, fmt.Errorf("the folder %s is there already: take another name, or edit what is in it", dir)
 	}
-	texts, err := folder.Read(from...)
+	texts, err := textsOf(from)
 	if err != nil {
 		return "", nil, err
 	}
@@ -311,6 +313,30 @@ func NewKit(settings, name string, from []string) (file string, said []string, e
 		}
 	}
 	return file, said, folder.WriteNew(file, lang.Parse(file, []byte(b.String())).Format())
+}
+
+// textsOf are the settings of which a kit is made: files of them, and of a log those that fit it.
+func textsOf(from []string) ([]folder.Text, error) {
+	var settings []string
+	var out []folder.Text
+	for _, path := range from {
+		if info, err := os.Stat(path); err != nil || info.IsDir() || filepath.Ext(path) == ".lantern" {
+			settings = append(settings, path)
+			continue
+		}
+		lines, near, err := intake.Ends(path)
+		if err != nil {
+			return nil, err
+		}
+		name := sourceName(path, nil)
+		found := layout.Detect(lines, near)
+		out = append(out, folder.Text{Name: path, Body: Proposed(&found[0], name, []string{path})})
+	}
+	if len(settings) == 0 {
+		return out, nil
+	}
+	texts, err := folder.Read(settings...)
+	return append(texts, out...), err
 }
 
 func baseNames(paths []string) []string {

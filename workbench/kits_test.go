@@ -1,6 +1,7 @@
 package workbench
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -124,6 +125,23 @@ rule gate-held {
 	b, err := os.ReadFile(file)
 	require.NoError(t, err)
 	require.Contains(t, string(b), `"{logs}/locks.txt"`)
+
+	// Of a log it is made with a source and the layout that fits it.
+	log := filepath.Join(dir, "quay", "crane.log")
+	require.NoError(t, os.MkdirAll(filepath.Dir(log), 0o755))
+	var lines strings.Builder
+	for i := range 60 {
+		fmt.Fprintf(&lines, "2026-11-29 10:%02d:00 crane-%d: load %d kg lifted\n", i, i%3, 900+7*i)
+	}
+	require.NoError(t, os.WriteFile(log, []byte(lines.String()), 0o644))
+	_, _, err = NewKit(dir, "cranes", []string{log})
+	require.NoError(t, err)
+	s, _, ds, err = folder.LoadKit(dir, "cranes")
+	require.NoError(t, err)
+	require.False(t, lang.Errors(ds), "%v", ds)
+	require.Equal(t, []string{log}, s.Sources[0].Files)
+	require.Equal(t, filepath.Dir(log), s.Kits[0].Given[0].Text())
+	require.NotNil(t, s.Layout(s.Sources[0].LayoutName()).Time)
 
 	for name, x := range map[string]struct {
 		kit  string

@@ -345,11 +345,12 @@ func kitsNew() *cobra.Command {
 	var from []string
 	c := &cobra.Command{
 		Use:   "new NAME --from FILE…",
-		Short: "Makes a kit of settings that one has",
+		Short: "Makes a kit of settings, or of logs, that one has",
 		Long: `New makes a kit of settings files: their sources, layouts, rules and questions, in
 kits/NAME in the settings folder. The folder in which most of their logs lie becomes
 its value logs. What is this machine's own (settings, contacts, whom rules tell) stays
-out, and is named. The files themselves stay as they are.`,
+out, and is named. Of a log it makes a source with the layout that fits it, to write
+rules for. The files themselves stay as they are.`,
 		Example: "  dimlantern kits new pumps --from /etc/dimlantern/pumps.lantern",
 		Args:    atLeast("a NAME"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -369,7 +370,7 @@ out, and is named. The files themselves stay as they are.`,
 		},
 	}
 	kitSettingsFlag(c, &settings)
-	c.Flags().StringArrayVar(&from, "from", nil, "a settings file; again for more of them")
+	c.Flags().StringArrayVar(&from, "from", nil, "a settings file or a log; again for more of them")
 	return c
 }
 
