@@ -118,27 +118,7 @@ forward-zone:
  forward-addr: 127.0.0.1@%d
 `, at, away))
 	l.begin()
-	start := func() *exec.Cmd {
-		c := l.daemon("unbound", "-d", "-c", conf)
-		l.until("it answers", func() bool {
-			return strings.Contains(l.asks(at, "ns.gullhaven.example"),
-				"127.0.0.1")
-		})
-		return c
-	}
-	run := start()
-	l.ordinary("300 questions, a reload and a restart", func() {
-		for i := range 300 {
-			l.asks(at, "ns.gullhaven.example")
-			switch i {
-			case 100:
-				run.Process.Signal(syscall.SIGHUP)
-			case 200:
-				stop(run)
-				run = start()
-			}
-		}
-	})
+	run, start := l.resolver(at, "unbound", "-d", "-c", conf)
 	l.fault("the server that it asks is away", "unbound-cannot-resolve", "notice", func() {
 		l.run("dig", "-p", fmt.Sprint(at), "@127.0.0.1", "+time=40", "+tries=1", "first.example") // it tries for long
 		for i := range 25 {
@@ -155,18 +135,11 @@ forward-zone:
 	l.rest("system-log")
 }
 
-func TestDnsmasq(t *testing.T) {
-	l := open(t, "dnsmasq", ` with logs "{logs}" but not system-journal`, false, "dnsmasq", "dig")
-	l.version(l.run("dnsmasq", "--version"))
-	l.syslog()
-	at, away := port(), port()
-	args := []string{"-k", "-p", fmt.Sprint(at), "--listen-address=127.0.0.1", "--bind-interfaces", "--no-resolv",
-		fmt.Sprintf("--server=127.0.0.1#%d", away), "--user=root", "--dns-forward-max=3", "--pid-file=",
-		"--conf-file=/dev/null",
-		"--address=/gullhaven.example/127.0.0.1"}
-	l.begin()
+// resolver runs a resolver at a port, asks it 300 questions with a reload and a restart between, and answers with
+// it as it runs and with how to start it again.
+func (l *lab) resolver(at int, program string, args ...string) (*exec.Cmd, func() *exec.Cmd) {
 	start := func() *exec.Cmd {
-		c := l.daemon("dnsmasq", args...)
+		c := l.daemon(program, args...)
 		l.until("it answers", func() bool {
 			return strings.Contains(l.asks(at, "ns.gullhaven.example"),
 				"127.0.0.1")
@@ -186,6 +159,20 @@ func TestDnsmasq(t *testing.T) {
 			}
 		}
 	})
+	return run, start
+}
+
+func TestDnsmasq(t *testing.T) {
+	l := open(t, "dnsmasq", ` with logs "{logs}" but not system-journal`, false, "dnsmasq", "dig")
+	l.version(l.run("dnsmasq", "--version"))
+	l.syslog()
+	at, away := port(), port()
+	args := []string{"-k", "-p", fmt.Sprint(at), "--listen-address=127.0.0.1", "--bind-interfaces", "--no-resolv",
+		fmt.Sprintf("--server=127.0.0.1#%d", away), "--user=root", "--dns-forward-max=3", "--pid-file=",
+		"--conf-file=/dev/null",
+		"--address=/gullhaven.example/127.0.0.1"}
+	l.begin()
+	run, start := l.resolver(at, "dnsmasq", args...)
 	l.fault("the server that it asks is away", "dnsmasq-too-many", "warning", func() {
 		for i := range 12 {
 			c := exec.Command("dig", "-p", fmt.Sprint(at), "@127.0.0.1", "+time=1", "+tries=1",
