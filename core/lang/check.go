@@ -44,10 +44,12 @@ func Check(files []*File, env Env) (*Settings, []Diagnostic) {
 		l.Zones = env.Zone
 	}
 	k.resolve()
+	k.groups()
 	if !env.ErrorsOnly {
 		k.lint()
 		k.kitFindings()
 	}
+	k.apart()
 	var ds []Diagnostic
 	for _, f := range files {
 		ds = append(ds, f.diags...)
@@ -127,13 +129,10 @@ func (k *checker) read(f *File, wanted func(kind string) bool) {
 			continue
 		}
 		switch kind {
-		case "source", "layout", "rule", "contact", "hush", "kind", "ask", "report", "measure", "deliver":
+		case "source", "layout", "rule", "contact", "hush", "kind", "ask", "report", "measure", "deliver",
+			"group":
 		case "settings":
 			k.readSettings(f, b)
-			continue
-		case "group":
-			f.report(Err, "not-in-this-version", b.kind, notYet+": "+kind,
-				"take the block out, or put # before its lines")
 			continue
 		case "kit":
 			f.report(Err, "not-here", b.kind, "a kit stands in a folder of its own",
@@ -187,6 +186,8 @@ func (k *checker) read(f *File, wanted func(kind string) bool) {
 			node = &Measure{Pos: b.name.pos, Name: b.name.src}
 		case "deliver":
 			node = &Deliver{Pos: b.name.pos, Name: b.name.src}
+		case "group":
+			node = &Group{Pos: b.name.pos, Name: b.name.src}
 		case "rule":
 			r := &Rule{Pos: b.name.pos, Name: b.name.src}
 			for _, c := range b.clauses { // the steps of an expect look at the key
@@ -226,6 +227,8 @@ func (k *checker) read(f *File, wanted func(kind string) bool) {
 			k.settings.Counts = append(k.settings.Counts, n)
 		case *Deliver:
 			k.settings.Delivers = append(k.settings.Delivers, n)
+		case *Group:
+			k.settings.Groups = append(k.settings.Groups, n)
 		}
 	}
 }
@@ -308,6 +311,11 @@ func (k *checker) complete(f *File, b *block, node any) {
 		if n.Fn == "" {
 			f.report(Err, "incomplete", b.name, fmt.Sprintf("the measure %s does not say which number it is", n.Name),
 				"write: show count")
+		}
+	case *Group:
+		if len(n.Hosts) == 0 && n.Where == nil {
+			f.report(Err, "incomplete", b.name, fmt.Sprintf("the group %s does not say which hosts are in it", n.Name),
+				groupMend)
 		}
 	case *Deliver:
 		if n.To.Kind == "" {

@@ -6,9 +6,7 @@ import (
 	"strings"
 )
 
-// clauses are the clauses of each kind of block. Those with a reader work;
-// those without are part of the language, and answered with "not in this
-// version".
+// clauses are the clauses of each kind of block, and what reads each.
 var clauses map[string]map[string]func(*cursor, any)
 
 func init() { // it refers to itself through the readers
@@ -20,6 +18,7 @@ func init() { // it refers to itself through the readers
 			"command": readSourceCommand, "input": readInput,
 			"entry": readEntry, "encoding": readEncoding,
 			"zone": readZone, "field": readSourceField, "keep": readKeep, "only": readOnly,
+			"for": readFor,
 		},
 		"layout": {
 			"pattern": readPattern, "time": readTime, "type": readType, "plain": readPlain,
@@ -29,6 +28,7 @@ func init() { // it refers to itself through the readers
 			"syslog": readFormat, "event-xml": readFormat, "journal": readFormat, "find": readFind, "map": readMap,
 			"set": readSet, "names": readNames,
 			"lower": readLower, "mask": readMask, "include": readInclude, "expect": readExpect,
+			"for": readFor,
 		},
 		"rule": {
 			"on": readOn, "problem": readProblem, "recovery": readRecovery, "ignore": readIgnore, "per": readPer,
@@ -37,6 +37,7 @@ func init() { // it refers to itself through the readers
 			"among": readAmong, "awaits": readAwaits, "once": readOnce, "empty": readEmpty, "blind": readBlindClause,
 			"reopen": readReopen, "unless": readUnless,
 			"during": readDuring, "tell": readTell, "clock": readClock, "grace": readGrace,
+			"for": readFor, "at": readAtCentre,
 		},
 		"expect": {
 			"at": readAt, "line": readLine, "wait": readWait, "blind": readBlind, "seen": readBlind, "then": readThen,
@@ -54,32 +55,42 @@ func init() { // it refers to itself through the readers
 		},
 		"kind": {
 			"where": readKindWhere, "note": readNote, "about": readAbout, "off": readOff,
+			"for": readFor,
 		},
 		"ask": {
 			"on": readAskOn, "where": readAskWhere, "ignore": readAskIgnore, "join": readAskJoin,
 			"reckon": readAskReckon, "show": readAskShow, "per": readAskPer, "every": readAskEvery,
 			"over": readAskOver, "from": readAskFrom, "beside": readAskBeside, "having": readAskHaving,
 			"most": readAskMost, "least": readAskMost, "new": readAskNew,
+			"for":  readFor,
 			"note": readNote, "about": readAbout, "off": readOff,
 		},
 		"report": {
 			"title": readReportTitle, "ask": readReportAsk, "every": readReportEvery, "covers": readReportCovers,
 			"as": readReportAs, "tell": readReportTell, "write": readReportWrite, "skip": readReportSkip,
-			"keep": readReportKeep, "note": readNote, "about": readAbout, "off": readOff,
+			"keep": readReportKeep, "note": readNote,
+			"for": readFor, "about": readAbout, "off": readOff,
 		},
 		"measure": {
 			"on": readMeasureOn, "where": readMeasureWhere, "ignore": readMeasureIgnore, "per": readMeasurePer,
-			"show": readMeasureShow, "note": readNote, "about": readAbout, "off": readOff,
+			"show": readMeasureShow, "note": readNote,
+			"for": readFor, "about": readAbout, "off": readOff,
 		},
 		"deliver": {
 			"on": readDeliverOn, "where": readDeliverWhere, "ignore": readDeliverIgnore, "to": readDeliverTo,
-			"buffer": readDeliverBuffer, "begin": readDeliverBegin, "note": readNote, "about": readAbout,
+			"buffer": readDeliverBuffer, "begin": readDeliverBegin, "note": readNote,
+			"for": readFor, "about": readAbout,
 			"off": readOff,
 		},
 		"settings": {
 			"mail": readMail, "tell": readSettingsTell, "heartbeat": readHeartbeat, "zone": readZone,
 			"apply": readApply, "keep": readStays, "most": readMost, "built-in": readBuiltIn, "measures": readMeasures,
-			"use": readUse, "note": readNote, "about": readAbout, "off": readOff,
+			"use": readUse, "centre": readCentre, "cut": readCutOff, "people": readPeople,
+			"note": readNote, "about": readAbout, "off": readOff,
+		},
+		"group": {
+			"hosts": readGroupHosts, "kit": readGroupKit, "tag": readGroupTag, "local": readGroupLocal,
+			"note": readNote, "about": readAbout, "off": readOff,
 		},
 		"kit": {"needs": readNeeds, "given": readGiven, "note": readNote, "about": readAbout},
 	}
@@ -119,8 +130,6 @@ func clauseNames(kind string) []string {
 	return out
 }
 
-const notYet = "not in this version"
-
 // readBlock reads the clauses of b into node.
 func (f *File) readBlock(b *block, kind string, node any) {
 	seen := map[string]token{}
@@ -142,12 +151,6 @@ func (f *File) readBlock(b *block, kind string, node any) {
 			}
 			f.report(Err, "unknown-clause", key, fmt.Sprintf("%s has no clause %s", article(kind), visible(key.src)),
 				mend)
-			continue
-		}
-		if reader == nil {
-			f.report(Err, "not-in-this-version", key,
-				fmt.Sprintf("%s: the clause %s of %s", notYet, key.src, article(kind)),
-				"take the clause out, or put # before it")
 			continue
 		}
 		if first, twice := seen[key.src]; twice && once[kind+" "+key.src] {
@@ -177,7 +180,6 @@ func (f *File) readBlock(b *block, kind string, node any) {
 var once = map[string]bool{
 	"source begin": true, "source layout": true, "source host": true, "source entry": true, "source encoding": true,
 	"source channel": true, "source message": true, "source account": true, "source input": true, "source zone": true,
-	"source keep":   true,
 	"settings zone": true, "settings mail": true, "settings heartbeat": true,
 	"settings most": true,
 	"contact from":  true, "contact gather": true, "contact most": true, "hush from": true, "hush why": true,
@@ -190,7 +192,8 @@ var once = map[string]bool{
 	"ask new":      true,
 	"report title": true, "report every": true, "report covers": true, "report write": true, "report keep": true,
 	"measure on": true, "measure per": true, "measure show": true,
-	"deliver on": true, "deliver to": true, "deliver buffer": true, "deliver begin": true,
+	"group local": true,
+	"deliver on":  true, "deliver to": true, "deliver buffer": true, "deliver begin": true,
 }
 
 func article(kind string) string {
@@ -226,6 +229,8 @@ func readNote(c *cursor, node any) {
 		n.Note = s
 	case *Kit:
 		n.Note = s
+	case *Group:
+		n.Note = s
 	case *Settings:
 		n.Note = s
 	}
@@ -256,6 +261,8 @@ func readAbout(c *cursor, node any) {
 		n.About = append(n.About, words...)
 	case *Kit:
 		n.About = append(n.About, words...)
+	case *Group:
+		n.About = append(n.About, words...)
 	}
 }
 
@@ -281,6 +288,8 @@ func readOff(c *cursor, node any) {
 	case *Measure:
 		n.Off = true
 	case *Deliver:
+		n.Off = true
+	case *Group:
 		n.Off = true
 	case *Settings:
 		n.off = true

@@ -37,6 +37,7 @@ func (k *checker) kits(files []*File) {
 	}
 	var uses []Use
 	wanted := false
+	j.here, j.sent = map[string]bool{}, map[string][]string{}
 	for _, f := range files {
 		if f.isTable || f.kit != "" {
 			continue
@@ -44,9 +45,12 @@ func (k *checker) kits(files []*File) {
 		wanted = wanted || f.uses()
 		for _, u := range f.Uses() {
 			if j.use(f, u, uses) {
-				uses = append(uses, u)
+				uses, j.here[u.Kit] = append(uses, u), true
 			}
 		}
+	}
+	for _, f := range files {
+		wanted = j.sends(f, &uses) || wanted
 	}
 	if !wanted {
 		for _, name := range j.order {
@@ -66,6 +70,34 @@ func (k *checker) kits(files []*File) {
 	}
 	j.rename(files)
 	k.joined = j
+}
+
+// sends adds the kits that groups in a file send to hosts, each as the first of them uses it. It answers whether
+// there are any.
+func (j *joiner) sends(f *File, uses *[]Use) bool {
+	if f.isTable || f.kit != "" {
+		return false
+	}
+	of := f.Sends()
+	for _, b := range f.born {
+		for _, u := range of[b.name.src] {
+			if b.kind.src != "group" {
+				continue
+			}
+			before := slices.DeleteFunc(slices.Clone(*uses), func(x Use) bool { return x.Kit == u.Kit })
+			again := j.here[u.Kit] || j.sent[u.Kit] != nil
+			if again && j.kits[u.Kit] != nil {
+				kept := *j.kits[u.Kit]
+				kept.Given = slices.Clone(kept.Given)
+				j.use(f, u, before) // whether it can be
+				*j.kits[u.Kit] = kept
+			} else if j.use(f, u, before) {
+				*uses = append(*uses, u)
+			}
+			j.sent[u.Kit] = append(j.sent[u.Kit], b.name.src)
+		}
+	}
+	return len(of) > 0
 }
 
 // rename lets everybody look at the sources that stand for others.
@@ -132,8 +164,10 @@ type joiner struct {
 	files  map[string][]*File
 	own    map[string]bool // the blocks that stand in the settings themselves
 	shared map[string]shared
-	reads  map[string]string // what a source says → its name: the same files are read once
-	alias  map[string]string // sources of kits that another one stands for
+	reads  map[string]string   // what a source says → its name: the same files are read once
+	alias  map[string]string   // sources of kits that another one stands for
+	here   map[string]bool     // the kits that are used here
+	sent   map[string][]string // the groups that use a kit, by its name
 }
 
 // shared is a block that a kit has brought.

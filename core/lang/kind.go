@@ -11,6 +11,7 @@ type Kind struct {
 	Note  string
 	About []string
 	Off   bool
+	For   []string // the groups of hosts that it is for; nil: it is for this machine
 
 	uses []*Is // in its own expression
 }

@@ -113,6 +113,25 @@ func (f *File) Uses() []Use {
 	return out
 }
 
+// Sends are the kits that groups in the file send to hosts, by group.
+func (f *File) Sends() map[string][]Use {
+	out := map[string][]Use{}
+	quiet := &File{Name: f.Name, lines: f.lines}
+	for _, b := range f.born {
+		if b.kind.src != "group" || b.isOff() {
+			continue
+		}
+		for _, c := range b.clauses {
+			if c.keyword() == "kit" {
+				if u := (&cursor{file: quiet, toks: c.toks, i: 1}).useOf(); u.Kit != "" {
+					out[b.name.src] = append(out[b.name.src], u)
+				}
+			}
+		}
+	}
+	return out
+}
+
 func (b *block) isOff() bool {
 	return slices.ContainsFunc(b.clauses, func(c *clause) bool { return c.keyword() == "off" })
 }
@@ -127,6 +146,11 @@ func readUseClause(c *cursor) (u Use) {
 		c.expected(c.peek(), "kit", useMend)
 		return u
 	}
+	return c.useOf()
+}
+
+// useOf reads which kit is used, and how.
+func (c *cursor) useOf() (u Use) {
 	if u.kit = c.next(); u.kit.kind != name {
 		c.expected(u.kit, "the name of a kit", useMend)
 		return u

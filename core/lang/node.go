@@ -31,6 +31,12 @@ type Settings struct {
 	Asides   []Aside  // blocks of kits that do not run as they stand there
 	KitNames []string // of all kits that can be used, as far as they are known
 	Stays    Stays
+	Groups   []*Group // in the order in which they are written
+	Hosts    Hosts    // what is said of many machines
+	// SentSources, SentRules and SentDelivers are sent to hosts; they are not among those above.
+	SentSources  []*Source
+	SentRules    []*Rule
+	SentDelivers []*Deliver
 	// Tell are the contacts that are told where a rule names nobody.
 	Tell      []string
 	Mail      *Mail      // nil where there is no mail server
@@ -73,6 +79,11 @@ func (s *Settings) Source(name string) *Source {
 			return x
 		}
 	}
+	for _, x := range s.SentSources {
+		if x.Name == name {
+			return x
+		}
+	}
 	return nil
 }
 
@@ -92,6 +103,11 @@ func (s *Settings) Layout(name string) *Layout {
 // Rule returns the rule of that name, or nil.
 func (s *Settings) Rule(name string) *Rule {
 	for _, x := range s.Rules {
+		if x.Name == name {
+			return x
+		}
+	}
+	for _, x := range s.SentRules {
 		if x.Name == name {
 			return x
 		}

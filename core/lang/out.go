@@ -26,6 +26,7 @@ type Report struct {
 	Note   string
 	About  []string
 	Off    bool
+	For    []string // the groups of hosts that it is for; nil: it is for this machine
 	// Zone is the settings' zone; set by who reads settings, nil is the machine's.
 	Zone *time.Location
 
@@ -160,6 +161,7 @@ type Measure struct {
 	Note    string
 	About   []string
 	Off     bool
+	For     []string // the groups of hosts that it is for; nil: it is for this machine
 }
 
 // MeasureWords are the words with which the number of a measure begins.
@@ -199,6 +201,7 @@ type Deliver struct {
 	Note    string
 	About   []string
 	Off     bool
+	For     []string // the groups of hosts that it is for; nil: it is for this machine
 	// Zone is the settings' zone; set by who reads settings, nil is the machine's.
 	Zone *time.Location
 }

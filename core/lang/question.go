@@ -31,6 +31,7 @@ type Question struct {
 	Note   string
 	About  []string
 	Off    bool
+	For    []string // the groups of hosts that it is for; nil: it is for this machine
 	// Zone is the settings' zone, in which days begin; set by who reads settings, nil is the machine's.
 	Zone *time.Location
 	// Hosts are those that rules on its sources await by name: each is a group where per is host

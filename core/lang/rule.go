@@ -48,7 +48,10 @@ type Rule struct {
 	About   []string
 	Note    string
 	Off     bool
-	Expects []*Expect
+	For     []string // the groups of hosts that it is sent to; nil: it is judged here
+	// AtCentre tells that it is judged at the centre, with the entries of all hosts that it is sent to.
+	AtCentre bool
+	Expects  []*Expect
 	// Zone is the settings' zone, in which days begin; set by who reads settings, nil
 	// is UTC.
 	Zone *time.Location

@@ -38,6 +38,8 @@ type Source struct {
 	About    []string
 	Note     string
 	Off      bool
+	For      []string      // the groups of hosts that it is sent to; nil: it is read here
+	KeepAt   time.Duration // how long its entries are kept at the centre as well; 0: they are not
 }
 
 // Listen is a port at which messages are received.
@@ -379,8 +381,19 @@ func readSourceField(c *cursor, node any) {
 
 func readKeep(c *cursor, node any) {
 	s := node.(*Source)
-	const mend = "write: keep 7d, keep hits, or keep nothing"
+	const mend = "write: keep 7d, keep hits, keep nothing, or keep at centre 7d"
+	if !c.peek().is("at") && s.Keep.How != "" {
+		c.fail(c.toks[0], "twice", "keep is written twice", "keep one of them")
+	}
 	switch t := c.peek(); {
+	case t.is("at"):
+		c.next()
+		if !c.accept("centre") {
+			c.expected(c.peek(), "centre", "write: keep at centre 7d")
+		}
+		s.KeepAt = c.duration("a time")
+		c.done("write: keep at centre 7d")
+		return
 	case t.kind == number:
 		s.Keep = Keep{"for", c.duration("a time")}
 	default:

@@ -15,6 +15,7 @@ type File struct {
 	born   []*block // those that were parsed
 	tail   []string // comments behind the last block
 	lines  []string
+	src    []byte
 	diags  []Diagnostic
 
 	reading any // the rule, layout or kind whose clauses are being read
@@ -56,7 +57,7 @@ func Parse(name string, src []byte) *File {
 			toks[i-1].trail, toks[i].lead, toks[i].newline = "", nil, false
 		}
 	}
-	p := &parser{file: &File{Name: name, lines: lines, diags: diags}, toks: toks}
+	p := &parser{file: &File{Name: name, lines: lines, src: src, diags: diags}, toks: toks}
 	p.parseFile()
 	p.file.born = slices.Clone(p.file.blocks)
 	return p.file
