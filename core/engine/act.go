@@ -28,6 +28,8 @@ func (e *Engine) act(a Act) bool {
 	e.emit(s, a.Change, e.clock, s.alert.why, nil)
 	t := &e.out[len(e.out)-1]
 	t.By, t.Words, t.Until, t.LetGo, t.Untold = a.By, a.Words, a.Until, a.LetGo, ""
-	e.rearm(s)
+	if s.rule.index >= 0 {
+		e.rearm(s)
+	}
 	return true
 }

@@ -22,6 +22,7 @@ const idle = 7 * 24 * time.Hour
 // goroutines at once.
 type Engine struct {
 	rules   []*rule
+	relayed map[string]*rule // that joined hosts judge; see Relayed
 	clock   entry.Instant
 	timers  timers
 	held    map[int]entry.Instant // see Hold
@@ -35,6 +36,9 @@ type Engine struct {
 	// open alert goes. Dropped counts those that went.
 	MostKeys int
 	Dropped  int64
+	// Reporter is the name under which this machine has joined a centre, from which its alerts get identifiers
+	// that no other host has; "" where it has not.
+	Reporter string
 	// Hits and Recoveries count verdicts.
 	Hits, Recoveries int64
 	// Now measures time where it is set: one of costEvery verdicts is timed.
@@ -289,7 +293,7 @@ func (e *Engine) clearByHand(c Clear) bool {
 
 // keyWith is the key whose open alert has an identifier; nil where none has.
 func (e *Engine) keyWith(alert string) *state {
-	for _, r := range e.rules {
+	for r := range e.every {
 		if r.open == 0 {
 			continue
 		}
@@ -300,6 +304,20 @@ func (e *Engine) keyWith(alert string) *state {
 		}
 	}
 	return nil
+}
+
+// every visits all rules, those that hosts judge behind the others.
+func (e *Engine) every(visit func(*rule) bool) {
+	for _, r := range e.rules {
+		if !visit(r) {
+			return
+		}
+	}
+	for _, r := range e.relayed {
+		if !visit(r) {
+			return
+		}
+	}
 }
 
 // recover applies a recovery to every key that agrees with it: each starts from zero. It

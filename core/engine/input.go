@@ -146,6 +146,9 @@ const (
 	kindRest
 	kindClear
 	kindAct
+	kindRelayed
+	kindHostGone
+	kindHostRenamed
 )
 
 func (Entry) kind() byte   { return kindEntry }
@@ -210,6 +213,12 @@ func ReadInput(b []byte) (in Input, rest []byte, err error) {
 	case kindAct:
 		in = Act{Alert: r.str(), At: r.instant(), Change: r.str(), By: r.str(), Words: r.str(), Until: r.instant(),
 			LetGo: r.bool()}
+	case kindRelayed:
+		in = r.relayed()
+	case kindHostGone:
+		in = HostGone{Reporter: r.str(), At: r.instant()}
+	case kindHostRenamed:
+		in = HostRenamed{From: r.str(), To: r.str()}
 	default:
 		return nil, nil, fmt.Errorf("%w: it has a kind %#x", ErrInput, b[0])
 	}

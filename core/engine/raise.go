@@ -161,7 +161,7 @@ func (e *Engine) rise(s *state, c candidate, x *entry.Entry, vars []entry.Field)
 		}
 		a.last = entry.Later(a.last, p.last)
 	} else {
-		a.id = alertID(r.Name, s.key, e.clock, x)
+		a.id = alertID(e.Reporter, r.Name, s.key, e.clock, x)
 	}
 	r.unlink(s)
 	s.alert = a

@@ -63,6 +63,9 @@ func (e *Engine) Encode() []byte {
 			w.state(s)
 		}
 	}
+	if len(e.relayed) > 0 {
+		w.relayedStates(e)
+	}
 	e.encoded = len(w)
 	return w
 }
@@ -246,6 +249,9 @@ func Decode(rules []*lang.Rule, data []byte) (*Engine, error) {
 			}
 		}
 	}
+	if len(r.b) > 0 {
+		r.relayedStates(e)
+	}
 	if r.bad || len(r.b) > 0 {
 		return nil, ErrState
 	}
@@ -408,6 +414,7 @@ func (r *reader) window(w *lang.When) window {
 // KeyView is what is known of one key, for people to look at.
 type KeyView struct {
 	Rule     string
+	Fields   []string // of the key
 	Key      []string
 	Origins  []string
 	Alert    string // "" where none is open
@@ -434,7 +441,7 @@ func (e *Engine) view(s *state) KeyView {
 // Keys are all keys that are known, open ones and others, in no order.
 func (e *Engine) Keys() []KeyView {
 	var out []KeyView
-	for _, r := range e.rules {
+	for r := range e.every {
 		for _, s := range r.keys {
 			out = append(out, e.view(s))
 		}
@@ -443,7 +450,7 @@ func (e *Engine) Keys() []KeyView {
 }
 
 func (s *state) view() KeyView {
-	v := KeyView{Rule: s.rule.Name, Key: s.key, Origins: s.origins, Blind: s.blindAt != entry.None,
+	v := KeyView{Rule: s.rule.Name, Fields: s.rule.Per, Key: s.key, Origins: s.origins, Blind: s.blindAt != entry.None,
 		Hits: s.hits, Total: s.count, Last: s.last, Heard: s.wait.heard, Quiet: entry.None}
 	if a := s.alert; a != nil {
 		v.Alert, v.Severity, v.Raised, v.Since, v.Count, v.Why = a.id, a.severity, a.raised, a.since, a.count, a.why
@@ -454,7 +461,7 @@ func (s *state) view() KeyView {
 
 // Find returns the view of the key with that open alert.
 func (e *Engine) Find(alert string) (KeyView, bool) {
-	for _, r := range e.rules {
+	for r := range e.every {
 		for _, s := range r.keys {
 			if s.alert != nil && s.alert.id == alert {
 				return e.view(s), true
@@ -466,7 +473,7 @@ func (e *Engine) Find(alert string) (KeyView, bool) {
 
 // KeyOf returns the view of a key.
 func (e *Engine) KeyOf(rule string, key []string) (KeyView, bool) {
-	for _, r := range e.rules {
+	for r := range e.every {
 		if r.Name != rule {
 			continue
 		}
@@ -480,7 +487,7 @@ func (e *Engine) KeyOf(rule string, key []string) (KeyView, bool) {
 // OpenOf are the keys of a rule whose alerts are open, in no order.
 func (e *Engine) OpenOf(rule string) [][]string {
 	var out [][]string
-	for _, r := range e.rules {
+	for r := range e.every {
 		if r.Name != rule || r.open == 0 {
 			continue
 		}
@@ -496,7 +503,7 @@ func (e *Engine) OpenOf(rule string) [][]string {
 // Open counts the open alerts.
 func (e *Engine) Open() int {
 	n := 0
-	for _, r := range e.rules {
+	for r := range e.every {
 		n += r.open
 	}
 	return n

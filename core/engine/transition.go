@@ -46,6 +46,7 @@ type Transition struct {
 	Until    entry.Instant // when a hush ends; 0: it does not by itself, or this is none
 	LetGo    bool          // a note by which who has taken it lets it go again
 	Untold   Untold
+	Reporter string // the joined host that decided it; "" is this machine
 }
 
 // Untold is why nobody is told of a transition; the zero value where somebody is.
@@ -124,6 +125,7 @@ func (t Transition) MarshalJSON() ([]byte, error) {
 	add("until", t.Until.String(), t.Until != 0)
 	add("let_go", true, t.LetGo)
 	add("untold", t.Untold, t.Untold != "")
+	add("reporter", t.Reporter, t.Reporter != "")
 	add("entry", t.Entry, t.Entry != nil)
 	b.WriteByte('}')
 	return b.Bytes(), err
@@ -142,6 +144,7 @@ func (t *Transition) UnmarshalJSON(b []byte) error {
 		Entry                  *Ref
 		LetGo                  bool `json:"let_go"`
 		Untold                 Untold
+		Reporter               string
 	}
 	x.First, x.Last = instantText(entry.None), instantText(entry.None)
 	if err := json.Unmarshal(b, &x); err != nil {
@@ -154,7 +157,7 @@ func (t *Transition) UnmarshalJSON(b []byte) error {
 	*t = Transition{At: entry.Instant(x.At), Change: x.Change, Rule: x.Rule, Severity: severity, Alert: x.Alert,
 		Count: x.Count, First: entry.Instant(x.First),
 		Last: entry.Instant(x.Last), Why: x.Why, Say: x.Say, Entry: x.Entry, By: x.By, Words: x.Words,
-		Until: entry.Instant(x.Until), LetGo: x.LetGo, Untold: x.Untold}
+		Until: entry.Instant(x.Until), LetGo: x.LetGo, Untold: x.Untold, Reporter: x.Reporter}
 	var err error
 	t.Fields, t.Key, err = readKey(x.Key)
 	return err
@@ -193,15 +196,18 @@ func readKey(b []byte) (fields, values []string, err error) {
 	return fields, values, nil
 }
 
-// alertID derives an alert's identifier from rule, key, the instant of the raise
+// alertID derives an alert's identifier from the joined host, rule, key, the instant of the raise
 // and the raising entry.
-func alertID(rule string, key []string, at entry.Instant, x *entry.Entry) string {
+func alertID(reporter, rule string, key []string, at entry.Instant, x *entry.Entry) string {
 	h := sha256.New()
 	part := func(s string) {
 		var n [8]byte
 		binary.LittleEndian.PutUint64(n[:], uint64(len(s)))
 		h.Write(n[:])
 		h.Write([]byte(s))
+	}
+	if reporter != "" {
+		part(reporter)
 	}
 	part(rule)
 	for _, k := range key {
@@ -222,6 +228,10 @@ func (e *Engine) emit(s *state, change string, at entry.Instant, why string, x *
 	t := Transition{At: at, Change: change, Rule: s.rule.Name, Fields: s.rule.Per, Key: s.key,
 		Severity: a.severity, Alert: a.id, Count: a.count, First: a.first, Last: a.last, Why: why}
 	t.Say = say(s, at)
+	if s.rule.index < 0 { // a host's
+		n := len(s.key) - 1
+		t.Fields, t.Key, t.Reporter = s.rule.Per[:n], s.key[:n], s.key[n]
+	}
 	if by := e.shadow(s); by != "" {
 		t.Untold = ShadowOf(by)
 	}
@@ -276,6 +286,11 @@ func (s *state) waited(at entry.Instant) (time.Duration, bool) {
 // say fills in the rule's text for a transition; what is lacking is written ?.
 func say(s *state, at entry.Instant) string {
 	r, a := s.rule, s.alert
+	for _, v := range a.vars {
+		if v.Name == saidAs {
+			return v.Value
+		}
+	}
 	if r.Say == "" {
 		return strings.TrimSpace(r.Name + " " + strings.Join(s.key, " "))
 	}

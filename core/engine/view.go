@@ -80,7 +80,7 @@ type shown struct {
 func (e *Engine) View() *View {
 	if e.shown == nil {
 		e.shown = &shown{}
-		for _, r := range e.rules {
+		for r := range e.every {
 			for _, s := range r.keys {
 				s.place, s.stale = 0, false
 				e.changed(s)

@@ -36,16 +36,24 @@ rule low {
 }
 rule here {
   problem "x"
+  per nothing
   raise error
   clear by hand
 }
+rule mast-down {
+  problem "mast"
+  per nothing
+  raise error
+  clear by hand
+}
+contact crew { command "/bin/true" }
 `
 	f := Parse("a.lantern", []byte(text))
-	s, ds := Check([]*File{f, ParseKit("linux", "kits/linux/linux.lantern", []byte("kit linux { needs program \"init\"\n" +
+	s, ds := Check([]*File{f, ParseKit("linux", "kits/linux/linux.lantern", []byte("kit linux { needs program \"init\"\n"+
 		"given slow 1s }\nsource sys { files \"/var/log/syslog\" }\n")),
-		ParseKit("pump", "kits/pump/pump.lantern", []byte("kit pump { needs program \"pumpd\"\ngiven logs \"/var/log\" }\n" +
+		ParseKit("pump", "kits/pump/pump.lantern", []byte("kit pump { needs program \"pumpd\"\ngiven logs \"/var/log\" }\n"+
 			"source pumpd { files \"{logs}/d.log\" }\n"))}, Env{ErrorsOnly: true})
-	require.Len(t, ds, 2, "a rule and a contact that there are not")
+	require.Empty(t, ds)
 	require.Len(t, s.Groups, 2)
 	require.Empty(t, s.Sources, "what is sent is not read here")
 	require.Equal(t, []string{"pumps"}, s.Rule("low").For)
