@@ -318,3 +318,28 @@ func Replace(name, body string) error {
 	}
 	return nil
 }
+
+// Parts are the blocks of texts as they are written, by kind and name, those of kits with the kit's before; and
+// their order.
+func Parts(texts []Text) (parts map[string]string, order []string) {
+	parts = map[string]string{}
+	for _, t := range texts {
+		if t.Table {
+			continue
+		}
+		for _, b := range lang.Parse(t.Name, []byte(t.Body)).Written() {
+			id := b.Kind
+			if b.Name != "" {
+				id += " " + b.Name
+			}
+			if t.Kit != "" {
+				id += " of kit " + t.Kit
+			}
+			if _, twice := parts[id]; !twice {
+				order = append(order, id)
+			}
+			parts[id] += b.Text
+		}
+	}
+	return parts, order
+}

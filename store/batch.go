@@ -66,11 +66,12 @@ type Batch struct {
 	Actions     []Action
 	Tellings    []Telling
 	Series      []measure.Row     // of measures, of one series the last counts
+	Up          []Up              // what a centre is to be told of it
 	Quiet       map[string][]byte // alerts that are kept quiet from now on, with whatever tells why; nil: no longer
 	Now         entry.Instant
 }
 
-// SetMeta lets a value be kept under a name.
+// SetMeta lets a value be kept under a name; nil takes it away.
 func (b *Batch) SetMeta(name string, value []byte) {
 	if b.Meta == nil {
 		b.Meta = map[string][]byte{}
@@ -85,7 +86,7 @@ func (b *Batch) Empty() bool {
 		len(b.Ticks) == 0 && len(b.Retold) == 0 && len(b.Redated) == 0 &&
 		len(b.Counts) == 0 && len(b.Oldest) == 0 && len(b.Blind) == 0 && len(b.Sources) == 0 && len(b.Meta) == 0 &&
 		len(b.Around) == 0 && b.Kept == nil && len(b.Actions) == 0 && len(b.Tellings) == 0 && len(b.Quiet) == 0 &&
-		len(b.Series) == 0
+		len(b.Series) == 0 && len(b.Up) == 0
 }
 
 // perKey is how many hits of a key are kept as evidence.
@@ -145,7 +146,16 @@ func (s *Store) Commit(b *Batch) (err error) {
 		w.exec("DELETE FROM journal")
 	}
 	for name, value := range b.Meta {
+		if value == nil {
+			w.exec("DELETE FROM meta WHERE name = ?", name)
+			continue
+		}
 		w.exec("INSERT OR REPLACE INTO meta(name, value) VALUES(?, ?)", name, value)
+	}
+	for i := range b.Up {
+		u := &b.Up[i]
+		w.exec("INSERT INTO up(seq, written, sum, prev, facts) VALUES(?, ?, ?, ?, ?)", u.Seq, int64(b.Now), u.Sum, u.Prev,
+			u.Facts)
 	}
 	for alert, lines := range b.Around {
 		w.exec("INSERT OR REPLACE INTO around(alert, lines) VALUES(?, ?)", alert, lines)
@@ -308,7 +318,7 @@ func (w *writer) transition(t *engine.Transition, now entry.Instant) {
 	if err != nil && w.err == nil {
 		w.err = err
 	}
-	key := w.key(t.Rule, t.Key)
+	key := w.key(t.Rule, t.StateKey())
 	w.exec("INSERT INTO transitions(at, change, alert, key, severity, written, line, untold) VALUES(?, ?, ?, ?, "+
 		"?, ?, ?, ?)",
 		int64(t.At), t.Change, t.Alert, key, int(t.Severity), int64(now), string(line), string(t.Untold))

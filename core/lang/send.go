@@ -229,3 +229,15 @@ func (f *File) Without(block func(kind, name string) bool, kit func(name string)
 	}
 	return string(out), gone
 }
+
+// Written are the blocks of the file as they stand there.
+func (f *File) Written() []Placed {
+	var out []Placed
+	for _, b := range f.born {
+		if b.complete {
+			text, _ := b.text(f.src)
+			out = append(out, Placed{Kind: b.kind.src, Name: b.name.src, Kit: f.kit, Pos: b.name.pos, Text: string(text)})
+		}
+	}
+	return out
+}
