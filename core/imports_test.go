@@ -33,26 +33,27 @@ var allowed = map[string]string{
 	"intake":         "core",
 	"store":          "core intake/spool",
 	"folder":         "core intake/regular kits",
+	"hosts":          "core folder",
 	"kits":           "core/lang",
 	"api":            "core/entry core/origin core/lang core/layout",
 	"draw":           "core api",
-	"snapshot":       "core intake folder store api",
+	"snapshot":       "core intake folder store api hosts",
 	"export":         "core intake store api snapshot",
 	"report":         "core store api snapshot query draw export notify/via",
-	"query":          "core intake folder store api snapshot draw",
+	"query":          "core intake folder store api snapshot draw hosts",
 	"workbench":      "core intake folder kits store api snapshot query",
 	"notify":         "core intake store api snapshot draw notify/via",
 	"notify/via":     "core intake/regular",
-	"service":        "core intake folder store api snapshot query workbench notify export report",
+	"service":        "core intake folder store api snapshot query workbench notify export report hosts",
 	"screens":        "core api",
-	"demo":           "core intake",
+	"demo":           "core intake folder hosts",
 	"docs":           "",
 	"cmd/dimlantern": everything,
 	"test":           everything,
 }
 
 const everything = "core intake folder store api snapshot query workbench notify export report service " +
-	"screens demo docs draw kits"
+	"screens demo docs draw kits hosts"
 
 // Imports go one way, and screens know the API and the core alone.
 func TestImportsGoOneWay(t *testing.T) {

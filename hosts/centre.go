@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"dimlantern/core/entry"
+	"dimlantern/folder"
 
 	"github.com/nats-io/nats.go"
 	"github.com/nats-io/nats.go/jetstream"
@@ -83,6 +84,10 @@ type Centre struct {
 	rolled   rolled
 	refusals []string
 	acts     int64
+	// stands is what differs between settings and a revision, by their texts and its number.
+	standsOf  []folder.Text
+	standsFor int64
+	stands    string
 
 	ctx  context.Context
 	stop context.CancelFunc

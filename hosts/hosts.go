@@ -45,8 +45,10 @@ type Facts struct {
 	Made        entry.Instant     `json:"made"`
 	Transitions []json.RawMessage `json:"transitions,omitempty"`
 	Hits        []Hit             `json:"hits,omitempty"`
-	Ticks       []Tick            `json:"ticks,omitempty"`
-	Blind       []Blind           `json:"blind,omitempty"`
+	// Counts are hits of which the text is not told.
+	Counts []Count `json:"counts,omitempty"`
+	Ticks  []Tick  `json:"ticks,omitempty"`
+	Blind  []Blind `json:"blind,omitempty"`
 	// Around are the lines around the hits of alerts, as JSON.
 	Around map[string]json.RawMessage `json:"around,omitempty"`
 	// Acted are the acts of the centre that were done; transitions that come of them are not among those above.
@@ -71,6 +73,15 @@ type Hit struct {
 	Origin   string        `json:"origin"`
 	Offset   int64         `json:"offset"`
 	Text     string        `json:"text"`
+}
+
+// Count is how many hits a key has in a bucket of time, of which the text is not told.
+type Count struct {
+	Rule   string   `json:"rule"`
+	Fields []string `json:"fields"`
+	Key    []string `json:"key"`
+	Bucket int64    `json:"bucket"`
+	N      int      `json:"n"`
 }
 
 // Tick counts entries of an origin in a bucket of time; see store.Bucket.

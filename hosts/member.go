@@ -40,6 +40,9 @@ type Identity struct {
 }
 
 // identityFile holds the Identity, revisionFile the revision that the host runs, as it was signed.
+// Files are those of a data folder that say which centre was joined, and what it sent.
+var Files = [2]string{identityFile, revisionFile}
+
 const (
 	identityFile = "joined.json"
 	revisionFile = "revision.json"

@@ -483,3 +483,26 @@ func differs(was, now []folder.Text) string {
 	}
 	return strings.Join(out, "; ")
 }
+
+// Standing is the newest revision, how the last rollout halted, and what differs between the settings and the
+// newest revision.
+func (c *Centre) Standing() (newest int64, halted, pending string) {
+	s := c.o.Settle()
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if g := c.rolled.going; g != nil {
+		halted = g.Halted
+	}
+	last := c.rolled.last()
+	if last == nil {
+		return 0, halted, ""
+	}
+	if !slices.Equal(c.standsOf, s.Texts) {
+		c.standsOf, c.stands = s.Texts, ""
+		c.standsFor = 0
+	}
+	if c.standsFor != last.Number {
+		c.standsFor, c.stands = last.Number, differs(last.Texts, sendable(s))
+	}
+	return last.Number, halted, c.stands
+}

@@ -50,6 +50,9 @@ func (l *look) seriesIn(s *lang.Source) []string {
 	for _, g := range s.Files {
 		base, _ := doublestar.SplitPattern(g)
 		if !strings.ContainsAny(g, "*?[{") {
+			if !Inside(s, g) {
+				continue
+			}
 			series[l.seriesOf(g)] = true
 			continue
 		}

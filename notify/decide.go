@@ -28,12 +28,14 @@ type Decider struct {
 	// taken up: what is found in the past is told later.
 	Catching, Editing bool
 
-	Hushes []api.ByHand          // by people
-	Taken  map[string]string     // open alerts that somebody has taken, and who
-	quiet  map[string]quietAlert // open ones whose newest raise was not told
-	Caught bool                  // what happened while the present was not reached has been told
-	opens  map[string]opening
-	looked time.Time // when it was last looked whether what keeps alerts quiet has ended
+	// Elsewhere tells of a rule that others are told of it by the centre; nil where none is.
+	Elsewhere func(rule string) bool
+	Hushes    []api.ByHand          // by people
+	Taken     map[string]string     // open alerts that somebody has taken, and who
+	quiet     map[string]quietAlert // open ones whose newest raise was not told
+	Caught    bool                  // what happened while the present was not reached has been told
+	opens     map[string]opening
+	looked    time.Time // when it was last looked whether what keeps alerts quiet has ended
 }
 
 // quietAlert is whose alert it is, and why it is not told.
@@ -85,6 +87,9 @@ func keyNow(settings *lang.Settings, t *engine.Transition) []string {
 	key := make([]string, len(r.Per))
 	for i, f := range r.Per {
 		key[i] = t.Value(f)
+	}
+	if t.Reporter != "" {
+		key = append(key, t.Reporter)
 	}
 	return key
 }
@@ -153,7 +158,7 @@ func (s *Decider) Take(t *engine.Transition) {
 		}
 		s.decide(t)
 	} else if t.Change != engine.Repeated && !s.Catching && !s.Editing { // see tellCaughtUp
-		s.keepQuiet(t.Alert, &quietAlert{t.Untold, t.Rule, t.Key})
+		s.keepQuiet(t.Alert, &quietAlert{t.Untold, t.Rule, t.StateKey()})
 	}
 }
 
@@ -224,6 +229,9 @@ func (s *Decider) recipients(r *lang.Rule, t *engine.Transition, now entry.Insta
 // decide writes into the batch who is told of a transition.
 func (s *Decider) decide(t *engine.Transition) {
 	r := s.Settings.Rule(t.Rule)
+	if s.Elsewhere != nil && t.Reporter == "" && s.Elsewhere(t.Rule) {
+		return
+	}
 	if r == nil || len(s.Settings.Contacts) == 0 {
 		return
 	}

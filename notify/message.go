@@ -148,6 +148,9 @@ func (o *Outbox) news(ctx context.Context, line string, full, brief bool) via.Ne
 	for i, f := range t.Fields {
 		n.Key[f] = entry.Visible(t.Key[i])
 	}
+	if t.Reporter != "" {
+		n.Key[engine.ReporterField] = entry.Visible(t.Reporter)
+	}
 	n.At = t.At.Time()
 	n.Since = n.At
 	if a, ok := o.Store.AlertOf(t.Alert); ok {
@@ -160,6 +163,9 @@ func (o *Outbox) news(ctx context.Context, line string, full, brief bool) via.Ne
 		n.Fields = r.Per
 		for _, f := range r.Per {
 			key = append(key, t.Value(f))
+		}
+		if t.Reporter != "" {
+			key = append(key, t.Reporter)
 		}
 	}
 	if !full || r == nil {

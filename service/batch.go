@@ -103,6 +103,7 @@ func (s *Service) commit() error {
 		s.trouble["keys"] = fmt.Sprintf("rules keep %d keys each; the longest idle went, %d so far: settings { "+
 			"most N keys a rule } keeps more, fewer fields in per need fewer", s.engine.MostKeys, n)
 	}
+	s.tellCentre()
 	if s.batch.Empty() {
 		return nil
 	}
@@ -122,6 +123,7 @@ func (s *Service) commit() error {
 		delete(s.trouble, "store")
 		s.notice("the database can be written again")
 	}
+	s.toldCentre()
 	s.rest += len(s.batch.Journal)
 	if s.whole {
 		s.rest, s.times.snapped, s.whole = 0, time.Now(), false

@@ -74,7 +74,7 @@ type draft struct {
 // read reads the folder, and checks what stands there.
 func (d *draft) read(now *snapshot.Snapshot) {
 	d.before = now
-	if d.texts, d.err = folder.Read(now.House.Settings); d.err != nil {
+	if d.texts, d.err = now.House.Read(); d.err != nil {
 		return
 	}
 	if !slices.ContainsFunc(d.asked, func(a asked) bool { return a.kits }) {
@@ -261,6 +261,7 @@ func (s *Service) use(d *draft) error {
 		s.notice(fmt.Sprintf("settings changed: %s cleared", english.Plural(cleared, "alert", "alerts")))
 	}
 	s.ways.use(settings)
+	s.useCentre(settings)
 	s.settings, s.texts, s.findings = settings, d.texts, d.findings
 	if s.delivering {
 		s.deliver.Use(settings, blocksOf(d.texts))
@@ -364,7 +365,7 @@ func (s *Service) checkSettings() {
 	if e.making != nil {
 		return // one at a time
 	}
-	stamp := folder.Stamp(s.o.Settings, s.texts)
+	stamp := s.stamp(s.texts)
 	wanted := e.stamp == "" // by a person
 	if stamp == e.stamp {
 		e.next = ""

@@ -28,6 +28,9 @@ func (s *Service) Run(ctx context.Context) error {
 		s.noticeItself, out.Listen, out.Send, s.reports.Run} {
 		s.beside.start(f)
 	}
+	if s.joined != nil {
+		s.startJoined()
+	}
 	s.delivering = true
 	s.deliver.Use(s.settings, blocksOf(s.texts))
 	timer := time.NewTimer(0)
@@ -43,6 +46,7 @@ func (s *Service) Run(ctx context.Context) error {
 		s.fired = nil
 		timer.Reset(s.pause(again, time.Now()))
 		if stop := s.wait(ctx, timer); stop {
+			s.closeCentre()
 			s.beside.end() // it looks into the store
 			s.deliver.End()
 			return s.close()
@@ -100,6 +104,8 @@ func (s *Service) wait(ctx context.Context, timer *time.Timer) (stop bool) {
 		s.edits.stamp, s.edits.checked = "", time.Time{}
 	case d := <-s.edits.ready:
 		s.takeUp(ctx, d)
+	case <-s.hostNews:
+		s.seq++
 	case f := <-s.commands:
 		f()
 	}
@@ -191,6 +197,7 @@ func (s *Service) round(now time.Time) bool {
 		s.failed = time.Time{}
 	}
 	s.tickMeter(now)
+	s.lookHosts(now)
 	if now.Sub(s.edits.checked) >= settleEvery {
 		s.edits.checked = now
 		s.checkSettings()
@@ -348,6 +355,7 @@ func (s *Service) look(now time.Time) *snapshot.Snapshot {
 		Kept:    s.ways.kept.Dir(),
 		Reading: s.reading, Catching: s.catching, Waiting: outbox.Waiting, Limits: outbox.Limits, Seq: s.seq,
 		Flow: s.flow, Deliveries: s.deliver.States(), Beyond: s.counted.Beyond,
+		Link: s.link(), Hosts: s.hostsNow(now),
 	}
 }
 

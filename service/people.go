@@ -15,6 +15,7 @@ import (
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
+	"dimlantern/hosts"
 	"dimlantern/store"
 )
 
@@ -81,6 +82,12 @@ func (s *Service) Act(ctx context.Context, q api.ActQuery) (*api.ActDone, error)
 func (s *Service) actOn(a engine.Act, at entry.Instant) error {
 	s.apply(engine.Advance{At: at}) // what is due before comes before
 	a.At = at
+	if host, _ := s.ofHost(a.Alert); host != "" {
+		if err := s.passOn(host, hosts.Act{Alert: a.Alert, Change: a.Change, At: at, By: a.By, Words: a.Words,
+			Until: a.Until, LetGo: a.LetGo}); err != nil {
+			return err
+		}
+	}
 	if _, ok := s.apply(a); !ok {
 		return notOpen(a.Alert)
 	}
@@ -200,7 +207,12 @@ func (s *Service) Clear(ctx context.Context, q api.ClearQuery) (*api.None, error
 	return nil, s.do(ctx, func() error {
 		at := entry.Of(time.Now())
 		s.apply(engine.Advance{At: at}) // what is due before comes before
-		if _, ok := s.apply(engine.Clear{Alert: q.Alert, At: at, By: q.Name(), Words: q.Words}); !ok {
+		if host, _ := s.ofHost(q.Alert); host != "" { // it is over when the host has ended it
+			if err := s.passOn(host, hosts.Act{Alert: q.Alert, Change: engine.Cleared, At: at, By: q.Name(),
+				Words: q.Words}); err != nil {
+				return err
+			}
+		} else if _, ok := s.apply(engine.Clear{Alert: q.Alert, At: at, By: q.Name(), Words: q.Words}); !ok {
 			return notOpen(q.Alert)
 		}
 		s.batch.Actions = append(s.batch.Actions, store.Action{At: at, By: q.Name(), From: q.Person.From,

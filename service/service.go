@@ -59,6 +59,10 @@ type Options struct {
 	Channels string
 	// Input is what a source with input reads; nil where nothing is piped in.
 	Input io.Reader
+	// Host is what this machine is called; "" is as the system calls it.
+	Host string
+	// Version is that of the program, for the centre.
+	Version string
 	// Roots are trusted when people are told over TLS; nil are the system's.
 	Roots *x509.CertPool
 	// NoEvents makes it poll, as on file systems without change events.
@@ -119,11 +123,14 @@ type Service struct {
 
 	beside    beside
 	recount   recount
+	joined    *joined                // to a centre; nil where it has joined none
+	centre    *centre                // nil where it is none
 	drafts    map[string][]api.Draft // by person; nil before they are asked for
 	commands  chan func()
 	reload    chan struct{}
-	remarks   chan string  // notices of other goroutines
-	lastRound atomic.Int64 // when a round ended last, in nanoseconds
+	hostNews  chan struct{} // something about the centre or its hosts has changed
+	remarks   chan string   // notices of other goroutines
+	lastRound atomic.Int64  // when a round ended last, in nanoseconds
 }
 
 // beside is the work that goes on beside the loop, until the service ends.
@@ -144,7 +151,7 @@ func (b *beside) end() {
 
 // times are when the loop did last what it does now and then.
 type times struct {
-	placed, snapped, trimmed, spent time.Time
+	placed, snapped, trimmed, spent, hosts time.Time
 }
 
 // said is how much was said.
@@ -164,13 +171,16 @@ func Open(o Options) (*Service, error) {
 	}
 	s := &Service{o: o, trouble: map[string]string{}, ticks: map[tickKey]said{}, reach: entry.None,
 		commands: make(chan func()),
-		reload:   make(chan struct{}, 1), catching: true, remarks: make(chan string, 100), meter: newMeter(),
+		reload:   make(chan struct{}, 1), hostNews: make(chan struct{}, 1), catching: true, remarks: make(chan string, 100), meter: newMeter(),
 		settings: &lang.Settings{}, engine: engine.New(nil)}
 	s.edits.ready = make(chan *draft, 1)
 	s.beside.ctx, s.beside.stop = context.WithCancel(context.Background())
 	s.house = &snapshot.House{Settings: o.Settings, Data: o.Data, Where: o.Where, Channels: o.Channels,
 		Began: entry.Of(time.Now())}
-	s.house.Host, _ = os.Hostname()
+	if s.house.Host = o.Host; o.Host == "" {
+		s.house.Host, _ = os.Hostname()
+	}
+	s.house.Joined = func(own []folder.Text) []folder.Text { return withSent(o.Data, own) }
 	var err error
 	if s.lock, err = lockFolder(o.Data); err != nil {
 		return nil, err
@@ -234,18 +244,22 @@ func (s *Service) remark(text string) {
 
 // start brings the engine to where it was, and then the settings up to date.
 func (s *Service) start() error {
-	texts, unread := folder.Read(s.o.Settings)
+	texts, unread := s.house.Read()
 	if _, e := os.Stat(s.o.Settings); errors.Is(e, os.ErrNotExist) {
 		unread = nil
 	}
 	s.follower = intake.NewFollower(intake.Options{Host: s.house.Host, Place: s.store.PlaceOf,
 		Series: s.store.SeriesOf, Known: s.store.Knows, Own: s.ways.kept.Own, NoEvents: s.o.NoEvents})
+	if err := s.openHosts(); err != nil {
+		return err
+	}
 	if err := s.recover(); err != nil {
 		s.o.Log.Warn("the kept state cannot be used", "reason", err)
 		s.trouble["state"] = fmt.Sprintf("the kept state could not be used, so counting starts anew: %v", err)
 		s.engine = engine.New(nil)
 		s.settings = &lang.Settings{}
 	}
+	s.engine.Reporter = s.house.Reporter()
 	if err := s.decider.Recover(); err != nil {
 		return err
 	}
@@ -264,7 +278,7 @@ func (s *Service) start() error {
 	case why != "" && len(s.texts) > 0:
 		s.trouble["apply"] = why + appliedByHand
 		s.o.Log.Warn(s.trouble["apply"])
-		s.edits.stamp = folder.Stamp(s.o.Settings, texts)
+		s.edits.stamp = s.stamp(texts)
 		texts = s.texts
 	}
 	if folder.Same(texts, s.texts) {
@@ -277,7 +291,7 @@ func (s *Service) start() error {
 		s.sayErrors(ds, "runs without what is wrong")
 	}
 	if s.edits.stamp == "" {
-		s.edits.stamp = folder.Stamp(s.o.Settings, texts)
+		s.edits.stamp = s.stamp(texts)
 	}
 	same := !lang.Errors(ds) && s.trouble["state"] == "" && len(s.texts) > 0 && folder.Same(texts, s.texts)
 	if same { // the state that was read belongs to them as it is
@@ -322,7 +336,7 @@ func (s *Service) recover() error {
 	}
 	if snap == nil {
 		s.engine = engine.New(rules)
-		s.engine.MostKeys = s.settings.Keys()
+		s.engine.MostKeys, s.engine.Reporter = s.settings.Keys(), s.house.Reporter()
 		return nil
 	}
 	if snap, err = s.unseal(snap); err != nil {
@@ -331,7 +345,7 @@ func (s *Service) recover() error {
 	if s.engine, err = engine.Decode(rules, snap); err != nil {
 		return err
 	}
-	s.engine.MostKeys = s.settings.Keys()
+	s.engine.MostKeys, s.engine.Reporter = s.settings.Keys(), s.house.Reporter()
 	journal, err := s.store.Journal()
 	if err != nil {
 		return err

@@ -11,10 +11,12 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"sync/atomic"
 
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/folder"
+	"dimlantern/hosts"
 )
 
 // House is where a service works. It does not change while it runs.
@@ -26,6 +28,30 @@ type House struct {
 	Channels string // where the channels are of sources that do not say; "" is this machine
 	Secret   []byte // of the data folder, by which masks make their stand-ins
 	Began    entry.Instant
+	// Joined puts what a centre has sent before what the settings folder says; nil where there cannot be any.
+	Joined func(own []folder.Text) []folder.Text
+
+	reporter atomic.Pointer[string]
+}
+
+// Reporter is the name under which this machine first joined a centre; "" where it has not.
+func (h *House) Reporter() string {
+	if name := h.reporter.Load(); name != nil {
+		return *name
+	}
+	return ""
+}
+
+// Report says under which name this machine has joined a centre.
+func (h *House) Report(name string) { h.reporter.Store(&name) }
+
+// Read reads the settings as this service has them: those of the folder, behind those of the centre.
+func (h *House) Read() ([]folder.Text, error) {
+	texts, err := folder.Read(h.Settings)
+	if h.Joined != nil {
+		texts = h.Joined(texts)
+	}
+	return texts, err
 }
 
 // TakeWith is what is written behind a command so that it reaches this service: nothing where its data
@@ -71,6 +97,7 @@ func (h *House) CheckErrors(texts []folder.Text) (*lang.Settings, []lang.Diagnos
 // own gives settings what they have here.
 func (h *House) own(out *lang.Settings) {
 	out.Secret = h.Secret
+	out.Beyond = hosts.Limit(out)
 	h.withItself(out)
 }
 

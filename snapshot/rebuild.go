@@ -61,7 +61,7 @@ func (s *Snapshot) Rebuild(ctx context.Context, settings *lang.Settings, rules [
 	defer done()
 	var err error
 	b.engine, err = trial.Rebuild(settings, b.rules, inputs,
-		trial.Options{Zone: time.Local, From: max(from, 1), Stop: ctx.Err})
+		trial.Options{Zone: time.Local, From: max(from, 1), Reporter: s.Reporter(), Stop: ctx.Err})
 	return b, err
 }
 

@@ -51,6 +51,10 @@ type Snapshot struct {
 	// own in measures.
 	Deliveries []api.Delivery
 	Beyond     int64
+	// Link is how the centre that was joined can be reached; nil where none was.
+	Link *Link
+	// Hosts are those that have joined this centre; nil where it is none.
+	Hosts *Hosts
 	// Seq grows with each change that a screen would show at once, Flow as entries come.
 	Seq, Flow int64
 }

@@ -67,6 +67,7 @@ type Batch struct {
 	Tellings    []Telling
 	Series      []measure.Row     // of measures, of one series the last counts
 	Up          []Up              // what a centre is to be told of it
+	Renamed     [][2]string       // hosts, from and to
 	Quiet       map[string][]byte // alerts that are kept quiet from now on, with whatever tells why; nil: no longer
 	Now         entry.Instant
 }
@@ -86,7 +87,7 @@ func (b *Batch) Empty() bool {
 		len(b.Ticks) == 0 && len(b.Retold) == 0 && len(b.Redated) == 0 &&
 		len(b.Counts) == 0 && len(b.Oldest) == 0 && len(b.Blind) == 0 && len(b.Sources) == 0 && len(b.Meta) == 0 &&
 		len(b.Around) == 0 && b.Kept == nil && len(b.Actions) == 0 && len(b.Tellings) == 0 && len(b.Quiet) == 0 &&
-		len(b.Series) == 0 && len(b.Up) == 0
+		len(b.Series) == 0 && len(b.Up) == 0 && len(b.Renamed) == 0
 }
 
 // perKey is how many hits of a key are kept as evidence.
@@ -151,6 +152,9 @@ func (s *Store) Commit(b *Batch) (err error) {
 			continue
 		}
 		w.exec("INSERT OR REPLACE INTO meta(name, value) VALUES(?, ?)", name, value)
+	}
+	for _, r := range b.Renamed {
+		w.rename(r[0], r[1])
 	}
 	for i := range b.Up {
 		u := &b.Up[i]
@@ -244,6 +248,11 @@ func (s *Store) Commit(b *Batch) (err error) {
 	for _, n := range b.Sources {
 		s.known[n] = true
 	}
+	if w.renamed {
+		s.names.mu.Lock()
+		s.names.by, s.names.upTo = nil, 0
+		s.names.mu.Unlock()
+	}
 	return nil
 }
 
@@ -254,6 +263,8 @@ type writer struct {
 	stmts map[string]*sql.Stmt
 	err   error
 	fresh []string // keys and origins that are new
+	// renamed tells that keys and origins are called otherwise: what is known of them is read once more.
+	renamed bool
 }
 
 func (w *writer) close() {

@@ -2,6 +2,8 @@ package store
 
 import (
 	"database/sql"
+	"encoding/json"
+	"strings"
 
 	"dimlantern/core/entry"
 )
@@ -73,4 +75,90 @@ func (s *Store) MetaAll(prefix string) (map[string][]byte, error) {
 		out[name[len(prefix):]] = value
 	}
 	return out, rows.Err()
+}
+
+// rename gives what a host has reported to it under another name: its keys and its origins.
+func (w *writer) rename(from, to string) {
+	if w.err != nil {
+		return
+	}
+	type named struct {
+		id   int64
+		text string
+	}
+	change := func(query, update string, renamed func(string) (string, bool)) {
+		if w.err != nil {
+			return
+		}
+		rows, err := w.tx.Query(query)
+		if err != nil {
+			w.err = err
+			return
+		}
+		var list []named
+		for rows.Next() {
+			var n named
+			if err := rows.Scan(&n.id, &n.text); err != nil {
+				w.err = err
+				break
+			}
+			if text, ok := renamed(n.text); ok {
+				list = append(list, named{n.id, text})
+			}
+		}
+		if err := rows.Close(); err != nil && w.err == nil {
+			w.err = err
+		}
+		for _, n := range list {
+			w.exec(update, n.text, n.id)
+		}
+	}
+	change("SELECT k.id, k.key FROM keys k WHERE EXISTS (SELECT 1 FROM transitions t WHERE t.key = k.id AND "+
+		"json_extract(t.line, '$.reporter') IS NOT NULL)", "UPDATE OR IGNORE keys SET key = ? WHERE id = ?",
+		func(text string) (string, bool) {
+			var key []string
+			if json.Unmarshal([]byte(text), &key) != nil || len(key) == 0 || key[len(key)-1] != from {
+				return "", false
+			}
+			key[len(key)-1] = to
+			b, _ := json.Marshal(key)
+			return string(b), true
+		})
+	change("SELECT id, name FROM origins", "UPDATE OR IGNORE origins SET name = ? WHERE id = ?",
+		func(text string) (string, bool) {
+			rest, ok := strings.CutPrefix(text, from+":")
+			if text == "\x01"+from {
+				return "\x01" + to, true
+			}
+			return to + ":" + rest, ok
+		})
+	w.exec("UPDATE transitions SET line = json_set(line, '$.reporter', ?) WHERE json_extract(line, '$.reporter') = ?",
+		to, from)
+	w.renamed = true
+	for _, of := range []struct {
+		into  map[string]int64
+		query string
+	}{{w.s.keys, "SELECT rule || char(0) || key, id FROM keys"}, {w.s.origins, "SELECT name, id FROM origins"}} {
+		clear(of.into)
+		if w.err != nil {
+			return
+		}
+		rows, err := w.tx.Query(of.query)
+		if err != nil {
+			w.err = err
+			return
+		}
+		for rows.Next() {
+			var name string
+			var id int64
+			if err := rows.Scan(&name, &id); err != nil {
+				w.err = err
+				break
+			}
+			of.into[name] = id
+		}
+		if err := rows.Close(); err != nil && w.err == nil {
+			w.err = err
+		}
+	}
 }

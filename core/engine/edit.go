@@ -35,6 +35,7 @@ func (e *Engine) Edit(rules []*lang.Rule, c Change) []Transition {
 	next := New(rules)
 	next.clock, next.blind, next.rest, next.shown, next.encoded = e.clock, e.blind, e.rest, e.shown, e.encoded
 	next.Dropped, next.Hits, next.Recoveries, next.MostKeys = e.Dropped, e.Hits, e.Recoveries, e.MostKeys
+	next.relayed, next.Reporter = e.relayed, e.Reporter
 	byName := map[string]*rule{}
 	for _, r := range next.rules {
 		byName[r.Name] = r

@@ -92,7 +92,9 @@ func (e *Engine) relay(t Transition) bool {
 	if t.Change == Cleared {
 		e.dropRelayed(s)
 	}
-	t.Untold = ""
+	if t.Untold != CatchingUp { // whom else to tell is decided here
+		t.Untold = ""
+	}
 	e.out = append(e.out, t)
 	return true
 }

@@ -33,6 +33,8 @@ type Settings struct {
 	Stays    Stays
 	Groups   []*Group // in the order in which they are written
 	Hosts    Hosts    // what is said of many machines
+	// Beyond is what a centre asks of this machine that it does not allow; set by who reads settings.
+	Beyond []string
 	// SentSources, SentRules and SentDelivers are sent to hosts; they are not among those above.
 	SentSources  []*Source
 	SentRules    []*Rule

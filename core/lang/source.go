@@ -39,6 +39,7 @@ type Source struct {
 	Note     string
 	Off      bool
 	For      []string      // the groups of hosts that it is sent to; nil: it is read here
+	Within   []string      // globs of which a file has to be in one; nil is any file
 	KeepAt   time.Duration // how long its entries are kept at the centre as well; 0: they are not
 }
 

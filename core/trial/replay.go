@@ -49,6 +49,8 @@ type Options struct {
 	// Cores is how many processors there are: with two or more one reads, and another one
 	// judges. 0 is one.
 	Cores int
+	// Reporter is the name under which this machine has joined a centre; see engine.Engine.
+	Reporter string
 	// Progress is told how many bytes have been read, from time to time.
 	Progress func(bytes int64)
 	// Stop is asked from time to time; an error of it ends the replay.
@@ -138,7 +140,7 @@ func newReplay(s *lang.Settings, rules []*lang.Rule, inputs []*Input, o Options)
 	r := &replay{o: o, settings: s, engine: o.Engine, began: o.Engine != nil}
 	if r.engine == nil {
 		r.engine = engine.New(rules)
-		r.engine.MostKeys = s.Keys()
+		r.engine.MostKeys, r.engine.Reporter = s.Keys(), o.Reporter
 	}
 	if o.Recall != nil {
 		r.sign = signOf(o.RecallOf, rules, &o)

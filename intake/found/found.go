@@ -143,6 +143,18 @@ func Look(ctx context.Context, o Options) *Machine {
 	return m
 }
 
+// Programs are the names of the programs that run on this machine.
+func Programs(ctx context.Context) []string {
+	m := &Machine{now: time.Now()}
+	m.programs(ctx)
+	out := []string{}
+	for _, p := range m.Programs {
+		out = append(out, p.Name)
+	}
+	sort.Strings(out)
+	return out
+}
+
 func (m *Machine) at(path string) string { return m.root + path }
 
 // programs reads which processes there are, and which logs they write.

@@ -1,0 +1,217 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"dimlantern/api"
+	"dimlantern/core/engine"
+	"dimlantern/hosts"
+
+	"github.com/stretchr/testify/require"
+)
+
+// machine is a service that runs, with its settings, data and logs in a folder of its own.
+type machine struct {
+	t    *testing.T
+	name string
+	dir  string
+	s    *Service
+	stop func()
+}
+
+func newMachine(t *testing.T, name, settings string) *machine {
+	m := &machine{t: t, name: name, dir: t.TempDir(), stop: func() {}}
+	m.write("settings/own.lantern", settings)
+	t.Cleanup(func() { m.stop() })
+	return m
+}
+
+func (m *machine) write(name, text string) {
+	path := filepath.Join(m.dir, name)
+	require.NoError(m.t, os.MkdirAll(filepath.Dir(path), 0o755))
+	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o644)
+	require.NoError(m.t, err)
+	_, err = f.WriteString(text)
+	require.NoError(m.t, err)
+	require.NoError(m.t, f.Close())
+}
+
+func (m *machine) log(text string, v ...any) {
+	f, err := os.OpenFile(filepath.Join(m.dir, "app.log"), os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o644)
+	require.NoError(m.t, err)
+	_, err = fmt.Fprintf(f, text, v...)
+	require.NoError(m.t, err)
+	require.NoError(m.t, f.Close())
+}
+
+func (m *machine) data() string { return filepath.Join(m.dir, "data") }
+
+func (m *machine) start() {
+	s, err := Open(Options{Settings: filepath.Join(m.dir, "settings"), Data: m.data(), Host: m.name, Version: "1.0"})
+	require.NoError(m.t, err)
+	m.s = s
+	ctx, stop := context.WithCancel(context.Background())
+	done := make(chan error, 1)
+	go func() { done <- s.Run(ctx) }()
+	m.stop = func() {
+		stop()
+		require.NoError(m.t, <-done)
+		m.stop = func() {}
+	}
+}
+
+// until waits for a condition.
+func (m *machine) until(what string, is func() bool) {
+	m.t.Helper()
+	require.Eventually(m.t, is, 20*time.Second, 10*time.Millisecond, what)
+}
+
+// open are the open alerts as screens would show them: rule and key.
+func (m *machine) open() []string {
+	v, err := m.s.query.View(context.Background(), api.ViewQuery{Columns: 60, Column: time.Minute})
+	require.NoError(m.t, err)
+	out := []string{}
+	for _, r := range v.Open {
+		out = append(out, fmt.Sprint(r.Rule, r.Key))
+	}
+	return out
+}
+
+// join lets a machine join the centre under its name.
+func (m *machine) join(centre *machine) {
+	code, _, err := centre.s.centre.c.Invite(context.Background(), []string{m.name}, 1, time.Hour, "127.0.0.1", "")
+	require.NoError(m.t, err)
+	read, err := hosts.ReadCode(code.Text())
+	require.NoError(m.t, err)
+	_, err = hosts.Join(context.Background(), read, m.name, "1.0", m.data(), false)
+	require.NoError(m.t, err)
+}
+
+// roll makes a revision for all hosts.
+func (m *machine) roll(to ...string) *hosts.RollDone {
+	m.t.Helper()
+	done, err := m.s.centre.c.Roll(hosts.RollQuery{To: to}, true)
+	require.NoError(m.t, err)
+	return done
+}
+
+func (m *machine) host(name string) *hosts.Status {
+	if h := m.s.window.Now().Hosts.Host(name); h != nil {
+		return h
+	}
+	return &hosts.Status{}
+}
+
+const pumpsGroup = `settings { centre listen "127.0.0.1:0" }
+group pumps {
+  hosts "pump-*"
+}
+source app {
+  files "/tmp/**/app.log", "/var/tmp/**/app.log"
+  begin oldest
+  for   pumps
+}
+rule low {
+  on       app
+  problem  /pump (?<pump>\d+) low/
+  recovery /pump (?<pump>\d+) fine/
+  per      pump
+  raise    warning
+  say      "Pump {pump} is low"
+  for      pumps
+}
+`
+
+// A host runs what the centre rolls out, and what it decides stands at the centre; what people do there reaches it;
+// it goes on by itself while the centre is away, and nothing is lost or doubled.
+func TestCentreAndHost(t *testing.T) {
+	centre := newMachine(t, "mast", pumpsGroup)
+	centre.start()
+	centre.until("the centre listens", func() bool { return centre.s.window.Now().Hosts != nil })
+	pump := newMachine(t, "pump-1", `settings { centre may read "/**" }`)
+	pump.join(centre)
+	text, err := os.ReadFile(filepath.Join(pump.dir, "settings/own.lantern"))
+	require.NoError(t, err)
+	require.Contains(t, string(text), "centre may read")
+	pump.write("app.log", "")
+	pump.start()
+	centre.until("the host reports", func() bool { return !centre.host("pump-1").Heard.IsZero() })
+
+	// The glob finds this log alone.
+	sent := fmt.Sprintf("%s/app.log", pump.dir)
+	centre.write("settings/own.lantern", replaced(pumpsGroup, `"/tmp/**/app.log", "/var/tmp/**/app.log"`, `"`+sent+`"`))
+	centre.until("the settings are taken up", func() bool {
+		src := centre.s.window.Now().Settings.Source("app")
+		return src != nil && len(src.Files) == 1
+	})
+	require.Equal(t, []string{"pump-1"}, centre.roll("group pumps").Hosts)
+	centre.until("revision 1 runs", func() bool { return centre.host("pump-1").State.Runs.Number == 1 })
+
+	pump.log("pump 7 low\n")
+	centre.until("the alert is there", func() bool { return len(centre.open()) == 1 })
+	require.Equal(t, []string{"low[7 pump-1]"}, centre.open())
+	require.Equal(t, []string{"low[7]"}, pump.open())
+	id := ""
+	centre.s.window.Now().Engine.Open(func(k *engine.KeyView) bool { id = k.Alert; return true })
+	mine, ok := pump.s.window.Now().Engine.Find(id)
+	require.True(t, ok, "the alert has one identifier")
+	require.Equal(t, []string{"7"}, mine.Key)
+
+	// What is done at the centre holds there at once, and on the host later.
+	_, err = centre.s.Act(context.Background(), api.ActQuery{What: "take", Alert: id,
+		Person: api.Person{By: "mara"}})
+	require.NoError(t, err)
+	pump.until("it is taken on the host", func() bool { return pump.s.window.Now().Taken[id] == "mara" })
+	require.Equal(t, "mara", centre.s.window.Now().Taken[id])
+
+	// Away, the host goes on.
+	centre.stop()
+	pump.log("pump 7 fine\npump 8 low\n")
+	pump.until("the host judges by itself", func() bool { return len(pump.open()) == 1 && pump.open()[0] == "low[8]" })
+	pump.stop()
+	pump.start()
+	address := pump.s.joined.id.Address
+	centre.write("settings/own.lantern", replaced(pumpsGroup, `"/tmp/**/app.log", "/var/tmp/**/app.log"`, `"`+sent+`"`,
+		"127.0.0.1:0", address))
+	centre.start()
+	centre.until("the centre has caught up", func() bool {
+		return fmt.Sprint(centre.open()) == "[low[8 pump-1]]"
+	})
+	changes, err := centre.s.store.Changes(id)
+	require.NoError(t, err)
+	var list []string
+	for _, c := range changes {
+		require.Equal(t, "pump-1", c.Reporter)
+		list = append(list, c.Change)
+	}
+	require.Equal(t, []string{engine.Raised, engine.Taken, engine.Cleared}, list)
+
+	// A person at the centre ends an alert, and the host does it.
+	centre.s.window.Now().Engine.Open(func(k *engine.KeyView) bool { id = k.Alert; return true })
+	_, err = centre.s.Clear(context.Background(), api.ClearQuery{Alert: id, Person: api.Person{By: "mara"}})
+	require.NoError(t, err)
+	centre.until("it is over", func() bool { return len(centre.open()) == 0 && len(pump.open()) == 0 })
+	changes, err = centre.s.store.Changes(id)
+	require.NoError(t, err)
+	require.Equal(t, "mara", changes[len(changes)-1].By)
+
+	// Forgotten, it may not speak any more.
+	pump.log("pump 9 low\n")
+	centre.until("another alert", func() bool { return len(centre.open()) == 1 })
+	require.NoError(t, centre.s.Forget(context.Background(), "pump-1"))
+	require.Empty(t, centre.open())
+	pump.log("pump 10 low\n")
+	pump.until("the host goes on", func() bool { return len(pump.open()) == 2 })
+	pump.until("the host is cut off", func() bool { return !pump.s.window.Now().Link.Up })
+	require.Empty(t, centre.open())
+}
+
+func replaced(text string, pairs ...string) string {
+	return strings.NewReplacer(pairs...).Replace(text)
+}
