@@ -37,6 +37,20 @@ var (
 	AskPast = endpoint[PastQuery, PastPuts]("/past")
 )
 
+// What is asked of, and done to, the hosts that have joined.
+var (
+	// AskHosts: who reports, and how it stands with each, at an instant.
+	AskHosts = endpoint[ViewQuery, HostsView]("/hosts")
+	// DoInvite makes an invitation, DoHost renames a host, forgets it, or takes an invitation back.
+	DoInvite = endpoint[InviteQuery, Invited]("/hosts/invite")
+	DoHost   = endpoint[HostQuery, None]("/hosts/do")
+	// DoRoll rolls the settings out to hosts, or says what that would do; AskRevisions lists what was rolled out.
+	DoRoll       = endpoint[RollQuery, RollDone]("/hosts/roll")
+	AskRevisions = endpoint[None, RevisionList]("/hosts/revisions")
+	// AskEffective: what a host runs, block by block.
+	AskEffective = endpoint[EffectiveQuery, Effective]("/hosts/effective")
+)
+
 // What is asked of what was logged.
 var (
 	// AskLedger: a question as it is typed, and its answer as far as it is known.

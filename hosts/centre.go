@@ -500,6 +500,11 @@ func (c *Centre) Statuses() []Status {
 	for _, h := range c.hosts {
 		s := *h
 		s.Acts = slices.Clone(h.Acts)
+		if done, _, _ := c.o.Books(h.ID); s.State.Seq >= done {
+			s.State.Waiting = s.State.Seq - done
+		} else {
+			s.State.Waiting = 0
+		}
 		if settings.Lang != nil {
 			s.Groups, _ = settings.Lang.GroupsOf(h.Name, h.State.facts())
 		}
@@ -798,4 +803,16 @@ func (c *Centre) Ask(ctx context.Context, names []string, q []byte, got func(nam
 		})
 	}
 	all.Wait()
+}
+
+// TakeBack ends an invitation.
+func (c *Centre) TakeBack(ctx context.Context, id string) error {
+	c.mu.Lock()
+	_, known := c.invites[id]
+	delete(c.invites, id)
+	c.mu.Unlock()
+	if !known {
+		return fmt.Errorf("there is no invitation %s: it may have been used, or have ended", id)
+	}
+	return c.o.Office.Keep(ctx, map[string][]byte{"invite/" + id: nil})
 }

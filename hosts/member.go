@@ -15,6 +15,7 @@ import (
 	"runtime"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"dimlantern/core/entry"
@@ -183,6 +184,7 @@ type Member struct {
 	// Dialer reaches the centre where that is not by the network of the machine; nil is the network.
 	Dialer nats.CustomDialer
 
+	mute  atomic.Bool
 	mu    sync.Mutex
 	nc    *nats.Conn
 	js    jetstream.JetStream
@@ -202,6 +204,9 @@ func NewMember(data string, id *Identity, m Machine, log *slog.Logger) *Member {
 	return &Member{Data: data, ID: id, Machine: m, Log: log, fresh: make(chan struct{}, 1), news: make(chan struct{}, 1)}
 }
 
+// Mute lets the member end without a goodbye, as if the machine had lost its power.
+func (m *Member) Mute() { m.mute.Store(true) }
+
 // Fresh tells that there are new rows.
 func (m *Member) Fresh() { nudge(m.fresh) }
 
@@ -217,6 +222,7 @@ func nudge(c chan struct{}) {
 
 // Run keeps to the centre until the context ends; then it says goodbye.
 func (m *Member) Run(ctx context.Context) {
+	m.ready, m.stuck = false, 0
 	for !m.connect(ctx) {
 		select {
 		case <-ctx.Done():
@@ -247,6 +253,9 @@ func (m *Member) Run(ctx context.Context) {
 		case <-ctx.Done():
 			stop()
 			sending.Wait()
+			if m.mute.Load() {
+				return
+			}
 			last, end := context.WithTimeout(context.Background(), 2*time.Second)
 			m.say(last, true)
 			end()

@@ -104,6 +104,9 @@ func Limit(s *lang.Settings) (beyond []string) {
 			src.Off = true
 		}
 	}
+	for _, r := range s.Rules {
+		r.Feeds = r.AtCentre && SentFrom(r.Pos)
+	}
 	for _, d := range s.Delivers {
 		if SentFrom(d.Pos) && d.To.Kind == "files" && !d.Off {
 			beyond = append(beyond, fmt.Sprintf("delivery %s: the centre may not write files here", d.Name))
@@ -138,4 +141,38 @@ func Allowed(may *lang.May, glob string) bool {
 
 func within(root, path string) bool {
 	return root == path || strings.HasPrefix(path, strings.TrimSuffix(root, "/")+"/")
+}
+
+// BlocksOf are the blocks that run of texts, with where each comes from, and those that were put aside; gone are
+// those of the host that Merge put aside.
+func BlocksOf(texts []folder.Text, gone []lang.Placed) []Block {
+	out := []Block{}
+	placed, asides := folder.Blocks(texts)
+	from := func(p lang.Pos, kit string) string {
+		switch {
+		case kit != "":
+			return "kit " + kit
+		case SentFrom(p):
+			return "the centre"
+		}
+		return "written here"
+	}
+	for _, b := range placed {
+		if b.Kind != "settings" {
+			out = append(out, Block{Kind: b.Kind, Name: b.Name, From: from(b.Pos, b.Kit)})
+		}
+	}
+	for _, a := range asides {
+		out = append(out, Block{Kind: a.Kind, Name: a.Name, From: from(a.Pos, a.Kit), Differs: a.Why, Aside: true})
+	}
+	for _, b := range gone {
+		i := slices.IndexFunc(out, func(x Block) bool { return x.Kind == b.Kind && x.Name == b.Name && !x.Aside })
+		if i >= 0 {
+			out[i].Differs = "also written here: the centre's stands"
+		} else {
+			out = append(out, Block{Kind: b.Kind, Name: b.Name, From: "written here", Aside: true,
+				Differs: "the centre's groups say: local nothing"})
+		}
+	}
+	return out
 }

@@ -84,7 +84,7 @@ func (m *Model) head(c *paint.Canvas, base paint.Style) {
 		}
 	}
 	x += 2
-	for i, name := range []string{"watch", "bench", "sources", "ledger"} {
+	for i, name := range []string{"watch", "bench", "sources", "ledger", "hosts"} {
 		x = c.Put(x, 0, base.With(p.Dim), fmt.Sprint(i+1, " "))
 		m.names[i] = x
 		style := base.With(p.Dim)

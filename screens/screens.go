@@ -11,6 +11,7 @@ import (
 
 	"dimlantern/api"
 	"dimlantern/screens/bench"
+	"dimlantern/screens/hosts"
 	"dimlantern/screens/ledger"
 	"dimlantern/screens/paint"
 	"dimlantern/screens/room"
@@ -38,13 +39,13 @@ type Options struct {
 type Model struct {
 	o     Options
 	stage *room.Stage
-	rooms [4]room.Room // by the order of their digits
+	rooms [5]room.Room // by the order of their digits
 	start room.Room    // what is shown where nothing is watched yet
 	at    room.At
 	plain bool
 	blank func(w, h int, ground paint.Color) *paint.Canvas // what is drawn on
 	// names is where the rooms' names stand in the first row.
-	names [4]int
+	names [5]int
 
 	failed    string // why the service could not be asked
 	busy      bool   // a view is asked for
@@ -64,7 +65,8 @@ func newModel(o Options) *Model {
 	if o.Ground == "light" {
 		m.setPalette(paint.Light())
 	}
-	m.rooms = [4]room.Room{watch.New(m.stage), bench.New(m.stage), sources.New(m.stage), ledger.New(m.stage)}
+	m.rooms = [5]room.Room{watch.New(m.stage), bench.New(m.stage), sources.New(m.stage), ledger.New(m.stage),
+		hosts.New(m.stage)}
 	m.start = sources.NewStart(m.stage, o.Name)
 	return m
 }
@@ -217,7 +219,7 @@ func (m *Model) common(on room.Room) []room.Key {
 		list = nil
 	}
 	return append(list,
-		room.On("1 2 3 4", func(name string) tea.Cmd {
+		room.On("1 2 3 4 5", func(name string) tea.Cmd {
 			s.Note = "" // what was said was of another room
 			to := room.At(name[0] - '1')
 			if x, ok := on.(room.Asked); ok && to == room.Ledger {
@@ -227,7 +229,7 @@ func (m *Model) common(on room.Room) []room.Key {
 			}
 			return s.Go(to)
 		}).
-			Told("the rooms watch, bench, sources and ledger; 4 asks about what is chosen"),
+			Told("the rooms watch, bench, sources, ledger and hosts; 4 asks about what is chosen"),
 		room.Now("?", m.openHelp).Said("help", "help").Told("this; esc leads back"),
 		room.Do("q", m.quit).Said("leave", "leave").
 			Told("leave; the logs go on without you"))

@@ -27,22 +27,27 @@ func (s *Service) seenSources() {
 
 // Take is part of intake.Sink.
 func (s *Service) Take(o *intake.Origin, j *verdict.Judged) {
-	if s.count(o, j); len(j.Verdicts) == 0 {
-		return
+	s.count(o, j)
+	if s.handOn(j); len(j.Verdicts) > 0 {
+		s.take(o.Name, j)
 	}
+}
+
+// take lets the engine judge an entry of an origin, and keeps it as evidence.
+func (s *Service) take(origin string, j *verdict.Judged) {
 	for _, v := range j.Verdicts {
 		if !v.Hit {
 			continue
 		}
 		s.batch.Hits = append(s.batch.Hits, store.Hit{Rule: s.engine.Name(v.Rule), Key: engine.Written(v.Key),
-			At: j.Entry.At, Origin: o.Name, Offset: j.Entry.Offset, Text: entry.Evidence(j.Entry.Raw),
+			At: j.Entry.At, Origin: origin, Offset: j.Entry.Offset, Text: entry.Evidence(j.Entry.Raw),
 			Skew: j.Entry.Skew})
 	}
 	ts, _ := s.apply(engine.Entry{Judged: j})
 	for _, t := range ts {
 		if t.Change == engine.Cleared && t.Entry != nil {
 			s.batch.Hits = append(s.batch.Hits, store.Hit{Rule: t.Rule, Key: t.Key, At: j.Entry.At, Recovery: true,
-				Origin: o.Name, Offset: j.Entry.Offset, Text: entry.Evidence(j.Entry.Raw), Skew: j.Entry.Skew})
+				Origin: origin, Offset: j.Entry.Offset, Text: entry.Evidence(j.Entry.Raw), Skew: j.Entry.Skew})
 		}
 	}
 }

@@ -14,6 +14,7 @@ import (
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/hosts"
+	"dimlantern/query"
 	"dimlantern/snapshot"
 	"dimlantern/store"
 )
@@ -26,6 +27,8 @@ type centre struct {
 
 	// What belongs to the loop.
 	books   hosts.Books
+	feeding feeding
+	places  map[string]int  // of rules in the engine, by name
 	silent  map[string]bool // hosts of which it was noticed that they are silent, by name
 	refuses map[string]int64
 	now     *snapshot.Hosts
@@ -80,6 +83,9 @@ func (s *Service) useCentre(settings *lang.Settings) {
 		s.trouble["hosts"] = err.Error()
 		s.o.Log.Error("hosts cannot join", "reason", err)
 		return
+	}
+	if err := n.openFeeding(); err != nil {
+		s.trouble["hosts"] = "what hosts have handed on cannot be read: " + err.Error()
 	}
 	s.o.Log.Info("waits for hosts", "at", n.c.Address())
 }
@@ -177,7 +183,7 @@ func (n *centre) Take(ctx context.Context, rows []hosts.Sent) (out []hosts.Taken
 				s.notice("the host " + name + " " + words)
 			}
 			if take {
-				n.takeFacts(r.ID, name, &facts[i])
+				n.takeFacts(r.ID, name, r.Row.Seq, &facts[i])
 			}
 		}
 		for id := range touched {
@@ -206,7 +212,7 @@ func originAt(host, origin string) string {
 }
 
 // takeFacts does what a row says.
-func (n *centre) takeFacts(id, name string, f *hosts.Facts) {
+func (n *centre) takeFacts(id, name string, seq int64, f *hosts.Facts) {
 	s := n.s
 	if f.Whole {
 		n.onlyThese(name, f)
@@ -249,7 +255,7 @@ func (n *centre) takeFacts(id, name string, f *hosts.Facts) {
 	if len(f.Acted) > 0 {
 		n.keep(n.c.Acted(id, f.Acted))
 	}
-	n.feed(id, name, f)
+	n.feed(id, name, seq, f)
 }
 
 // onlyThese ends the alerts of a host that a row with all that is open does not have.
@@ -289,9 +295,6 @@ func reporterOf(k *engine.KeyView) string {
 	return ""
 }
 
-// hostMark stands before the name of a host where one stands for an origin: as long as it is silent, it is blind.
-const hostMark = "\x01"
-
 // lookHosts notices which hosts have fallen silent, and which are heard again; and whether a centre was joined.
 func (s *Service) lookHosts(now time.Time) {
 	if now.Sub(s.times.hosts) < time.Second {
@@ -329,15 +332,24 @@ func (n *centre) tellSilent(h *hosts.Status, at entry.Instant) {
 	if !h.Silent {
 		since = at
 	}
-	s.batch.Blind = append(s.batch.Blind, store.Blind{Origin: hostMark + h.Name, At: since, Seen: !h.Silent,
+	s.batch.Blind = append(s.batch.Blind, store.Blind{Origin: query.HostMark + h.Name, At: since, Seen: !h.Silent,
 		Words: "silent"})
-	fields := map[string]any{"event": "host-heard", "host_name": h.Name,
+	fields := map[string]any{"event": "host-heard", "name": h.Name,
 		"text": fmt.Sprintf("the host %s is heard again", h.Name)}
 	if h.Silent {
-		fields = map[string]any{"event": "host-silent", "host_name": h.Name, "since": since.String(),
+		fields = map[string]any{"event": "host-silent", "name": h.Name, "since": since.String(),
 			"text": fmt.Sprintf("the host %s has said nothing since %s, and no goodbye", h.Name, since)}
 	}
 	s.writeItself(at.Time(), fields)
+	if n.joins() {
+		for _, o := range h.State.Origins {
+			if name := originAt(h.Name, o.Name); h.Silent {
+				s.apply(engine.Blind{Origin: name, At: at})
+			} else if s.engine.IsBlind(name) {
+				s.apply(engine.Seen{Origin: name, At: at})
+			}
+		}
+	}
 	s.seq++
 }
 

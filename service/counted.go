@@ -38,7 +38,7 @@ func (s *Service) countNames() []string { return s.counted.Names() }
 
 // count lets an entry count for measures, and takes their verdicts off.
 func (s *Service) count(o *intake.Origin, j *verdict.Judged) {
-	rules := len(s.engine.Rules())
+	rules := len(s.engine.Rules()) + len(s.feeds)
 	n := len(j.Verdicts)
 	for n > 0 && j.Verdicts[n-1].Rule >= rules {
 		n--

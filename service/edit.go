@@ -95,7 +95,8 @@ func (d *draft) make(ctx context.Context, now *snapshot.Snapshot) {
 	d.findings = findings(d.settings, d.ds)
 	d.rules = trial.Active(d.settings)
 	d.plans = map[string]*match.Plan{}
-	judging := append(slices.Clone(d.rules), measure.Rules(d.settings.Counts)...) // measures behind the rules
+	judging := append(slices.Clone(d.rules), feedsOf(d.settings)...) // behind the rules, and measures behind those
+	judging = append(judging, measure.Rules(d.settings.Counts)...)
 	for _, src := range d.settings.Sources {
 		d.plans[src.Name] = match.NewPlan(d.settings, src, judging, time.Local)
 	}
@@ -262,7 +263,7 @@ func (s *Service) use(d *draft) error {
 	}
 	s.ways.use(settings)
 	s.useCentre(settings)
-	s.settings, s.texts, s.findings = settings, d.texts, d.findings
+	s.settings, s.texts, s.findings, s.feeds = settings, d.texts, d.findings, feedsOf(settings)
 	if s.delivering {
 		s.deliver.Use(settings, blocksOf(d.texts))
 	}

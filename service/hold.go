@@ -59,6 +59,20 @@ func (s *Service) hold(now time.Time) {
 			}
 		}
 	}
+	if n := s.centre; n != nil && n.joins() {
+		mark, holds := n.release(now)
+		for i, r := range s.engine.Rules() {
+			if !r.AtCentre || !holds {
+				continue
+			}
+			if bounds == nil {
+				bounds = map[int]entry.Instant{}
+			}
+			if had, ok := bounds[i]; !ok || mark < had {
+				bounds[i] = mark
+			}
+		}
+	}
 	s.apply(engine.Hold{Bounds: bounds})
 }
 

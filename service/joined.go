@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/json"
@@ -42,6 +43,8 @@ type joined struct {
 	told    bool      // next holds the ticks
 	ticks   []hosts.Tick
 	ticked  time.Time       // when the oldest of them came
+	held    []hosts.Held    // for rules that are judged at the centre
+	fed     time.Time       // when it was last said how far was read
 	own     map[int]bool    // transitions of the batch that come of acts of the centre
 	acted   []string        // acts of the centre that were done, and not told yet
 	done    map[string]bool // all that were done since the start
@@ -351,6 +354,9 @@ func (s *Service) toldCentre() {
 	}
 	j.seq, j.sum, j.ticks, j.ticked, j.acted, j.whole = j.next.Seq, j.next.Sum, nil, time.Time{}, nil, false
 	j.next = nil
+	if len(j.held) > 0 || len(s.feeds) > 0 {
+		j.held, j.fed = nil, time.Now()
+	}
 	clear(j.own)
 	j.member.Fresh()
 }
@@ -441,13 +447,14 @@ func (s *Service) link() *snapshot.Link {
 func (j *joined) State(ctx context.Context) (hosts.State, error) {
 	s := j.s
 	sn := s.window.Now()
-	st := hosts.State{Run: j.run, Began: sn.Began, OS: runtime.GOOS, Version: s.o.Version, Folder: j.folder,
+	st := hosts.State{Run: j.run, Began: sn.Began, OS: runtime.GOOS, Version: cmp.Or(s.o.Version, version()), Folder: j.folder,
 		Beyond: sn.Settings.Beyond}
 	for _, o := range sn.Origins {
 		if o.Source.Name == lang.Itself {
 			continue
 		}
-		x := hosts.OriginState{Name: o.Name, Source: o.Source.Name, State: string(o.Condition), Words: o.Words}
+		x := hosts.OriginState{Name: o.Name, Source: o.Source.Name, State: string(o.Condition), Words: o.Words,
+			Behind: o.State(sn.At).Lag}
 		if o.Mend != "" {
 			x.Words += "; " + o.Mend
 		}
@@ -503,38 +510,11 @@ const mostOrigins = 200
 
 // blocksNow are the blocks that run, and those that were put aside.
 func blocksNow(path string, texts []folder.Text, r *hosts.Revision) []hosts.Block {
-	var out []hosts.Block
-	placed, asides := folder.Blocks(texts)
-	from := func(p lang.Pos, kit string) string {
-		switch {
-		case kit != "":
-			return "kit " + kit
-		case hosts.SentFrom(p):
-			return "the centre"
-		}
-		return "written here"
-	}
-	for _, b := range placed {
-		if b.Kind != "settings" {
-			out = append(out, hosts.Block{Kind: b.Kind, Name: b.Name, From: from(b.Pos, b.Kit)})
-		}
-	}
-	for _, a := range asides {
-		out = append(out, hosts.Block{Kind: a.Kind, Name: a.Name, From: from(a.Pos, a.Kit), Differs: a.Why, Aside: true})
-	}
+	var gone []lang.Placed
 	if own, err := folder.Read(path); err == nil {
-		_, gone := hosts.Merge(own, r)
-		for _, b := range gone {
-			i := slices.IndexFunc(out, func(x hosts.Block) bool { return x.Kind == b.Kind && x.Name == b.Name && !x.Aside })
-			if i >= 0 {
-				out[i].Differs = "also written here: the centre's stands"
-			} else {
-				out = append(out, hosts.Block{Kind: b.Kind, Name: b.Name, From: "written here", Aside: true,
-					Differs: "the centre's groups say: local nothing"})
-			}
-		}
+		_, gone = hosts.Merge(own, r)
 	}
-	return out
+	return hosts.BlocksOf(texts, gone)
 }
 
 // Try is part of hosts.Machine.

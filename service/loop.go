@@ -258,7 +258,7 @@ func (s *Service) read(now time.Time) bool {
 func (s *Service) urgent() bool {
 	b := &s.batch
 	return len(b.Tellings) > 0 || len(b.Actions) > 0 || len(b.Hits) > 0 || len(b.Transitions) > 0 ||
-		len(b.Blind) > 0 || len(b.Sources) > 0 || len(b.Meta) > 0 || s.whole
+		len(b.HeldIn) > 0 || len(b.HeldOut) > 0 || len(b.Blind) > 0 || len(b.Sources) > 0 || len(b.Meta) > 0 || s.whole
 }
 
 // keep commits, and now and then lets go of what is old.

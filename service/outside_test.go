@@ -28,7 +28,7 @@ import (
 )
 
 // heap is how much memory is in use, in bytes.
-func heap() uint64 {
+func heapNow() uint64 {
 	var m runtime.MemStats
 	runtime.GC()
 	runtime.ReadMemStats(&m)
@@ -81,7 +81,7 @@ func TestGauntletOutside(t *testing.T) {
 		p.write("settings/note.txt", "no settings")
 		require.NoError(rt, syscall.Mkfifo(filepath.Join(p.dir, "settings", "pipe.lantern"), 0o644))
 		p.append("")
-		before := heap()
+		before := heapNow()
 		s, err := Open(Options{Settings: filepath.Join(p.dir, "settings"), Data: filepath.Join(p.dir, "data")})
 		require.NoError(rt, err)
 		ctx, cancel := context.WithCancel(context.Background())
@@ -124,7 +124,7 @@ func TestGauntletOutside(t *testing.T) {
 		cancel()
 		require.NoError(rt, <-ended)
 		require.Less(rt, time.Since(asked), 10*time.Second, "it stops when it is asked to")
-		require.Less(rt, int64(heap())-int64(before), int64(200<<20), "memory is bounded")
+		require.Less(rt, int64(heapNow())-int64(before), int64(200<<20), "memory is bounded")
 	})
 }
 

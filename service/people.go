@@ -206,7 +206,7 @@ func (s *Service) endHushes(now time.Time) {
 func (s *Service) Clear(ctx context.Context, q api.ClearQuery) (*api.None, error) {
 	return nil, s.do(ctx, func() error {
 		at := entry.Of(time.Now())
-		s.apply(engine.Advance{At: at}) // what is due before comes before
+		s.apply(engine.Advance{At: at})               // what is due before comes before
 		if host, _ := s.ofHost(q.Alert); host != "" { // it is over when the host has ended it
 			if err := s.passOn(host, hosts.Act{Alert: q.Alert, Change: engine.Cleared, At: at, By: q.Name(),
 				Words: q.Words}); err != nil {

@@ -89,6 +89,7 @@ type Service struct {
 	settings *lang.Settings
 	texts    []folder.Text
 	findings map[string]int // of the linter, by rule
+	feeds    []*lang.Rule   // of which what is something for them is handed on to the centre
 	engine   *engine.Engine
 	follower *intake.Follower
 	ways     *ways

@@ -152,6 +152,16 @@ rule delivery-behind {
   advise   "dimlantern deliveries says how much waits, since when, and what would mend it."
 }
 
+rule host-silent {
+  on       dim-lantern
+  problem  event == "host-silent"
+  recovery event == "host-heard"
+  per      name
+  raise    error
+  say      "The host {name} has said nothing since {since}, and no goodbye"
+  advise   "Does the machine run, and does dimlantern watch run on it? Can it reach this centre?"
+}
+
 rule layout-fits-less {
   on       dim-lantern
   problem  event == "layout-misfits"
@@ -170,6 +180,9 @@ const builtInFile = "built-in"
 
 // Unreachable is the built-in rule about contacts that cannot be told.
 const Unreachable = "contact-unreachable"
+
+// HostSilent is the built-in rule of a centre about hosts that say nothing.
+const HostSilent = "host-silent"
 
 // The log of its own, in the data folder. The source has a pattern for it, so that it has
 // no origin before there is something in it.
@@ -195,6 +208,9 @@ func (h *House) withItself(to *lang.Settings) {
 	}
 	added := false
 	for _, r := range own.Rules {
+		if r.Name == HostSilent && to.Hosts.Listen == "" && to.Hosts.Through == "" {
+			continue
+		}
 		if to.Rule(r.Name) == nil && !slices.Contains(to.BuiltInOff, r.Name) {
 			r.Zone = nil
 			to.Rules = append(to.Rules, r)

@@ -67,6 +67,8 @@ type Batch struct {
 	Tellings    []Telling
 	Series      []measure.Row     // of measures, of one series the last counts
 	Up          []Up              // what a centre is to be told of it
+	HeldIn      []HeldRow         // that wait for their turn
+	HeldOut     []HeldRow         // of which nothing waits any more
 	Renamed     [][2]string       // hosts, from and to
 	Quiet       map[string][]byte // alerts that are kept quiet from now on, with whatever tells why; nil: no longer
 	Now         entry.Instant
@@ -87,7 +89,8 @@ func (b *Batch) Empty() bool {
 		len(b.Ticks) == 0 && len(b.Retold) == 0 && len(b.Redated) == 0 &&
 		len(b.Counts) == 0 && len(b.Oldest) == 0 && len(b.Blind) == 0 && len(b.Sources) == 0 && len(b.Meta) == 0 &&
 		len(b.Around) == 0 && b.Kept == nil && len(b.Actions) == 0 && len(b.Tellings) == 0 && len(b.Quiet) == 0 &&
-		len(b.Series) == 0 && len(b.Up) == 0 && len(b.Renamed) == 0
+		len(b.Series) == 0 && len(b.Up) == 0 && len(b.Renamed) == 0 &&
+		len(b.HeldIn) == 0 && len(b.HeldOut) == 0
 }
 
 // perKey is how many hits of a key are kept as evidence.
@@ -155,6 +158,13 @@ func (s *Store) Commit(b *Batch) (err error) {
 	}
 	for _, r := range b.Renamed {
 		w.rename(r[0], r[1])
+	}
+	for i := range b.HeldIn {
+		w.exec("INSERT OR REPLACE INTO held(host, seq, body) VALUES(?, ?, ?)", b.HeldIn[i].Host, b.HeldIn[i].Seq,
+			b.HeldIn[i].Body)
+	}
+	for i := range b.HeldOut {
+		w.exec("DELETE FROM held WHERE host = ? AND seq = ?", b.HeldOut[i].Host, b.HeldOut[i].Seq)
 	}
 	for i := range b.Up {
 		u := &b.Up[i]

@@ -162,3 +162,16 @@ func (w *writer) rename(from, to string) {
 		}
 	}
 }
+
+// HeldRow is a row of a host some of whose entries wait at the centre for their turn.
+type HeldRow struct {
+	Host string // its identifier
+	Seq  int64
+	Body []byte
+}
+
+// Held are all rows of which something waits.
+func (s *Store) Held() ([]HeldRow, error) {
+	return rows(s.ask, func(r *sql.Rows) (h HeldRow, err error) { return h, r.Scan(&h.Host, &h.Seq, &h.Body) },
+		"SELECT host, seq, body FROM held ORDER BY host, seq")
+}

@@ -375,13 +375,23 @@ rules for. The files themselves stay as they are.`,
 }
 
 func effectiveCommand() *cobra.Command {
-	var settings string
+	var settings, host string
 	var asJSON bool
+	o := &places{}
 	c := &cobra.Command{
 		Use:   "effective",
 		Short: "The settings that are at work: each block with where it comes from, and what it put aside",
 		Args:  noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			if host != "" || cmd.Flags().Changed("data") {
+				return asked(o, func(ctx context.Context, s api.Lantern) error {
+					v, err := api.AskEffective.Call(ctx, s, api.EffectiveQuery{Host: host})
+					if err == nil {
+						printHostEffective(cmd.OutOrStdout(), v, asJSON)
+					}
+					return err
+				})
+			}
 			texts, err := folder.Read(settings)
 			if err != nil {
 				return err
@@ -396,6 +406,8 @@ func effectiveCommand() *cobra.Command {
 		},
 	}
 	kitSettingsFlag(c, &settings)
+	o.dataFlag(c)
+	c.Flags().StringVar(&host, "host", "", "of a host that has joined this centre")
 	c.Flags().BoolVar(&asJSON, "json", false, "one JSON object a block")
 	return c
 }

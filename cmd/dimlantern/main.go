@@ -75,7 +75,8 @@ and clears them by itself. Without a command it opens the screens.`,
 		rulesCommand(), sourcesCommand(),
 		channelsCommand(), nearCommand(), proposeCommand(), detectCommand(), shapesCommand(), fieldsCommand(),
 		findCommand(), askCommand(), asksCommand(), reportCommand(), reportsCommand(), measuresCommand(),
-		deliveriesCommand(), keepCommand(), kitsCommand(), effectiveCommand(), manCommand())
+		deliveriesCommand(), keepCommand(), kitsCommand(), effectiveCommand(),
+		hostsCommand(), inviteCommand(), joinCommand(), rollCommand(), manCommand())
 	completions(root)
 	return root
 }

@@ -23,6 +23,7 @@ import (
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/demo"
+	"dimlantern/demo/fleet"
 	"dimlantern/screens"
 	"dimlantern/service"
 	"dimlantern/store"
@@ -377,6 +378,7 @@ func demoCommand() *cobra.Command {
 	var seed uint64
 	var folder string
 	var keep, noScreens bool
+	var machines int
 	l := &looks{}
 	c := &cobra.Command{
 		Use:   "demo",
@@ -412,6 +414,11 @@ harbour, writes what happened there in the past hours, and then goes on live.`,
 			if err != nil {
 				return err
 			}
+			if machines > 0 {
+				if err := fleet.Write(g.Settings()); err != nil {
+					return err
+				}
+			}
 			if noScreens {
 				if err := g.Past(); err != nil {
 					return err
@@ -429,20 +436,21 @@ harbour, writes what happened there in the past hours, and then goes on live.`,
 			if err != nil {
 				return err
 			}
-			return runDemo(g, dir, opts)
+			return runDemo(g, dir, opts, machines, seed)
 		},
 	}
 	l.flags(c)
 	c.Flags().Float64Var(&pace, "pace", 1, "how many times faster than real the harbour lives")
 	c.Flags().Uint64Var(&seed, "seed", 7, "another number makes another history")
 	c.Flags().StringVar(&folder, "folder", "", "write into this folder, and keep it")
+	c.Flags().IntVar(&machines, "hosts", 0, "so many simulated hosts report to the harbour, which is their centre then")
 	c.Flags().BoolVar(&keep, "keep", false, "keep the folder")
 	c.Flags().BoolVar(&noScreens, "no-screens", false, "only write the logs, and print the folder")
 	return c
 }
 
 // runDemo writes the past, opens a service on it, and goes on live.
-func runDemo(g *demo.Harbour, dir string, opts screens.Options) error {
+func runDemo(g *demo.Harbour, dir string, opts screens.Options, machines int, seed uint64) error {
 	if err := g.Past(); err != nil {
 		return err
 	}
@@ -458,7 +466,24 @@ func runDemo(g *demo.Harbour, dir string, opts screens.Options) error {
 	live := make(chan error, 1)
 	go func() { live <- g.Live(ctx) }()
 	opts.Lantern = s.Desk()
+	manned := make(chan error, 1)
+	go func() {
+		if machines == 0 {
+			manned <- nil
+			return
+		}
+		f, err := fleet.Start(ctx, opts.Lantern, filepath.Join(dir, "hosts"), machines, seed)
+		if err == nil {
+			f.Live(ctx)
+			<-ctx.Done()
+			f.Stop()
+		}
+		if errors.Is(err, context.Canceled) {
+			err = nil
+		}
+		manned <- err
+	}()
 	err = runInside(s, opts)
 	cancel()
-	return errors.Join(err, <-live, <-control)
+	return errors.Join(err, <-live, <-control, <-manned)
 }

@@ -87,7 +87,6 @@ func (e *Engine) relay(t Transition) bool {
 	}
 	a.vars = []entry.Field{{Name: saidAs, Value: t.Say}}
 	s.touched, s.last, s.count = t.At, t.Last, t.Count
-	e.clock = entry.Later(e.clock, t.At)
 	e.changed(s)
 	if t.Change == Cleared {
 		e.dropRelayed(s)

@@ -136,7 +136,7 @@ const Itself = "dim-lantern"
 
 // BuiltInRules are the rules that look at it where the settings do not switch them off.
 var BuiltInRules = []string{"rule-silent", "layout-fits-less", "contact-unreachable", "report-failed",
-	"delivery-behind"}
+	"delivery-behind", "host-silent"}
 
 // LooksAt tells whether the rule looks at a source.
 func (r *Rule) LooksAt(source string) bool {

@@ -51,6 +51,8 @@ type Rule struct {
 	For     []string // the groups of hosts that it is sent to; nil: it is judged here
 	// AtCentre tells that it is judged at the centre, with the entries of all hosts that it is sent to.
 	AtCentre bool
+	// Feeds tells that it is judged elsewhere: what is something for it is handed on; set by who reads settings.
+	Feeds    bool
 	Expects  []*Expect
 	// Zone is the settings' zone, in which days begin; set by who reads settings, nil
 	// is UTC.

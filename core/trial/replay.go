@@ -171,7 +171,7 @@ func newReplay(s *lang.Settings, rules []*lang.Rule, inputs []*Input, o Options)
 func Active(s *lang.Settings) []*lang.Rule {
 	var out []*lang.Rule
 	for _, r := range s.Rules {
-		if !r.Off {
+		if !r.Off && !r.Feeds {
 			out = append(out, r)
 		}
 	}

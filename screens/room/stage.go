@@ -49,6 +49,7 @@ const (
 	Bench
 	Sources
 	Ledger
+	Hosts
 )
 
 // Widths are the widths of a column of the axis.
