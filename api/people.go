@@ -44,6 +44,7 @@ func (h *ByHand) Covers(r *lang.Rule, alert, rule string, fields, key []string) 
 				return true
 			}
 		}
+		return len(key) > len(fields) && key[len(fields)] == h.Host // the joined host that reported it
 	}
 	return false
 }

@@ -17,6 +17,7 @@ type RulesView struct {
 
 // RuleCost is what one rule does and costs.
 type RuleCost struct {
+	For     []string `json:"for,omitempty"` // groups of hosts that it is sent to
 	Rule    string   `json:"rule"`
 	Off     bool     `json:"off,omitempty"`
 	File    string   `json:"file"` // where it stands

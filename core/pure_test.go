@@ -24,7 +24,7 @@ func TestCoreIsPure(t *testing.T) {
 	for _, p := range strings.Fields(`bytes container/heap crypto/sha256 encoding/base32 encoding/binary encoding/json
 		encoding/xml errors fmt io iter maps
 		cmp hash/fnv crypto/aes crypto/cipher crypto/hmac encoding/base64 encoding/csv
-		math math/big math/bits net/netip regexp regexp/syntax slices sort strconv strings sync time
+		math math/big path math/bits net/netip regexp regexp/syntax slices sort strconv strings sync time
 		unicode unicode/utf16 unicode/utf8 golang.org/x/sys/cpu
 		github.com/klauspost/compress/s2`) { // which computes, and knows no more than that
 		allowed[p] = true

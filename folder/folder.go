@@ -236,7 +236,7 @@ func CheckTyped(texts []Text, question string) (*lang.Settings, *lang.Question, 
 func check(texts []Text, env lang.Env, files ...*lang.File) (*lang.Settings, []lang.Diagnostic) {
 	env.Kits = kits.Names()
 	s, ds := lang.Check(append(files, parse(texts)...), env)
-	for _, src := range s.Sources {
+	for _, src := range append(slices.Clip(s.Sources), s.SentSources...) {
 		if z := cmp.Or(src.Zone, s.Zone); z != "" {
 			src.Location = Zone(z)
 		}
@@ -245,7 +245,7 @@ func check(texts []Text, env lang.Env, files ...*lang.File) (*lang.Settings, []l
 	if s.Zone != "" {
 		days = Zone(s.Zone)
 	}
-	for _, r := range s.Rules {
+	for _, r := range s.EveryRule() {
 		r.Zone = days
 	}
 	for _, q := range s.Asks {

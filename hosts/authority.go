@@ -95,7 +95,8 @@ func newAuthority(now time.Time) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	t := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: "Dim Lantern, a centre's authority"},
+	t := &x509.Certificate{SerialNumber: serial(),
+		Subject:   pkix.Name{CommonName: "Dim Lantern, a centre's authority"},
 		NotBefore: now.Add(-time.Hour), NotAfter: now.Add(authorityFor), IsCA: true, BasicConstraintsValid: true,
 		KeyUsage: x509.KeyUsageCertSign}
 	cert, err := x509.CreateCertificate(rand.Reader, t, t, key.Public(), key)
@@ -184,7 +185,8 @@ func pinning(fingerprint string, found func(*x509.Certificate)) *tls.Config {
 				}
 				pool := x509.NewCertPool()
 				pool.AddCert(c)
-				if _, err := s.PeerCertificates[0].Verify(x509.VerifyOptions{Roots: pool, DNSName: serverName}); err != nil {
+				if _, err := s.PeerCertificates[0].Verify(x509.VerifyOptions{Roots: pool,
+					DNSName: serverName}); err != nil {
 					return err
 				}
 				found(c)

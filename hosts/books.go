@@ -97,7 +97,8 @@ func (p *Page) clone(r *Row) string {
 		return ""
 	}
 	p.Cloned = fmt.Sprintf("row %d came with other content than before", r.Seq)
-	return p.Cloned + ": has the machine been cloned with its key? Let one of the two join anew: dimlantern join --again"
+	return p.Cloned +
+		": has the machine been cloned with its key? Let one of the two join anew: dimlantern join --again"
 }
 
 // Encode is the page as it is kept.

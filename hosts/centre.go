@@ -164,7 +164,10 @@ func (c *Centre) read(values map[string][]byte) error {
 		}
 	}
 	for _, s := range c.hosts {
-		slices.SortFunc(s.Acts, func(a, b Act) int { return cmp.Or(cmp.Compare(a.At, b.At), cmp.Compare(a.ID, b.ID)) })
+		slices.SortFunc(s.Acts, func(a, b Act) int {
+			return cmp.Or(cmp.Compare(a.At, b.At), cmp.Compare(a.ID,
+				b.ID))
+		})
 	}
 	return nil
 }
@@ -176,7 +179,8 @@ func (c *Centre) start() (err error) {
 	if c.js, err = jetstream.New(c.nc); err != nil {
 		return err
 	}
-	st, err := c.js.CreateOrUpdateStream(c.ctx, jetstream.StreamConfig{Name: streamUp, Subjects: []string{subjectUp + "*"},
+	st, err := c.js.CreateOrUpdateStream(c.ctx, jetstream.StreamConfig{Name: streamUp, Subjects: []string{subjectUp +
+		"*"},
 		Retention: jetstream.WorkQueuePolicy, Storage: jetstream.FileStorage, MaxBytes: mostUp,
 		MaxMsgsPerSubject: mostUpOfHost, Discard: jetstream.DiscardNew, DiscardNewPerSubject: true,
 		Duplicates: 2 * time.Minute, MaxMsgSize: mostMessage})
@@ -417,8 +421,9 @@ func (c *Centre) alive(id string, s *State) any {
 	}
 	cloned := c.noteRun(h, s)
 	heard := Heard{At: entry.Of(now), Name: h.Name, Done: done, Sum: sum, Again: again, Head: h.Head, Acts: h.Acts}
-	keep := h.Last == nil || h.Last.Runs.Number != s.Runs.Number || h.Last.Run != s.Run || (h.Last.Runs.Refuses == nil) !=
-		(s.Runs.Refuses == nil) || len(h.Last.Blocks) != len(s.Blocks) || h.Last.Bye != s.Bye
+	keep := h.Last == nil || h.Last.Runs.Number != s.Runs.Number || h.Last.Run != s.Run ||
+		(h.Last.Runs.Refuses == nil) !=
+			(s.Runs.Refuses == nil) || len(h.Last.Blocks) != len(s.Blocks) || h.Last.Bye != s.Bye
 	var kept []byte
 	if keep {
 		last := *s
@@ -643,7 +648,8 @@ func (c *Centre) Invite(ctx context.Context, names []string, hosts int, lasts ti
 	c.mu.Lock()
 	c.invites[i.ID] = &i
 	c.mu.Unlock()
-	return Code{Address: address, Print: c.own.fingerprint(), Sign: c.own.sign.Public().(ed25519.PublicKey), Secret: secret}, i, nil
+	return Code{Address: address, Print: c.own.fingerprint(), Sign: c.own.sign.Public().(ed25519.PublicKey),
+		Secret: secret}, i, nil
 }
 
 // reachable is an address of this machine that hosts can probably reach.

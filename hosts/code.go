@@ -37,7 +37,8 @@ func ReadCode(text string) (Code, error) {
 	var c Code
 	text = strings.Join(strings.Fields(text), "")
 	if text == "" {
-		return c, errors.New("no code came by standard input: dimlantern join < FILE, with what dimlantern invite wrote")
+		return c,
+			errors.New("no code came by standard input: dimlantern join < FILE, with what dimlantern invite wrote")
 	}
 	body, ok := strings.CutPrefix(text, codeMark)
 	b, err := base64.RawURLEncoding.DecodeString(body)
@@ -65,7 +66,8 @@ func hashOf(secret string) string {
 }
 
 // Invite makes an invitation, and the secret of its code.
-func newInvitation(names []string, hosts int, now time.Time, lasts time.Duration, by string) (Invitation, string, error) {
+func newInvitation(names []string, hosts int, now time.Time, lasts time.Duration, by string) (Invitation, string,
+	error) {
 	if hosts < 1 || hosts > 100_000 {
 		return Invitation{}, "", errors.New("an invitation is for 1 to 100,000 hosts")
 	}

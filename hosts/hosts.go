@@ -270,7 +270,8 @@ func CheckName(name string) error {
 		return fmt.Errorf("a host's name has 1 to %d characters", longestName)
 	}
 	if i := strings.IndexFunc(name, func(r rune) bool {
-		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || r == '-' || r == '_' || r == '.')
+		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || r == '-' || r == '_' ||
+			r == '.')
 	}); i >= 0 {
 		return fmt.Errorf("%q is no name of a host: it has letters, digits, -, _ and . only", name)
 	}

@@ -115,8 +115,9 @@ func Join(ctx context.Context, code Code, name, version, data string, again bool
 		case errors.Is(err, ErrFingerprint) || strings.Contains(err.Error(), ErrFingerprint.Error()):
 			return nil, ErrFingerprint
 		case errors.Is(err, nats.ErrAuthorization):
-			return nil, errors.New("the centre does not know this code: it was taken back, or is of another centre; " +
-				"ask for a new one: dimlantern invite")
+			return nil,
+				errors.New("the centre does not know this code: it was taken back, or is of another centre; " +
+					"ask for a new one: dimlantern invite")
 		}
 		return nil, fmt.Errorf("the centre at %s cannot be reached: %w", code.Address, err)
 	}
@@ -128,14 +129,16 @@ func Join(ctx context.Context, code Code, name, version, data string, again bool
 	}
 	var got joined
 	if err := json.Unmarshal(m.Data, &got); err != nil {
-		return nil, fmt.Errorf("the centre at %s answers what this version does not understand: %w", code.Address, err)
+		return nil, fmt.Errorf("the centre at %s answers what this version does not understand: %w", code.Address,
+			err)
 	}
 	if got.Problem != "" {
 		return nil, errors.New(got.Problem)
 	}
 	now := entry.Of(time.Now())
 	id := &Identity{Name: got.Name, First: got.Name, ID: got.ID, Seed: string(seed), Address: code.Address,
-		CA: string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: ca.Raw})), Sign: code.Sign, Centre: got.Centre,
+		CA: string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: ca.Raw})), Sign: code.Sign,
+		Centre: got.Centre,
 		Joined: now, Made: now}
 	if before != nil {
 		if err := before.write(filepath.Join(data, "left")); err != nil {
@@ -201,7 +204,8 @@ type Member struct {
 
 // NewMember is the host's side of the centre that it has joined.
 func NewMember(data string, id *Identity, m Machine, log *slog.Logger) *Member {
-	return &Member{Data: data, ID: id, Machine: m, Log: log, fresh: make(chan struct{}, 1), news: make(chan struct{}, 1)}
+	return &Member{Data: data, ID: id, Machine: m, Log: log, fresh: make(chan struct{}, 1), news: make(chan struct{},
+		1)}
 }
 
 // Mute lets the member end without a goodbye, as if the machine had lost its power.

@@ -77,7 +77,8 @@ func Limit(s *lang.Settings) (beyond []string) {
 				if Allowed(may, g) {
 					files = append(files, g)
 				} else {
-					beyond = append(beyond, fmt.Sprintf("source %s: %s is beyond what the centre may read here", src.Name, g))
+					beyond = append(beyond, fmt.Sprintf("source %s: %s is beyond what the centre may read here",
+						src.Name, g))
 				}
 			}
 			if src.Files = files; len(files) == 0 {
@@ -94,7 +95,8 @@ func Limit(s *lang.Settings) (beyond []string) {
 			asks = "input"
 		case len(src.Command) > 0:
 			if !slices.Contains(may.Run, src.Command[0]) {
-				beyond = append(beyond, fmt.Sprintf("source %s: the centre may not run %s here", src.Name, src.Command[0]))
+				beyond = append(beyond, fmt.Sprintf("source %s: the centre may not run %s here", src.Name,
+					src.Command[0]))
 				src.Off = true
 			}
 			continue

@@ -53,7 +53,8 @@ func (r *Revision) seal(key ed25519.PrivateKey) ([]byte, error) {
 		return nil, err
 	}
 	if len(b) > mostRevision {
-		return nil, fmt.Errorf("the settings for %s have %d MiB, and %d are the most", r.Name, len(b)>>20, mostRevision>>20)
+		return nil, fmt.Errorf("the settings for %s have %d MiB, and %d are the most", r.Name, len(b)>>20,
+			mostRevision>>20)
 	}
 	r.hash = hashOfBody(b)
 	var z bytes.Buffer

@@ -249,7 +249,8 @@ func (c *Centre) Roll(q RollQuery, do bool) (*RollDone, error) {
 		done.Words = differs(nil, texts)
 	}
 	if len(r.parsed().Groups) == 0 {
-		return nil, errors.New("the settings have no group, so no host gets anything: write group NAME { hosts \"*\" … }")
+		return nil,
+			errors.New("the settings have no group, so no host gets anything: write group NAME { hosts \"*\" … }")
 	}
 	var ids []string
 	for _, to := range q.To {

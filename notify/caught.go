@@ -103,6 +103,7 @@ func (s *Decider) putCaught(by map[string]*caughtUp, f *fate, first bool) {
 	}
 	t := &engine.Transition{At: entry.Of(time.Now()), Change: engine.Raised, Rule: f.Rule, Fields: r.Per, Key: f.key,
 		Alert: f.Alert, Severity: f.Severity}
+	ofHost(t)
 	if open {
 		t.Severity = k.Severity
 		why := s.quietBecause(t)

@@ -336,6 +336,13 @@ func (s *Decider) Release(now time.Time) {
 	}
 }
 
+// ofHost takes the joined host that reported an alert out of the key of a transition.
+func ofHost(t *engine.Transition) {
+	if n := len(t.Fields); len(t.Key) == n+1 {
+		t.Key, t.Reporter = t.Key[:n], t.Key[n]
+	}
+}
+
 // asItIs is an open alert as a raise that is told now.
 func (s *Decider) asItIs(k *engine.KeyView, now time.Time) (*engine.Transition, bool) {
 	r := s.Settings.Rule(k.Rule)
@@ -345,6 +352,7 @@ func (s *Decider) asItIs(k *engine.KeyView, now time.Time) (*engine.Transition, 
 	t := &engine.Transition{At: entry.Of(now), Change: engine.Raised, Rule: k.Rule, Fields: r.Per, Key: k.Key,
 		Severity: k.Severity, Alert: k.Alert, Count: k.Count,
 		First: entry.None, Last: k.Last, Why: k.Why}
+	ofHost(t)
 	if last, ok := s.Store.LastRaise(k.Alert); ok {
 		t.Say, t.First = last.Say, last.First
 	}

@@ -146,7 +146,10 @@ func (x *hostsLooking) flows() error {
 	}
 	if !v.Live {
 		for _, h := range x.of {
-			if h.Silent && !slices.ContainsFunc(h.Dark, func(d api.Span) bool { return d.To == entry.None || d.To > v.At }) {
+			if h.Silent && !slices.ContainsFunc(h.Dark, func(d api.Span) bool {
+				return d.To == entry.None ||
+					d.To > v.At
+			}) {
 				h.Silent, h.Reports = false, true
 			}
 		}
@@ -161,7 +164,8 @@ func groupsOf(sn *snapshot.Snapshot) []api.HostGroup {
 		if g.Off {
 			continue
 		}
-		x := api.HostGroup{Name: g.Name, Note: g.Note, File: g.Pos.File, Line: g.Pos.Line, Kits: []string{}, Hosts: []string{}}
+		x := api.HostGroup{Name: g.Name, Note: g.Note, File: g.Pos.File, Line: g.Pos.Line, Kits: []string{},
+			Hosts: []string{}}
 		for _, u := range g.Uses {
 			x.Kits = append(x.Kits, u.Kit)
 		}
@@ -243,6 +247,7 @@ func LinkOf(sn *snapshot.Snapshot) *api.LinkView {
 	if l == nil {
 		return nil
 	}
-	return &api.LinkView{Name: l.Name, Centre: l.Centre, Up: l.Up, Since: entry.Of(l.Since), Clock: l.Clock, Waits: l.Waits,
+	return &api.LinkView{Name: l.Name, Centre: l.Centre, Up: l.Up, Since: entry.Of(l.Since), Clock: l.Clock,
+		Waits:  l.Waits,
 		Number: l.Number, Refuses: l.Why, Beyond: sn.Settings.Beyond}
 }

@@ -77,7 +77,7 @@ func (x *looking) live() {
 	x.rules, x.counts, x.exact, x.origins = map[string]*lang.Rule{}, map[string]int{}, map[string]stirring{},
 		map[string][]string{}
 	x.hushes, x.byHand, x.taken = s.Settings.Hushes, s.Hushes, s.Taken
-	for _, r := range s.Settings.Rules {
+	for _, r := range s.Settings.EveryRule() {
 		x.rules[r.Name] = r
 		x.zone = r.Zone
 		if !r.Off && !snapshot.BuiltIn(r) {

@@ -87,7 +87,7 @@ func (s *Asker) Rules(_ context.Context, _ api.None) (*api.RulesView, error) {
 	spent := sn.Spent
 	v := &api.RulesView{Since: spent.Since}
 	quiet := sn.Empty[lang.Itself] != "" // nothing was noticed yet
-	for _, r := range sn.Settings.Rules {
+	for _, r := range sn.Settings.EveryRule() {
 		if snapshot.BuiltIn(r) && quiet {
 			continue
 		}
@@ -103,6 +103,19 @@ func (s *Asker) Rules(_ context.Context, _ api.None) (*api.RulesView, error) {
 		if i := slices.IndexFunc(sn.Engine.Costs, func(x engine.Cost) bool { return x.Rule == r.Name }); i >= 0 {
 			x := sn.Engine.Costs[i]
 			c.Keys, c.Open, c.Hits, c.Last = x.Keys, x.Open, x.Hits, x.Last
+		}
+		if c.For = r.For; len(r.For) > 0 && !r.AtCentre {
+			for _, src := range sn.Settings.SentSources {
+				if r.LooksAt(src.Name) {
+					c.Sources = append(c.Sources, src.Name)
+				}
+			}
+			sn.Engine.Open(func(k *engine.KeyView) bool {
+				if k.Rule == r.Name && len(k.Key) == len(r.Per)+1 {
+					c.Open++
+				}
+				return true
+			})
 		}
 		c.Slow = slowEntry(spent.Slow[r.Name])
 		v.Rules = append(v.Rules, c)

@@ -60,7 +60,8 @@ func (s *Service) useCentre(settings *lang.Settings) {
 		s.trouble["hosts"] = "what is kept of hosts cannot be read: " + err.Error()
 		return
 	}
-	n := &centre{s: s, listen: listen, silent: map[string]bool{}, pages: map[string]hosts.Page{}, refuses: map[string]int64{}}
+	n := &centre{s: s, listen: listen, silent: map[string]bool{}, pages: map[string]hosts.Page{},
+		refuses: map[string]int64{}}
 	for name, b := range values {
 		if id, ok := strings.CutPrefix(name, "taken/"); ok {
 			p, err := hosts.ReadPage(b)
@@ -230,12 +231,14 @@ func (n *centre) takeFacts(id, name string, seq int64, f *hosts.Facts) {
 	}
 	for i := range f.Hits {
 		h := &f.Hits[i]
-		s.batch.Hits = append(s.batch.Hits, store.Hit{Rule: h.Rule, Key: append(h.Key, name), At: h.At, Recovery: h.Recovery,
-			Origin: originAt(name, h.Origin), Offset: h.Offset, Text: h.Text})
+		s.batch.Hits = append(s.batch.Hits, store.Hit{Rule: h.Rule, Key: append(h.Key, name), At: h.At,
+			Recovery: h.Recovery,
+			Origin:   originAt(name, h.Origin), Offset: h.Offset, Text: h.Text})
 	}
 	for i := range f.Counts {
 		c := &f.Counts[i]
-		s.batch.Counts = append(s.batch.Counts, store.Count{Rule: c.Rule, Key: append(c.Key, name), Bucket: c.Bucket, N: c.N})
+		s.batch.Counts = append(s.batch.Counts, store.Count{Rule: c.Rule, Key: append(c.Key, name), Bucket: c.Bucket,
+			N: c.N})
 	}
 	for _, t := range f.Ticks {
 		k := tickKey{originAt(name, t.Origin), t.Bucket}
@@ -319,7 +322,8 @@ func (s *Service) lookHosts(now time.Time) {
 		}
 		if number != n.refuses[h.Name] {
 			if n.refuses[h.Name] = number; number != 0 {
-				s.notice(fmt.Sprintf("the host %s refuses revision %d: %s", h.Name, number, h.State.Runs.Refuses.Error()))
+				s.notice(fmt.Sprintf("the host %s refuses revision %d: %s", h.Name, number,
+					h.State.Runs.Refuses.Error()))
 			}
 		}
 	}

@@ -63,7 +63,8 @@ func (s *Service) Invite(ctx context.Context, q api.InviteQuery) (*api.Invited, 
 }
 
 func inviteView(i *hosts.Invitation) api.InviteView {
-	return api.InviteView{ID: i.ID, Names: i.Names, Left: i.Hosts - len(i.Used), Used: i.Used, Until: i.Until, By: i.By}
+	return api.InviteView{ID: i.ID, Names: i.Names, Left: i.Hosts - len(i.Used), Used: i.Used, Until: i.Until,
+		By: i.By}
 }
 
 // Hosts is who reports, at an instant.
@@ -127,7 +128,8 @@ func (s *Service) Revisions(ctx context.Context, _ api.None) (*api.RevisionList,
 	out := &api.RevisionList{Halted: halted, Revisions: []api.RevisionView{}}
 	all := c.Statuses()
 	for _, r := range list {
-		v := api.RevisionView{Number: r.Number, At: r.At, By: r.By, Words: r.Words, Back: r.Back, To: r.To, Run: []string{}}
+		v := api.RevisionView{Number: r.Number, At: r.At, By: r.By, Words: r.Words, Back: r.Back, To: r.To,
+			Run: []string{}}
 		for _, h := range all {
 			if h.State.Runs.Number == r.Number {
 				v.Run = append(v.Run, h.Name)
@@ -182,7 +184,10 @@ func withTexts(list []hosts.Block, texts []folder.Text) []api.HostBlock {
 	out := []api.HostBlock{}
 	for _, b := range list {
 		v := api.HostBlock{Kind: b.Kind, Name: b.Name, From: b.From, Differs: b.Differs, Aside: b.Aside}
-		if i := slices.IndexFunc(placed, func(p lang.Placed) bool { return p.Kind == b.Kind && p.Name == b.Name }); i >= 0 &&
+		if i := slices.IndexFunc(placed, func(p lang.Placed) bool {
+			return p.Kind == b.Kind &&
+				p.Name == b.Name
+		}); i >= 0 &&
 			!b.Aside {
 			v.Text = placed[i].Text
 		}

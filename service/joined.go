@@ -447,7 +447,8 @@ func (s *Service) link() *snapshot.Link {
 func (j *joined) State(ctx context.Context) (hosts.State, error) {
 	s := j.s
 	sn := s.window.Now()
-	st := hosts.State{Run: j.run, Began: sn.Began, OS: runtime.GOOS, Version: cmp.Or(s.o.Version, version()), Folder: j.folder,
+	st := hosts.State{Run: j.run, Began: sn.Began, OS: runtime.GOOS, Version: cmp.Or(s.o.Version, version()),
+		Folder: j.folder,
 		Beyond: sn.Settings.Beyond}
 	for _, o := range sn.Origins {
 		if o.Source.Name == lang.Itself {

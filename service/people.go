@@ -118,7 +118,7 @@ func (s *Service) hush(q api.ActQuery, a *store.Action, at entry.Instant) (words
 		return "", "", fmt.Errorf("the hush would end before it begins")
 	case h.Rule != "" && s.settings.Rule(h.Rule) == nil:
 		return "", "", fmt.Errorf("there is no rule %s", h.Rule)
-	case h.About != "" && !slices.ContainsFunc(s.settings.Rules,
+	case h.About != "" && !slices.ContainsFunc(s.settings.EveryRule(),
 		func(r *lang.Rule) bool { return slices.Contains(r.About, h.About) }):
 		return "", "", fmt.Errorf("no rule is about %s", h.About)
 	}

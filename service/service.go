@@ -172,7 +172,8 @@ func Open(o Options) (*Service, error) {
 	}
 	s := &Service{o: o, trouble: map[string]string{}, ticks: map[tickKey]said{}, reach: entry.None,
 		commands: make(chan func()),
-		reload:   make(chan struct{}, 1), hostNews: make(chan struct{}, 1), catching: true, remarks: make(chan string, 100), meter: newMeter(),
+		reload:   make(chan struct{}, 1), hostNews: make(chan struct{}, 1), catching: true, remarks: make(chan string,
+			100), meter: newMeter(),
 		settings: &lang.Settings{}, engine: engine.New(nil)}
 	s.edits.ready = make(chan *draft, 1)
 	s.beside.ctx, s.beside.stop = context.WithCancel(context.Background())

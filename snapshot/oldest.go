@@ -80,7 +80,8 @@ func (s *Snapshot) rebuildFromOldest(ctx context.Context, b *Rebuilding, rules [
 			Origin: o.Name, Files: said.Files, Near: said.Near, Header: said.Header, Skew: o.Skew()})
 	}
 	var err error
-	b.engine, err = trial.Rebuild(b.settings, b.rules, inputs, trial.Options{Zone: time.Local, From: 1, Reporter: s.Reporter(), Stop: ctx.Err,
+	b.engine, err = trial.Rebuild(b.settings, b.rules, inputs, trial.Options{Zone: time.Local, From: 1,
+		Reporter: s.Reporter(), Stop: ctx.Err,
 		Saw: b.Past.saw, Emit: b.Past.emit})
 	b.Past.end()
 	return err

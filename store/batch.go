@@ -168,7 +168,8 @@ func (s *Store) Commit(b *Batch) (err error) {
 	}
 	for i := range b.Up {
 		u := &b.Up[i]
-		w.exec("INSERT INTO up(seq, written, sum, prev, facts) VALUES(?, ?, ?, ?, ?)", u.Seq, int64(b.Now), u.Sum, u.Prev,
+		w.exec("INSERT INTO up(seq, written, sum, prev, facts) VALUES(?, ?, ?, ?, ?)", u.Seq, int64(b.Now), u.Sum,
+			u.Prev,
 			u.Facts)
 	}
 	for alert, lines := range b.Around {

@@ -43,7 +43,8 @@ const mostUpBytes = 16 << 20
 
 // UpEnds are the oldest and the newest row for the centre, and the sum of that; zeros where there is none.
 func (s *Store) UpEnds() (oldest, newest int64, sum string, err error) {
-	err = s.ask.QueryRow("SELECT seq, sum, (SELECT min(seq) FROM up) FROM up ORDER BY seq DESC LIMIT 1").Scan(&newest, &sum,
+	err = s.ask.QueryRow("SELECT seq, sum, (SELECT min(seq) FROM up) FROM up ORDER BY seq DESC LIMIT 1").Scan(&newest,
+		&sum,
 		&oldest)
 	if err == sql.ErrNoRows {
 		err = nil

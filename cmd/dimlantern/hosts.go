@@ -29,8 +29,8 @@ func hostsCommand() *cobra.Command {
 		Short: "Who reports to this centre, who is silent, what each runs and refuses",
 		Long: `Hosts lists the machines that have joined the centre that runs on this one: what needs a look
 first. On a machine that has joined a centre it says how it stands to that.`,
-		Example: "  dimlantern hosts\n  dimlantern hosts --json\n  dimlantern hosts rename pump-9 pump-09\n  dimlantern " +
-			"hosts forget pump-9",
+		Example: "  dimlantern hosts\n  dimlantern hosts --json\n  dimlantern hosts rename pump-9 pump-09\n  " +
+			"dimlantern hosts forget pump-9",
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			out := cmd.OutOrStdout()
@@ -131,7 +131,8 @@ func printHosts(out io.Writer, v *api.HostsView) {
 			refuse++
 		}
 	}
-	fmt.Fprintf(out, "%s at %s: %d report, %d silent, %d refuse\n", english.Plural(len(list), "host", "hosts"), v.Address,
+	fmt.Fprintf(out, "%s at %s: %d report, %d silent, %d refuse\n", english.Plural(len(list), "host", "hosts"),
+		v.Address,
 		reports, silent, refuse)
 	slices.SortStableFunc(list, func(a, b api.HostView) int {
 		return cmp.Or(cmp.Compare(hostTrouble(&b), hostTrouble(&a)), strings.Compare(a.Name, b.Name))
@@ -148,14 +149,16 @@ func printHosts(out io.Writer, v *api.HostsView) {
 		} else if h.Head != h.Runs && h.Head != 0 {
 			runs += fmt.Sprintf(", %d is for it", h.Head)
 		}
-		rows = append(rows, []string{h.Name, strings.Join(h.Groups, ","), hostState(h, v.At), fmt.Sprint(h.Open), runs, since})
+		rows = append(rows, []string{h.Name, strings.Join(h.Groups, ","), hostState(h, v.At), fmt.Sprint(h.Open),
+			runs, since})
 	}
 	printTable(out, rows)
 	for i := range list {
 		h := &list[i]
 		if r := h.Refuses; r != nil {
-			fmt.Fprintf(out, "%s refuses %d: %s\n", h.Name, r.Number, strings.TrimPrefix(strings.Join([]string{r.Where,
-				r.Why}, ": "), ": "))
+			fmt.Fprintf(out, "%s refuses %d: %s\n", h.Name, r.Number,
+				strings.TrimPrefix(strings.Join([]string{r.Where,
+					r.Why}, ": "), ": "))
 			if r.Mend != "" {
 				fmt.Fprintf(out, "    %s\n", r.Mend)
 			}
@@ -281,7 +284,8 @@ dimlantern join < FILE.`,
 					return err
 				}
 				fmt.Fprintln(cmd.OutOrStdout(), done.Code)
-				fmt.Fprintf(cmd.ErrOrStderr(), "for %s called %s, until %s, at %s; on the machine: dimlantern join < FILE\n",
+				fmt.Fprintf(cmd.ErrOrStderr(),
+					"for %s called %s, until %s, at %s; on the machine: dimlantern join < FILE\n",
 					english.Plural(done.Invite.Left, "machine", "machines"), strings.Join(done.Invite.Names, " or "),
 					api.Moment(done.Invite.Until), done.Address)
 				return nil
@@ -289,11 +293,13 @@ dimlantern join < FILE.`,
 		},
 	}
 	o.dataFlag(c)
-	c.Flags().StringArrayVar(&q.Names, "name", nil, "a pattern of the names that it is for, such as pump-*; again for more")
+	c.Flags().StringArrayVar(&q.Names, "name", nil,
+		"a pattern of the names that it is for, such as pump-*; again for more")
 	c.Flags().IntVar(&q.Hosts, "hosts", 1, "how many machines may join by it")
 	c.Flags().StringVar(&lasts, "for", "1h", "how long it holds")
-	c.Flags().StringVar(&q.Address, "at", "", "the address by which machines reach the centre (one of this machine's when "+
-		"absent)")
+	c.Flags().StringVar(&q.Address, "at", "",
+		"the address by which machines reach the centre (one of this machine's when "+
+			"absent)")
 	return c
 }
 
@@ -310,8 +316,8 @@ it may read what lies under /var/log, and the journal, and run nothing.`,
 		Example: "  dimlantern join < code\n  ssh lock-3 dimlantern invite | dimlantern join --as pump-03",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) > 0 {
-				return errors.New("the code comes by standard input, since others see what stands in a command: dimlantern " +
-					"join < FILE")
+				return errors.New("the code comes by standard input, since others see what stands in a command: " +
+					"dimlantern join < FILE")
 			}
 			return nil
 		},
@@ -348,7 +354,8 @@ it may read what lies under /var/log, and the journal, and run nothing.`,
 			if file != "" {
 				fmt.Fprintf(out, "what the centre may do here stands in %s\n", file)
 			}
-			fmt.Fprintln(out, "it is a service like any other: dimlantern watch, or one that runs already, goes on as a host")
+			fmt.Fprintln(out,
+				"it is a service like any other: dimlantern watch, or one that runs already, goes on as a host")
 			return nil
 		},
 	}
@@ -371,15 +378,16 @@ func letCentre(settings string) (string, error) {
 		dir = filepath.Dir(settings)
 	}
 	file := filepath.Join(dir, "centre-may.lantern")
-	err = folder.WriteNew(file, `# What the centre that this machine has joined may do here. It cannot be changed from afar.
+	err = folder.WriteNew(file, `# What the centre that this machine has joined may do here; nobody changes it from afar.
 settings {
   centre may read "/var/log/**", "journal"
   centre may run nothing
 }
 `)
 	if errors.Is(err, os.ErrExist) {
-		return "", fmt.Errorf("%s is there already, and does not say what the centre may do: write settings { centre may "+
-			"read \"/var/log/**\" }", file)
+		return "",
+			fmt.Errorf("%s is there already, and does not say what the centre may do: write settings { centre may "+
+				"read \"/var/log/**\" }", file)
 	}
 	return file, err
 }
@@ -394,8 +402,8 @@ func rollCommand() *cobra.Command {
 		Long: `Roll makes a revision of the settings as they are, and lets hosts have what is for their groups. It can
 go to one host first, then to a group, then to all; with --stop it ends by itself after some
 refusals. A host that finds an error in it, or of which a test fails, goes on with what it had.`,
-		Example: "  dimlantern roll --to pump-01\n  dimlantern roll --to group pumps --stop 3\n  dimlantern roll --to all " +
-			"--back 40",
+		Example: "  dimlantern roll --to pump-01\n  dimlantern roll --to group pumps --stop 3\n  " +
+			"dimlantern roll --to all --back 40",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) > 0 && !(len(args) == 1 && slices.Contains(q.To, "group")) {
 				return fmt.Errorf("%q says nothing here: --to all, --to group NAME or --to HOST", args[0])
@@ -467,7 +475,8 @@ func printHostEffective(out io.Writer, v *api.Effective, asJSON bool) {
 			if b.Differs != "" {
 				fmt.Fprintf(out, "# %s\n", b.Differs)
 			}
-			fmt.Fprintln(out, cmp.Or(b.Text, fmt.Sprintf("# %s %s, of which the text is on the host", b.Kind, b.Name)))
+			fmt.Fprintln(out, cmp.Or(b.Text, fmt.Sprintf("# %s %s, of which the text is on the host", b.Kind,
+				b.Name)))
 		}
 	}
 }

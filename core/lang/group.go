@@ -246,7 +246,8 @@ func readFor(c *cursor, node any) {
 // readAtCentre reads `at centre` of a rule.
 func readAtCentre(c *cursor, node any) {
 	if !c.accept("centre") {
-		c.expected(c.peek(), "centre", "write: at centre; a threshold stands behind its severity: raise error at 3 in 5m")
+		c.expected(c.peek(), "centre",
+			"write: at centre; a threshold stands behind its severity: raise error at 3 in 5m")
 	}
 	c.done("write: at centre")
 	node.(*Rule).AtCentre = true

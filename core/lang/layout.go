@@ -28,8 +28,8 @@ type Layout struct {
 	Expects []*Expect
 	About   []string
 	Note    string
-	Off     bool
-	For     []string // the groups of hosts that it is for; nil: it is for this machine // sources that name it read plain entries
+	Off     bool     // sources that name it read plain entries
+	For     []string // the groups of hosts that it is for; nil: it is for this machine
 
 	includes []include
 }

@@ -4,6 +4,7 @@ import (
 	"net/netip"
 	"regexp"
 	"regexp/syntax"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -116,6 +117,9 @@ func (s *Settings) Rule(name string) *Rule {
 	}
 	return nil
 }
+
+// EveryRule are all rules, those that are sent to hosts behind the others.
+func (s *Settings) EveryRule() []*Rule { return append(slices.Clip(s.Rules), s.SentRules...) }
 
 // RulesFor returns the rules that look at a source, in the order of their
 // names. An empty name stands for lines that belong to no source; all rules

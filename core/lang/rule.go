@@ -52,8 +52,8 @@ type Rule struct {
 	// AtCentre tells that it is judged at the centre, with the entries of all hosts that it is sent to.
 	AtCentre bool
 	// Feeds tells that it is judged elsewhere: what is something for it is handed on; set by who reads settings.
-	Feeds    bool
-	Expects  []*Expect
+	Feeds   bool
+	Expects []*Expect
 	// Zone is the settings' zone, in which days begin; set by who reads settings, nil
 	// is UTC.
 	Zone *time.Location
@@ -535,7 +535,7 @@ func SameValues(fields []string, ra *Rule, a []string, rb *Rule, b []string) boo
 // none.
 func (s *Settings) RuleAt(file string, line int) *Rule {
 	var best *Rule
-	for _, r := range s.Rules {
+	for _, r := range s.EveryRule() {
 		if r.Pos.File == file && r.Pos.Line <= line && (best == nil || r.Pos.Line > best.Pos.Line) {
 			best = r
 		}

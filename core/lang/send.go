@@ -236,7 +236,8 @@ func (f *File) Written() []Placed {
 	for _, b := range f.born {
 		if b.complete {
 			text, _ := b.text(f.src)
-			out = append(out, Placed{Kind: b.kind.src, Name: b.name.src, Kit: f.kit, Pos: b.name.pos, Text: string(text)})
+			out = append(out, Placed{Kind: b.kind.src, Name: b.name.src, Kit: f.kit, Pos: b.name.pos,
+				Text: string(text)})
 		}
 	}
 	return out

@@ -49,10 +49,12 @@ rule mast-down {
 contact crew { command "/bin/true" }
 `
 	f := Parse("a.lantern", []byte(text))
-	s, ds := Check([]*File{f, ParseKit("linux", "kits/linux/linux.lantern", []byte("kit linux { needs program \"init\"\n"+
-		"given slow 1s }\nsource sys { files \"/var/log/syslog\" }\n")),
-		ParseKit("pump", "kits/pump/pump.lantern", []byte("kit pump { needs program \"pumpd\"\ngiven logs \"/var/log\" }\n"+
-			"source pumpd { files \"{logs}/d.log\" }\n"))}, Env{ErrorsOnly: true})
+	s, ds := Check([]*File{f, ParseKit("linux", "kits/linux/linux.lantern",
+		[]byte("kit linux { needs program \"init\"\n"+
+			"given slow 1s }\nsource sys { files \"/var/log/syslog\" }\n")),
+		ParseKit("pump", "kits/pump/pump.lantern",
+			[]byte("kit pump { needs program \"pumpd\"\ngiven logs \"/var/log\" }\n"+
+				"source pumpd { files \"{logs}/d.log\" }\n"))}, Env{ErrorsOnly: true})
 	require.Empty(t, ds)
 	require.Len(t, s.Groups, 2)
 	require.Empty(t, s.Sources, "what is sent is not read here")

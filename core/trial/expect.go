@@ -53,7 +53,7 @@ func Expects(s *lang.Settings) []Outcome {
 			out = append(out, runLayout(s, l, x))
 		}
 	}
-	for _, r := range append(slices.Clone(s.Rules), s.SentRules...) {
+	for _, r := range s.EveryRule() {
 		out = append(out, ExpectsOf(s, r)...)
 	}
 	return out

@@ -34,6 +34,12 @@ func Hushes(h *lang.Hush, r *lang.Rule, key []string) bool {
 			}
 		}
 	}
+	if n := len(r.Per); len(key) == n+1 { // the joined host that reported it
+		e.Fields = append(e.Fields, entry.Field{Name: engine.ReporterField, Value: key[n]})
+		if e.Host == "" {
+			e.Host = key[n]
+		}
+	}
 	return match.Eval(h.Where, &match.Subject{Entry: e})
 }
 
@@ -61,7 +67,7 @@ func MarkHushed(s *lang.Settings, t *engine.Transition) {
 		return
 	}
 	for _, h := range s.Hushes {
-		if HushHolds(h, t.At, r.Zone) && Hushes(h, r, t.Key) {
+		if HushHolds(h, t.At, r.Zone) && Hushes(h, r, t.StateKey()) {
 			t.Untold = engine.ByHush
 			return
 		}

@@ -101,7 +101,8 @@ func Start(ctx context.Context, centre api.Lantern, data string, n int, seed uin
 			return nil, err
 		}
 	}
-	if _, err := api.DoRoll.Call(ctx, centre, api.RollQuery{Person: person, To: []string{"all"}, Do: true}); err != nil {
+	if _, err := api.DoRoll.Call(ctx, centre, api.RollQuery{Person: person, To: []string{"all"},
+		Do: true}); err != nil {
 		return nil, err
 	}
 	return f, f.settle(ctx)
@@ -175,7 +176,8 @@ type life struct {
 
 func (f *Fleet) live(ctx context.Context, i int, h *sim.Host) {
 	kind, _, _ := strings.Cut(h.Name(), "-")
-	l := &life{Host: h, rng: rand.New(rand.NewPCG(uint64(i), 7)), source: "station-log", kind: kind, number: i, level: 180}
+	l := &life{Host: h, rng: rand.New(rand.NewPCG(uint64(i), 7)), source: "station-log", kind: kind, number: i,
+		level: 180}
 	if kind == "gauge" {
 		l.source = "gauge-log"
 	}

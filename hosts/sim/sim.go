@@ -101,7 +101,8 @@ func Join(ctx context.Context, code hosts.Code, o Options) (*Host, error) {
 	if err != nil {
 		return nil, err
 	}
-	h := &Host{o: o, run: fmt.Sprint(time.Now().UnixNano()), engine: engine.New(nil), readers: map[string]*match.Reader{},
+	h := &Host{o: o, run: fmt.Sprint(time.Now().UnixNano()), engine: engine.New(nil),
+		readers: map[string]*match.Reader{},
 		offsets: map[string]int64{}, done: map[string]bool{}, minute: map[int64]int64{},
 		made: &made{settings: &lang.Settings{}}}
 	h.engine.Reporter = id.First
@@ -244,15 +245,17 @@ func (h *Host) take(j *verdict.Judged) {
 		for _, r := range h.made.feeds {
 			names = append(names, r.Name)
 		}
-		h.facts.Held = append(h.facts.Held, hosts.Held{Rules: names, Input: engine.AppendInput(nil, engine.Entry{Judged: held})})
+		h.facts.Held = append(h.facts.Held, hosts.Held{Rules: names, Input: engine.AppendInput(nil,
+			engine.Entry{Judged: held})})
 		if j.Verdicts = own; len(own) == 0 {
 			return
 		}
 	}
 	for _, v := range j.Verdicts {
 		if v.Hit {
-			h.facts.Hits = append(h.facts.Hits, hosts.Hit{Rule: h.engine.Name(v.Rule), Fields: h.made.rules[v.Rule].Per,
-				Key: engine.Written(v.Key), At: j.Entry.At, Origin: j.Entry.Origin, Offset: j.Entry.Offset,
+			h.facts.Hits = append(h.facts.Hits, hosts.Hit{Rule: h.engine.Name(v.Rule),
+				Fields: h.made.rules[v.Rule].Per,
+				Key:    engine.Written(v.Key), At: j.Entry.At, Origin: j.Entry.Origin, Offset: j.Entry.Offset,
 				Text: entry.Evidence(j.Entry.Raw)})
 		}
 	}
@@ -369,8 +372,9 @@ func (h *Host) State(context.Context) (hosts.State, error) {
 					n++
 				}
 			}
-			s.Origins = append(s.Origins, hosts.OriginState{Name: r.Origin, Source: src.Name, State: "seen", Behind: h.behind,
-				Rules: n})
+			s.Origins = append(s.Origins, hosts.OriginState{Name: r.Origin, Source: src.Name, State: "seen",
+				Behind: h.behind,
+				Rules:  n})
 		}
 	}
 	last := int64(now)/int64(bucket) - 1
@@ -439,7 +443,8 @@ func (s *Shared) make(local []folder.Text, r *hosts.Revision) *made {
 	}
 	for _, o := range trial.Expects(m.settings) {
 		if o.Failed {
-			m.refusal = &hosts.Refusal{Where: fmt.Sprintf("%s:%d", strings.TrimPrefix(o.Step.Pos.File, hosts.FromCentre),
+			m.refusal = &hosts.Refusal{Where: fmt.Sprintf("%s:%d", strings.TrimPrefix(o.Step.Pos.File,
+				hosts.FromCentre),
 				o.Step.Pos.Line), Why: fmt.Sprintf("expect %q: %s", o.Expect.Title, o.Why)}
 			return m
 		}

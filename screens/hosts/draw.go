@@ -187,7 +187,8 @@ func (r *Room) row(c *paint.Canvas, y int, x *row, a paint.Axis, p paint.Palette
 }
 
 // flow draws what was logged when, and when nothing was heard.
-func (r *Room) flow(c *paint.Canvas, y int, flow []int64, dark []api.Span, a paint.Axis, p paint.Palette, base paint.Style) {
+func (r *Room) flow(c *paint.Canvas, y int, flow []int64, dark []api.Span, a paint.Axis, p paint.Palette,
+	base paint.Style) {
 	lamp := min(a.ColumnOf(a.Lamp), a.Columns-1)
 	most := int64(1)
 	for _, n := range flow {
@@ -314,7 +315,8 @@ func (r *Room) facts(h *api.HostView, p paint.Palette, base paint.Style) []fact 
 			runs = fmt.Sprintf("%d since %s", h.Runs, api.Moment(h.RunsFrom))
 			goes = fmt.Sprintf("goes on with %d; what it finds is told as ever", h.Runs)
 		}
-		add("runs", fmt.Sprintf("%s; %d came at %s and is refused", runs, h.Refuses.Number, room.Clock(h.Refuses.At)), warn)
+		add("runs", fmt.Sprintf("%s; %d came at %s and is refused", runs, h.Refuses.Number, room.Clock(h.Refuses.At)),
+			warn)
 		why := h.Refuses.Why
 		if h.Refuses.Where != "" {
 			why = h.Refuses.Where + ": " + why
@@ -331,7 +333,8 @@ func (r *Room) facts(h *api.HostView, p paint.Palette, base paint.Style) []fact 
 	}
 	switch {
 	case h.Silent:
-		add("silent", fmt.Sprintf("nothing was heard since %s, and no goodbye", api.Moment(h.Since)), base.With(p.Blind))
+		add("silent", fmt.Sprintf("nothing was heard since %s, and no goodbye", api.Moment(h.Since)),
+			base.With(p.Blind))
 		add("mend", "does the machine run, and dimlantern watch on it? can it reach "+v.Address+"?", over)
 	case h.Bye && !h.Reports && v.Centre:
 		add("ended", "it said goodbye at "+api.Moment(h.Since), dim)
@@ -365,7 +368,8 @@ func (r *Room) facts(h *api.HostView, p paint.Palette, base paint.Style) []fact 
 			waits = room.Count(h.Waits, "commit") + " on the way"
 		}
 		if h.Cut > 0 {
-			waits += fmt.Sprintf("; it was cut off for %s at most, at %s", entry.RoughSpan(h.Cut.Truncate(time.Second)), api.Moment(h.CutAt))
+			waits += fmt.Sprintf("; it was cut off for %s at most, at %s",
+				entry.RoughSpan(h.Cut.Truncate(time.Second)), api.Moment(h.CutAt))
 		}
 		add("waits", waits, dim)
 	}

@@ -108,7 +108,8 @@ func (r *Room) take() {
 		var well []*api.HostView
 		for _, h := range list {
 			seen[h.Name] = true
-			if r.filter != "" && !strings.Contains(strings.ToLower(h.Name+" "+strings.Join(h.Groups, " ")+" "+stateWords(h,
+			if r.filter != "" && !strings.Contains(strings.ToLower(h.Name+" "+strings.Join(h.Groups,
+				" ")+" "+stateWords(h,
 				v.At)), strings.ToLower(r.filter)) {
 				continue
 			}
@@ -148,7 +149,8 @@ func (r *Room) take() {
 		}
 	}
 	if len(rest) > 0 {
-		g := &api.HostGroup{Name: "in no group", Words: room.Count(len(rest), "host") + "; the centre sends them nothing"}
+		g := &api.HostGroup{Name: "in no group", Words: room.Count(len(rest), "host") +
+			"; the centre sends them nothing"}
 		if !v.Centre {
 			g = &api.HostGroup{Name: "this machine"}
 		}
@@ -249,8 +251,9 @@ func (r *Room) Keys() room.Keys {
 
 // Help is part of room.Explained.
 func (r *Room) Help() room.Help {
-	return room.Help{Title: "hosts", About: "who reports to this centre: groups with their hosts, each with what it " +
-		"logged and how it is; those that are well are folded",
+	return room.Help{Title: "hosts",
+		About: "who reports to this centre: groups with their hosts, each with what it " +
+			"logged and how it is; those that are well are folded",
 		Last: "╱ is silence: nothing was heard, and no goodbye; the wick at the left is the worst alert that is open"}
 }
 
@@ -315,8 +318,9 @@ func (r *Room) invite() tea.Cmd {
 	if !r.acting() {
 		return nil
 	}
-	r.stage.Prompt(room.Prompt{Label: "invite hosts called", Hint: "a pattern, such as pump-*; enter makes a code for an " +
-		"hour   esc leaves it",
+	r.stage.Prompt(room.Prompt{Label: "invite hosts called",
+		Hint: "a pattern, such as pump-*; enter makes a code for an " +
+			"hour   esc leaves it",
 		Then: func(name string) tea.Cmd {
 			q := api.InviteQuery{Person: r.stage.Person()}
 			if name = strings.TrimSpace(name); name != "" {
@@ -342,8 +346,9 @@ func (r *Room) roll() tea.Cmd {
 	} else if i >= 0 {
 		to = "group " + r.rows[i].group
 	}
-	r.stage.Prompt(room.Prompt{Label: "roll out to", Hint: "all, group NAME, or a host; enter shows what that does   esc " +
-		"leaves it",
+	r.stage.Prompt(room.Prompt{Label: "roll out to",
+		Hint: "all, group NAME, or a host; enter shows what that does   esc " +
+			"leaves it",
 		Then: func(to string) tea.Cmd {
 			q := api.RollQuery{Person: r.stage.Person(), To: []string{strings.TrimSpace(to)}}
 			return room.Ask(r.stage, api.DoRoll, q, room.Patience, func(v *api.RollDone, err error) tea.Cmd {
@@ -361,8 +366,9 @@ func (r *Room) forget() tea.Cmd {
 	if h == nil || !r.acting() {
 		return nil
 	}
-	r.stage.Prompt(room.Prompt{Label: "forget " + h.Name + "? type its name", Hint: "enter ends its rights and clears its " +
-		"alerts   esc leaves it",
+	r.stage.Prompt(room.Prompt{Label: "forget " + h.Name + "? type its name",
+		Hint: "enter ends its rights and clears its " +
+			"alerts   esc leaves it",
 		Then: func(name string) tea.Cmd {
 			if strings.TrimSpace(name) != h.Name {
 				r.stage.Say(fmt.Sprintf("%s stays: what was typed is not its name", h.Name))
@@ -378,9 +384,11 @@ func (r *Room) rename() tea.Cmd {
 	if h == nil || !r.acting() {
 		return nil
 	}
-	r.stage.Prompt(room.Prompt{Label: "call " + h.Name, Hint: "enter renames it; alerts and history go on   esc leaves it",
+	r.stage.Prompt(room.Prompt{Label: "call " + h.Name,
+		Hint: "enter renames it; alerts and history go on   esc leaves it",
 		Then: func(name string) tea.Cmd {
-			return r.do(api.HostQuery{What: "rename", Host: h.Name, To: strings.TrimSpace(name)}, h.Name+" is called "+name)
+			return r.do(api.HostQuery{What: "rename", Host: h.Name, To: strings.TrimSpace(name)},
+				h.Name+" is called "+name)
 		}}, h.Name)
 	return nil
 }

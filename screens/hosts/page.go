@@ -50,7 +50,10 @@ func (p *page) Keys() room.Keys {
 		}).Said("further", "further"),
 	}}
 	if p.t.do != nil {
-		k.List = append(k.List, room.Do("enter", func() tea.Cmd { return tea.Batch(p.stage.Back(), p.t.do()) }).Said(p.t.does,
+		k.List = append(k.List, room.Do("enter", func() tea.Cmd {
+			return tea.Batch(p.stage.Back(),
+				p.t.do())
+		}).Said(p.t.does,
 			p.t.does))
 	}
 	k.List = append(k.List, room.Do("esc", p.stage.Back).Said("back", "back"),
@@ -161,7 +164,8 @@ func (r *Room) groupsPage() text {
 	if len(v.Invites) > 0 {
 		t.lines = append(t.lines, line{"", ""}, line{"invitations that hold", "head"})
 		for _, i := range v.Invites {
-			t.lines = append(t.lines, line{fmt.Sprintf("    %s: %s called %s, until %s", i.ID, room.Count(i.Left, "machine"),
+			t.lines = append(t.lines, line{fmt.Sprintf("    %s: %s called %s, until %s", i.ID, room.Count(i.Left,
+				"machine"),
 				strings.Join(i.Names, " or "), api.Moment(i.Until)), ""})
 		}
 	}
@@ -170,29 +174,36 @@ func (r *Room) groupsPage() text {
 
 // invitePage shows a code.
 func invitePage(v *api.Invited) text {
-	return text{title: "an invitation", about: fmt.Sprintf("for %s called %s, until %s", room.Count(v.Invite.Left, "machine"),
+	return text{title: "an invitation", about: fmt.Sprintf("for %s called %s, until %s", room.Count(v.Invite.Left,
+		"machine"),
 		strings.Join(v.Invite.Names, " or "), api.Moment(v.Invite.Until)), where: "reading a code",
-		lines: []line{{"On the machine that is to join, give this to: dimlantern join", "dim"}, {"", ""}, {v.Code, ""},
-			{"", ""}, {"It is secret, and is shown once. The machine reaches the centre at " + v.Address + ".", "dim"},
+		lines: []line{{"On the machine that is to join, give this to: dimlantern join", "dim"}, {"", ""}, {v.Code,
+			""},
+			{"", ""}, {"It is secret, and is shown once. The machine reaches the centre at " + v.Address + ".",
+				"dim"},
 			{"dimlantern invite prints it into a file.", "dim"}}}
 }
 
 // rollPage shows what rolling out does, and does it.
 func (r *Room) rollPage(q api.RollQuery, v *api.RollDone) text {
-	t := text{title: fmt.Sprintf("revision %d", v.Number), about: fmt.Sprintf("would go to %s", room.Count(len(v.Hosts),
-		"host")), where: "before rolling out", does: "roll it out"}
+	t := text{title: fmt.Sprintf("revision %d", v.Number), about: fmt.Sprintf("would go to %s",
+		room.Count(len(v.Hosts),
+			"host")), where: "before rolling out", does: "roll it out"}
 	if v.Words != "" {
-		t.lines = append(t.lines, line{"what differs from the one before", "head"}, line{"    " + v.Words, ""}, line{"", ""})
+		t.lines = append(t.lines, line{"what differs from the one before", "head"}, line{"    " + v.Words, ""},
+			line{"", ""})
 	} else if v.Same {
 		t.lines = append(t.lines, line{"nothing differs: the last revision goes to more hosts", "dim"}, line{"", ""})
 	}
 	t.lines = append(t.lines, line{"hosts", "head"}, line{"    " + strings.Join(v.Hosts, ", "), ""}, line{"", ""},
-		line{"Each tries it: one that finds an error, or of which a test fails, goes on with what it had, and says why.", "dim"})
+		line{"Each tries it: one that finds an error, or a test that fails, goes on with what it had, and says why.",
+			"dim"})
 	t.do = func() tea.Cmd {
 		q.Do = true
 		return room.Ask(r.stage, api.DoRoll, q, room.Patience, func(v *api.RollDone, err error) tea.Cmd {
 			if !r.stage.Failed(err) {
-				r.stage.Say(fmt.Sprintf("revision %d is on its way to %s", v.Number, room.Count(len(v.Hosts), "host")))
+				r.stage.Say(fmt.Sprintf("revision %d is on its way to %s", v.Number, room.Count(len(v.Hosts),
+					"host")))
 			}
 			return r.ask()
 		})
