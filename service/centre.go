@@ -28,11 +28,13 @@ type centre struct {
 	// What belongs to the loop.
 	books   hosts.Books
 	feeding feeding
-	places  map[string]int  // of rules in the engine, by name
-	silent  map[string]bool // hosts of which it was noticed that they are silent, by name
-	refuses map[string]int64
-	now     *snapshot.Hosts
-	looked  time.Time
+	// places are those of the rules in the engine that are judged here for hosts, by name.
+	places   map[string]int
+	placesOf *lang.Settings
+	silent   map[string]bool // hosts of which it was noticed that they are silent, by name
+	refuses  map[string]int64
+	now      *snapshot.Hosts
+	looked   time.Time
 
 	mu    sync.Mutex // for what follows
 	pages map[string]hosts.Page

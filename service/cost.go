@@ -102,6 +102,9 @@ func (s *Service) meterPlans(plans map[string]*match.Plan) {
 	for _, r := range s.engine.Rules() {
 		s.meter.names = append(s.meter.names, r.Name)
 	}
+	for _, r := range s.feeds {
+		s.meter.names = append(s.meter.names, r.Name)
+	}
 	s.meter.names = append(s.meter.names, s.countNames()...)
 	for _, p := range plans {
 		p.Now = m.now

@@ -242,6 +242,7 @@ func (s *Service) use(d *draft) error {
 			return err
 		}
 	}
+	s.feeds = feedsOf(settings)
 	s.follower.Use(s.ways.readable(settings.Sources), d.plans)
 	changes := s.editEngine(settings, d.rules, d.again.Engine(), d.unchanged, first, d.anew)
 	if err := s.countBy(settings); err != nil {
@@ -263,7 +264,7 @@ func (s *Service) use(d *draft) error {
 	}
 	s.ways.use(settings)
 	s.useCentre(settings)
-	s.settings, s.texts, s.findings, s.feeds = settings, d.texts, d.findings, feedsOf(settings)
+	s.settings, s.texts, s.findings = settings, d.texts, d.findings
 	if s.delivering {
 		s.deliver.Use(settings, blocksOf(d.texts))
 	}

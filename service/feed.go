@@ -32,10 +32,11 @@ func feedsOf(settings *lang.Settings) []*lang.Rule {
 
 // handOn takes verdicts about rules that are judged at the centre off an entry, and keeps them to be handed on.
 func (s *Service) handOn(j *verdict.Judged) {
-	rules, feeds := len(s.engine.Rules()), s.feeds
+	feeds := s.feeds
 	if len(feeds) == 0 || s.joined == nil {
 		return
 	}
+	rules := len(s.engine.Rules())
 	var held []verdict.Verdict
 	own := j.Verdicts[:0]
 	for _, v := range j.Verdicts {
@@ -146,6 +147,11 @@ func (n *centre) openFeeding() error {
 		return err
 	}
 	f.clock = f.upTo.At
+	for _, h := range n.c.Statuses() { // nobody's turn has come before those who feed are heard again
+		if h.State.Feeds {
+			f.reached[h.ID], f.said[h.ID] = entry.None, time.Now()
+		}
+	}
 	rows, err := n.s.store.Held()
 	if err != nil {
 		return err
@@ -225,17 +231,15 @@ type heldRow struct {
 
 // ruleAt is the place in the engine of a rule that is judged here; -1 where there is none.
 func (n *centre) ruleAt(name string) int {
-	rules := n.s.engine.Rules()
-	if i, ok := n.places[name]; ok && i < len(rules) && rules[i].Name == name && rules[i].AtCentre {
-		return i
+	if n.placesOf != n.s.settings {
+		n.places, n.placesOf = map[string]int{}, n.s.settings
+		for i, r := range n.s.engine.Rules() {
+			if r.AtCentre {
+				n.places[r.Name] = i
+			}
+		}
 	}
-	if n.places == nil {
-		n.places = map[string]int{}
-	}
-	for i, r := range rules {
-		n.places[r.Name] = i
-	}
-	if i, ok := n.places[name]; ok && rules[i].Name == name && rules[i].AtCentre {
+	if i, ok := n.places[name]; ok {
 		return i
 	}
 	return -1

@@ -1,0 +1,306 @@
+package test
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// harbour is a centre and hosts, each a process with a folder of its own.
+type harbour struct {
+	base   string
+	centre folder
+	hosts  []folder
+	procs  map[string]*service
+	at     string
+}
+
+const harbourRules = `settings { centre listen "%s" }
+
+group pumps { hosts "pump-*" }
+
+source app {
+  files  "%s/pump-*/app.log"
+  begin  oldest
+  layout app-line
+  for    pumps
+}
+
+layout app-line {
+  pattern /^(?<at>\S+) (?<host>\S+) (?<text>.*)$/
+  time    at rfc3339
+}
+
+rule pump-low {
+  on       app
+  problem  /pump (?<pump>\d+) low/
+  recovery /pump (?<pump>\d+) fine/
+  per      host, pump
+  raise    warning at 2 in 5m
+  raise    critical at 6 in 5m
+  clear    after 30m quiet
+  say      "Pump {pump}: {count} times"
+  for      pumps
+}
+
+rule wide {
+  on       app
+  problem  /pump (?<pump>\d+) low/
+  recovery /pump (?<pump>\d+) fine/
+  per      pump
+  raise    error at 2 different host in 1m
+  clear    after 30m quiet
+  say      "Pump {pump} at several stations: {count}"
+  at       centre
+}
+`
+
+func newHarbour(t *testing.T, n int) *harbour {
+	t.Helper()
+	base, err := os.MkdirTemp("", "dl-")
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(base) })
+	h := &harbour{base: base, procs: map[string]*service{}, at: freePort(t)}
+	place := func(name string) folder {
+		dir := filepath.Join(base, name)
+		return folder{dir, filepath.Join(dir, "settings"), filepath.Join(dir, "data"), filepath.Join(dir, "app.log")}
+	}
+	h.centre = place("mast")
+	write(t, filepath.Join(h.centre.settings, "all.lantern"), fmt.Sprintf(harbourRules, h.at, base))
+	h.start(t, h.centre)
+	eventually(t, "the centre answers", func() bool {
+		_, _, code := run(t, "invite", "--data", h.centre.data, "--at", "127.0.0.1")
+		return code == 0
+	})
+	for i := range n {
+		f := place(fmt.Sprintf("pump-%d", i+1))
+		write(t, f.log, "")
+		write(t, filepath.Join(f.settings, "may.lantern"), fmt.Sprintf("settings { centre may read %q }\n", f.dir+"/**"))
+		h.join(t, f, filepath.Base(f.dir))
+		h.start(t, f)
+		h.hosts = append(h.hosts, f)
+	}
+	eventually(t, "all hosts report", func() bool { return len(h.states(t)) == n && h.all(t, "reports", true) })
+	_, errs, code := run(t, "roll", "--data", h.centre.data, "--to", "all")
+	require.Equal(t, 0, code, errs)
+	eventually(t, "all run revision 1", func() bool { return h.all(t, "runs", 1.0) })
+	return h
+}
+
+// join lets a folder's machine join the centre.
+func (h *harbour) join(t *testing.T, f folder, name string) {
+	t.Helper()
+	code, errs, status := run(t, "invite", "--data", h.centre.data, "--at", "127.0.0.1", "--name", name)
+	require.Equal(t, 0, status, errs)
+	c := exec.Command(binary, "join", "--settings", f.settings, "--data", f.data, "--as", name)
+	c.Stdin = strings.NewReader(code)
+	out, err := c.CombinedOutput()
+	require.NoError(t, err, string(out))
+}
+
+func (h *harbour) start(t *testing.T, f folder) {
+	t.Helper()
+	s := &service{cmd: exec.Command(binary, "watch", "--settings", f.settings, "--data", f.data), errs: &bytes.Buffer{}}
+	s.cmd.Stderr = s.errs
+	require.NoError(t, s.cmd.Start())
+	h.procs[f.dir] = s
+	t.Cleanup(func() { s.cmd.Process.Kill(); s.cmd.Wait() })
+}
+
+// kill ends a process as a loss of power would.
+func (h *harbour) kill(t *testing.T, f folder) {
+	t.Helper()
+	s := h.procs[f.dir]
+	require.NoError(t, s.cmd.Process.Kill())
+	s.cmd.Wait()
+}
+
+// states are what dimlantern hosts --json says of each host.
+func (h *harbour) states(t *testing.T) map[string]map[string]any {
+	t.Helper()
+	out, _, _ := run(t, "hosts", "--data", h.centre.data, "--json")
+	all := map[string]map[string]any{}
+	for _, line := range strings.Split(strings.TrimSpace(out), "\n") {
+		var m map[string]any
+		if json.Unmarshal([]byte(line), &m) == nil {
+			all[m["name"].(string)] = m
+		}
+	}
+	return all
+}
+
+func (h *harbour) all(t *testing.T, field string, is any) bool {
+	t.Helper()
+	all := h.states(t)
+	for _, m := range all {
+		if m[field] != is {
+			return false
+		}
+	}
+	return len(all) > 0
+}
+
+// plain is a history without what differs by the way that it came.
+func plain(list []map[string]any, keep func(map[string]any) bool, drop ...string) []string {
+	var out []string
+	for _, m := range list {
+		if !keep(m) {
+			continue
+		}
+		delete(m, "reporter")
+		delete(m, "untold")
+		if e, ok := m["entry"].(map[string]any); ok {
+			delete(e, "origin")
+		}
+		for _, d := range drop {
+			delete(m, d)
+		}
+		b, _ := json.Marshal(m)
+		out = append(out, string(b))
+	}
+	return out
+}
+
+// Hosts and the centre are killed at random, under load: of each host the centre knows exactly what the host
+// decided, and a rule that joins hosts comes to what one machine would have come to that read all logs.
+func TestHostsUnderKills(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes a while")
+	}
+	kills := 6
+	if s := os.Getenv("DIMLANTERN_KILLS"); s != "" {
+		n, err := strconv.Atoi(s)
+		require.NoError(t, err)
+		kills = n
+	}
+	h := newHarbour(t, 2)
+	seed := uint64(time.Now().UnixNano())
+	t.Log("seed", seed)
+	stop, done := make(chan struct{}), make(chan error, len(h.hosts))
+	hits := make([]int, len(h.hosts))
+	for i, f := range h.hosts {
+		go func() { done <- pumpsTalk(f.log, i, &hits[i], rand.New(rand.NewPCG(seed, uint64(i))), stop) }()
+	}
+	r := rand.New(rand.NewPCG(seed, 99))
+	all := append([]folder{h.centre}, h.hosts...)
+	for range kills {
+		time.Sleep(time.Duration(100+r.IntN(1500)) * time.Millisecond) // the instant is the point
+		f := all[r.IntN(len(all))]
+		h.kill(t, f)
+		h.start(t, f)
+	}
+	time.Sleep(time.Second)
+	close(stop)
+	for range h.hosts {
+		require.NoError(t, <-done)
+	}
+	// A last word of each host: when the centre has it, it has all.
+	for i, f := range h.hosts {
+		for range 2 {
+			appendTo(t, f.log, fmt.Sprintf("%s pump-%d pump 99%d low\n", oddStamp(time.Now(), i), i+1, i))
+		}
+	}
+	defer func() {
+		if !t.Failed() {
+			return
+		}
+		out, errs, _ := run(t, "hosts", "--data", h.centre.data)
+		t.Log(out, errs)
+		for _, f := range all {
+			out, errs, _ := run(t, "status", "--data", f.data)
+			t.Log(f.dir, out, errs)
+			t.Log(f.sql(t, "SELECT max(seq) FROM up"), h.procs[f.dir].errs.String())
+		}
+		exec.Command("cp", "-r", h.base, "/tmp/failed-hosts").Run()
+	}()
+	eventually(t, "the centre has heard the last words", func() bool {
+		out, _, _ := run(t, "history", "--data", h.centre.data, "--json", "--rule", "pump-low")
+		for i := range h.hosts {
+			if !strings.Contains(out, fmt.Sprintf(`"pump":"99%d"`, i)) {
+				return false
+			}
+		}
+		return true
+	})
+	known := h.centre.history(t)
+	n := 0
+	for _, f := range h.hosts {
+		name := filepath.Base(f.dir)
+		own := plain(f.history(t), func(m map[string]any) bool { return m["rule"] == "pump-low" })
+		there := plain(h.centre.history(t), func(m map[string]any) bool { return m["reporter"] == name })
+		require.Equal(t, own, there, "what %s decided", name)
+		n += len(own)
+	}
+	require.NotEmpty(t, known)
+	alone := filepath.Join(h.base, "alone.lantern")
+	b, err := os.ReadFile(filepath.Join(h.centre.settings, "all.lantern"))
+	require.NoError(t, err)
+	text := string(b)
+	text = strings.NewReplacer("  at       centre\n", "", "  for      pumps\n", "", "  for    pumps\n", "").Replace(text[strings.Index(text,
+		"source app"):])
+	write(t, alone, text)
+	want := replayed(t, folder{settings: alone}, h.hosts[0].log, h.hosts[1].log)
+	isWide := func(m map[string]any) bool { return m["rule"] == "wide" }
+	var got []string
+	eventually(t, "the rule that joins hosts has come to its end", func() bool {
+		got = plain(h.centre.history(t), isWide, "alert")
+		return len(got) >= len(plain(want, isWide, "alert"))
+	})
+	expected := plain(want, isWide, "alert")
+	for i := range min(len(expected), len(got)) {
+		require.Equal(t, expected[i], got[i], "transition %d of %d", i, len(expected))
+	}
+	require.Len(t, got, len(expected))
+	require.Equal(t, strconv.Itoa(hits[0]+hits[1]+4), h.centre.sql(t, "SELECT sum(n) FROM marks m JOIN keys k ON "+
+		"k.id = m.key WHERE k.rule = 'pump-low'"), "every hit of a host is counted once at the centre")
+	t.Logf("%d kills, %d hits, %d transitions of hosts, %d of the rule that joins them", kills, hits[0]+hits[1], n, len(got))
+}
+
+// oddStamp is a time that no other host writes.
+func oddStamp(at time.Time, host int) string {
+	at = at.UTC().Truncate(2 * time.Millisecond).Add(time.Duration(host) * time.Millisecond)
+	return at.Format("2006-01-02T15:04:05.000Z")
+}
+
+// pumpsTalk writes a host's log until it is stopped, and counts what is a hit.
+func pumpsTalk(path string, host int, hits *int, r *rand.Rand, stop chan struct{}) error {
+	f, err := os.OpenFile(path, os.O_WRONLY|os.O_APPEND, 0o644)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	last := ""
+	for {
+		select {
+		case <-stop:
+			return nil
+		case <-time.After(time.Duration(2+r.IntN(10)) * time.Millisecond):
+		}
+		at := oddStamp(time.Now(), host)
+		if at == last {
+			continue
+		}
+		last = at
+		text := fmt.Sprintf("valve %d answered", r.IntN(90))
+		switch n := r.IntN(100); {
+		case n < 25:
+			text = fmt.Sprintf("pump %d low", r.IntN(12))
+			*hits++
+		case n < 32:
+			text = fmt.Sprintf("pump %d fine", r.IntN(12))
+		}
+		if _, err := fmt.Fprintf(f, "%s pump-%d %s\n", at, host+1, text); err != nil {
+			return err
+		}
+	}
+}
