@@ -47,6 +47,8 @@ var (
 	// DoRoll rolls the settings out to hosts, or says what that would do; AskRevisions lists what was rolled out.
 	DoRoll       = endpoint[RollQuery, RollDone]("/hosts/roll")
 	AskRevisions = endpoint[None, RevisionList]("/hosts/revisions")
+	// AskOthers asks hosts a question of the ledger, for who answers it beside the service.
+	AskOthers = endpoint[OthersQuery, OthersAnswers]("/hosts/ask")
 	// AskEffective: what a host runs, block by block.
 	AskEffective = endpoint[EffectiveQuery, Effective]("/hosts/effective")
 )

@@ -191,3 +191,22 @@ type Effective struct {
 	Number int64       `json:"number"` // of the revision; 0 is none
 	Blocks []HostBlock `json:"blocks"`
 }
+
+// OthersQuery is a question that goes to the hosts of groups, as they get it.
+type OthersQuery struct {
+	Groups   []string `json:"groups"`
+	Question []byte   `json:"question"`
+}
+
+// OthersAnswers are their answers.
+type OthersAnswers struct {
+	Names   []string       `json:"names"` // who was asked
+	Answers []OthersAnswer `json:"answers"`
+}
+
+// OthersAnswer is the answer of a host.
+type OthersAnswer struct {
+	Name    string `json:"name"`
+	Answer  []byte `json:"answer,omitempty"`
+	Problem string `json:"problem,omitempty"` // why there is none
+}

@@ -48,6 +48,8 @@ type Asking struct {
 	// Each gets the answer so far, by now and then, and how much of the bytes have been read; nil is
 	// that nobody wants it. An answer that is given is not changed any more.
 	Each func(a *ask.Answer, read, of int64)
+	// Others are hosts that are asked besides; nil is none.
+	Others *Others
 }
 
 // Asked is what a question gave, and what it rests on besides.
@@ -60,6 +62,8 @@ type Asked struct {
 	Untimed   map[string]entry.Instant // files whose entries have no time, and when they were written
 	Twice     []string                 // files that count in two sources
 	Took      time.Duration
+	Hosts     int      // that were asked besides
+	Missing   []string // in words, those of them that did not answer
 }
 
 // showEvery is how long an answer goes on before it is shown once more.
@@ -70,23 +74,44 @@ const mostAgain = 3
 
 // Answer answers it.
 func (x *Asking) Answer(ctx context.Context) (*Asked, error) {
+	acc, out, unseen, err := x.add(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out.Answer = acc.Answer(unseen)
+	return out, nil
+}
+
+// add adds up what it is about, with what hosts have that are asked besides.
+func (x *Asking) add(ctx context.Context) (*ask.Acc, *Asked, ask.Unseen, error) {
 	began := time.Now()
 	out := &Asked{Kept: entry.None}
 	total := ask.NewAcc(x.Plan)
 	var mu sync.Mutex // of total
 	if x.Plan.Q.Alerts {
-		if err := x.alerts(total); err != nil {
-			return nil, err
-		}
-		out.Answer = total.Answer(ask.Unseen{Kept: entry.None})
+		err := x.alerts(total)
 		out.Took = time.Since(began)
-		return out, nil
+		return total, out, ask.Unseen{Kept: entry.None}, err
 	}
 	unseen, err := x.unseen(out)
 	if err != nil {
-		return nil, err
+		return nil, nil, unseen, err
 	}
 	shown, pause := time.Now(), showEvery
+	show := func(read, of int64) { // the caller holds mu
+		if x.Each != nil && time.Since(shown) > pause {
+			began := time.Now()
+			x.Each(total.Answer(unseen), read, of)
+			shown, pause = time.Now(), max(showEvery, 5*time.Since(began)) // most of the time goes on
+		}
+	}
+	others, wait := x.askOthers(ctx, func(sum []byte) {
+		mu.Lock()
+		defer mu.Unlock()
+		if total.Absorb(sum) == nil {
+			show(0, 0)
+		}
+	})
 	r := &reread.Reading{Settings: x.Settings, Zone: time.Local, Of: x.Plan.Condition(), Fields: x.Plan.Fields(),
 		Touches: x.Plan.Touches, Notes: x.Notes, Cores: x.Cores,
 		Begin: func() reread.Part {
@@ -96,22 +121,22 @@ func (x *Asking) Answer(ctx context.Context) (*Asked, error) {
 		r.Told = func(read, of int64) {
 			mu.Lock()
 			defer mu.Unlock()
-			if time.Since(shown) > pause {
-				began := time.Now()
-				x.Each(total.Answer(unseen), read, of)
-				shown, pause = time.Now(), max(showEvery, 5*time.Since(began)) // most of the time goes on
-			}
+			show(read, of)
 		}
 	}
 	read, err := r.Run(ctx, x.Logs)
 	for again := 0; err == nil && read.Gone && again < mostAgain; again++ { // what was packed meanwhile lies elsewhere
 		mu.Lock()
 		total = ask.NewAcc(x.Plan)
+		for _, sum := range others.all() {
+			total.Absorb(sum) // which it could before
+		}
 		mu.Unlock()
 		read, err = r.Run(ctx, x.Logs)
 	}
+	wait()
 	if err != nil {
-		return nil, err
+		return nil, nil, unseen, err
 	}
 	out.Bytes, out.Of, out.Unread, out.Untimed = read.Bytes, read.Of, read.Unread, read.Untimed
 	out.Twice = twice(x.Logs)
@@ -124,9 +149,13 @@ func (x *Asking) Answer(ctx context.Context) (*Asked, error) {
 			out.Kept, unseen.Kept = first, first
 		}
 	}
-	out.Answer = total.Answer(unseen)
+	if x.Others != nil {
+		out.Bytes, out.Of = out.Bytes+others.bytes, out.Of+others.of
+		out.Unread = append(out.Unread, others.unread...)
+		out.Missing, out.Hosts = others.missing(), len(others.names)
+	}
 	out.Took = time.Since(began)
-	return out, nil
+	return total, out, unseen, nil
 }
 
 // part adds up what comes of a part of a log.
@@ -380,6 +409,12 @@ func (a *Asked) Rests(zone *time.Location) []string {
 	}
 	if a.Pending > 0 {
 		say("%s wait for their second half", english.Plural(int(a.Pending), "pair", ""))
+	}
+	if a.Hosts > 0 {
+		say("%s asked besides", english.Plural(a.Hosts, "host was", "hosts were"))
+	}
+	for _, m := range a.Missing {
+		say("%s", m)
 	}
 	for _, d := range a.Blind[:min(len(a.Blind), 5)] {
 		until := "now"

@@ -23,7 +23,8 @@ func (l *Ledger) Inside(ctx context.Context, q api.InsideQuery) (*api.Inside, er
 	bare := *question
 	bare.Show, bare.Every, bare.Beside, bare.Having, bare.Most, bare.New, bare.Over = nil, nil, nil, nil, nil, 0, nil
 	bare.Each = false
-	moment := ask.Moment{Lamp: lamp, From: q.From, To: min(q.To, lamp), Zone: zoneOf(question)}
+	moment := ask.Moment{Lamp: lamp, From: q.From, To: min(q.To, lamp), Zone: zoneOf(question),
+		Reporter: reporterName(sn)}
 	if q.Group != nil {
 		moment.Within = &ask.Within{Per: question.Per, Key: q.Group}
 		if question.Each {
@@ -38,7 +39,7 @@ func (l *Ledger) Inside(ctx context.Context, q api.InsideQuery) (*api.Inside, er
 			return nil, err
 		}
 		p.Newest = newest
-		return l.asking(sn, settings, p).Answer(ctx)
+		return l.asking(sn, settings, p, moment).Answer(ctx)
 	}
 	out := &api.Inside{Values: []api.LedgerShare{}, Lines: []api.FoundEntry{}}
 	lines, err := run(func(*lang.Question) {}, cmp.Or(q.Lines, 50))

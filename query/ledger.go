@@ -25,6 +25,8 @@ import (
 type Ledger struct {
 	asker *Asker
 	notes *reread.Notes
+	// Remote asks hosts that have joined; nil where none can. It is set before anything is asked.
+	Remote Remote
 
 	mu     sync.Mutex
 	rooms  map[string]*growing
@@ -88,11 +90,9 @@ func (l *Ledger) Ask(ctx context.Context, q api.LedgerQuery) (*api.LedgerView, e
 	if slices.Contains(question.Per, "weekday") && slices.Contains(question.Per, "hour") { // it is a week
 		q.Column = 0
 	}
-	p, err := ask.New(
-		question,
-		ask.Moment{Lamp: lamp, From: q.From, To: min(lamp, cmp.Or(q.Until, lamp)), Zone: zoneOf(question),
-			Column: q.Column},
-	)
+	m := ask.Moment{Lamp: lamp, From: q.From, To: min(lamp, cmp.Or(q.Until, lamp)), Zone: zoneOf(question),
+		Column: q.Column, Reporter: reporterName(sn)}
+	p, err := ask.New(question, m)
 	if err != nil {
 		t := err.(*ask.Trouble)
 		head.Problems = append(
@@ -107,7 +107,7 @@ func (l *Ledger) Ask(ctx context.Context, q api.LedgerQuery) (*api.LedgerView, e
 		key = fmt.Sprint(question.String(), q.Column, p.Span.To.Sub(p.Span.From).Round(time.Minute))
 	}
 	g := l.grow(q.Room, key, q.Seen == 0 && q.At == 0, func(ctx context.Context, g *growing) error {
-		return l.answer(ctx, sn, settings, p, g)
+		return l.answer(ctx, sn, settings, p, m, g)
 	})
 	view, err := g.newer(ctx, q.Seen)
 	if err != nil || view == nil {
@@ -307,8 +307,11 @@ func logs(sn *snapshot.Snapshot, settings *lang.Settings, q *lang.Question) []re
 }
 
 // asking is a plan that is asked of what is watched.
-func (l *Ledger) asking(sn *snapshot.Snapshot, settings *lang.Settings, p *ask.Plan) *Asking {
+func (l *Ledger) asking(sn *snapshot.Snapshot, settings *lang.Settings, p *ask.Plan, m ask.Moment) *Asking {
 	x := &Asking{Settings: settings, Plan: p, Store: l.asker.Store, Notes: l.notes}
+	if sn.Hosts != nil {
+		x.Others = OthersOf(settings, p, m, l.Remote)
+	}
 	if !p.Q.Alerts {
 		x.Logs = logs(sn, settings, p.Q)
 	}
@@ -321,9 +324,10 @@ func (l *Ledger) answer(
 	sn *snapshot.Snapshot,
 	settings *lang.Settings,
 	p *ask.Plan,
+	m ask.Moment,
 	g *growing,
 ) error {
-	x := l.asking(sn, settings, p)
+	x := l.asking(sn, settings, p, m)
 	began := time.Now()
 	x.Each = func(a *ask.Answer, read, of int64) {
 		v := viewOf(a, settings)
@@ -601,15 +605,13 @@ func (l *Ledger) Out(ctx context.Context, q api.LedgerOut) (*api.LedgerFile, err
 		return nil, err
 	}
 	lamp := cmp.Or(q.At, entry.Of(time.Now()))
-	p, err := ask.New(
-		question,
-		ask.Moment{Lamp: lamp, From: q.From, To: min(lamp, cmp.Or(q.Until, lamp)), Zone: zoneOf(question),
-			Column: q.Column},
-	)
+	m := ask.Moment{Lamp: lamp, From: q.From, To: min(lamp, cmp.Or(q.Until, lamp)), Zone: zoneOf(question),
+		Column: q.Column, Reporter: reporterName(sn)}
+	p, err := ask.New(question, m)
 	if err != nil {
 		return nil, err
 	}
-	a, err := l.asking(sn, settings, p).Answer(ctx)
+	a, err := l.asking(sn, settings, p, m).Answer(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -642,9 +644,10 @@ func (l *Ledger) Kept(ctx context.Context, name string, lamp entry.Instant, over
 	}
 	q := *question
 	q.Over = cmp.Or(over, q.Over)
-	p, err := ask.New(&q, ask.Moment{Lamp: lamp, Zone: zoneOf(&q)})
+	m := ask.Moment{Lamp: lamp, Zone: zoneOf(&q), Reporter: reporterName(sn)}
+	p, err := ask.New(&q, m)
 	if err != nil {
 		return nil, err
 	}
-	return l.asking(sn, settings, p).Answer(ctx)
+	return l.asking(sn, settings, p, m).Answer(ctx)
 }

@@ -203,7 +203,7 @@ func (l *Ledger) series(sn *snapshot.Snapshot, q *lang.Question, m ask.Moment) [
 	if p, err = ask.New(&one, m); err != nil {
 		return nil
 	}
-	x := l.asking(sn, sn.Settings, p)
+	x := l.asking(sn, sn.Settings, p, m)
 	if reread.Size(x.Logs) > sparkBytes {
 		return nil
 	}

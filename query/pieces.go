@@ -14,6 +14,9 @@ const pieceEntries, pieceLooks = 20_000, 2_000
 
 // HasPieces tells whether [Asking.Pieces] can answer the question: it is about entries, each for itself.
 func (x *Asking) HasPieces() bool {
+	if x.Others != nil { // hosts send the newest alone
+		return false
+	}
 	p, err := x.Plan.Piece(x.Plan.Span.From, x.Plan.Span.To, 0)
 	return p != nil && err == nil
 }

@@ -57,6 +57,7 @@ func (s *Service) Desk() *api.Desk {
 	api.DoHost.Answer(d, s.DoHost)
 	api.DoRoll.Answer(d, s.Roll)
 	api.AskRevisions.Answer(d, s.Revisions)
+	api.AskOthers.Answer(d, s.AskOthers)
 	api.AskEffective.Answer(d, s.Effective)
 	api.AskHere.Answer(d, s.bench.Here)
 	api.DoBring.Answer(d, s.bench.Bring)

@@ -6,6 +6,7 @@ import (
 	"runtime/debug"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"dimlantern/api"
@@ -194,4 +195,49 @@ func withTexts(list []hosts.Block, texts []folder.Text) []api.HostBlock {
 		out = append(out, v)
 	}
 	return out
+}
+
+// askHosts is a query.Remote.
+func (s *Service) askHosts(ctx context.Context, groups []string, q []byte,
+	got func(name string, answer []byte, err error)) []string {
+	sn := s.window.Now()
+	if sn.Hosts == nil {
+		return nil
+	}
+	var names []string
+	for i := range sn.Hosts.List {
+		h := &sn.Hosts.List[i]
+		if h.State.Runs.Number > 0 && slices.ContainsFunc(h.Groups, func(g string) bool {
+			return slices.Contains(groups, g)
+		}) {
+			names = append(names, h.Name)
+		}
+	}
+	c, err := s.speaking(ctx)
+	if err != nil {
+		for _, n := range names {
+			got(n, nil, err)
+		}
+		return names
+	}
+	c.Ask(ctx, names, q, got)
+	return names
+}
+
+// AskOthers asks the hosts of groups, for who answers a question beside the service.
+func (s *Service) AskOthers(ctx context.Context, q api.OthersQuery) (*api.OthersAnswers, error) {
+	out := &api.OthersAnswers{Answers: []api.OthersAnswer{}}
+	var mu sync.Mutex
+	ctx, end := context.WithTimeout(ctx, 10*time.Second)
+	defer end()
+	out.Names = s.askHosts(ctx, q.Groups, q.Question, func(name string, answer []byte, err error) {
+		a := api.OthersAnswer{Name: name, Answer: answer}
+		if err != nil {
+			a.Problem = err.Error()
+		}
+		mu.Lock()
+		defer mu.Unlock()
+		out.Answers = append(out.Answers, a)
+	})
+	return out, nil
 }

@@ -215,3 +215,80 @@ func TestCentreAndHost(t *testing.T) {
 func replaced(text string, pairs ...string) string {
 	return strings.NewReplacer(pairs...).Replace(text)
 }
+
+// A question goes to the hosts that have the logs, and what they answer is what one machine would answer that has
+// them all; who does not answer is named.
+func TestQuestionsToHosts(t *testing.T) {
+	centre := newMachine(t, "mast", "")
+	var globs []string
+	pumps := []*machine{newMachine(t, "pump-1", ""), newMachine(t, "pump-2", ""), newMachine(t, "pump-3", "")}
+	for i, p := range pumps {
+		p.write("settings/own.lantern", fmt.Sprintf("settings { centre may read %q }\n", p.dir+"/**"))
+		globs = append(globs, fmt.Sprintf("%q", p.dir+"/app.log"))
+		for n := range 20 * (i + 1) {
+			p.log("took %d ms\n", n)
+		}
+	}
+	centre.write("settings/own.lantern", fmt.Sprintf(`settings { centre listen "127.0.0.1:0" }
+group pumps { hosts "pump-*" }
+source app {
+  files  %s
+  begin  oldest
+  layout took
+  for    pumps
+}
+layout took {
+  pattern /^took (?<ms>\d+) ms$/
+  type    ms integer
+}
+`, strings.Join(globs, ", ")))
+	centre.start()
+	centre.until("the centre listens", func() bool { return centre.s.window.Now().Hosts != nil })
+	for _, p := range pumps {
+		p.join(centre)
+		p.start()
+	}
+	centre.until("all report", func() bool {
+		return len(centre.s.window.Now().Hosts.List) == 3 && centre.host("pump-3").State.Version != ""
+	})
+	centre.roll("all")
+	centre.until("all run it", func() bool {
+		for _, p := range pumps {
+			if len(centre.host(p.name).State.Origins) == 0 {
+				return false
+			}
+		}
+		return true
+	})
+	answer := func(text string) (rows []string, rests string) {
+		var v *api.LedgerView
+		q := api.LedgerQuery{Room: "test", Text: text}
+		centre.until("an answer", func() bool {
+			var err error
+			v, err = centre.s.ledger.Ask(context.Background(), q)
+			require.NoError(t, err)
+			if v != nil {
+				require.Empty(t, v.Problems)
+				q.Seen = v.Version
+			}
+			return v != nil && v.Done
+		})
+		for _, g := range v.Groups {
+			row := strings.Join(g.Key, " ")
+			for _, x := range g.Values {
+				row += " " + x.Value
+			}
+			rows = append(rows, strings.TrimSpace(row))
+		}
+		return rows, strings.Join(v.Rests, "; ")
+	}
+	rows, rests := answer("on app show count, max(ms), p50(ms), different(ms) over 1d")
+	require.Equal(t, []string{"120 59 19 60"}, rows, rests)
+	require.Contains(t, rests, "3 hosts were asked")
+	rows, _ = answer("on app show count per reporter over 1d")
+	require.Equal(t, []string{"pump-3 60", "pump-2 40", "pump-1 20"}, rows)
+	pumps[1].stop()
+	rows, rests = answer("on app show count, sum(ms) over 1d")
+	require.Equal(t, []string{"80 1,960"}, rows)
+	require.Contains(t, rests, "without pump-2")
+}

@@ -618,5 +618,5 @@ func (j *joined) Do(ctx context.Context, acts []hosts.Act) error {
 
 // Answer is part of hosts.Machine.
 func (j *joined) Answer(ctx context.Context, q []byte) ([]byte, error) {
-	return nil, errors.New("questions are not answered yet")
+	return j.s.ledger.ForHost(ctx, q)
 }

@@ -220,6 +220,7 @@ func (s *Service) open() (err error) {
 		Spent: &snapshot.Spent{}})
 	s.query = &query.Asker{Window: s.window, Store: s.store, Do: s.doWithEngine}
 	s.ledger = query.NewLedger(s.query, filepath.Join(o.Data, NotesFolder))
+	s.ledger.Remote = s.askHosts
 	s.bench = &workbench.Workbench{Window: s.window, Store: s.store, Query: s.query, Reload: s.Reload,
 		TakeUp: s.takeUpNow, TakeUpAll: s.takeUpAll, State: s.state}
 	s.query.Busy = s.bench.Busy

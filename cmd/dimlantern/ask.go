@@ -19,6 +19,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"dimlantern/api"
 	"dimlantern/core/ask"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
@@ -188,8 +189,13 @@ func (o *askOptions) asking(text string, files []string) (*query.Asking, *time.L
 	}
 	zone := cmp.Or(q.Zone, time.Local)
 	x := &query.Asking{Settings: settings, Notes: o.notes()}
-	if x.Plan, err = ask.New(q, ask.Moment{Lamp: entry.Of(time.Now()), Zone: zone, Alone: len(files) > 0}); err != nil {
+	host, _ := os.Hostname()
+	m := ask.Moment{Lamp: entry.Of(time.Now()), Zone: zone, Alone: len(files) > 0, Reporter: host}
+	if x.Plan, err = ask.New(q, m); err != nil {
 		return nil, nil, err
+	}
+	if len(files) == 0 {
+		x.Others = query.OthersOf(settings, x.Plan, m, o.askHosts)
 	}
 	if st, err := store.OpenToRead(o.data); err == nil && len(files) == 0 {
 		x.Store = st
@@ -284,6 +290,9 @@ func (o *askOptions) logs(settings *lang.Settings, q *lang.Question, files []str
 	if len(files) == 0 {
 		find := &findOptions{places: o.places}
 		for _, src := range sources {
+			if len(src.For) > 0 {
+				continue // its logs are on hosts
+			}
 			add(src, find.filesOf(src), false)
 		}
 		return out, nil
@@ -454,4 +463,23 @@ func asksCommand() *cobra.Command {
 	o.flags(c)
 	c.Flags().BoolVar(&asJSON, "json", false, "one JSON object a question")
 	return c
+}
+
+// askHosts asks hosts by the service that runs here; it is a query.Remote.
+func (o *askOptions) askHosts(ctx context.Context, groups []string, q []byte,
+	got func(name string, answer []byte, err error)) []string {
+	all, err := api.AskOthers.Call(ctx, service.Join(o.data), api.OthersQuery{Groups: groups, Question: q})
+	if err != nil {
+		name := "the hosts of " + strings.Join(groups, ", ")
+		got(name, nil, fmt.Errorf("the centre's service cannot ask them: %w", err))
+		return []string{name}
+	}
+	for _, a := range all.Answers {
+		var bad error
+		if a.Problem != "" {
+			bad = errors.New(a.Problem)
+		}
+		got(a.Name, a.Answer, bad)
+	}
+	return all.Names
 }

@@ -31,6 +31,7 @@ type Acc struct {
 	ignored      int64
 	sub          subject
 	lean         *lean
+	apart        [][]byte // what other machines have found, of a plan for which the order of entries matters
 }
 
 // Entry is an entry of an answer.
@@ -510,7 +511,8 @@ func (p *Plan) Lean() (fields []string, ok bool) {
 	if _, phrase := q.Where.(*lang.Phrase); q.Where != nil && !phrase {
 		return nil, false
 	}
-	if q.Ignore != nil || p.ordered || q.Each || q.Alerts || len(q.Reckon) > 0 || p.within != nil {
+	if q.Ignore != nil || p.ordered || q.Each || q.Alerts || len(q.Reckon) > 0 || p.within != nil ||
+		slices.Contains(q.Fields(), "reporter") {
 		return nil, false
 	}
 	for _, c := range p.columns {

@@ -102,6 +102,7 @@ func (a *Acc) Answer(u Unseen) *Answer {
 	src, pending := a, int64(0)
 	if a.Plan.ordered {
 		src, pending = a.inOrder()
+		pending += a.withApart(src)
 	}
 	p := a.Plan
 	out := &Answer{Plan: p, Columns: p.Columns()}

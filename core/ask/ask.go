@@ -29,6 +29,8 @@ type Moment struct {
 	// Alone tells that what is asked are files that are there as they are: nothing of it is still to
 	// come.
 	Alone bool
+	// Reporter is the value of the field reporter: the machine whose logs are asked.
+	Reporter string
 	// Within leaves out what is not of a group; nil is nothing.
 	Within *Within
 }
@@ -49,6 +51,7 @@ type Plan struct {
 	Newest int
 
 	within  *Within
+	named   string // see Moment.Reporter
 	zone    *time.Location
 	columns []lang.Column // of the question, then those of having and most
 	shown   int           // how many of them are the question's
@@ -72,7 +75,7 @@ func (t *Trouble) Error() string { return t.What + "; " + t.Mend }
 // New makes a question ready. An error is a *Trouble.
 func New(q *lang.Question, m Moment) (*Plan, error) {
 	p := &Plan{Q: q, Lamp: m.Lamp, zone: m.Zone, columns: q.Shown(), shown: len(q.Columns()), having: -1, by: 0,
-		per: q.Per, ordered: q.OrderMatters(), alone: m.Alone, within: m.Within}
+		per: q.Per, ordered: q.OrderMatters(), alone: m.Alone, within: m.Within, named: m.Reporter}
 	if p.zone == nil {
 		p.zone = time.UTC
 	}
@@ -265,6 +268,8 @@ func (s *subject) get(field string) (string, bool) {
 	v, ok := s.Get(field)
 	if !ok {
 		switch field {
+		case "reporter":
+			return s.p.named, s.p.named != ""
 		case "weekday":
 			return strings.ToLower(s.at.Time().In(s.p.zone).Weekday().String()[:3]), true
 		case "hour":

@@ -235,7 +235,7 @@ func (k *checker) questions() {
 // Sources are the sources on which a question is.
 func (s *Settings) SourcesOf(q *Question) []*Source {
 	var out []*Source
-	for _, x := range s.Sources {
+	for _, x := range append(slices.Clip(s.Sources), s.SentSources...) {
 		if !q.Alerts && (contains(q.On, x.Name) || len(q.On) == 0 && x.Name != Itself && !x.Off) {
 			out = append(out, x)
 		}
@@ -247,7 +247,7 @@ func (s *Settings) SourcesOf(q *Question) []*Source {
 // which it stands.
 func (k *checker) asked(node any, kind string, q *Question) {
 	f, s := k.file[node], k.settings
-	known, open := append(slices.Clone(builtIn), CalendarFields...), len(s.Sources) == 0 || contains(q.On, Itself)
+	known, open := append(append(slices.Clone(builtIn), "reporter"), CalendarFields...), len(s.Sources) == 0 || contains(q.On, Itself)
 	q.Units = map[string]string{}
 	types := map[string]string{}
 	if q.Alerts {
