@@ -23,7 +23,7 @@ func served(t *testing.T, d *api.Desk) *api.Client {
 	require.NoError(t, err)
 	ctx, stop := context.WithCancel(context.Background())
 	done := make(chan error, 1)
-	go func() { done <- d.Serve(ctx, l) }()
+	go func() { done <- d.Serve(ctx, l, nil) }()
 	t.Cleanup(func() { stop(); require.NoError(t, <-done) })
 	return api.Join(path)
 }

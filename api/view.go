@@ -22,6 +22,7 @@ type ViewQuery struct {
 
 // View is the state of the world at one instant, and what led to it.
 type View struct {
+	May      Right         `json:"may"`      // what who asks may do at most
 	Settings string        `json:"settings"` // the folder
 	Where    string        `json:"where"`    // where the service runs
 	Now      entry.Instant `json:"now"`

@@ -29,6 +29,11 @@ func (d *Desk) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			err.Error()})
 		return
 	}
+	if p := allowed(r.Context(), r.URL.Path); p != nil {
+		writeProblem(w, http.StatusForbidden, p)
+		return
+	}
+	asker(r, q)
 	a, err := h.answer(r.Context(), q)
 	if err != nil {
 		writeProblem(w, http.StatusConflict, problemOf(err))
@@ -44,9 +49,10 @@ func writeProblem(w http.ResponseWriter, status int, p *Problem) {
 	json.NewEncoder(w).Encode(p)
 }
 
-// Serve answers at a listener until the context ends, and closes it.
-func (d *Desk) Serve(ctx context.Context, l net.Listener) error {
-	srv := &http.Server{Handler: d, ReadHeaderTimeout: 10 * time.Second,
+// Serve answers at a listener until the context ends, and closes it. Who says what somebody may do who has come by
+// a connection; nil lets all do everything.
+func (d *Desk) Serve(ctx context.Context, l net.Listener, who func(context.Context, net.Conn) context.Context) error {
+	srv := &http.Server{Handler: d, ReadHeaderTimeout: 10 * time.Second, ConnContext: who,
 		BaseContext: func(net.Listener) context.Context { return ctx }}
 	go func() {
 		<-ctx.Done()

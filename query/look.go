@@ -23,11 +23,11 @@ const MaxColumns = 1000
 
 // View is the state of the world at an instant, and what led to it. What happened is asked of
 // the store; what a live key has now, of the engine.
-func (s *Asker) View(_ context.Context, q api.ViewQuery) (*api.View, error) {
+func (s *Asker) View(ctx context.Context, q api.ViewQuery) (*api.View, error) {
 	q.Columns = min(max(q.Columns, 1), MaxColumns)
 	q.Column = max(q.Column.Truncate(store.Bucket), store.Bucket)
 	now := entry.Of(time.Now())
-	v := &api.View{Now: now, At: q.At, Live: q.At == 0, Column: q.Column}
+	v := &api.View{May: api.RightsOf(ctx).Most(), Now: now, At: q.At, Live: q.At == 0, Column: q.Column}
 	if v.Live {
 		v.At = now
 	}

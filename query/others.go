@@ -120,7 +120,8 @@ func (l *Ledger) ForHost(ctx context.Context, b []byte) ([]byte, error) {
 		return nil, err
 	}
 	p.Newest = q.Newest
-	x := &Asking{Settings: settings, Plan: p, Store: l.asker.Store, Notes: l.notes, Logs: logs(sn, settings, question)}
+	x := &Asking{Settings: settings, Plan: p, Store: l.asker.Store, Notes: l.notes, Logs: logs(sn, settings,
+		question)}
 	acc, out, _, err := x.add(ctx)
 	if err != nil {
 		return nil, err
@@ -178,7 +179,8 @@ func (o *othersAnswer) missing() []string {
 	for _, words := range sorted(why) {
 		names := why[words]
 		if len(names) > 5 {
-			out = append(out, fmt.Sprintf("without %s, such as %s: %s", english.Plural(len(names), "host", ""), names[0],
+			out = append(out, fmt.Sprintf("without %s, such as %s: %s", english.Plural(len(names), "host", ""),
+				names[0],
 				words))
 		} else {
 			out = append(out, fmt.Sprintf("without %s: %s", strings.Join(names, ", "), words))

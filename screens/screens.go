@@ -182,6 +182,9 @@ func (m *Model) key(k tea.KeyPressMsg) tea.Cmd {
 // keys are the keys of a room, and those that all of them have in common.
 func (m *Model) keys(on room.Room) room.Keys {
 	k := on.Keys()
+	if v := m.stage.View; v != nil {
+		k.List = slices.DeleteFunc(k.List, func(x room.Key) bool { return x.Right > v.May })
+	}
 	if k.Alone {
 		return k
 	}

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 
 	"dimlantern/api"
+	"dimlantern/core/lang"
 )
 
 // Desk is where the service is asked, by its own screens and over its socket alike.
@@ -86,8 +87,10 @@ func (s *Service) Serve(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	os.Chmod(path, 0o600)
-	return s.Desk().Serve(ctx, owners{l})
+	s.door.Store(true)
+	s.openDoor(s.window.Now().Settings)
+	o := owners{l, s}
+	return s.Desk().Serve(ctx, o, o.who)
 }
 
 // Join returns a client of the service of a data folder. Whether one is there shows when
@@ -96,3 +99,19 @@ func Join(data string) *api.Client { return api.Join(socketPath(data)) }
 
 // NotesFolder is the folder of the data in which stands which time lies where in files.
 const NotesFolder = "notes"
+
+// openDoor lets those reach the socket whom the settings let in: it is theirs to open, and what they may do is
+// looked at with each question.
+func (s *Service) openDoor(settings *lang.Settings) {
+	if !s.door.Load() {
+		return
+	}
+	socket, dir := os.FileMode(0o600), os.FileMode(0o700)
+	if len(settings.Hosts.People) > 0 {
+		socket, dir = 0o666, 0o711 // what else lies in the folder stays its owner's
+	}
+	os.Chmod(socketPath(s.o.Data), socket)
+	if info, err := os.Stat(s.o.Data); err == nil && len(settings.Hosts.People) > 0 && info.Mode().Perm()&dir != dir {
+		os.Chmod(s.o.Data, dir)
+	}
+}

@@ -264,6 +264,7 @@ func (s *Service) use(d *draft) error {
 	}
 	s.ways.use(settings)
 	s.useCentre(settings)
+	s.openDoor(settings)
 	s.settings, s.texts, s.findings = settings, d.texts, d.findings
 	if s.delivering {
 		s.deliver.Use(settings, blocksOf(d.texts))

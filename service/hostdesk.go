@@ -107,6 +107,18 @@ func (s *Service) Roll(ctx context.Context, q api.RollQuery) (*api.RollDone, err
 	if err != nil {
 		return nil, err
 	}
+	if r := api.RightsOf(ctx); r.All < api.Change {
+		for _, to := range q.To {
+			g, group := strings.CutPrefix(to, "group ")
+			groups := []string{g}
+			if h := s.window.Now().Hosts.Host(to); !group && h != nil {
+				groups = h.Groups
+			}
+			if r.On(groups) < api.Change {
+				return nil, api.Forbidden(r, api.Change)
+			}
+		}
+	}
 	if q.Do && q.Back == 0 { // what stands in the folder is what is meant
 		if _, err := s.Apply(ctx, api.None{}); err != nil {
 			return nil, err

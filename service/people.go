@@ -24,6 +24,9 @@ func (s *Service) Act(ctx context.Context, q api.ActQuery) (*api.ActDone, error)
 	done := &api.ActDone{}
 	err := s.do(ctx, func() (err error) {
 		at := entry.Of(time.Now())
+		if err := s.mayHandle(ctx, q.Alert, q.Hush); err != nil {
+			return err
+		}
 		a := store.Action{At: at, By: q.Name(), From: q.From, What: q.What, Alert: q.Alert, Words: q.Words}
 		switch q.What {
 		case "take":
@@ -206,6 +209,9 @@ func (s *Service) endHushes(now time.Time) {
 func (s *Service) Clear(ctx context.Context, q api.ClearQuery) (*api.None, error) {
 	return nil, s.do(ctx, func() error {
 		at := entry.Of(time.Now())
+		if err := s.mayHandle(ctx, q.Alert, nil); err != nil {
+			return err
+		}
 		s.apply(engine.Advance{At: at})               // what is due before comes before
 		if host, _ := s.ofHost(q.Alert); host != "" { // it is over when the host has ended it
 			if err := s.passOn(host, hosts.Act{Alert: q.Alert, Change: engine.Cleared, At: at, By: q.Name(),
@@ -261,4 +267,36 @@ func (s *Service) releaseQuiet(now time.Time) {
 	}
 	s.endHushes(now)
 	s.decider.Release(now)
+}
+
+// mayHandle refuses who may handle alerts of some groups of hosts alone, where it is about others.
+func (s *Service) mayHandle(ctx context.Context, alert string, hush *api.ByHand) error {
+	r := api.RightsOf(ctx)
+	if r.All >= api.Handle {
+		return nil
+	}
+	if hush != nil && hush.ID != "" {
+		if i := slices.IndexFunc(s.decider.Hushes, func(h api.ByHand) bool { return h.ID == hush.ID }); i >= 0 {
+			hush = &s.decider.Hushes[i]
+		}
+	}
+	if hush != nil && hush.Alert != "" {
+		alert = hush.Alert
+	}
+	host := ""
+	if alert != "" {
+		host, _ = s.ofHost(alert)
+	} else if hush != nil {
+		host = hush.Host
+	}
+	var groups []string
+	if n := s.centre; n != nil && n.now != nil {
+		if h := n.now.Host(host); h != nil {
+			groups = h.Groups
+		}
+	}
+	if r.On(groups) < api.Handle {
+		return api.Forbidden(api.Rights{Name: r.Name, All: r.On(groups)}, api.Handle)
+	}
+	return nil
 }

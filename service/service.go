@@ -126,6 +126,7 @@ type Service struct {
 	recount   recount
 	joined    *joined                // to a centre; nil where it has joined none
 	centre    *centre                // nil where it is none
+	door      atomic.Bool            // the socket is there
 	drafts    map[string][]api.Draft // by person; nil before they are asked for
 	commands  chan func()
 	reload    chan struct{}

@@ -85,7 +85,8 @@ func newHarbour(t *testing.T, n int) *harbour {
 	for i := range n {
 		f := place(fmt.Sprintf("pump-%d", i+1))
 		write(t, f.log, "")
-		write(t, filepath.Join(f.settings, "may.lantern"), fmt.Sprintf("settings { centre may read %q }\n", f.dir+"/**"))
+		write(t, filepath.Join(f.settings, "may.lantern"), fmt.Sprintf("settings { centre may read %q }\n",
+			f.dir+"/**"))
 		h.join(t, f, filepath.Base(f.dir))
 		h.start(t, f)
 		h.hosts = append(h.hosts, f)
@@ -110,7 +111,8 @@ func (h *harbour) join(t *testing.T, f folder, name string) {
 
 func (h *harbour) start(t *testing.T, f folder) {
 	t.Helper()
-	s := &service{cmd: exec.Command(binary, "watch", "--settings", f.settings, "--data", f.data), errs: &bytes.Buffer{}}
+	s := &service{cmd: exec.Command(binary, "watch", "--settings", f.settings, "--data", f.data),
+		errs: &bytes.Buffer{}}
 	s.cmd.Stderr = s.errs
 	require.NoError(t, s.cmd.Start())
 	h.procs[f.dir] = s
@@ -246,7 +248,8 @@ func TestHostsUnderKills(t *testing.T) {
 	b, err := os.ReadFile(filepath.Join(h.centre.settings, "all.lantern"))
 	require.NoError(t, err)
 	text := string(b)
-	text = strings.NewReplacer("  at       centre\n", "", "  for      pumps\n", "", "  for    pumps\n", "").Replace(text[strings.Index(text,
+	text = strings.NewReplacer("  at       centre\n", "", "  for      pumps\n", "", "  for    pumps\n",
+		"").Replace(text[strings.Index(text,
 		"source app"):])
 	write(t, alone, text)
 	want := replayed(t, folder{settings: alone}, h.hosts[0].log, h.hosts[1].log)
@@ -263,7 +266,8 @@ func TestHostsUnderKills(t *testing.T) {
 	require.Len(t, got, len(expected))
 	require.Equal(t, strconv.Itoa(hits[0]+hits[1]+4), h.centre.sql(t, "SELECT sum(n) FROM marks m JOIN keys k ON "+
 		"k.id = m.key WHERE k.rule = 'pump-low'"), "every hit of a host is counted once at the centre")
-	t.Logf("%d kills, %d hits, %d transitions of hosts, %d of the rule that joins them", kills, hits[0]+hits[1], n, len(got))
+	t.Logf("%d kills, %d hits, %d transitions of hosts, %d of the rule that joins them", kills, hits[0]+hits[1], n,
+		len(got))
 }
 
 // oddStamp is a time that no other host writes.

@@ -67,7 +67,7 @@ func hostile(t *testing.T) string {
 	require.NoError(t, err)
 	ctx, stop := context.WithCancel(context.Background())
 	done := make(chan error, 1)
-	go func() { done <- d.Serve(ctx, l) }()
+	go func() { done <- d.Serve(ctx, l, nil) }()
 	t.Cleanup(func() { stop(); require.NoError(t, <-done) })
 	return dir
 }

@@ -378,7 +378,7 @@ func letCentre(settings string) (string, error) {
 		dir = filepath.Dir(settings)
 	}
 	file := filepath.Join(dir, "centre-may.lantern")
-	err = folder.WriteNew(file, `# What the centre that this machine has joined may do here; nobody changes it from afar.
+	err = folder.WriteNew(file, `# What the centre that was joined may do here; nobody changes it from afar.
 settings {
   centre may read "/var/log/**", "journal"
   centre may run nothing

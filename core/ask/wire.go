@@ -115,7 +115,8 @@ func (a *Acc) Encode() ([]byte, error) {
 }
 
 func (t *table) wire() *wireTable {
-	w := &wireTable{Extras: t.extras, NoNum: t.noNum, Lacked: t.lacked, Misfit: t.misfit, Rough: t.rough, Vague: t.vague}
+	w := &wireTable{Extras: t.extras, NoNum: t.noNum, Lacked: t.lacked, Misfit: t.misfit, Rough: t.rough,
+		Vague: t.vague}
 	list := make([]*group, 0, len(t.groups))
 	for _, g := range t.groups {
 		list = append(list, g)
@@ -131,7 +132,8 @@ func (t *table) wire() *wireTable {
 	})
 	extra := t.extra
 	if len(list) > sentGroups {
-		sum := &table{p: t.p, span: t.span, groups: map[string]*group{}, extra: &group{}, rough: t.rough, vague: t.vague}
+		sum := &table{p: t.p, span: t.span, groups: map[string]*group{}, extra: &group{}, rough: t.rough,
+			vague: t.vague}
 		if extra != nil {
 			sum.mergeGroup(sum.extra, copied(extra))
 		}

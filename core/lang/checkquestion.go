@@ -40,122 +40,59 @@ func (k *checker) completeQuestion(f *File, b *block, q *Question) {
 	grouped := len(q.Per) > 0 || q.Each
 	switch {
 	case q.Where != nil && q.Join != nil:
-		wrong(
-			"join",
-			"",
-			"where-and-join",
-			"a question has a where, or it joins entries",
-			"write what both halves need "+
-				"into the join, or as ignore",
-		)
+		wrong("join", "", "where-and-join", "a question has a where, or it joins entries",
+			"write what both halves need "+"into the join, or as ignore")
 	case q.Join != nil && q.Alerts:
-		wrong(
-			"join",
-			"",
-			"does-not-apply",
+		wrong("join", "", "does-not-apply",
 			"an alert has its begin and its end already: nothing is there to be joined",
-			"take the clause out; lasted is how long one was open",
-		)
+			"take the clause out; lasted is how long one was open")
 	case entries && q.Every != nil:
-		wrong(
-			"every",
-			"",
-			"does-not-apply",
-			"entries are not counted by periods",
-			"show a number, such as count, or "+
-				"take the clause out",
-		)
+		wrong("every", "", "does-not-apply", "entries are not counted by periods",
+			"show a number, such as count, or "+"take the clause out")
 	case entries && q.Beside != nil:
 		wrong("beside", "", "does-not-apply", "what stands beside is a number, and entries are none",
 			"show a number, such as count, or take the clause out")
 	case q.Each && len(cols) == 1 && entries:
-		wrong(
-			"per",
-			"",
-			"does-not-apply",
-			"each field's values are counted, and entries are not",
-			"write: show count per "+
-				"each field",
-		)
+		wrong("per", "", "does-not-apply", "each field's values are counted, and entries are not",
+			"write: show count per "+"each field")
 	case q.Most != nil && !grouped:
-		wrong(
-			mostWord(q.Most),
-			"",
-			"does-not-apply",
-			"there is one group only, since per says nothing",
-			"write per FIELD, "+
-				"or take the clause out",
-		)
+		wrong(mostWord(q.Most), "", "does-not-apply", "there is one group only, since per says nothing",
+			"write per FIELD, "+"or take the clause out")
 	case q.New > 0 && !grouped:
 		wrong("new", "", "does-not-apply", "new are groups, and per names none", "write: per FIELD")
 	case q.Most != nil && q.Most.By == nil && !cols[0].Numeric():
-		wrong(
-			mostWord(q.Most),
-			"",
-			"does-not-apply",
-			fmt.Sprintf("%s is no number by which groups could be chosen", cols[0]),
-			"write: "+mostWord(q.Most)+" "+fmt.Sprint(q.Most.N)+" by count",
-		)
+		wrong(mostWord(q.Most), "", "does-not-apply", fmt.Sprintf("%s is no number by which groups could be chosen",
+			cols[0]), "write: "+mostWord(q.Most)+" "+fmt.Sprint(q.Most.N)+" by count")
 	case q.Most != nil && q.Most.Difference && q.Beside == nil:
 		wrong(mostWord(q.Most), "difference", "does-not-apply", "nothing stands beside from which it could differ",
 			"write: beside before")
 	case q.Beside != nil && q.Every != nil && !q.Beside.Before && !shiftFits(q.Every, q.Beside):
-		wrong(
-			"beside",
-			"",
-			"shift-period",
-			fmt.Sprintf("%s is no multiple of the periods of %s, so they would not stand "+
-				"side by side", entry.Span(q.Beside.D), q.Every),
-			"write a multiple of it",
-		)
+		wrong("beside", "", "shift-period",
+			fmt.Sprintf("%s is no multiple of the periods of %s, so they would not stand "+"side by side",
+				entry.Span(q.Beside.D), q.Every), "write a multiple of it")
 	case q.Each && slices.ContainsFunc(q.Shown(), func(c Column) bool { return c.Fn != "count" && c.Fn != "rate" }):
-		wrong(
-			"show",
-			"",
-			"does-not-apply",
-			"of every field at once only count and rate make sense",
-			"write: show count "+
-				"per each field, or name the field: per FIELD",
-		)
+		wrong("show", "", "does-not-apply", "of every field at once only count and rate make sense",
+			"write: show count "+"per each field, or name the field: per FIELD")
 	case !numeric && !entries && len(cols) == 1 && cols[0].Fn == "gaps" && q.Beside != nil:
-		wrong(
-			"beside",
-			"",
-			"does-not-apply",
-			"gaps as rows have nothing beside them",
-			"show count as well, or take the "+
-				"clause out",
-		)
+		wrong("beside", "", "does-not-apply", "gaps as rows have nothing beside them",
+			"show count as well, or take the "+"clause out")
 	}
 	if h := q.Having; h != nil {
-		k.unitsOf(
-			q,
-			"",
-			h.Column,
-			h.Value,
-			func(what, mend string) { wrong("having", "", "units-differ", what, mend) },
-		)
+		k.unitsOf(q, "", h.Column, h.Value, func(what, mend string) {
+			wrong("having", "", "units-differ", what,
+				mend)
+		})
 	}
 	if j := q.Join; j != nil {
 		if len(j.By) > 0 && j.First.String() == j.Second.String() {
-			wrong(
-				"join",
-				"",
-				"join-never-meets",
-				"both halves are the same entries: every second one would end the one "+
-					"before it",
-				"say what tells them apart",
-			)
+			wrong("join", "", "join-never-meets",
+				"both halves are the same entries: every second one would end the one "+"before it",
+				"say what tells them apart")
 		}
 		if g := disjointHalves(j); g != "" {
-			wrong(
-				"join",
-				"",
-				"join-never-meets",
+			wrong("join", "", "join-never-meets",
 				fmt.Sprintf("what the one half captures as %s never equals what the other "+
-					"does, so they never meet", g),
-				"make both patterns capture the same text",
-			)
+					"does, so they never meet", g), "make both patterns capture the same text")
 		}
 	}
 }
@@ -194,16 +131,11 @@ func (k *checker) unitsOf(q *Question, unit string, c Column, v Value, wrong fun
 	case c.Fn != "share" && pure && strings.HasSuffix(written, "%"):
 		wrong(fmt.Sprintf("%s is no share, and is compared with one", c), "write a number, or share(EXPR)")
 	case unit == "duration" && v.Kind == NumberValue:
-		wrong(
-			fmt.Sprintf("%s is a duration, and %s a number without a unit", c, v),
-			"write "+v.Src+"s, or "+v.Src+"ms",
-		)
+		wrong(fmt.Sprintf("%s is a duration, and %s a number without a unit", c, v),
+			"write "+v.Src+"s, or "+v.Src+"ms")
 	case unit == "number" && v.Kind == DurationValue:
-		wrong(
-			fmt.Sprintf("%s is a number, and %s a duration", c, v),
-			"write a number, or give the layout: type "+c.Field+
-				" duration in s",
-		)
+		wrong(fmt.Sprintf("%s is a number, and %s a duration", c, v),
+			"write a number, or give the layout: type "+c.Field+" duration in s")
 	}
 }
 
@@ -247,7 +179,8 @@ func (s *Settings) SourcesOf(q *Question) []*Source {
 // which it stands.
 func (k *checker) asked(node any, kind string, q *Question) {
 	f, s := k.file[node], k.settings
-	known, open := append(append(slices.Clone(builtIn), "reporter"), CalendarFields...), len(s.Sources) == 0 || contains(q.On, Itself)
+	known, open := append(append(slices.Clone(builtIn), "reporter"), CalendarFields...), len(s.Sources) == 0 ||
+		contains(q.On, Itself)
 	q.Units = map[string]string{}
 	types := map[string]string{}
 	if q.Alerts {
@@ -286,10 +219,8 @@ func (k *checker) asked(node any, kind string, q *Question) {
 		if open || contains(known, field) || contains(own, field) {
 			return
 		}
-		what := fmt.Sprintf(
-			"no layout of its sources gives the field %s, and nothing of the question captures it",
-			field,
-		)
+		what := fmt.Sprintf("no layout of its sources gives the field %s, and nothing of the question captures it",
+			field)
 		if q.Alerts {
 			what = fmt.Sprintf("alerts have no field %s, and no rule counts by it", field)
 		}
@@ -411,10 +342,8 @@ func (k *checker) calcUnit(q *Question, types map[string]string, r Reckon, wrong
 		case "+", "-":
 			a, b := unit(c.Parts[0]), unit(c.Parts[1])
 			if a != "" && b != "" && a != b {
-				wrong(
-					fmt.Sprintf("%s adds a duration and a number without a unit", c),
-					"give the number its unit, such as 5s",
-				)
+				wrong(fmt.Sprintf("%s adds a duration and a number without a unit", c),
+					"give the number its unit, such as 5s")
 			}
 			if a == "duration" || b == "duration" {
 				return "duration"

@@ -1,6 +1,7 @@
 package bench
 
 import (
+	"dimlantern/api"
 	"dimlantern/screens/room"
 
 	tea "charm.land/bubbletea/v2"
@@ -21,8 +22,9 @@ func (r *Room) Keys() room.Keys {
 
 // Help is part of room.Explained.
 func (r *Room) Help() room.Help {
-	return room.Help{Title: "bench", About: "where rules are made: the text, what it means, what it would have done " +
-		"over what the axis shows, and the shapes of entries",
+	return room.Help{Title: "bench",
+		About: "where rules are made: the text, what it means, what it would have done " +
+			"over what the axis shows, and the shapes of entries",
 		Keys: []room.Keys{r.listKeys(), r.textKeys(), r.kindKeys(), r.lifeKeys()},
 		Last: "bright lines belong to the rule at the cursor, which is the one that is tried; with errors in it the " +
 			"last one that had none is shown dim"}
@@ -35,13 +37,15 @@ func (r *Room) listKeys() room.Keys {
 		room.Do("enter", r.openChosen).Said("open it", "open").Told("opens the file that the rule stands in"),
 		room.Do("n", func() tea.Cmd { return r.begin("", nil) }).Said("a new one", "new").
 			Told("a new rule in a file of its own"),
-		room.Do("c", func() tea.Cmd { return r.changeRule("copy") }).Said("copy", "copy").
+		room.Do("c", func() tea.Cmd { return r.changeRule("copy") }).Needs(api.Change).Said("copy", "copy").
 			Told("copy the rule; what that changes is shown first"),
-		room.Do("r", func() tea.Cmd { return r.changeRule("rename") }).Said("rename", "rename").
+		room.Do("r", func() tea.Cmd { return r.changeRule("rename") }).Needs(api.Change).Said("rename", "rename").
 			Told("rename it, wherever it is named"),
-		room.Do("o", func() tea.Cmd { return r.changeRule("off") }).Said("off, on", "off, on").
+		room.Do("o", func() tea.Cmd { return r.changeRule("off") }).Needs(api.Change).Said("off, on", "off, on").
 			Told("switch it off, or on"),
-		room.Do("D delete", func() tea.Cmd { return r.changeRule("delete") }).Marked("D").Said("delete", "delete").
+		room.Do("D delete", func() tea.Cmd {
+			return r.changeRule("delete")
+		}).Needs(api.Change).Marked("D").Said("delete", "delete").
 			Told("delete it"),
 		room.Do("b", r.askPast).Said("what was before", "before").
 			Told("what was put to work before, by whom, with a way back"),
@@ -67,9 +71,9 @@ func (r *Room) fileKeys() []room.Key {
 	return []room.Key{
 		room.Now("ctrl+f", r.askSearch).Said("search", "").Told("search in the text"),
 		room.Do("ctrl+t", r.askTests).Said("tests", "").Told("the tests of all rules"),
-		room.Do("ctrl+s", r.save).Said("save", "save").
+		room.Do("ctrl+s", r.save).Needs(api.Change).Said("save", "save").
 			Told("write the file; not where somebody else has written into it meanwhile"),
-		room.Do("ctrl+p", r.put).Said("put to work", "to work").
+		room.Do("ctrl+p", r.put).Needs(api.Change).Said("put to work", "to work").
 			Told("put it to work: first what that changes, which tests fail, which alerts end"),
 	}
 }

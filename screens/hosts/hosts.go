@@ -232,10 +232,12 @@ func (r *Room) Keys() room.Keys {
 		room.Do("s", r.settings).Said("its settings", "settings").
 			Told("what the host runs, block by block, with where each comes from"),
 		room.Do("g", r.groups).Said("groups, kits", "groups").Told("groups and kits, with how many hosts each has"),
-		room.Do("i", r.invite).Said("invite a host", "invite").Told("make a code by which machines join"),
-		room.Do("p", r.roll).Said("roll out", "roll").Told("roll the settings out, after showing what that changes"),
-		room.Do("F", r.forget).Told("forget the host: its rights end, and its alerts"),
-		room.Do("R", r.rename).Told("call the host otherwise"),
+		room.Do("i", r.invite).Needs(api.Change).Said("invite a host",
+			"invite").Told("make a code by which machines join"),
+		room.Do("p", r.roll).Needs(api.Change).Said("roll out",
+			"roll").Told("roll the settings out, after showing what that changes"),
+		room.Do("F", r.forget).Needs(api.Change).Told("forget the host: its rights end, and its alerts"),
+		room.Do("R", r.rename).Needs(api.Change).Told("call the host otherwise"),
 	}}
 	if i := r.index(); i >= 0 && r.rows[i].folded != nil {
 		k.Reword("enter", "show them", "show")

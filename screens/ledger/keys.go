@@ -82,7 +82,8 @@ func (r *Room) textKeys() room.Keys {
 		room.On("ctrl+z ctrl+r", nil).Marked("^z ^r").Said("undo, redo", "undo").Told("undo, redo"),
 		room.On("alt+up alt+down", nil).Marked("alt ↑↓").Said("change a number", "").
 			Told("the number or the duration at the cursor, by a sensible step"),
-		room.Do("ctrl+s", r.keep).Said("keep it", "keep").Told("keep the question in a settings file"),
+		room.Do("ctrl+s", r.keep).Needs(api.Change).Said("keep it",
+			"keep").Told("keep the question in a settings file"),
 	}}
 }
 
@@ -105,7 +106,8 @@ func (r *Room) pictureKeys() room.Keys {
 		room.Do("g", r.groupBy).Said("group by", "group").Told("groups by the field of the chosen value"),
 		room.On("[ ]", func(k string) tea.Cmd { return r.gap(map[string]int{"[": -1, "]": 1}[k]) }).Said("gap", "").
 			Told("the gap before, the next one"),
-		room.Do("ctrl+s", r.keep).Said("keep it", "keep").Told("keep the question in a settings file"),
+		room.Do("ctrl+s", r.keep).Needs(api.Change).Said("keep it",
+			"keep").Told("keep the question in a settings file"),
 		room.Do("w", r.write).Said("write", "write").Told("write the answer: SVG, PDF, CSV or JSON"),
 		room.Do("R", r.report).Told("a report of it, made again and again"),
 		room.Do("b", r.rule).

@@ -92,6 +92,8 @@ type Key struct {
 	key.Binding
 	Short string // the word in the key line of a narrow window; "" is that it does not stand there
 	Long  string // what help says; "" is that it does not stand there
+	// Right is what one must be allowed to do for it; the zero value is nothing. Without it the key is not offered.
+	Right api.Right
 	// Do does it. The name is the key's that was pressed.
 	Do func(name string) tea.Cmd
 }
@@ -145,6 +147,12 @@ func (k Key) Marked(mark string) Key {
 func (k Key) Said(word, short string) Key {
 	k.SetHelp(k.Help().Key, word)
 	k.Short = short
+	return k
+}
+
+// Needs returns the key for those alone who have a right.
+func (k Key) Needs(r api.Right) Key {
+	k.Right = r
 	return k
 }
 

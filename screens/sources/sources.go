@@ -109,7 +109,11 @@ func (r *Room) Keys() room.Keys {
 		room.Do("y", r.why).Told("why: what rules see in an entry"),
 		room.Now("f", func() { r.full = !r.full }).Told("entries in full, or divided"),
 		room.Do("m", r.onlyMisfits).Said("misfits", "").Told("those entries alone that do not fit the layout"),
-		room.Do("+", func() tea.Cmd { return openBring(r.stage, "", func(source string) { r.awaited = source }) }).Said(
+		room.Do("+", func() tea.Cmd {
+			return openBring(r.stage, "", func(source string) {
+				r.awaited = source
+			})
+		}).Needs(api.Change).Said(
 			"bring in another log", "bring in").
 			Told("bring in another log"),
 		room.On("< >", func(n string) tea.Cmd { return r.stage.Widen(map[string]int{">": 1, "<": -1}[n]) }).
@@ -117,15 +121,20 @@ func (r *Room) Keys() room.Keys {
 		room.Do("l", r.fields).Said("its fields", "fields").
 			Told("the fields of the origin: point at a value, and name it"),
 		room.Do("v", r.values).Told("the values of a field, with how often each is there"),
-		room.Do("r", r.openBegin).Said("begin a rule", "rule").Told("begin a rule from an entry, at once"),
-		room.Do("e", r.edit).Told("the source's text, on the bench: checked as it is written, and seen before it " +
+		room.Do("r", r.openBegin).Needs(api.Change).Said("begin a rule",
+			"rule").Told("begin a rule from an entry, at once"),
+		room.Do("e",
+			r.edit).Needs(api.Change).Told("the source's text, on the bench: checked as it is written, and seen before it " +
 			"is done"),
-		room.Do("R", r.rename).Told("another name for the source, wherever one is written"),
-		room.Do("o", func() tea.Cmd { return r.change("off") }).Told("switch the source off, or on again"),
-		room.Do("B", r.beginAgain).Told("begin again from the oldest entry there is, seen before it is done"),
-		room.Do("D delete", func() tea.Cmd { return r.change("delete") }).Marked("D").
+		room.Do("R", r.rename).Needs(api.Change).Told("another name for the source, wherever one is written"),
+		room.Do("o", func() tea.Cmd {
+			return r.change("off")
+		}).Needs(api.Change).Told("switch the source off, or on again"),
+		room.Do("B",
+			r.beginAgain).Needs(api.Change).Told("begin again from the oldest entry there is, seen before it is done"),
+		room.Do("D delete", func() tea.Cmd { return r.change("delete") }).Needs(api.Change).Marked("D").
 			Told("delete the source; like o and R it shows first what that does"),
-		room.Do("n", r.newRule).Told("begin a rule from the chosen entry, on the bench"),
+		room.Do("n", r.newRule).Needs(api.Change).Told("begin a rule from the chosen entry, on the bench"),
 		room.On("pgup pgdown", func(n string) tea.Cmd { r.scroll = max(0, r.scroll+room.Steps(n, 10)); return nil }).
 			Told("newer, older entries"),
 	}}
@@ -152,8 +161,9 @@ func (r *Room) Keys() room.Keys {
 func (r *Room) Help() room.Help {
 	return room.Help{Title: "sources", About: "what is watched: each origin with its entries a minute, how far " +
 		"behind " +
-		"it is, and what is the matter with it", Last: "╱ is blind: it could not be seen; amber are entries that do " +
-		"not fit their layout"}
+		"it is, and what is the matter with it",
+		Last: "╱ is blind: it could not be seen; amber are entries that do " +
+			"not fit their layout"}
 }
 
 // edit opens the text of the chosen source on the bench.
@@ -308,7 +318,8 @@ func (r *Room) values() tea.Cmd {
 	if len(names) > 0 {
 		first = names[0]
 	}
-	r.stage.Prompt(room.Prompt{Label: "values of", Offered: true, Hint: "→ goes on   enter shows them   esc leaves it",
+	r.stage.Prompt(room.Prompt{Label: "values of", Offered: true,
+		Hint: "→ goes on   enter shows them   esc leaves it",
 		Offers: func(typed string) (out []string) {
 			for _, f := range fields {
 				if typed != "" && strings.HasPrefix(f, typed) && f != typed {

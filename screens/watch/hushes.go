@@ -49,7 +49,7 @@ func (h *hushes) Keys() room.Keys {
 			h.at = max(min(h.at+n, len(h.list)-1), 0)
 			return nil
 		}).Said("which", "which"),
-		room.Do("e enter delete", h.end).Marked("e").Said("end it", "end it"),
+		room.Do("e enter delete", h.end).Needs(api.Handle).Marked("e").Said("end it", "end it"),
 		room.Do("esc q H", h.r.stage.Back).Marked("esc").Said("back", "back"),
 	}}
 }

@@ -85,18 +85,18 @@ func (r *Room) Keys() room.Keys {
 			Marked("↑↓").Said("which", "").Told("choose; with shift ten rows further"),
 		room.Do("enter", r.open).Said("", "story").
 			Told("unfolds a row, opens its story, or the numbers that its rule compares"),
-		room.Now("t", r.takeIt).Said("take", "take").Told("take the chosen alert"),
-		room.Now("T", r.handOver).Told("hand it over"),
-		room.Do("u", r.takeBack).Told("take back what you did last"),
-		room.Now("h", r.hush).Marked("h H").Said("hush, all hushes", "hush").
+		room.Now("t", r.takeIt).Needs(api.Handle).Said("take", "take").Told("take the chosen alert"),
+		room.Now("T", r.handOver).Needs(api.Handle).Told("hand it over"),
+		room.Do("u", r.takeBack).Needs(api.Handle).Told("take back what you did last"),
+		room.Now("h", r.hush).Needs(api.Handle).Marked("h H").Said("hush, all hushes", "hush").
 			Told("hush it, its rule or its host for a while; all hushes, with what each keeps quiet"),
 		room.Do("H", r.askHushes),
 		room.Do("W", r.askContacts).Told("who is told, by which ways, and how that goes; a test of a contact"),
-		room.Now("m", r.note).Said("note", "note").Told("write a note to it"),
-		room.Now("c", r.clear).Said("clear", "clear").Told("clear it by hand"),
+		room.Now("m", r.note).Needs(api.Handle).Said("note", "note").Told("write a note to it"),
+		room.Now("c", r.clear).Needs(api.Handle).Said("clear", "clear").Told("clear it by hand"),
 		room.Do("y", r.why).Said("why", "why").Told("why: what each clause has and what it lacks"),
 		room.Do("b", r.rule).Said("its rule", "").Told("its rule on the bench"),
-		room.Do("n", r.newRule).Told("a new rule on the bench from its newest entry"),
+		room.Do("n", r.newRule).Needs(api.Change).Told("a new rule on the bench from its newest entry"),
 		room.On("[ ]", func(n string) tea.Cmd { return r.jump(n == "]") }).
 			Told("the moment of the transition before, after"),
 		room.On("pgup pgdown", func(n string) tea.Cmd { r.scroll += room.Steps(n, 10); return nil }).
