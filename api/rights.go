@@ -111,10 +111,9 @@ func Forbidden(r Rights, want Right) *Problem {
 	if who == "" {
 		who = "who asks"
 	}
-	return &Problem{Code: Refused, What: fmt.Sprintf("%s may %s here, and that needs the right to %s", who, r.Most(),
-		want),
-		Mend: fmt.Sprintf("whoever runs the service gives it: settings { people \"GROUP\" %s }, for a group of the system",
-			want)}
+	what := fmt.Sprintf("%s may %s here; that needs the right to %s", who, r.Most(), want)
+	return &Problem{Code: Refused, What: what,
+		Mend: fmt.Sprintf("whoever runs the service gives it: settings { people \"GROUP OF THE SYSTEM\" %s }", want)}
 }
 
 // personal is a question in which it stands who asks.

@@ -132,10 +132,6 @@ func fingerprintOf(c *x509.Certificate) string {
 	return hex.EncodeToString(sum[:])
 }
 
-func (a *authority) pem() []byte {
-	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: a.ca.Raw})
-}
-
 // certificate is the one that the broker shows now; it is made anew before it ends.
 func (a *authority) certificate(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 	a.mu.Lock()

@@ -74,16 +74,15 @@ type Centre struct {
 	js    jetstream.JetStream
 	began time.Time
 
-	mu       sync.Mutex
-	hosts    map[string]*Status // by identifier
-	byKey    map[string]string
-	byName   map[string]string
-	invites  map[string]*Invitation
-	conns    map[string][]uint64
-	runs     map[string][]string // runs of a host that were heard, the newest last
-	rolled   rolled
-	refusals []string
-	acts     int64
+	mu      sync.Mutex
+	hosts   map[string]*Status // by identifier
+	byKey   map[string]string
+	byName  map[string]string
+	invites map[string]*Invitation
+	conns   map[string][]uint64
+	runs    map[string][]string // runs of a host that were heard, the newest last
+	rolled  rolled
+	acts    int64
 	// stands is what differs between settings and a revision, by their texts and its number.
 	standsOf  []folder.Text
 	standsFor int64

@@ -170,7 +170,7 @@ func Kept(data string, id *Identity) (*Revision, error) {
 	if err != nil {
 		return nil, err
 	}
-	return unseal(b, id.Sign, id.ID)
+	return ReadRevision(b, id)
 }
 
 // Keep makes a revision the one that a data folder holds.
@@ -187,25 +187,26 @@ type Member struct {
 	// Dialer reaches the centre where that is not by the network of the machine; nil is the network.
 	Dialer nats.CustomDialer
 
-	mute  atomic.Bool
-	mu    sync.Mutex
-	nc    *nats.Conn
-	js    jetstream.JetStream
-	tried int64 // the revision that was tried last, and its hash
-	hash  string
-	fresh chan struct{}
-	news  chan struct{}
-	sent  int64
-	again int64
-	ready bool
-	done  int64 // what the centre had committed, and how often that was the same though more was sent
-	stuck int
+	mute   atomic.Bool
+	mu     sync.Mutex
+	nc     *nats.Conn
+	js     jetstream.JetStream
+	tried  int64 // the revision that was tried last, and its hash
+	hash   string
+	fresh  chan struct{}
+	news   chan struct{}
+	broken chan struct{} // the connection has gone
+	sent   int64
+	again  int64
+	ready  bool
+	done   int64 // what the centre had committed, and how often that was the same though more was sent
+	stuck  int
 }
 
 // NewMember is the host's side of the centre that it has joined.
 func NewMember(data string, id *Identity, m Machine, log *slog.Logger) *Member {
-	return &Member{Data: data, ID: id, Machine: m, Log: log, fresh: make(chan struct{}, 1), news: make(chan struct{},
-		1)}
+	return &Member{Data: data, ID: id, Machine: m, Log: log, fresh: make(chan struct{}, 1),
+		news: make(chan struct{}, 1), broken: make(chan struct{}, 1)}
 }
 
 // Mute lets the member end without a goodbye, as if the machine had lost its power.
@@ -290,6 +291,7 @@ func (m *Member) connect(ctx context.Context) bool {
 		return func(*nats.Conn) {
 			if !up {
 				m.Machine.Link(false, 0)
+				nudge(m.broken)
 			}
 			m.News()
 		}
@@ -366,11 +368,9 @@ func (m *Member) say(ctx context.Context, bye bool) {
 	if !m.ready || heard.Again != m.again || m.sent < heard.Done || m.stuck > 3 {
 		m.stuck = 0
 		m.ready, m.again, m.sent = true, heard.Again, heard.Done
-		m.mu.Unlock()
-		m.Fresh()
-	} else {
-		m.mu.Unlock()
 	}
+	m.mu.Unlock()
+	m.Fresh() // what could not be sent while the line was down
 	if err := m.Machine.Done(ctx, heard.Done, heard.Sum); err != nil {
 		m.Log.Warn("what the centre has committed cannot be noted", "reason", err)
 	}
@@ -418,12 +418,11 @@ func (m *Member) fetch(ctx context.Context, number int64) bool {
 		m.Log.Warn("the centre says", "words", p.Problem)
 		return false
 	}
-	r, err := unseal(b, m.ID.Sign, m.ID.ID)
+	r, err := ReadRevision(b, m.ID)
 	if err != nil {
 		m.Log.Warn("a revision is not obeyed", "reason", err)
 		return false
 	}
-	r.raw = b
 	if err := m.Machine.Try(ctx, r); err != nil {
 		var refusal *Refusal
 		if !errors.As(err, &refusal) {
@@ -489,6 +488,10 @@ func (m *Member) sendSome(ctx context.Context) bool {
 	if err != nil || len(rows) == 0 {
 		return false
 	}
+	select {
+	case <-m.broken: // before
+	default:
+	}
 	var acks []jetstream.PubAckFuture
 	for i := range rows {
 		r := &rows[i]
@@ -509,12 +512,11 @@ func (m *Member) sendSome(ctx context.Context) bool {
 	for i, f := range acks {
 		select {
 		case <-f.Ok():
-			if arrived == from+int64(i) || i > 0 && arrived == rows[i-1].Seq || i == 0 {
-				arrived = rows[i].Seq
-			}
+			arrived = rows[i].Seq
 			continue
 		case err := <-f.Err():
 			m.Log.Debug("rows wait", "reason", err)
+		case <-m.broken: // what was on its way may be lost
 		case <-time.After(Beat):
 		case <-ctx.Done():
 			return false
@@ -529,7 +531,7 @@ func (m *Member) sendSome(ctx context.Context) bool {
 	if arrived != rows[len(rows)-1].Seq { // the broker does not take more just now
 		select {
 		case <-ctx.Done():
-		case <-time.After(time.Second):
+		case <-time.After(200 * time.Millisecond):
 		}
 		m.Fresh()
 		return false

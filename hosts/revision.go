@@ -37,6 +37,18 @@ type Revision struct {
 // Hash tells revisions apart.
 func (r *Revision) Hash() string { return r.hash }
 
+// Raw is the revision as it came, signed.
+func (r *Revision) Raw() []byte { return r.raw }
+
+// ReadRevision reads what a centre has sent: for that host, and signed by that centre.
+func ReadRevision(b []byte, id *Identity) (*Revision, error) {
+	r, err := unseal(b, id.Sign, id.ID)
+	if err == nil {
+		r.raw = b
+	}
+	return r, err
+}
+
 // signed is a revision on its way.
 type signed struct {
 	Body []byte `json:"body"` // a Revision as JSON, compressed

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"path"
 	"slices"
-	"strings"
 	"time"
 )
 
@@ -541,26 +540,4 @@ func (k *checker) apart() {
 		}
 	}
 	s.Delivers = slices.DeleteFunc(s.Delivers, func(x *Deliver) bool { return slices.Contains(s.SentDelivers, x) })
-}
-
-// FactsWords are the facts of a host in words.
-func FactsWords(f Facts) string {
-	var out []string
-	for _, n := range append(slices.Clone(hostFacts[1:]), sortedTags(f)...) {
-		if v := f[n]; len(v) > 0 && n != "program" {
-			out = append(out, n+" "+strings.Join(v, ", "))
-		}
-	}
-	return strings.Join(out, "; ")
-}
-
-func sortedTags(f Facts) []string {
-	var out []string
-	for n := range f {
-		if !contains(hostFacts, n) {
-			out = append(out, n)
-		}
-	}
-	slices.Sort(out)
-	return out
 }

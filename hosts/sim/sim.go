@@ -80,7 +80,6 @@ type Host struct {
 	behind   time.Duration
 	up       bool
 	clock    time.Duration
-	ahead    time.Duration // its clock is wrong by so much
 	feeding  entry.Instant
 	Raised   int64 // transitions that it has decided
 	Answerer func(ctx context.Context, q []byte) ([]byte, error)
@@ -137,7 +136,7 @@ func (h *Host) Kill() {
 	h.end()
 }
 
-// Late lets the host say that its logs are behind by so much; Ahead lets its clock be wrong.
+// Late lets the host say that its logs are behind by so much.
 func (h *Host) Late(by time.Duration) {
 	h.mu.Lock()
 	defer h.mu.Unlock()

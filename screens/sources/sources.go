@@ -123,9 +123,8 @@ func (r *Room) Keys() room.Keys {
 		room.Do("v", r.values).Told("the values of a field, with how often each is there"),
 		room.Do("r", r.openBegin).Needs(api.Change).Said("begin a rule",
 			"rule").Told("begin a rule from an entry, at once"),
-		room.Do("e",
-			r.edit).Needs(api.Change).Told("the source's text, on the bench: checked as it is written, and seen before it " +
-			"is done"),
+		room.Do("e", r.edit).Needs(api.Change).
+			Told("the source's text, on the bench: checked as it is written, and seen before it is done"),
 		room.Do("R", r.rename).Needs(api.Change).Told("another name for the source, wherever one is written"),
 		room.Do("o", func() tea.Cmd {
 			return r.change("off")
