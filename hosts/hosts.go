@@ -53,6 +53,9 @@ type Facts struct {
 	Around map[string]json.RawMessage `json:"around,omitempty"`
 	// Acted are the acts of the centre that were done; transitions that come of them are not among those above.
 	Acted []string `json:"acted,omitempty"`
+	// Told are alerts of which the host has told contacts by itself, since it was cut off: who told the raise
+	// tells the end.
+	Told []string `json:"told,omitempty"`
 	// Whole tells that the transitions are all alerts that are open, since rows before were not kept.
 	Whole bool `json:"whole,omitempty"`
 	// Held are entries for rules that are judged at the centre.

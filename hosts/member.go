@@ -361,11 +361,12 @@ func (m *Member) say(ctx context.Context, bye bool) {
 		}
 	}
 	m.mu.Lock()
+	back := heard.Done < m.done // the centre was restored from a backup
 	if m.stuck++; heard.Done > m.done || m.sent <= heard.Done {
 		m.stuck = 0
 	}
 	m.done = heard.Done
-	if !m.ready || heard.Again != m.again || m.sent < heard.Done || m.stuck > 3 {
+	if !m.ready || heard.Again != m.again || m.sent < heard.Done || m.stuck > 3 || back {
 		m.stuck = 0
 		m.ready, m.again, m.sent = true, heard.Again, heard.Done
 	}

@@ -30,6 +30,10 @@ type Decider struct {
 
 	// Elsewhere tells of a rule that others are told of it by the centre; nil where none is.
 	Elsewhere func(rule string) bool
+	// CutOff are the contacts that are told of such a rule all the same, since the centre cannot be reached.
+	CutOff func(t *engine.Transition) []string
+	// ToldThere tells of a transition that the host has told of it by itself; nil where none does.
+	ToldThere func(t *engine.Transition) bool
 	Hushes    []api.ByHand          // by people
 	Taken     map[string]string     // open alerts that somebody has taken, and who
 	quiet     map[string]quietAlert // open ones whose newest raise was not told
@@ -229,14 +233,18 @@ func (s *Decider) recipients(r *lang.Rule, t *engine.Transition, now entry.Insta
 // decide writes into the batch who is told of a transition.
 func (s *Decider) decide(t *engine.Transition) {
 	r := s.Settings.Rule(t.Rule)
-	if s.Elsewhere != nil && t.Reporter == "" && s.Elsewhere(t.Rule) {
-		return
-	}
-	if r == nil || len(s.Settings.Contacts) == 0 {
+	if r == nil || len(s.Settings.Contacts) == 0 || s.ToldThere != nil && s.ToldThere(t) {
 		return
 	}
 	now := entry.Of(time.Now())
-	who := s.recipients(r, t, now)
+	var who []recipient
+	if s.Elsewhere != nil && t.Reporter == "" && s.Elsewhere(t.Rule) {
+		for _, c := range s.CutOff(t) {
+			who = append(who, recipient{c, "", now})
+		}
+	} else {
+		who = s.recipients(r, t, now)
+	}
 	if len(who) == 0 {
 		return
 	}
@@ -403,3 +411,10 @@ func (s *Decider) KeepHushes() {
 
 // SumUp lets what an edit found to have opened in the past be told in one summary.
 func (s *Decider) SumUp() { s.Caught = s.Caught && s.Catching }
+
+// TellNow tells of an open alert as it is.
+func (s *Decider) TellNow(k *engine.KeyView, now time.Time) {
+	if t, ok := s.asItIs(k, now); ok {
+		s.decide(t)
+	}
+}

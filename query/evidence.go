@@ -73,6 +73,9 @@ func (s *Asker) readAround(d *api.Detail, settings *lang.Settings, newest store.
 	src, path := Holding(s.Window.Now().Origins, newest)
 	if path == "" {
 		d.Unread = "the lines around are not there any more"
+		if h := s.Window.Now().Hosts.Host(hostOfOrigin(newest.Origin)); h != nil {
+			d.Unread = "the lines around are on " + h.Name
+		}
 		return nil
 	}
 	out, err := Around(settings, src, path, newest, hits, at, aroundBefore, aroundAfter)

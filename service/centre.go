@@ -28,6 +28,7 @@ type centre struct {
 	// What belongs to the loop.
 	books   hosts.Books
 	feeding feeding
+	told    map[string]bool // alerts of which a host has told by itself
 	// places are those of the rules in the engine that are judged here for hosts, by name.
 	places   map[string]int
 	placesOf *lang.Settings
@@ -64,7 +65,12 @@ func (s *Service) useCentre(settings *lang.Settings) {
 	}
 	n := &centre{s: s, listen: listen, silent: map[string]bool{}, pages: map[string]hosts.Page{},
 		refuses: map[string]int64{}}
+	n.told = map[string]bool{}
+	s.decider.ToldThere = func(t *engine.Transition) bool { return t.Reporter != "" && n.told[t.Alert] }
 	for name, b := range values {
+		if alert, ok := strings.CutPrefix(name, "told/"); ok {
+			n.told[alert] = true
+		}
 		if id, ok := strings.CutPrefix(name, "taken/"); ok {
 			p, err := hosts.ReadPage(b)
 			if err != nil {
@@ -220,6 +226,10 @@ func (n *centre) takeFacts(id, name string, seq int64, f *hosts.Facts) {
 	if f.Whole {
 		n.onlyThese(name, f)
 	}
+	for _, a := range f.Told {
+		n.told[a] = true
+		s.batch.SetMeta(hostsPrefix+"told/"+a, []byte{1})
+	}
 	for _, line := range f.Transitions {
 		var t engine.Transition
 		if t.UnmarshalJSON(line) != nil || t.Rule == "" || t.Alert == "" {
@@ -230,6 +240,10 @@ func (n *centre) takeFacts(id, name string, seq int64, f *hosts.Facts) {
 			t.Entry.Origin = originAt(name, t.Entry.Origin)
 		}
 		s.apply(engine.Relayed{Transition: t})
+		if t.Change == engine.Cleared && n.told[t.Alert] {
+			delete(n.told, t.Alert)
+			s.batch.SetMeta(hostsPrefix+"told/"+t.Alert, nil)
+		}
 	}
 	for i := range f.Hits {
 		h := &f.Hits[i]
@@ -307,6 +321,7 @@ func (s *Service) lookHosts(now time.Time) {
 	}
 	s.times.hosts = now
 	s.lookJoined()
+	s.lookCutOff(now)
 	n := s.centre
 	if n == nil || n.now == nil {
 		return

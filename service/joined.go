@@ -36,21 +36,24 @@ type joined struct {
 	end    func()
 
 	// What belongs to the loop.
-	folder  string // of the data, among all that a key may have been copied to
-	seq     int64
-	sum     string
-	next    *store.Up // of the commit that is being made
-	told    bool      // next holds the ticks
-	ticks   []hosts.Tick
-	ticked  time.Time       // when the oldest of them came
-	held    []hosts.Held    // for rules that are judged at the centre
-	fed     time.Time       // when it was last said how far was read
-	own     map[int]bool    // transitions of the batch that come of acts of the centre
-	acted   []string        // acts of the centre that were done, and not told yet
-	done    map[string]bool // all that were done since the start
-	whole   bool            // all that is open is to be told
-	blocks  []hosts.Block
-	blocked []folder.Text // of which they are
+	folder   string // of the data, among all that a key may have been copied to
+	seq      int64
+	sum      string
+	next     *store.Up // of the commit that is being made
+	told     bool      // next holds the ticks
+	ticks    []hosts.Tick
+	ticked   time.Time       // when the oldest of them came
+	held     []hosts.Held    // for rules that are judged at the centre
+	fed      time.Time       // when it was last said how far was read
+	own      map[int]bool    // transitions of the batch that come of acts of the centre
+	toldHere []string        // alerts of which contacts were told here, of which the centre does not know yet
+	acted    []string        // acts of the centre that were done, and not told yet
+	done     map[string]bool // all that were done since the start
+	whole    bool            // all that is open is to be told
+	here     map[string]bool // open alerts of which contacts were told here, while the machine was cut off
+	alone    bool            // it has been cut off for so long that it tells by itself
+	blocks   []hosts.Block
+	blocked  []folder.Text // of which they are
 
 	mu        sync.Mutex // for what follows
 	up        bool
@@ -105,7 +108,8 @@ func (s *Service) openHosts() error {
 
 // joins begins to keep rows for a centre.
 func (s *Service) joins(id *hosts.Identity) error {
-	j := &joined{s: s, id: id, run: rand.Text()[:10], own: map[int]bool{}, done: map[string]bool{}, since: time.Now()}
+	j := &joined{s: s, id: id, run: rand.Text()[:10], own: map[int]bool{}, done: map[string]bool{}, since: time.Now(),
+		here: map[string]bool{}}
 	b, err := s.store.Meta("up-folder")
 	if err != nil {
 		return err
@@ -133,6 +137,12 @@ func (s *Service) joins(id *hosts.Identity) error {
 	if err != nil {
 		return err
 	}
+	if b, err = s.store.Meta("told-here"); err == nil && b != nil {
+		err = json.Unmarshal(b, &j.here)
+	}
+	if err != nil {
+		return err
+	}
 	if j.rev, err = hosts.Kept(s.o.Data, id); err != nil {
 		s.trouble["centre"] = "what the centre sent cannot be used: " + err.Error()
 	}
@@ -143,7 +153,7 @@ func (s *Service) joins(id *hosts.Identity) error {
 	s.engine.Reporter = id.First
 	j.member = hosts.NewMember(s.o.Data, id, j, s.o.Log)
 	s.joined = j
-	s.decider.Elsewhere = s.toldElsewhere
+	s.decider.Elsewhere, s.decider.CutOff = s.toldElsewhere, j.cutOff
 	return nil
 }
 
@@ -203,7 +213,7 @@ func (s *Service) tellCentre() {
 	}
 	b := &s.batch
 	b.Up, j.next, j.told = nil, nil, false
-	f := hosts.Facts{Made: entry.Of(time.Now()), Acted: j.acted}
+	f := hosts.Facts{Made: entry.Of(time.Now()), Acted: j.acted, Told: j.toldHere}
 	for i := range b.Transitions {
 		if j.own[i] {
 			continue
@@ -237,7 +247,7 @@ func (s *Service) tellCentre() {
 	for _, t := range b.Ticks {
 		ticks = addTick(ticks, hosts.Tick{Origin: t.Origin, Bucket: t.Bucket, N: t.N, Bytes: t.Bytes})
 	}
-	if len(ticks) == 0 && len(f.Transitions)+len(f.Hits)+len(f.Counts)+len(f.Blind)+len(f.Around)+len(f.Acted)+
+	if len(ticks) == 0 && len(f.Transitions)+len(f.Hits)+len(f.Counts)+len(f.Blind)+len(f.Around)+len(f.Acted)+len(f.Told)+
 		len(f.Held)+len(f.Kept) == 0 && f.Reached == 0 && !f.Whole {
 		return
 	}
@@ -353,6 +363,7 @@ func (s *Service) toldCentre() {
 		return
 	}
 	j.seq, j.sum, j.ticks, j.ticked, j.acted, j.whole = j.next.Seq, j.next.Sum, nil, time.Time{}, nil, false
+	j.toldHere = nil
 	j.next = nil
 	if len(j.held) > 0 || len(s.feeds) > 0 {
 		j.held, j.fed = nil, time.Now()
@@ -619,4 +630,48 @@ func (j *joined) Do(ctx context.Context, acts []hosts.Act) error {
 // Answer is part of hosts.Machine.
 func (j *joined) Answer(ctx context.Context, q []byte) ([]byte, error) {
 	return j.s.ledger.ForHost(ctx, q)
+}
+
+// cutOff are the contacts that are told here of a transition of the centre's rules: those of the settings, while
+// the centre cannot be reached for so long, and of what was told here how it goes on.
+func (j *joined) cutOff(t *engine.Transition) []string {
+	h := &j.s.settings.Hosts
+	if !j.alone && !j.here[t.Alert] {
+		return nil
+	}
+	if t.Change == engine.Cleared {
+		delete(j.here, t.Alert)
+	} else {
+		j.here[t.Alert] = true
+	}
+	b, _ := json.Marshal(j.here)
+	j.s.batch.SetMeta("told-here", b)
+	j.toldHere = append(j.toldHere, t.Alert)
+	return h.CutOffTell
+}
+
+// lookCutOff notices that the machine has been cut off for long: what has opened since is told now.
+func (s *Service) lookCutOff(now time.Time) {
+	j, h := s.joined, &s.settings.Hosts
+	if j == nil || h.CutOff == 0 {
+		return
+	}
+	j.mu.Lock()
+	up, since := j.up, j.since
+	j.mu.Unlock()
+	alone := !up && now.Sub(since) >= h.CutOff
+	if alone == j.alone {
+		return
+	}
+	if j.alone = alone; !alone {
+		s.notice("the centre on " + j.id.Centre + " can be reached again, and tells")
+		return
+	}
+	s.notice(fmt.Sprintf("the centre on %s cannot be reached since %s: %s is told from here", j.id.Centre,
+		since.Format("15:04:05"), strings.Join(h.CutOffTell, ", ")))
+	for _, k := range s.engine.Keys() {
+		if k.Alert != "" && s.toldElsewhere(k.Rule) && !j.here[k.Alert] && k.Since >= entry.Of(since) {
+			s.decider.TellNow(&k, now)
+		}
+	}
 }

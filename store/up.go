@@ -3,6 +3,7 @@ package store
 import (
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"strings"
 
 	"dimlantern/core/entry"
@@ -175,4 +176,14 @@ type HeldRow struct {
 func (s *Store) Held() ([]HeldRow, error) {
 	return rows(s.ask, func(r *sql.Rows) (h HeldRow, err error) { return h, r.Scan(&h.Host, &h.Seq, &h.Body) },
 		"SELECT host, seq, body FROM held ORDER BY host, seq")
+}
+
+// CopyTo writes the database as it is committed now into a file that is not there yet.
+func (s *Store) CopyTo(path string) error {
+	db, err := sql.Open("sqlite", dsn(s.Path, false)) // which only reads it, but may write beside it
+	if err != nil {
+		return err
+	}
+	_, err = db.Exec("VACUUM INTO ?", path)
+	return errors.Join(err, db.Close())
 }

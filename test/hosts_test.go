@@ -308,3 +308,66 @@ func pumpsTalk(path string, host int, hits *int, r *rand.Rand, stop chan struct{
 		}
 	}
 }
+
+// A centre that was restored from a backup gets from its hosts what they have decided since.
+func TestBackup(t *testing.T) {
+	h := newHarbour(t, 1)
+	f := h.hosts[0]
+	low := func(pump int) {
+		for range 2 {
+			appendTo(t, f.log, fmt.Sprintf("%s pump-1 pump %d low\n", stamp(), pump))
+		}
+	}
+	open := func(n int) {
+		t.Helper()
+		eventually(t, fmt.Sprintf("%d alerts are open", n), func() bool {
+			m := h.states(t)["pump-1"]
+			return m != nil && m["open"] == float64(n)
+		})
+	}
+	low(1)
+	open(1)
+	file := filepath.Join(h.base, "mast.tar.gz")
+	out, errs, code := run(t, "backup", file, "--data", h.centre.data)
+	require.Equal(t, 0, code, errs)
+	require.Contains(t, out, "mast.tar.gz")
+	info, err := os.Stat(file)
+	require.NoError(t, err)
+	require.Equal(t, os.FileMode(0o600), info.Mode().Perm(), "it has secrets in it")
+	low(2)
+	low(3)
+	open(3)
+	h.kill(t, h.centre)
+	low(4)
+	require.NoError(t, os.RemoveAll(h.centre.data))
+	require.NoError(t, os.MkdirAll(h.centre.data, 0o700))
+	packed, err := exec.Command("tar", "-C", h.centre.data, "-xzf", file).CombinedOutput()
+	require.NoError(t, err, string(packed))
+	h.start(t, h.centre)
+	open(4)
+	own := plain(f.history(t), func(m map[string]any) bool { return m["rule"] == "pump-low" })
+	there := plain(h.centre.history(t), func(m map[string]any) bool { return m["reporter"] == "pump-1" })
+	require.Equal(t, own, there)
+
+	// A host that is renamed keeps what it has; one that is forgotten is gone.
+	_, errs, code = run(t, "hosts", "rename", "pump-1", "pump-9", "--data", h.centre.data)
+	require.Equal(t, 0, code, errs)
+	eventually(t, "it is called otherwise", func() bool {
+		m := h.states(t)["pump-9"]
+		return m != nil && m["open"] == 4.0
+	})
+	low(5)
+	eventually(t, "and goes on", func() bool { return h.states(t)["pump-9"]["open"] == 5.0 })
+	there = plain(h.centre.history(t), func(m map[string]any) bool { return m["reporter"] == "pump-9" })
+	require.Len(t, there, 5)
+	_, errs, code = run(t, "hosts", "forget", "pump-9", "--data", h.centre.data)
+	require.Equal(t, 0, code, errs)
+	require.Empty(t, h.states(t))
+	gone := 0
+	for _, m := range h.centre.history(t) {
+		if m["why"] == "host gone" {
+			gone++
+		}
+	}
+	require.Equal(t, 5, gone)
+}

@@ -76,7 +76,7 @@ and clears them by itself. Without a command it opens the screens.`,
 		channelsCommand(), nearCommand(), proposeCommand(), detectCommand(), shapesCommand(), fieldsCommand(),
 		findCommand(), askCommand(), asksCommand(), reportCommand(), reportsCommand(), measuresCommand(),
 		deliveriesCommand(), keepCommand(), kitsCommand(), effectiveCommand(),
-		hostsCommand(), inviteCommand(), joinCommand(), rollCommand(), manCommand())
+		hostsCommand(), inviteCommand(), joinCommand(), rollCommand(), backupCommand(), manCommand())
 	completions(root)
 	return root
 }

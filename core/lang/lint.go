@@ -34,6 +34,7 @@ func (k *checker) lint() {
 			finding("", "", "no-way-to-clear", fmt.Sprintf("nothing ever clears an alert of %s", r.Name),
 				"write: recovery /…/, clear after 30m quiet, or, where only a person can know, clear by hand")
 		}
+		k.whereItRuns(r)
 		k.lintFields(r, finding)
 		k.lintExprs(r)
 		k.lintDurations(r)

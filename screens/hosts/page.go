@@ -131,6 +131,9 @@ func settingsPage(h *api.HostView, v *api.Effective) text {
 			}
 		}
 	}
+	if len(v.Blocks) == 0 {
+		t.lines = []line{{"It runs nothing of the centre, and has not said what is written on it.", "dim"}}
+	}
 	return t
 }
 
