@@ -21,7 +21,7 @@ UNRACED := 'TestRestartGoesOnExactly|TestGauntlet|TestDatabase|TestHundredMegaby
 
 export CGO_ENABLED = 0
 
-.PHONY: man build demo test lint race race-short long bench shots fmt clean tools programs programs-keep kits-page
+.PHONY: man build demo test lint race race-short long bench bench-hosts shots fmt clean tools programs programs-keep kits-page
 
 build:
 	$(GO) build -trimpath -o $(BIN) ./cmd/dimlantern
@@ -135,6 +135,10 @@ bench: build
 	    apt-get install -y -qq ripgrep mawk jq >/dev/null; } || \
 	    echo "without rg, mawk and jq (apt-get install ripgrep mawk jq) the bench compares with what there is only"
 	$(GO) run ./test/bench
+
+# The sizes that many machines have to hold, with simulated hosts over loopback.
+bench-hosts: build
+	$(GO) run ./test/bench -only-hosts -dead 10m
 
 shots: build
 	./test/shots

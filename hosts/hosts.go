@@ -59,7 +59,7 @@ type Facts struct {
 	// Whole tells that the transitions are all alerts that are open, since rows before were not kept.
 	Whole bool `json:"whole,omitempty"`
 	// Held are entries for rules that are judged at the centre.
-	Held []Held `json:"held,omitempty"`
+	Held *Held `json:"held,omitempty"`
 	// Reached says how far sources that feed such rules have been read.
 	Reached entry.Instant `json:"reached,omitempty"`
 	// Kept are entries that are kept at the centre as well.
@@ -103,11 +103,11 @@ type Blind struct {
 	Words  string        `json:"words,omitempty"`
 }
 
-// Held is an entry that is something for rules that are judged at the centre, as the journal writes inputs; the
-// rules' places in it are those of Rules.
+// Held are entries that are something for rules that are judged at the centre, one behind the other as the journal
+// writes inputs; the rules' places in them are those of Rules.
 type Held struct {
-	Rules []string `json:"rules"`
-	Input []byte   `json:"input"`
+	Rules  []string `json:"rules"`
+	Inputs []byte   `json:"inputs"`
 }
 
 // KeptEntry is an entry that is kept at the centre as well.

@@ -50,12 +50,14 @@ func (s *Service) handOn(j *verdict.Judged) {
 	if j.Verdicts = own; len(held) == 0 {
 		return
 	}
-	names := make([]string, len(feeds))
-	for i, r := range feeds {
-		names[i] = r.Name
+	if s.joined.held == nil {
+		s.joined.held = &hosts.Held{}
+		for _, r := range feeds {
+			s.joined.held.Rules = append(s.joined.held.Rules, r.Name)
+		}
 	}
-	s.joined.held = append(s.joined.held, hosts.Held{Rules: names, Input: engine.AppendInput(nil,
-		engine.Entry{Judged: &verdict.Judged{Entry: j.Entry, Reached: j.Reached, Verdicts: held}})})
+	s.joined.held.Inputs = engine.AppendInput(s.joined.held.Inputs,
+		engine.Entry{Judged: &verdict.Judged{Entry: j.Entry, Reached: j.Reached, Verdicts: held}})
 }
 
 // feedEvery is how often a host that feeds rules of the centre says how far it has read.
@@ -66,7 +68,7 @@ func (s *Service) feedCentre(f *hosts.Facts) {
 	j := s.joined
 	f.Held = j.held
 	now := time.Now()
-	if len(s.feeds) == 0 || s.catching && len(j.held) == 0 || now.Sub(j.fed) < feedEvery && len(j.held) == 0 {
+	if len(s.feeds) == 0 || j.held == nil && (s.catching || now.Sub(j.fed) < feedEvery) {
 		return
 	}
 	reached := entry.Of(now)
@@ -157,11 +159,11 @@ func (n *centre) openFeeding() error {
 		return err
 	}
 	for _, r := range rows {
-		var held []hosts.Held
+		var held hosts.Held
 		if err := json.Unmarshal(r.Body, &held); err != nil {
 			return err
 		}
-		if n.queueUp(r.Host, n.c.Name(r.Host), r.Seq, held, true) == 0 {
+		if n.queueUp(r.Host, n.c.Name(r.Host), r.Seq, &held, true) == 0 {
 			n.s.batch.HeldOut = append(n.s.batch.HeldOut, r)
 		}
 	}
@@ -172,7 +174,7 @@ func (n *centre) openFeeding() error {
 func (n *centre) feed(id, name string, seq int64, f *hosts.Facts) {
 	s := n.s
 	n.feeding.said[id] = time.Now()
-	if len(f.Held) > 0 {
+	if f.Held != nil {
 		if waits := n.queueUp(id, name, seq, f.Held, false); waits > 0 {
 			body, _ := json.Marshal(f.Held)
 			s.batch.HeldIn = append(s.batch.HeldIn, store.HeldRow{Host: id, Seq: seq, Body: body})
@@ -185,23 +187,26 @@ func (n *centre) feed(id, name string, seq int64, f *hosts.Facts) {
 
 // queueUp lets entries of a row wait for their turn, and answers how many do. One whose turn has passed is late, and
 // has it now; of a row that is read again those that had their turn are left out.
-func (n *centre) queueUp(id, name string, seq int64, held []hosts.Held, again bool) (waits int) {
+func (n *centre) queueUp(id, name string, seq int64, held *hosts.Held, again bool) (waits int) {
 	q := &n.feeding
 	last := q.upTo.entry()
-	for i, h := range held {
-		in, _, err := engine.ReadInput(h.Input)
+	places := make([]int, len(held.Rules)) // in the engine
+	for i, name := range held.Rules {
+		places[i] = n.ruleAt(name)
+	}
+	rest := held.Inputs
+	for i := 0; len(rest) > 0; i++ {
+		in, behind, err := engine.ReadInput(rest)
 		x, ok := in.(engine.Entry)
 		if err != nil || !ok {
-			continue
+			break
 		}
+		rest = behind
 		w := &waitingEntry{at: x.Judged.Entry.At, host: id, seq: seq, index: i, judged: x.Judged, reporter: name}
-		var kept []verdict.Verdict
+		kept := x.Judged.Verdicts[:0]
 		for _, v := range x.Judged.Verdicts {
-			if v.Rule >= len(h.Rules) {
-				continue
-			}
-			if at := n.ruleAt(h.Rules[v.Rule]); at >= 0 {
-				v.Rule = at
+			if v.Rule < len(places) && places[v.Rule] >= 0 {
+				v.Rule = places[v.Rule]
 				kept = append(kept, v)
 			}
 		}

@@ -43,7 +43,7 @@ type joined struct {
 	told     bool      // next holds the ticks
 	ticks    []hosts.Tick
 	ticked   time.Time       // when the oldest of them came
-	held     []hosts.Held    // for rules that are judged at the centre
+	held     *hosts.Held     // for rules that are judged at the centre
 	fed      time.Time       // when it was last said how far was read
 	own      map[int]bool    // transitions of the batch that come of acts of the centre
 	toldHere []string        // alerts of which contacts were told here, of which the centre does not know yet
@@ -248,11 +248,11 @@ func (s *Service) tellCentre() {
 		ticks = addTick(ticks, hosts.Tick{Origin: t.Origin, Bucket: t.Bucket, N: t.N, Bytes: t.Bytes})
 	}
 	if len(ticks) == 0 && len(f.Transitions)+len(f.Hits)+len(f.Counts)+len(f.Blind)+len(f.Around)+len(f.Acted)+len(f.Told)+
-		len(f.Held)+len(f.Kept) == 0 && f.Reached == 0 && !f.Whole {
+		len(f.Kept) == 0 && f.Held == nil && f.Reached == 0 && !f.Whole {
 		return
 	}
-	waits := len(f.Transitions)+len(f.Hits)+len(f.Blind)+len(f.Around)+len(f.Acted)+len(f.Held)+len(f.Kept) == 0 &&
-		f.Reached == 0 && !f.Whole && (j.ticked.IsZero() || time.Since(j.ticked) < ticksWait)
+	waits := len(f.Transitions)+len(f.Hits)+len(f.Blind)+len(f.Around)+len(f.Acted)+len(f.Told)+len(f.Kept) == 0 &&
+		f.Held == nil && f.Reached == 0 && !f.Whole && (j.ticked.IsZero() || time.Since(j.ticked) < ticksWait)
 	if waits {
 		kept, _ := json.Marshal(ticks)
 		b.SetMeta("up-ticks", kept)
@@ -365,7 +365,7 @@ func (s *Service) toldCentre() {
 	j.seq, j.sum, j.ticks, j.ticked, j.acted, j.whole = j.next.Seq, j.next.Sum, nil, time.Time{}, nil, false
 	j.toldHere = nil
 	j.next = nil
-	if len(j.held) > 0 || len(s.feeds) > 0 {
+	if j.held != nil || len(s.feeds) > 0 {
 		j.held, j.fed = nil, time.Now()
 	}
 	clear(j.own)

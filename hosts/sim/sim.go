@@ -81,7 +81,7 @@ type Host struct {
 	up       bool
 	clock    time.Duration
 	feeding  entry.Instant
-	Raised   int64 // transitions that it has decided
+	decided  int64 // transitions
 	Answerer func(ctx context.Context, q []byte) ([]byte, error)
 }
 
@@ -240,12 +240,13 @@ func (h *Host) take(j *verdict.Judged) {
 				own = append(own, v)
 			}
 		}
-		var names []string
-		for _, r := range h.made.feeds {
-			names = append(names, r.Name)
+		if h.facts.Held == nil {
+			h.facts.Held = &hosts.Held{}
+			for _, r := range h.made.feeds {
+				h.facts.Held.Rules = append(h.facts.Held.Rules, r.Name)
+			}
 		}
-		h.facts.Held = append(h.facts.Held, hosts.Held{Rules: names, Input: engine.AppendInput(nil,
-			engine.Entry{Judged: held})})
+		h.facts.Held.Inputs = engine.AppendInput(h.facts.Held.Inputs, engine.Entry{Judged: held})
 		if j.Verdicts = own; len(own) == 0 {
 			return
 		}
@@ -264,7 +265,7 @@ func (h *Host) take(j *verdict.Judged) {
 func (h *Host) apply(in engine.Input) {
 	ts, _ := h.engine.Apply(in)
 	for i := range ts {
-		h.Raised++
+		h.decided++
 		if h.own {
 			continue
 		}
@@ -280,7 +281,7 @@ func (h *Host) apply(in engine.Input) {
 func (h *Host) commit(now entry.Instant) {
 	f := &h.facts
 	old := len(f.Ticks) > 0 && f.Ticks[0].Bucket < int64(now)/int64(bucket)
-	if len(f.Transitions)+len(f.Hits)+len(f.Acted)+len(f.Held) == 0 && f.Reached == 0 && !old && !f.Whole {
+	if len(f.Transitions)+len(f.Hits)+len(f.Acted) == 0 && f.Held == nil && f.Reached == 0 && !old && !f.Whole {
 		return
 	}
 	f.Made = now
@@ -490,3 +491,13 @@ func (h *Host) Answer(ctx context.Context, q []byte) ([]byte, error) {
 	}
 	return h.Answerer(ctx, q)
 }
+
+// Decided is how many transitions the host has decided.
+func (h *Host) Decided() int64 {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.decided
+}
+
+// Say has the host say now how it is.
+func (h *Host) Say() { h.member.News() }

@@ -245,6 +245,11 @@ func plainLoop(path string, patterns []*regexp.Regexp, part int64) (time.Duratio
 
 func main() {
 	flag.Parse()
+	if *onlyHosts {
+		defer profiled()()
+		manyHosts()
+		return
+	}
 	if *onlyLag {
 		latencies()
 		return
