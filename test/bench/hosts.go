@@ -431,3 +431,106 @@ func (m *mast) outage(list []*sim.Host) {
 	fmt.Printf("the centre dead for %s: caught up %.1f s after its start (aim 60); %d transitions of hosts meanwhile, %d lost, "+
 		"%d doubled\n", *deadFor, took.Seconds(), made, max(made-came, 0), max(came-made, 0))
 }
+
+// machine is a service in this process.
+type machine struct {
+	s    *service.Service
+	desk *api.Desk
+	end  func()
+}
+
+func startMachine(dir, name, settings string) *machine {
+	must(os.MkdirAll(filepath.Join(dir, "settings"), 0o755))
+	must(os.WriteFile(filepath.Join(dir, "settings", "own.lantern"), []byte(settings), 0o644))
+	s, err := service.Open(service.Options{Settings: filepath.Join(dir, "settings"), Data: filepath.Join(dir, "data"),
+		Host: name})
+	must(err)
+	ctx, stop := context.WithCancel(context.Background())
+	done := make(chan error, 1)
+	go func() { done <- s.Run(ctx) }()
+	return &machine{s, s.Desk(), func() { stop(); <-done }}
+}
+
+// asked answers a question, and says how long that took and what came.
+func (m *machine) asked(text string) (took time.Duration, count string, rests []string) {
+	began := time.Now()
+	q := api.LedgerQuery{Room: "bench", Text: text}
+	for {
+		v, err := api.AskLedger.Call(context.Background(), m.desk, q)
+		must(err)
+		if v != nil && len(v.Problems) > 0 {
+			must(fmt.Errorf("%v", v.Problems))
+		}
+		if v != nil && v.Done {
+			if len(v.Groups) > 0 {
+				count = v.Groups[0].Values[0].Value
+			}
+			return time.Since(began), count, v.Rests
+		}
+		if v != nil {
+			q.Seen = v.Version
+		}
+	}
+}
+
+// questions measure a question to 20 hosts with 50 MB each.
+func questions() {
+	const n, size = 20, 50 << 20
+	dir, err := os.MkdirTemp("", "dl-ask-")
+	must(err)
+	defer os.RemoveAll(dir)
+	centre := startMachine(filepath.Join(dir, "mast"), "mast", fmt.Sprintf(`settings { centre listen "127.0.0.1:27423" }
+group all-of-them { hosts "h-*" }
+source app {
+  files "%s/h-*/app.log"
+  begin oldest
+  for   all-of-them
+}
+`, dir))
+	defer centre.end()
+	var list []*machine
+	for i := range n {
+		name := fmt.Sprintf("h-%d", i)
+		at := filepath.Join(dir, name)
+		must(os.MkdirAll(filepath.Join(at, "data"), 0o755))
+		makeLog(filepath.Join(at, "app.log"), size, kinds[0], 10, 2)
+		done, err := api.DoInvite.Call(context.Background(), centre.desk, api.InviteQuery{Address: "127.0.0.1"})
+		must(err)
+		code, err := hosts.ReadCode(done.Code)
+		must(err)
+		_, err = hosts.Join(context.Background(), code, name, "1", filepath.Join(at, "data"), false)
+		must(err)
+		m := startMachine(at, name, fmt.Sprintf("settings { centre may read %q }\n", at+"/**"))
+		defer m.end()
+		list = append(list, m)
+	}
+	_, err = api.DoRoll.Call(context.Background(), centre.desk, api.RollQuery{To: []string{"all"}, Do: true})
+	must(err)
+	for began := time.Now(); time.Since(began) < time.Minute; time.Sleep(200 * time.Millisecond) {
+		v, err := api.AskHosts.Call(context.Background(), centre.desk, api.ViewQuery{Column: time.Minute, Columns: 1})
+		must(err)
+		ready := 0
+		for i := range v.Hosts {
+			if len(v.Hosts[i].Origins) > 0 && v.Hosts[i].Origins[0].State == "seen" {
+				ready++
+			}
+		}
+		if ready == n {
+			break
+		}
+	}
+	time.Sleep(3 * time.Second)
+	const ask = "on app where /answered (?<late>late)/ show count, different(late) over 1d"
+	sum := time.Duration(0)
+	for _, m := range list {
+		m.asked(ask) // what lies where is known then
+	}
+	for _, m := range list {
+		took, _, _ := m.asked(ask + " ")
+		sum += took
+	}
+	centre.asked(ask)
+	took, count, rests := centre.asked(ask + "  ")
+	fmt.Printf("a question to %d hosts with 50 MB each: %.0f ms, %.2f × (the sum of their times alone / 2), aim 1.3; %s fit; %s\n",
+		n, ms(took), float64(took)/(float64(sum)/2), count, strings.Join(rests, "; "))
+}

@@ -247,6 +247,7 @@ func main() {
 	flag.Parse()
 	if *onlyHosts {
 		defer profiled()()
+		questions()
 		manyHosts()
 		return
 	}
