@@ -260,7 +260,8 @@ func speak(t *testing.T, id *hosts.Identity, denied chan error) *nats.Conn {
 	pool := x509.NewCertPool()
 	require.True(t, pool.AppendCertsFromPEM([]byte(id.CA)))
 	nc, err := nats.Connect("tls://"+id.Address, nats.Secure(&tls.Config{RootCAs: pool,
-		ServerName: "centre.dimlantern"}), nats.Nkey(pub, key.Sign), nats.CustomInboxPrefix("_INBOX_"+id.ID), nats.NoReconnect(),
+		ServerName: "centre.dimlantern"}), nats.Nkey(pub, key.Sign), nats.CustomInboxPrefix("_INBOX_"+id.ID),
+		nats.NoReconnect(),
 		nats.ErrorHandler(func(_ *nats.Conn, _ *nats.Subscription, err error) { denied <- err }))
 	require.NoError(t, err)
 	return nc
@@ -288,7 +289,8 @@ func TestRevisionsAreProven(t *testing.T) {
 	var ids [2]*hosts.Identity
 	for i, centre := range []*hosts.Centre{c, d} {
 		data := t.TempDir()
-		h, err := sim.Join(context.Background(), invite(t, centre, "pump-*", 2), sim.Options{Name: "pump-1", Data: data})
+		h, err := sim.Join(context.Background(), invite(t, centre, "pump-*", 2), sim.Options{Name: "pump-1",
+			Data: data})
 		require.NoError(t, err)
 		_, err = centre.Roll(hosts.RollQuery{To: []string{"all"}}, true)
 		require.NoError(t, err)

@@ -183,7 +183,7 @@ func (m *Model) key(k tea.KeyPressMsg) tea.Cmd {
 func (m *Model) keys(on room.Room) room.Keys {
 	k := on.Keys()
 	if v := m.stage.View; v != nil {
-		k.List = slices.DeleteFunc(k.List, func(x room.Key) bool { return x.Right > v.May })
+		k.List = slices.DeleteFunc(k.List, func(x room.Key) bool { return x.Right > v.May && v.May != api.NoRight })
 	}
 	if k.Alone {
 		return k

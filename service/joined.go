@@ -247,8 +247,9 @@ func (s *Service) tellCentre() {
 	for _, t := range b.Ticks {
 		ticks = addTick(ticks, hosts.Tick{Origin: t.Origin, Bucket: t.Bucket, N: t.N, Bytes: t.Bytes})
 	}
-	if len(ticks) == 0 && len(f.Transitions)+len(f.Hits)+len(f.Counts)+len(f.Blind)+len(f.Around)+len(f.Acted)+len(f.Told)+
-		len(f.Kept) == 0 && f.Held == nil && f.Reached == 0 && !f.Whole {
+	if len(ticks) == 0 &&
+		len(f.Transitions)+len(f.Hits)+len(f.Counts)+len(f.Blind)+len(f.Around)+len(f.Acted)+len(f.Told)+
+			len(f.Kept) == 0 && f.Held == nil && f.Reached == 0 && !f.Whole {
 		return
 	}
 	waits := len(f.Transitions)+len(f.Hits)+len(f.Blind)+len(f.Around)+len(f.Acted)+len(f.Told)+len(f.Kept) == 0 &&

@@ -2,12 +2,14 @@ package test
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 	"testing"
@@ -370,4 +372,29 @@ func TestBackup(t *testing.T) {
 		}
 	}
 	require.Equal(t, 5, gone)
+}
+
+// The document about many machines is run, block by block.
+func TestHostsDocument(t *testing.T) {
+	b, err := os.ReadFile("../docs/hosts.md")
+	require.NoError(t, err)
+	script := "trap 'kill $(jobs -p) 2>/dev/null; wait' EXIT\n"
+	for _, m := range regexp.MustCompile("(?s)```sh\n(.*?)```").FindAllStringSubmatch(string(b), -1) {
+		script += m[1] + "\n"
+	}
+	dir, err := os.MkdirTemp("", "dl-")
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	ctx, end := context.WithTimeout(context.Background(), time.Minute)
+	defer end()
+	c := exec.CommandContext(ctx, "bash", "-eu", "-c", strings.ReplaceAll(script, "127.0.0.1:7422", freePort(t)))
+	c.Dir = dir
+	own := filepath.Join(dir, "dimlantern")
+	require.NoError(t, os.Symlink(binary, own))
+	c.Env = append(os.Environ(), "PATH="+dir+":"+os.Getenv("PATH"), "HOME="+dir)
+	c.WaitDelay = time.Second
+	out, err := c.CombinedOutput()
+	require.NoError(t, err, string(out))
+	require.Regexp(t, `pump-1 +2`, string(out), "the answer counts both lines of pump-1")
+	require.Contains(t, string(out), "rule pressure-low")
 }

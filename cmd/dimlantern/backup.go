@@ -114,7 +114,8 @@ func archive(w *tar.Writer, path, name string) error {
 	if err != nil {
 		return err
 	}
-	h := &tar.Header{Name: filepath.ToSlash(name), Mode: int64(info.Mode().Perm()), Size: info.Size(), ModTime: info.ModTime()}
+	h := &tar.Header{Name: filepath.ToSlash(name), Mode: int64(info.Mode().Perm()), Size: info.Size(),
+		ModTime: info.ModTime()}
 	if err := w.WriteHeader(h); err != nil {
 		return err
 	}

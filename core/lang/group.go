@@ -565,18 +565,22 @@ func (k *checker) whereItRuns(r *Rule) {
 			word, why = "for", "it awaits hosts by their names"
 		}
 		if len(groups) == 0 {
-			k.at(f, r, "rule", word, "", Note, "runs-at-centre", fmt.Sprintf("%s is judged here, and no host hands anything on for it: its "+
-				"sources are sent to no group", r.Name), "write for GROUP in its sources, or take at centre out")
+			k.at(f, r, "rule", word, "", Note, "runs-at-centre",
+				fmt.Sprintf("%s is judged here, and no host hands anything on for it: its "+
+					"sources are sent to no group", r.Name), "write for GROUP in its sources, or take at centre out")
 			return
 		}
-		k.at(f, r, "rule", word, "", Note, "runs-at-centre", fmt.Sprintf("%s is judged at the centre, since %s: the hosts of %s find what is "+
-			"something for it, and hand that on with how far they have read", r.Name, why, of),
+		k.at(f, r, "rule", word, "", Note, "runs-at-centre",
+			fmt.Sprintf("%s is judged at the centre, since %s: the hosts of %s find what is "+
+				"something for it, and hand that on with how far they have read", r.Name, why, of),
 			"without at centre each host judges it by itself, and nothing is moved")
 	case len(groups) > 0:
-		k.at(f, r, "rule", "for", "", Note, "runs-on-hosts", fmt.Sprintf("%s is judged on each host of %s by itself", r.Name, of),
+		k.at(f, r, "rule", "for", "", Note, "runs-on-hosts", fmt.Sprintf("%s is judged on each host of %s by itself",
+			r.Name, of),
 			"at centre joins what several hosts say")
 		if !contains(r.Per, "host") && !strings.Contains(r.Say, "{host}") && r.Say != "" {
-			k.at(f, r, "rule", "say", "", Note, "says-no-host", fmt.Sprintf("the words of %s do not say which host it is about", r.Name),
+			k.at(f, r, "rule", "say", "", Note, "says-no-host",
+				fmt.Sprintf("the words of %s do not say which host it is about", r.Name),
 				"the alert has it as its reporter; {host} in say, and per host, put it into the words")
 		}
 	}
