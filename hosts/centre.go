@@ -199,7 +199,7 @@ func (c *Centre) start() (err error) {
 		return err
 	}
 	c.all.Go(c.watch)
-	return nil
+	return c.nc.Flush()
 }
 
 // Close ends the broker and all that hangs on it.

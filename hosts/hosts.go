@@ -62,8 +62,6 @@ type Facts struct {
 	Held *Held `json:"held,omitempty"`
 	// Reached says how far sources that feed such rules have been read.
 	Reached entry.Instant `json:"reached,omitempty"`
-	// Kept are entries that are kept at the centre as well.
-	Kept []KeptEntry `json:"kept,omitempty"`
 }
 
 // Hit is a hit or a recovery, as evidence.
@@ -108,14 +106,6 @@ type Blind struct {
 type Held struct {
 	Rules  []string `json:"rules"`
 	Inputs []byte   `json:"inputs"`
-}
-
-// KeptEntry is an entry that is kept at the centre as well.
-type KeptEntry struct {
-	Source string        `json:"source"`
-	Host   string        `json:"host,omitempty"`
-	At     entry.Instant `json:"at"`
-	Text   string        `json:"text"`
 }
 
 // State is what a host says of itself.

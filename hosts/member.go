@@ -124,6 +124,13 @@ func Join(ctx context.Context, code Code, name, version, data string, again bool
 	defer nc.Close()
 	q, _ := json.Marshal(joining{Secret: code.Secret, Name: name, Key: pub, OS: runtime.GOOS, Version: version})
 	m, err := nc.RequestWithContext(ctx, subjectJoin, q)
+	for n := 0; errors.Is(err, nats.ErrNoResponders) && n < 20; n++ { // the centre is just starting
+		select {
+		case <-ctx.Done():
+		case <-time.After(250 * time.Millisecond):
+		}
+		m, err = nc.RequestWithContext(ctx, subjectJoin, q)
+	}
 	if err != nil {
 		return nil, fmt.Errorf("the centre at %s does not answer: %w", code.Address, err)
 	}

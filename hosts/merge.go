@@ -106,6 +106,9 @@ func Limit(s *lang.Settings) (beyond []string) {
 			src.Off = true
 		}
 	}
+	for _, l := range s.Layouts {
+		l.Sent = SentFrom(l.Pos)
+	}
 	for _, r := range s.Rules {
 		r.Feeds = r.AtCentre && SentFrom(r.Pos)
 	}

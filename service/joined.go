@@ -82,6 +82,18 @@ func withSent(data string, own []folder.Text) []folder.Text {
 	return texts
 }
 
+// tokens is the key of stand-ins that the centre has sent.
+func tokens(data string) []byte {
+	id, err := hosts.Joined(data)
+	if err != nil || id == nil {
+		return nil
+	}
+	if r, err := hosts.Kept(data, id); err == nil && r != nil {
+		return r.Tokens
+	}
+	return nil
+}
+
 // stamp changes whenever settings do, those of the centre included.
 func (s *Service) stamp(texts []folder.Text) string {
 	out := folder.Stamp(s.o.Settings, texts)
@@ -248,11 +260,11 @@ func (s *Service) tellCentre() {
 		ticks = addTick(ticks, hosts.Tick{Origin: t.Origin, Bucket: t.Bucket, N: t.N, Bytes: t.Bytes})
 	}
 	if len(ticks) == 0 &&
-		len(f.Transitions)+len(f.Hits)+len(f.Counts)+len(f.Blind)+len(f.Around)+len(f.Acted)+len(f.Told)+
-			len(f.Kept) == 0 && f.Held == nil && f.Reached == 0 && !f.Whole {
+		len(f.Transitions)+len(f.Hits)+len(f.Counts)+len(f.Blind)+len(f.Around)+len(f.Acted)+
+			len(f.Told) == 0 && f.Held == nil && f.Reached == 0 && !f.Whole {
 		return
 	}
-	waits := len(f.Transitions)+len(f.Hits)+len(f.Blind)+len(f.Around)+len(f.Acted)+len(f.Told)+len(f.Kept) == 0 &&
+	waits := len(f.Transitions)+len(f.Hits)+len(f.Blind)+len(f.Around)+len(f.Acted)+len(f.Told) == 0 &&
 		f.Held == nil && f.Reached == 0 && !f.Whole && (j.ticked.IsZero() || time.Since(j.ticked) < ticksWait)
 	if waits {
 		kept, _ := json.Marshal(ticks)

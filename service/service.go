@@ -184,6 +184,7 @@ func Open(o Options) (*Service, error) {
 		s.house.Host, _ = os.Hostname()
 	}
 	s.house.Joined = func(own []folder.Text) []folder.Text { return withSent(o.Data, own) }
+	s.house.Tokens = func() []byte { return tokens(o.Data) }
 	var err error
 	if s.lock, err = lockFolder(o.Data); err != nil {
 		return nil, err

@@ -30,6 +30,8 @@ type House struct {
 	Began    entry.Instant
 	// Joined puts what a centre has sent before what the settings folder says; nil where there cannot be any.
 	Joined func(own []folder.Text) []folder.Text
+	// Tokens is the key of stand-ins that the centre has sent; nil where there is no centre.
+	Tokens func() []byte
 
 	reporter atomic.Pointer[string]
 }
@@ -97,6 +99,9 @@ func (h *House) CheckErrors(texts []folder.Text) (*lang.Settings, []lang.Diagnos
 // own gives settings what they have here.
 func (h *House) own(out *lang.Settings) {
 	out.Secret = h.Secret
+	if h.Tokens != nil {
+		out.Tokens = h.Tokens()
+	}
 	out.Beyond = hosts.Limit(out)
 	h.withItself(out)
 }
@@ -208,7 +213,7 @@ func (h *House) withItself(to *lang.Settings) {
 	}
 	added := false
 	for _, r := range own.Rules {
-		if r.Name == HostSilent && to.Hosts.Listen == "" && to.Hosts.Through == "" {
+		if r.Name == HostSilent && to.Hosts.Listen == "" {
 			continue
 		}
 		if to.Rule(r.Name) == nil && !slices.Contains(to.BuiltInOff, r.Name) {

@@ -255,10 +255,8 @@ func readAtCentre(c *cursor, node any) {
 
 // Hosts is what settings say of many machines.
 type Hosts struct {
-	Listen  string        // where a centre waits for hosts, HOST:PORT; "" where it does not
-	Through string        // a cluster of brokers that is there already, with commas between its addresses
-	Creds   string        // the file with what opens it
-	Wait    time.Duration // how long a silent host is waited for by rules that join hosts; 0 is DefaultWait
+	Listen string        // where a centre waits for hosts, HOST:PORT; "" where it does not
+	Wait   time.Duration // how long a silent host is waited for by rules that join hosts; 0 is DefaultWait
 	// May is what the centre may do to this host; nil where that is not said.
 	May *May
 	// CutOff and CutOffTell are after which time without a centre a host tells whom by itself.
@@ -297,7 +295,7 @@ var Rights = []string{"look", "handle", "change"}
 
 func readCentre(c *cursor, node any) {
 	h := &node.(*Settings).Hosts
-	const mend = `write: centre listen ":7422"; centre through "tls://a:4222" creds "FILE"; centre wait 10s; ` +
+	const mend = `write: centre listen ":7422"; centre wait 10s; ` +
 		`centre may read "/var/log/**", "journal"; or centre may run nothing`
 	if h.May == nil && len(c.toks) > 1 && c.toks[1].src == "may" {
 		h.May = &May{}
@@ -305,19 +303,14 @@ func readCentre(c *cursor, node any) {
 	at := c.toks[0]
 	switch t := c.next(); {
 	case t.is("listen"):
-		if h.Listen != "" || h.Through != "" {
+		if h.Listen != "" {
 			c.fail(at, "twice", "where hosts reach the centre is written twice", "keep one of them")
 		}
 		h.Listen = c.hostPort(":7422")
 	case t.is("through"):
-		if h.Listen != "" || h.Through != "" {
-			c.fail(at, "twice", "where hosts reach the centre is written twice", "keep one of them")
-		}
-		h.Through = c.text("the addresses of the brokers")
-		if !c.accept("creds") {
-			c.expected(c.peek(), "creds", mend)
-		}
-		h.Creds = c.rooted("the file with what opens it")
+		c.fail(t, "not-in-this-version", "centre through, a cluster of brokers, is not in this version",
+			"write: centre listen \":7422\", which brings a broker with it")
+		return
 	case t.is("wait"):
 		h.Wait = c.duration("a time")
 	case t.is("may"):
@@ -344,7 +337,7 @@ func readCentre(c *cursor, node any) {
 			c.expected(what, "read or run", mend)
 		}
 	default:
-		c.expected(t, "listen, through, wait or may", mend)
+		c.expected(t, "listen, wait or may", mend)
 	}
 	c.done(mend)
 }
@@ -436,7 +429,35 @@ func (k *checker) groups() {
 	for _, x := range s.Counts {
 		each(x, x.Pos, "measure", x.For)
 	}
+	for _, r := range s.Rules {
+		k.keysAtCentre(r)
+	}
 	k.tagCircles()
+}
+
+// keysAtCentre refuses a key of a rule that joins hosts of which a mask leaves nothing that agrees between them.
+func (k *checker) keysAtCentre(r *Rule) {
+	f := k.file[r]
+	if f == nil || !r.AtCentre {
+		return
+	}
+	for _, n := range r.On {
+		src := k.settings.Source(n)
+		if src == nil {
+			continue
+		}
+		l := k.settings.Layout(src.LayoutName())
+		if l == nil {
+			continue
+		}
+		for i := range l.Masks {
+			if m := &l.Masks[i]; m.Pattern == nil && !m.Token && contains(r.Per, m.Field) {
+				k.at(f, r, "rule", "per", m.Field, Err, "masked-at-centre",
+					fmt.Sprintf("%s is masked in the layout %s, so it agrees on no two hosts", m.Field, l.Name),
+					"write in the layout: mask "+m.Field+" as token, which is the same on all hosts")
+			}
+		}
+	}
 }
 
 // tagCircles tells of groups whose tags decide over themselves.

@@ -30,6 +30,7 @@ type Layout struct {
 	Note    string
 	Off     bool     // sources that name it read plain entries
 	For     []string // the groups of hosts that it is for; nil: it is for this machine
+	Sent    bool     // a centre has sent it; set by who reads settings
 
 	includes []include
 }

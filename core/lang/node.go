@@ -56,6 +56,9 @@ type Settings struct {
 	// Secret is the key of the stand-ins that a mask puts for values. Who reads
 	// settings sets it; where it is empty, such values are masked whole.
 	Secret []byte
+	// Tokens is that key for layouts that a centre has sent, so that all hosts put the same for a value; "" is
+	// Secret. Who reads settings sets it.
+	Tokens []byte
 
 	zones func(name string) *time.Location // see Env.Zone
 	tells []token                          // where Tell stands
@@ -116,6 +119,14 @@ func (s *Settings) Rule(name string) *Rule {
 		}
 	}
 	return nil
+}
+
+// TokensOf is the key of the stand-ins of a layout.
+func (s *Settings) TokensOf(l *Layout) []byte {
+	if l != nil && l.Sent && len(s.Tokens) > 0 {
+		return s.Tokens
+	}
+	return s.Secret
 }
 
 // EveryRule are all rules, those that are sent to hosts behind the others.

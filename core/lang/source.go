@@ -38,9 +38,8 @@ type Source struct {
 	About    []string
 	Note     string
 	Off      bool
-	For      []string      // the groups of hosts that it is sent to; nil: it is read here
-	Within   []string      // globs of which a file has to be in one; nil is any file
-	KeepAt   time.Duration // how long its entries are kept at the centre as well; 0: they are not
+	For      []string // the groups of hosts that it is sent to; nil: it is read here
+	Within   []string // globs of which a file has to be in one; nil is any file
 }
 
 // Listen is a port at which messages are received.
@@ -382,18 +381,14 @@ func readSourceField(c *cursor, node any) {
 
 func readKeep(c *cursor, node any) {
 	s := node.(*Source)
-	const mend = "write: keep 7d, keep hits, keep nothing, or keep at centre 7d"
-	if !c.peek().is("at") && s.Keep.How != "" {
+	const mend = "write: keep 7d, keep hits, or keep nothing"
+	if s.Keep.How != "" {
 		c.fail(c.toks[0], "twice", "keep is written twice", "keep one of them")
 	}
 	switch t := c.peek(); {
 	case t.is("at"):
-		c.next()
-		if !c.accept("centre") {
-			c.expected(c.peek(), "centre", "write: keep at centre 7d")
-		}
-		s.KeepAt = c.duration("a time")
-		c.done("write: keep at centre 7d")
+		c.fail(t, "not-in-this-version", "keep at centre is not in this version: entries stay on the hosts",
+			"take the clause out; questions of the centre's ledger read what lies on the hosts")
 		return
 	case t.kind == number:
 		s.Keep = Keep{"for", c.duration("a time")}

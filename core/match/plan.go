@@ -148,7 +148,7 @@ func NewPlan(s *lang.Settings, source *lang.Source, rules []*lang.Rule, zone *ti
 		}
 	}
 	p.Source = name
-	p.Layout = layout.Compile(l, zone, s.Secret)
+	p.Layout = layout.Compile(l, zone, s.TokensOf(l))
 	p.secret = s.Secret
 	if source != nil {
 		p.Layout.Tell(source.Message == "essentials", source.Account)
