@@ -48,7 +48,8 @@ type HostView struct {
 	Minute   int64          `json:"minute"`
 	Reports  bool           `json:"reports"`
 	Silent   bool           `json:"silent"`
-	Bye      bool           `json:"bye"` // it was ended in order
+	Later    bool           `json:"later,omitempty"` // it had not joined yet
+	Bye      bool           `json:"bye"`             // it was ended in order
 	Since    entry.Instant  `json:"since"`
 	Joined   entry.Instant  `json:"joined"`
 	Behind   time.Duration  `json:"behind"` // the most that one of its logs is behind

@@ -146,6 +146,7 @@ func (x *hostsLooking) flows() error {
 	}
 	if !v.Live {
 		for _, h := range x.of {
+			asThen(h, v.At)
 			if h.Silent && !slices.ContainsFunc(h.Dark, func(d api.Span) bool {
 				return d.To == entry.None ||
 					d.To > v.At
@@ -250,4 +251,20 @@ func LinkOf(sn *snapshot.Snapshot) *api.LinkView {
 	return &api.LinkView{Name: l.Name, Centre: l.Centre, Up: l.Up, Since: entry.Of(l.Since), Clock: l.Clock,
 		Waits:  l.Waits,
 		Number: l.Number, Refuses: l.Why, Beyond: sn.Settings.Beyond}
+}
+
+// asThen takes out of what is known of a host now what was not so at an instant.
+func asThen(v *api.HostView, at entry.Instant) {
+	if v.Joined > at {
+		v.Reports, v.Later = false, true
+	}
+	if v.Refuses != nil && v.Refuses.At > at {
+		v.Refuses = nil
+	}
+	if v.RunsFrom > at {
+		v.Runs, v.Head, v.Blocks = 0, 0, nil
+	}
+	if v.CutAt > at {
+		v.Cut = 0
+	}
 }

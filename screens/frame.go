@@ -77,7 +77,7 @@ func (m *Model) head(c *paint.Canvas, base paint.Style) {
 	}
 	c.Put(1, 0, glow, "◖")
 	x := c.Put(3, 0, base.Strong(), "dim lantern")
-	if !s.Narrow() {
+	if !s.Narrow() && (s.W >= 140 || ansi.StringWidth(m.where())+len(m.o.Name) < s.W-95) {
 		x = c.Cut(x+2, 0, 24, base.With(p.Dim), m.o.Name)
 		if s.W >= 140 {
 			x = max(x, 29)
@@ -92,6 +92,9 @@ func (m *Model) head(c *paint.Canvas, base paint.Style) {
 			style = base.With(p.Strong).Strong()
 		}
 		x = c.Put(x, 0, style, name) + 2 + s.W/140
+		if s.W < 140 {
+			x--
+		}
 	}
 	lamp, clock, style := "live", room.Clock(entry.Of(time.Now())), base.With(p.Over).Strong()
 	if s.Held != 0 {

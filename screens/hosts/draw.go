@@ -255,6 +255,8 @@ func stateWords(h *api.HostView, at entry.Instant) string {
 	switch {
 	case h.Silent:
 		return "silent " + entry.RoughSpan(at.Sub(h.Since).Truncate(time.Second))
+	case h.Later:
+		return "joined later"
 	case h.Bye && !h.Reports:
 		return "ended in order"
 	case h.Cloned != "":
