@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"fmt"
+	"net"
 	"os"
 	"path/filepath"
 	"strings"
@@ -291,4 +292,90 @@ layout took {
 	rows, rests = answer("on app show count, sum(ms) over 1d")
 	require.Equal(t, []string{"80 1,960"}, rows)
 	require.Contains(t, rests, "without pump-2")
+}
+
+// A host that is cut off for long tells its own contact, of what has opened meanwhile as well, and of its end; the
+// centre tells nobody of what the host has told.
+func TestCutOff(t *testing.T) {
+	centre := newMachine(t, "mast", "")
+	told := filepath.Join(centre.dir, "told")
+	script := filepath.Join(centre.dir, "tell.sh")
+	centre.write("tell.sh", "#!/bin/sh\nread line\necho \"$1 $line\" >> "+told+"\n")
+	require.NoError(t, os.Chmod(script, 0o755))
+	pump := newMachine(t, "pump-1", "")
+	address := "127.0.0.1:" + freePort(t)
+	settings := strings.NewReplacer(`"/tmp/**/app.log", "/var/tmp/**/app.log"`, fmt.Sprintf("%q", pump.dir+"/app.log"),
+		`centre listen "127.0.0.1:0"`, fmt.Sprintf("centre listen %q\n  tell crew", address)).Replace(pumpsGroup) +
+		fmt.Sprintf("contact crew { command %q \"centre\" }\n", script)
+	centre.write("settings/own.lantern", settings)
+	pump.write("settings/own.lantern", fmt.Sprintf("settings {\n  centre may read %q\n  cut off after 1s tell keeper\n}\n"+
+		"contact keeper { command %q \"host\" }\n", pump.dir+"/**", script))
+	pump.write("app.log", "")
+	centre.start()
+	centre.until("the centre listens", func() bool { return centre.s.window.Now().Hosts != nil })
+	pump.join(centre)
+	pump.start()
+	centre.until("the host reports", func() bool { return centre.host("pump-1").State.Version != "" })
+	centre.roll("all")
+	centre.until("revision 1 runs", func() bool { return centre.host("pump-1").State.Runs.Number == 1 })
+	said := func() string { b, _ := os.ReadFile(told); return string(b) }
+	pump.log("pump 1 low\n")
+	centre.until("the centre tells", func() bool { return strings.Contains(said(), "centre") })
+	require.NotContains(t, said(), "host ")
+
+	centre.stop()
+	pump.log("pump 2 low\n")
+	pump.until("the host tells what opened since", func() bool { return strings.Contains(said(), "host ") })
+	pump.log("pump 3 low\n")
+	pump.until("and what opens then", func() bool { return strings.Count(said(), "host ") == 2 })
+	before := strings.Count(said(), "centre ")
+	centre.start()
+	centre.until("the centre has caught up", func() bool { return len(centre.open()) == 3 })
+	pump.log("pump 2 fine\n")
+	pump.until("who told the raise tells the end", func() bool { return strings.Count(said(), "host ") == 3 })
+	centre.until("it is over at the centre", func() bool { return len(centre.open()) == 2 })
+	pump.log("pump 4 low\n")
+	centre.until("the centre tells again", func() bool { return strings.Count(said(), "centre ") == before+1 })
+	require.Equal(t, 3, strings.Count(said(), "host "))
+}
+
+func freePort(t *testing.T) string {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	_, port, err := net.SplitHostPort(l.Addr().String())
+	require.NoError(t, err)
+	return port
+}
+
+// What a centre asks beyond what the host allows stays off, and is told on both sides; names that lead elsewhere by
+// links are not read.
+func TestWhatACentreMayRead(t *testing.T) {
+	centre := newMachine(t, "mast", "")
+	pump := newMachine(t, "pump-1", "")
+	secret := filepath.Join(centre.dir, "secret.log")
+	centre.write("secret.log", "pump 9 low\n")
+	require.NoError(t, os.MkdirAll(filepath.Join(pump.dir, "logs"), 0o755))
+	require.NoError(t, os.Symlink(secret, filepath.Join(pump.dir, "logs", "linked.log")))
+	pump.write("logs/app.log", "pump 7 low\n")
+	pump.write("other.log", "pump 8 low\n")
+	centre.write("settings/own.lantern", strings.NewReplacer(`"/tmp/**/app.log", "/var/tmp/**/app.log"`,
+		fmt.Sprintf("%q, %q, %q", pump.dir+"/logs/*.log", pump.dir+"/other.log", secret)).Replace(pumpsGroup)+
+		"source ran {\n  command \"/bin/echo\" \"pump 6 low\"\n  for pumps\n}\n")
+	pump.write("settings/own.lantern", fmt.Sprintf("settings { centre may read %q }\n", pump.dir+"/logs/**"))
+	centre.start()
+	centre.until("the centre listens", func() bool { return centre.s.window.Now().Hosts != nil })
+	pump.join(centre)
+	pump.start()
+	centre.until("the host reports", func() bool { return centre.host("pump-1").State.Version != "" })
+	centre.roll("all")
+	centre.until("what may be read is read", func() bool { return len(centre.open()) == 1 })
+	require.Equal(t, []string{"low[7 pump-1]"}, centre.open())
+	centre.until("what may not is told", func() bool { return len(centre.host("pump-1").State.Beyond) == 3 })
+	beyond := strings.Join(centre.host("pump-1").State.Beyond, "\n")
+	for _, part := range []string{"other.log is beyond", "secret.log is beyond", "may not run /bin/echo"} {
+		require.Contains(t, beyond, part)
+	}
+	require.Equal(t, pump.s.window.Now().Settings.Beyond, centre.host("pump-1").State.Beyond)
+	require.Equal(t, []string{"low[7]"}, pump.open())
 }

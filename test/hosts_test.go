@@ -398,3 +398,53 @@ func TestHostsDocument(t *testing.T) {
 	require.Regexp(t, `pump-1 +2`, string(out), "the answer counts both lines of pump-1")
 	require.Contains(t, string(out), "rule pressure-low")
 }
+
+// Groups of the system do what the settings let them, and nothing else; who did it is recorded by the system's name.
+func TestPeople(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("it needs to be somebody else for a while, which root alone can")
+	}
+	f := newFolder(t)
+	write(t, filepath.Join(f.settings, "people.lantern"), "settings { people \"games\" look, \"mail\" handle, \"man\" "+
+		"change }\n")
+	write(t, f.log, "")
+	require.NoError(t, os.Chmod(f.dir, 0o711))
+	f.start(t)
+	f.ready(t)
+	for range 2 {
+		appendTo(t, f.log, stamp()+" a pump 7 low\n")
+	}
+	alert := f.waitFor(t, "raised", 1)[0]["alert"].(string)
+	own := filepath.Join(f.dir, "dimlantern") // which others can reach
+	b, err := os.ReadFile(binary)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(own, b, 0o755))
+	as := func(group string, args ...string) (string, error) {
+		c := exec.Command("setpriv", append([]string{"--reuid", "nobody", "--regid", group, "--clear-groups", own}, args...)...)
+		c.Dir = "/"
+		out, err := c.CombinedOutput()
+		return string(out), err
+	}
+	out, err := as("games", "status", "--data", f.data)
+	require.NoError(t, err, out)
+	out, err = as("games", "take", alert, "--data", f.data)
+	require.Error(t, err)
+	require.Contains(t, out, "nobody may look here; that needs the right to handle")
+	out, err = as("mail", "take", alert, "--words", "mine", "--data", f.data)
+	require.NoError(t, err, out)
+	out, err = as("mail", "apply", "--data", f.data)
+	require.Error(t, err)
+	require.Contains(t, out, "the right to change")
+	out, err = as("man", "apply", "--data", f.data)
+	require.NoError(t, err, out)
+	out, err = as("nogroup", "status", "--data", f.data)
+	require.Error(t, err, out)
+	taken := f.waitFor(t, "taken", 1)
+	require.Equal(t, "nobody", taken[len(taken)-1]["by"])
+	for _, name := range []string{"lantern.db", "masks.key"} {
+		out, err := exec.Command("setpriv", "--reuid", "nobody", "--regid", "man", "--clear-groups", "cat",
+			filepath.Join(f.data, name)).CombinedOutput()
+		require.Error(t, err, "%s is its owner's alone", name)
+		require.Contains(t, string(out), "Permission denied")
+	}
+}
