@@ -441,3 +441,141 @@ func (p *proxy) cut() {
 	}
 	p.conns = nil
 }
+
+// A revision goes to one host first, then to all; it stops after refusals; an earlier one comes back under a new
+// number; who joins gets the newest that went to its whole group. All of it outlives the centre.
+func TestRolling(t *testing.T) {
+	o := newOffice()
+	dir := t.TempDir()
+	c := open(t, o, dir, time.Now, "127.0.0.1:0")
+	code := invite(t, c, "pump-*", 50)
+	shared := &sim.Shared{}
+	join := func(name string, local ...folder.Text) *sim.Host {
+		h, err := sim.Join(context.Background(), code, sim.Options{Name: name, Data: t.TempDir(), Local: local,
+			Shared: shared})
+		require.NoError(t, err)
+		t.Cleanup(h.Kill)
+		return h
+	}
+	var list []*sim.Host
+	for i := range 6 {
+		list = append(list, join(fmt.Sprintf("pump-%d", i)))
+	}
+	runs := func(h *sim.Host) int64 { s, _ := h.State(context.Background()); return s.Runs.Number }
+	refuses := func(h *sim.Host) int64 {
+		s, _ := h.State(context.Background())
+		if s.Runs.Refuses == nil {
+			return 0
+		}
+		return s.Runs.Refuses.Number
+	}
+	roll := func(q hosts.RollQuery) *hosts.RollDone {
+		t.Helper()
+		done, err := c.Roll(q, true)
+		require.NoError(t, err)
+		return done
+	}
+	set := func(text string) {
+		o.mu.Lock()
+		defer o.mu.Unlock()
+		o.texts = []folder.Text{{Name: "all.lantern", Body: text}}
+	}
+	shown, err := c.Roll(hosts.RollQuery{To: []string{"all"}}, false)
+	require.NoError(t, err)
+	require.Len(t, shown.Hosts, 6)
+	require.Zero(t, runs(list[0]), "it was only shown")
+	require.Equal(t, []string{"pump-3"}, roll(hosts.RollQuery{To: []string{"pump-3"}}).Hosts)
+	eventually(t, "one runs it", func() bool { return runs(list[3]) == 1 })
+	require.Zero(t, runs(list[0]))
+	require.True(t, roll(hosts.RollQuery{To: []string{"group pumps"}}).Same, "the same goes to more hosts")
+	eventually(t, "all run it", func() bool {
+		for _, h := range list {
+			if runs(h) != 1 {
+				return false
+			}
+		}
+		return true
+	})
+	newcomer := join("pump-9")
+	eventually(t, "who joins gets what its group has", func() bool { return runs(newcomer) == 1 })
+
+	// A test that fails is found here, before anything goes out; what fails on hosts alone stops the rollout.
+	set(strings.Replace(settings, "problem  /low/", "problem  /low/ and", 1))
+	_, err = c.Roll(hosts.RollQuery{To: []string{"all"}}, true)
+	require.Error(t, err)
+	failing := strings.Replace(settings, "  for      pumps\n}", "  for      pumps\n\n  expect \"x\" {\n    at 10:00 \"fine\"\n"+
+		"    then raised\n  }\n}", 1)
+	set(failing)
+	done := roll(hosts.RollQuery{To: []string{"all"}, Stop: 2})
+	require.Equal(t, int64(2), done.Number)
+	require.Contains(t, done.Words, "changed: rule low")
+	eventually(t, "the rollout halts", func() bool { _, halted := c.Revisions(); return halted != "" })
+	n := 0
+	for _, h := range append(list, newcomer) {
+		require.Equal(t, int64(1), runs(h), "all go on with what they had")
+		if refuses(h) == 2 {
+			n++
+		}
+	}
+	require.Equal(t, 2, n, "no more than two have tried it")
+	require.True(t, o.heard("stopped after 2 refusals"))
+
+	back := roll(hosts.RollQuery{To: []string{"all"}, Back: 1})
+	require.Equal(t, int64(3), back.Number)
+	eventually(t, "the earlier text is back under a new number", func() bool {
+		for _, h := range list {
+			if runs(h) != 3 || refuses(h) != 0 {
+				return false
+			}
+		}
+		return true
+	})
+	_, err = c.Roll(hosts.RollQuery{To: []string{"all"}, Back: 77}, true)
+	require.ErrorContains(t, err, "no revision 77")
+	_, err = c.Roll(hosts.RollQuery{To: []string{"lock-1"}}, true)
+	require.ErrorContains(t, err, "no host called lock-1")
+	_, err = c.Roll(hosts.RollQuery{To: []string{"group nobody"}}, true)
+	require.ErrorContains(t, err, "no group")
+
+	// Another centre on the same data knows all of it.
+	address := c.Address()
+	c.Close()
+	c = open(t, o, dir, time.Now, address)
+	defer c.Close()
+	revisions, _ := c.Revisions()
+	require.Len(t, revisions, 3)
+	require.Equal(t, int64(1), revisions[0].Back)
+	eventually(t, "the hosts come back", func() bool {
+		up := 0
+		for _, s := range c.Statuses() {
+			if !s.Heard.IsZero() && s.State.Runs.Number == 3 {
+				up++
+			}
+		}
+		return up == 7
+	})
+	code = invite(t, c, "pump-*", 5)
+	late := join("pump-11")
+	eventually(t, "who joins later gets the newest", func() bool { return runs(late) == 3 })
+
+	// A host that is ended in order is not silent; one that is renamed goes on; one that is forgotten may not.
+	late.Stop()
+	eventually(t, "it has said goodbye", func() bool {
+		for _, s := range c.Statuses() {
+			if s.Name == "pump-11" {
+				return s.State.Bye && !s.Silent
+			}
+		}
+		return false
+	})
+	_, err = c.Rename("pump-0", "pump-1")
+	require.ErrorContains(t, err, "joined already")
+	_, err = c.Rename("pump-0", "pump-00")
+	require.NoError(t, err)
+	_, err = c.ID("pump-0")
+	require.Error(t, err)
+	_, err = c.Forget("pump-00")
+	require.NoError(t, err)
+	eventually(t, "it is let in no more", func() bool { return !list[0].Up() })
+	require.True(t, list[1].Up())
+}

@@ -123,6 +123,9 @@ func Limit(s *lang.Settings) (beyond []string) {
 
 // Allowed tells whether some file of a glob may be read.
 func Allowed(may *lang.May, glob string) bool {
+	if slices.Contains(strings.Split(filepath.ToSlash(glob), "/"), "..") {
+		return false // which leads elsewhere than its name says
+	}
 	base, pattern := doublestar.SplitPattern(filepath.ToSlash(glob))
 	plain := !strings.ContainsAny(pattern, "*?[{")
 	for _, g := range may.Read {

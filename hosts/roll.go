@@ -374,7 +374,7 @@ func (c *Centre) goOn(keep map[string][]byte) {
 	}
 	n := len(g.Left)
 	if r.Stop > 0 {
-		n = min(n, max(0, min(wave, r.Stop)-open))
+		n = min(n, max(0, min(wave, r.Stop-refused)-open))
 	}
 	if n == 0 {
 		return

@@ -174,7 +174,10 @@ func TestCentreAndHost(t *testing.T) {
 	// Away, the host goes on.
 	centre.stop()
 	pump.log("pump 7 fine\npump 8 low\n")
-	pump.until("the host judges by itself", func() bool { return len(pump.open()) == 1 && pump.open()[0] == "low[8]" })
+	pump.until("the host judges by itself", func() bool {
+		return len(pump.open()) == 1 &&
+			pump.open()[0] == "low[8]"
+	})
 	pump.stop()
 	pump.start()
 	address := pump.s.joined.id.Address
@@ -308,8 +311,9 @@ func TestCutOff(t *testing.T) {
 		`centre listen "127.0.0.1:0"`, fmt.Sprintf("centre listen %q\n  tell crew", address)).Replace(pumpsGroup) +
 		fmt.Sprintf("contact crew { command %q \"centre\" }\n", script)
 	centre.write("settings/own.lantern", settings)
-	pump.write("settings/own.lantern", fmt.Sprintf("settings {\n  centre may read %q\n  cut off after 1s tell keeper\n}\n"+
-		"contact keeper { command %q \"host\" }\n", pump.dir+"/**", script))
+	pump.write("settings/own.lantern",
+		fmt.Sprintf("settings {\n  centre may read %q\n  cut off after 1s tell keeper\n}\n"+
+			"contact keeper { command %q \"host\" }\n", pump.dir+"/**", script))
 	pump.write("app.log", "")
 	centre.start()
 	centre.until("the centre listens", func() bool { return centre.s.window.Now().Hosts != nil })

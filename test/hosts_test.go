@@ -405,8 +405,9 @@ func TestPeople(t *testing.T) {
 		t.Skip("it needs to be somebody else for a while, which root alone can")
 	}
 	f := newFolder(t)
-	write(t, filepath.Join(f.settings, "people.lantern"), "settings { people \"games\" look, \"mail\" handle, \"man\" "+
-		"change }\n")
+	write(t, filepath.Join(f.settings, "people.lantern"),
+		"settings { people \"games\" look, \"mail\" handle, \"man\" "+
+			"change }\n")
 	write(t, f.log, "")
 	require.NoError(t, os.Chmod(f.dir, 0o711))
 	f.start(t)
@@ -420,7 +421,8 @@ func TestPeople(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(own, b, 0o755))
 	as := func(group string, args ...string) (string, error) {
-		c := exec.Command("setpriv", append([]string{"--reuid", "nobody", "--regid", group, "--clear-groups", own}, args...)...)
+		c := exec.Command("setpriv", append([]string{"--reuid", "nobody", "--regid", group, "--clear-groups", own},
+			args...)...)
 		c.Dir = "/"
 		out, err := c.CombinedOutput()
 		return string(out), err

@@ -171,6 +171,9 @@ func (r *Room) row(c *paint.Canvas, y int, x *row, a paint.Axis, p paint.Palette
 	x0 := a.X + a.Columns + 1
 	words, style := stateOf(h, r.view, p, base)
 	if c.W < 110 {
+		if h.Refuses != nil && !h.Silent {
+			words = fmt.Sprintf("refuses %d", h.Refuses.Number)
+		}
 		if words == "" && h.Open > 0 {
 			words = fmt.Sprintf("%d open", h.Open)
 		}

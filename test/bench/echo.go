@@ -33,8 +33,8 @@ func echo() {
 		s.send(room.key)
 		s.idle()
 		all := s.cost(30 * time.Second)
-		fmt.Printf("the screens open on Gullhaven, room %s: service and screens %.1f %% of a core (aim 1.5), the simulator "+
-			"%.1f %%\n", room.name, all-writes, writes)
+		fmt.Printf("the screens open on Gullhaven, room %s: service and screens %.1f %% of a core (aim 1.5), "+
+			"the simulator %.1f %%\n", room.name, all-writes, writes)
 	}
 	s.send("\r")
 	s.idle()

@@ -373,7 +373,8 @@ func (m *mast) joining(list []*sim.Host, shared *sim.Shared) {
 	took := time.Since(began)
 	cpu := float64(ticks(m.cmd.Process.Pid)-before) / 100
 	fmt.Printf("a rule at centre over %d hosts: %d held clauses judged in %.1f s, %.0f a second (aim 50,000), "+
-		"on both cores together with the hosts that made them in %.1f s; %.0f a second of the centre's own time\n", len(feeds),
+		"on both cores together with the hosts that made them in %.1f s; %.0f a second of the centre's own time\n",
+		len(feeds),
 		total,
 		took.Seconds(), float64(total)/took.Seconds(), made.Seconds(), float64(total)/cpu)
 
