@@ -6,6 +6,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -13,6 +14,7 @@ import (
 	"dimlantern/api"
 	"dimlantern/core/engine"
 	"dimlantern/hosts"
+	"dimlantern/hosts/sim"
 
 	"github.com/stretchr/testify/require"
 )
@@ -343,6 +345,12 @@ func TestCutOff(t *testing.T) {
 	require.Equal(t, 3, strings.Count(said(), "host "))
 }
 
+// waiting is how many entries of hosts wait for their turn.
+func (s *Service) waiting() (n int) {
+	s.do(context.Background(), func() error { n = len(s.centre.feeding.queue); return nil })
+	return n
+}
+
 func freePort(t *testing.T) string {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -382,4 +390,103 @@ func TestWhatACentreMayRead(t *testing.T) {
 	}
 	require.Equal(t, pump.s.window.Now().Settings.Beyond, centre.host("pump-1").State.Beyond)
 	require.Equal(t, []string{"low[7]"}, pump.open())
+}
+
+// A rule that joins hosts takes entries in the order of their own times, whatever order they come in; it waits for a
+// host that is behind, and not for one that says nothing any more. What comes after that is late.
+func TestEntriesHaveTheirTurn(t *testing.T) {
+	centre := newMachine(t, "mast", `settings {
+  centre listen "127.0.0.1:0"
+  centre wait 2s
+}
+group gauges { hosts "gauge-*" }
+source level {
+  files  "/var/log/level.log"
+  begin  oldest
+  layout level-line
+  for    gauges
+}
+layout level-line {
+  pattern /^(?<at>\S+) (?<host>\S+) (?<text>.*)$/
+  time    at rfc3339
+}
+rule surge {
+  on      level
+  problem /high (?<mark>\w+)/
+  recovery /low (?<mark>\w+)/
+  per     mark
+  raise   error at 2 different host in 1m
+  clear   after 1h quiet
+  say     "{mark}: {count}"
+  at      centre
+}
+`)
+	centre.start()
+	centre.until("the centre listens", func() bool { return centre.s.window.Now().Hosts != nil })
+	shared := &sim.Shared{}
+	join := func(name string) *sim.Host {
+		code, _, err := centre.s.centre.c.Invite(context.Background(), nil, 1, time.Hour, "127.0.0.1", "")
+		require.NoError(t, err)
+		h, err := sim.Join(context.Background(), code, sim.Options{Name: name, Data: filepath.Join(centre.dir, name),
+			Shared: shared})
+		require.NoError(t, err)
+		t.Cleanup(h.Kill)
+		return h
+	}
+	a, b := join("gauge-a"), join("gauge-b")
+	centre.roll("all")
+	centre.until("both run it", func() bool {
+		return centre.host("gauge-a").State.Runs.Number == 1 && centre.host("gauge-b").State.Runs.Number == 1
+	})
+	began := time.Now()
+	line := func(after time.Duration, host, text string) string {
+		return began.Add(after).UTC().Format("2006-01-02T15:04:05.000Z") + " " + host + " " + text
+	}
+	changes := func() (out []string) {
+		require.NoError(t, centre.s.store.Lines(0, 0, func(_ int64, line string) {
+			var c engine.Transition
+			require.NoError(t, c.UnmarshalJSON([]byte(line)))
+			if c.Rule == "surge" {
+				out = append(out, c.Change+" "+strings.Join(c.Key, " "))
+			}
+		}))
+		return out
+	}
+	// b is behind: what a says waits for it, so the recovery of b, which is older, comes first.
+	b.ReadTo(began.Add(-time.Minute))
+	centre.until("b is known to be behind", func() (known bool) {
+		centre.s.do(context.Background(), func() error {
+			known = len(centre.s.centre.feeding.reached) == 1
+			return nil
+		})
+		return known
+	})
+	a.Log("level", line(-20*time.Second, "a", "high one"), line(-5*time.Second, "a", "high two"))
+	a.ReadTo(began)
+	b.Log("level", line(-25*time.Second, "b", "high one"), line(-10*time.Second, "b", "high two"),
+		line(-8*time.Second, "b", "low two"))
+	centre.until("both entries wait", func() bool {
+		b.ReadTo(began.Add(-time.Minute)) // as hosts say it again and again
+		return centre.s.waiting() == 5
+	})
+	require.Empty(t, changes(), "nobody's turn has come while one is behind")
+	b.ReadTo(began)
+	centre.until("they had their turn", func() bool { return len(changes()) == 1 })
+	require.Equal(t, []string{"raised one"}, changes(), "two was over before a said it")
+
+	// b says nothing any more: after the wait a's entries have their turn without it.
+	b.Kill()
+	a.Log("level", line(time.Second, "a", "high three"))
+	a.ReadTo(began.Add(10 * time.Second))
+	a.Log("level", line(2*time.Second, "c", "high three"))
+	for !slices.Contains(changes(), "raised three") {
+		a.ReadTo(time.Now())
+		require.Less(t, time.Since(began), 30*time.Second)
+		time.Sleep(20 * time.Millisecond)
+	}
+	// What b had to say is late, and judged as it comes: it ends what came before.
+	b.Start()
+	b.Log("level", line(1500*time.Millisecond, "b", "low three"))
+	b.ReadTo(time.Now())
+	centre.until("the late one is judged", func() bool { return slices.Contains(changes(), "cleared three") })
 }

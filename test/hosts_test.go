@@ -450,3 +450,93 @@ func TestPeople(t *testing.T) {
 		require.Contains(t, string(out), "Permission denied")
 	}
 }
+
+// A host behind a network of its own is cut off and comes back: it goes on by itself, is silent at the centre
+// meanwhile, and nothing is lost or doubled.
+func TestPartition(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("networks of their own are root's to make")
+	}
+	space := fmt.Sprintf("dl%d", os.Getpid())
+	ip := func(args ...string) error { return exec.Command("ip", args...).Run() }
+	if exec.Command("ip", "netns", "add", space).Run() != nil {
+		t.Skip("this machine lets nobody make networks")
+	}
+	near, far := space+"a", space+"b"
+	t.Cleanup(func() { ip("link", "del", near); ip("netns", "del", space) })
+	n := os.Getpid() % 200
+	here, there := fmt.Sprintf("10.213.%d.1", n), fmt.Sprintf("10.213.%d.2", n)
+	for _, args := range [][]string{{"link", "add", near, "type", "veth", "peer", "name", far, "netns", space},
+		{"addr", "add", here + "/24", "dev", near}, {"link", "set", near, "up"},
+		{"-n", space, "addr", "add", there + "/24", "dev", far}, {"-n", space, "link", "set", far, "up"},
+		{"-n", space, "link", "set", "lo", "up"}} {
+		if err := ip(args...); err != nil {
+			t.Skipf("ip %s: %v", strings.Join(args, " "), err)
+		}
+	}
+	base, err := os.MkdirTemp("", "dl-")
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(base) })
+	h := &harbour{base: base, procs: map[string]*service{}}
+	place := func(name string) folder {
+		dir := filepath.Join(base, name)
+		return folder{dir, filepath.Join(dir, "settings"), filepath.Join(dir, "data"), filepath.Join(dir, "app.log")}
+	}
+	_, port, _ := strings.Cut(freePort(t), ":")
+	h.centre = place("mast")
+	write(t, filepath.Join(h.centre.settings, "all.lantern"), fmt.Sprintf(harbourRules, ":"+port, base))
+	h.start(t, h.centre)
+	f := place("pump-1")
+	write(t, f.log, "")
+	write(t, filepath.Join(f.settings, "may.lantern"), fmt.Sprintf("settings { centre may read %q }\n", f.dir+"/**"))
+	var code string
+	eventually(t, "the centre answers", func() bool {
+		out, _, status := run(t, "invite", "--data", h.centre.data, "--at", here)
+		code = out
+		return status == 0
+	})
+	within := func(args ...string) *exec.Cmd {
+		return exec.Command("ip", append([]string{"netns", "exec", space, binary}, args...)...)
+	}
+	c := within("join", "--settings", f.settings, "--data", f.data, "--as", "pump-1")
+	c.Stdin = strings.NewReader(code)
+	out, err := c.CombinedOutput()
+	require.NoError(t, err, string(out))
+	s := &service{cmd: within("watch", "--settings", f.settings, "--data", f.data), errs: &bytes.Buffer{}}
+	require.NoError(t, s.cmd.Start())
+	t.Cleanup(func() { s.cmd.Process.Kill(); s.cmd.Wait() })
+	eventually(t, "the host reports", func() bool { return h.all(t, "reports", true) })
+	_, errs, status := run(t, "roll", "--data", h.centre.data, "--to", "all")
+	require.Equal(t, 0, status, errs)
+	eventually(t, "it runs revision 1", func() bool { return h.all(t, "runs", 1.0) })
+	low := func(pump int) {
+		for range 2 {
+			appendTo(t, f.log, fmt.Sprintf("%s pump-1 pump %d low\n", stamp(), pump))
+		}
+	}
+	known := func() int { return len(h.centre.history(t)) }
+	low(1)
+	eventually(t, "the centre knows", func() bool { return known() == 1 })
+	require.NoError(t, ip("link", "set", near, "down"))
+	for pump := range 20 {
+		low(10 + pump)
+	}
+	f.waitFor(t, "raised", 21)
+	require.Equal(t, 1, known(), "nothing comes through")
+	if testing.Short() == false { // half a minute, which is what silence is
+		deadline := time.Now().Add(50 * time.Second)
+		for !h.all(t, "silent", true) && time.Now().Before(deadline) {
+			time.Sleep(200 * time.Millisecond)
+		}
+		require.True(t, h.all(t, "silent", true))
+	}
+	require.NoError(t, ip("link", "set", near, "up"))
+	deadline := time.Now().Add(60 * time.Second) // the systems find out by themselves that there is a way again
+	relayed := func(m map[string]any) bool { return m["reporter"] == "pump-1" }
+	for len(plain(h.centre.history(t), relayed)) < 21 && time.Now().Before(deadline) {
+		time.Sleep(200 * time.Millisecond)
+	}
+	own := plain(f.history(t), func(m map[string]any) bool { return m["rule"] == "pump-low" })
+	require.Equal(t, own, plain(h.centre.history(t), relayed))
+	require.True(t, h.all(t, "silent", false))
+}

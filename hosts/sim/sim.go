@@ -187,6 +187,14 @@ func (h *Host) Advance() {
 	h.commit(now)
 }
 
+// ReadTo says how far the host has read what it hands on.
+func (h *Host) ReadTo(at time.Time) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.facts.Reached = entry.Of(at)
+	h.commit(entry.Of(time.Now()))
+}
+
 func (h *Host) tick(origin string, at entry.Instant, n, bytes int64) {
 	b := int64(at) / int64(bucket)
 	h.minute[b] += n
