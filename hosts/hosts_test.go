@@ -503,8 +503,9 @@ func TestRolling(t *testing.T) {
 	set(strings.Replace(settings, "problem  /low/", "problem  /low/ and", 1))
 	_, err = c.Roll(hosts.RollQuery{To: []string{"all"}}, true)
 	require.Error(t, err)
-	failing := strings.Replace(settings, "  for      pumps\n}", "  for      pumps\n\n  expect \"x\" {\n    at 10:00 \"fine\"\n"+
-		"    then raised\n  }\n}", 1)
+	failing := strings.Replace(settings, "  for      pumps\n}",
+		"  for      pumps\n\n  expect \"x\" {\n    at 10:00 \"fine\"\n"+
+			"    then raised\n  }\n}", 1)
 	set(failing)
 	done := roll(hosts.RollQuery{To: []string{"all"}, Stop: 2})
 	require.Equal(t, int64(2), done.Number)

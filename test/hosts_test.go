@@ -382,6 +382,7 @@ func TestHostsDocument(t *testing.T) {
 	for _, m := range regexp.MustCompile("(?s)```sh\n(.*?)```").FindAllStringSubmatch(string(b), -1) {
 		script += m[1] + "\n"
 	}
+	script += movesScript
 	dir, err := os.MkdirTemp("", "dl-")
 	require.NoError(t, err)
 	t.Cleanup(func() { os.RemoveAll(dir) })
@@ -397,7 +398,42 @@ func TestHostsDocument(t *testing.T) {
 	require.NoError(t, err, string(out))
 	require.Regexp(t, `pump-1 +2`, string(out), "the answer counts both lines of pump-1")
 	require.Contains(t, string(out), "rule pressure-low")
+	require.Contains(t, string(out), "note runs-at-centre: flow-low would have moved 3 entries yesterday, "+
+		"3.47e-05 a second, from 2 of 2 hosts")
 }
+
+// movesScript lets the centre of the document join what its hosts say, and asks what that would have moved yesterday.
+const movesScript = `
+cat > mast/settings/flow.lantern <<'END'
+layout flow-line {
+  pattern /^(?<at>\S+) (?<text>.*)$/
+  time    at rfc3339
+}
+source flow {
+  files  "/**/flow.log"
+  layout flow-line
+  for    pumps
+}
+rule flow-low {
+  on       flow
+  problem  /flow (?<pipe>\d+) low/
+  recovery /flow (?<pipe>\d+) normal/
+  ignore   /flow 9/
+  per      pipe
+  raise    error at 2 different host in 5m
+  at       centre
+}
+END
+sed -i "s#/\*\*/#$PWD/*/#" mast/settings/flow.lantern
+yesterday=$(date -d yesterday +%FT12:00:00%:z)
+printf "$yesterday flow 1 low\n$yesterday flow 9 low\n$yesterday flow 2 odd\n" > pump-1/flow.log
+printf "$yesterday flow 1 low\n$yesterday flow 1 normal\n$(date +%FT%T%:z) flow 1 low\n" > pump-2/flow.log
+until dimlantern roll --data mast/data --to all; do sleep 0.2; done
+for pump in pump-1 pump-2; do
+  until dimlantern hosts --data mast/data | grep "$pump .* 2 "; do sleep 0.2; done
+done
+dimlantern check --data mast/data mast/settings || true
+`
 
 // Groups of the system do what the settings let them, and nothing else; who did it is recorded by the system's name.
 func TestPeople(t *testing.T) {

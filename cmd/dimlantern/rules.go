@@ -60,6 +60,7 @@ func templateErrors(folders []string) (out []lang.Diagnostic) {
 func checkCommand() *cobra.Command {
 	var asJSON, reach, all bool
 	var samples []string
+	o := &places{}
 	c := &cobra.Command{
 		Use:   "check PATH…",
 		Short: "Errors and findings in settings files",
@@ -68,7 +69,9 @@ finding: where it is, why, and what to write instead. The exit status is 0 where
 there are none, else 1. With --reach it also tries every source for real: whether
 its files are there and can be read, what their entries' times are, and whether
 the layout fits. With --sample it also says which clauses fit no entry of a log, and
-what nearly does; --reach takes the newest entries of each source as its sample.`,
+what nearly does; --reach takes the newest entries of each source as its sample.
+Where a centre runs in the data folder, its hosts are asked how many entries a
+second each rule at centre would have moved yesterday.`,
 		Example: "  dimlantern check ./rules\n  dimlantern check --reach --json ./rules\n  dimlantern check " +
 			"./rules --sample pump-03.log.1",
 		Args: atLeast("a PATH"),
@@ -89,6 +92,7 @@ what nearly does; --reach takes the newest entries of each source as its sample.
 					return err
 				}
 				ds = append(ds, more...)
+				ds = append(ds, moved(cmd.Context(), texts, settings, o.data)...)
 			}
 			ds = append(ds, templateErrors(args)...)
 			ds = append(ds, unfit(cmd.Context(), settings)...)
@@ -134,6 +138,7 @@ what nearly does; --reach takes the newest entries of each source as its sample.
 	c.Flags().BoolVar(&reach, "reach", false, "try every source for real")
 	c.Flags().BoolVar(&all, "all", false, fmt.Sprintf("of each kind more than %d", mostOfKind))
 	c.Flags().StringArrayVar(&samples, "sample", nil, "a log to try the clauses on; again for more of them")
+	o.dataFlag(c)
 	return c
 }
 

@@ -339,13 +339,6 @@ func (h *Host) Up() bool {
 	return h.up
 }
 
-// Waits is how many rows the centre has not committed.
-func (h *Host) Waits() int64 {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	return h.base + int64(len(h.rows)) - h.acted
-}
-
 // Open is how many alerts are open.
 func (h *Host) Open() int {
 	h.mu.Lock()

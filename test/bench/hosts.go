@@ -183,14 +183,6 @@ func resident(pid int) int {
 	return 0
 }
 
-// waits is how many rows of all hosts the centre has not committed, as they know it.
-func (m *mast) waits() (n int64) {
-	for _, h := range m.hosts {
-		n += h.Waits()
-	}
-	return n
-}
-
 // committed waits until the centre has all, and answers how long that took.
 func (m *mast) committed() time.Duration {
 	began := time.Now()
