@@ -535,7 +535,7 @@ source app {
 	runtime.GOMAXPROCS(cores)
 	centre.asked(ask)
 	took, count, rests := centre.asked(ask + "  ")
-	fmt.Printf("a question to %d hosts with 50 MB each: %.0f ms, %.2f × (the sum of their times alone on one core / 2), "+
-		"aim 1.3; %s fit; %s\n",
+	fmt.Printf("a question to %d hosts with 50 MB each: %.0f ms, %.2f × (the sum of their times alone "+
+		"on one core / 2), aim 1.3; %s fit; %s\n",
 		n, ms(took), float64(took)/(float64(sum)/2), count, strings.Join(rests, "; "))
 }
