@@ -13,10 +13,12 @@ import (
 
 	"dimlantern/api"
 	"dimlantern/core/engine"
+	"dimlantern/core/entry"
 	"dimlantern/hosts"
 	"dimlantern/hosts/sim"
 
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 )
 
 // machine is a service that runs, with its settings, data and logs in a folder of its own.
@@ -392,12 +394,11 @@ func TestWhatACentreMayRead(t *testing.T) {
 	require.Equal(t, []string{"low[7]"}, pump.open())
 }
 
-// A rule that joins hosts takes entries in the order of their own times, whatever order they come in; it waits for a
-// host that is behind, and not for one that says nothing any more. What comes after that is late.
-func TestEntriesHaveTheirTurn(t *testing.T) {
-	centre := newMachine(t, "mast", `settings {
-  centre listen "127.0.0.1:0"
-  centre wait 2s
+// gauges are a centre with a rule that joins hosts, and hosts that hand on what it is about.
+func gauges(t *testing.T, wait string, names ...string) (centre *machine, joined []*sim.Host) {
+	centre = newMachine(t, "mast", fmt.Sprintf(`settings {
+  centre listen "127.0.0.1:%s"
+  centre wait %s
 }
 group gauges { hosts "gauge-*" }
 source level {
@@ -420,38 +421,128 @@ rule surge {
   say     "{mark}: {count}"
   at      centre
 }
-`)
+`, freePort(t), wait))
 	centre.start()
 	centre.until("the centre listens", func() bool { return centre.s.window.Now().Hosts != nil })
 	shared := &sim.Shared{}
-	join := func(name string) *sim.Host {
+	for _, name := range names {
 		code, _, err := centre.s.centre.c.Invite(context.Background(), nil, 1, time.Hour, "127.0.0.1", "")
 		require.NoError(t, err)
 		h, err := sim.Join(context.Background(), code, sim.Options{Name: name, Data: filepath.Join(centre.dir, name),
 			Shared: shared})
 		require.NoError(t, err)
 		t.Cleanup(h.Kill)
-		return h
+		joined = append(joined, h)
 	}
-	a, b := join("gauge-a"), join("gauge-b")
 	centre.roll("all")
-	centre.until("both run it", func() bool {
-		return centre.host("gauge-a").State.Runs.Number == 1 && centre.host("gauge-b").State.Runs.Number == 1
-	})
-	began := time.Now()
-	line := func(after time.Duration, host, text string) string {
-		return began.Add(after).UTC().Format("2006-01-02T15:04:05.000Z") + " " + host + " " + text
+	for _, name := range names {
+		centre.until(name+" runs it", func() bool { return centre.host(name).State.Runs.Number == 1 })
 	}
-	changes := func() (out []string) {
-		require.NoError(t, centre.s.store.Lines(0, 0, func(_ int64, line string) {
-			var c engine.Transition
-			require.NoError(t, c.UnmarshalJSON([]byte(line)))
-			if c.Rule == "surge" {
-				out = append(out, c.Change+" "+strings.Join(c.Key, " "))
+	return centre, joined
+}
+
+// surges are the changes of the rule that joins gauges, in their order.
+func (m *machine) surges() (out []string) {
+	require.NoError(m.t, m.s.store.Lines(0, 0, func(_ int64, line string) {
+		var c engine.Transition
+		require.NoError(m.t, c.UnmarshalJSON([]byte(line)))
+		if c.Rule == "surge" {
+			out = append(out, c.Change+" "+strings.Join(c.Key, " "))
+		}
+	}))
+	return out
+}
+
+func gaugeLine(at time.Time, host, text string) string {
+	return at.UTC().Format("2006-01-02T15:04:05.000Z") + " " + host + " " + text
+}
+
+// However a log is split over hosts, in whatever order what they say reaches the centre, and where the centre ends in
+// between: a rule that joins them changes as on one machine that read all.
+func TestAsOneMachine(t *testing.T) {
+	names := []string{"gauge-a", "gauge-b", "gauge-c"}
+	centre, joined := gauges(t, "1m", names...)
+	readTo := func(at time.Time) {
+		for _, h := range joined {
+			h.ReadTo(at)
+		}
+	}
+	readTo(time.Now())
+	round := 0
+	rapid.Check(t, func(r *rapid.T) {
+		round++
+		began := time.Now().Truncate(time.Millisecond).Add(time.Millisecond)
+		said := make([][]string, len(joined)) // by each
+		var want []string
+		hosts, open := map[string]map[int]bool{}, map[string]bool{}
+		n := rapid.IntRange(1, 14).Draw(r, "entries")
+		for i := range n {
+			at := began.Add(time.Duration(i) * time.Millisecond)
+			by := rapid.IntRange(0, len(joined)-1).Draw(r, "by")
+			mark := fmt.Sprintf("m%dx%d", round, rapid.IntRange(0, 1).Draw(r, "mark"))
+			if rapid.IntRange(0, 3).Draw(r, "low") == 0 {
+				said[by] = append(said[by], gaugeLine(at, names[by], "low "+mark))
+				if open[mark] {
+					want = append(want, "cleared "+mark)
+				}
+				hosts[mark], open[mark] = nil, false
+				continue
 			}
-		}))
-		return out
-	}
+			said[by] = append(said[by], gaugeLine(at, names[by], "high "+mark))
+			if hosts[mark] == nil {
+				hosts[mark] = map[int]bool{}
+			}
+			hosts[mark][by] = true
+			if len(hosts[mark]) == 2 && !open[mark] {
+				want, open[mark] = append(want, "raised "+mark), true
+			}
+		}
+		ends := rapid.IntRange(0, 40*n).Draw(r, "the centre ends before")
+		for i := range n {
+			if i == ends {
+				centre.stop()
+				centre.start()
+			}
+			var left []int
+			for by := range said {
+				if len(said[by]) > 0 {
+					left = append(left, by)
+				}
+			}
+			by := rapid.SampledFrom(left).Draw(r, "says")
+			joined[by].Log("level", said[by][0])
+			said[by] = said[by][1:]
+		}
+		to := began.Add(time.Duration(n) * time.Millisecond)
+		readTo(to)
+		centre.until("all had their turn", func() (had bool) {
+			centre.s.do(context.Background(), func() error {
+				f := &centre.s.centre.feeding
+				had = len(f.queue) == 0 && len(f.reached) == len(joined)
+				for _, at := range f.reached {
+					had = had && at >= entry.Of(to)
+				}
+				return nil
+			})
+			return had
+		})
+		var got []string
+		for _, c := range centre.surges() {
+			if strings.Contains(c, fmt.Sprintf(" m%dx", round)) {
+				got = append(got, c)
+			}
+		}
+		require.Equal(r, want, got)
+	})
+}
+
+// A rule that joins hosts waits for one that is behind, and not for one that says nothing any more. What comes after
+// that is late, and judged as it comes.
+func TestEntriesHaveTheirTurn(t *testing.T) {
+	centre, joined := gauges(t, "2s", "gauge-a", "gauge-b")
+	a, b := joined[0], joined[1]
+	began := time.Now()
+	line := func(after time.Duration, host, text string) string { return gaugeLine(began.Add(after), host, text) }
 	// b is behind: what a says waits for it, so the recovery of b, which is older, comes first.
 	b.ReadTo(began.Add(-time.Minute))
 	centre.until("b is known to be behind", func() (known bool) {
@@ -469,17 +560,17 @@ rule surge {
 		b.ReadTo(began.Add(-time.Minute)) // as hosts say it again and again
 		return centre.s.waiting() == 5
 	})
-	require.Empty(t, changes(), "nobody's turn has come while one is behind")
+	require.Empty(t, centre.surges(), "nobody's turn has come while one is behind")
 	b.ReadTo(began)
-	centre.until("they had their turn", func() bool { return len(changes()) == 1 })
-	require.Equal(t, []string{"raised one"}, changes(), "two was over before a said it")
+	centre.until("they had their turn", func() bool { return len(centre.surges()) == 1 })
+	require.Equal(t, []string{"raised one"}, centre.surges(), "two was over before a said it")
 
 	// b says nothing any more: after the wait a's entries have their turn without it.
 	b.Kill()
 	a.Log("level", line(time.Second, "a", "high three"))
 	a.ReadTo(began.Add(10 * time.Second))
 	a.Log("level", line(2*time.Second, "c", "high three"))
-	for !slices.Contains(changes(), "raised three") {
+	for !slices.Contains(centre.surges(), "raised three") {
 		a.ReadTo(time.Now())
 		require.Less(t, time.Since(began), 30*time.Second)
 		time.Sleep(20 * time.Millisecond)
@@ -488,5 +579,5 @@ rule surge {
 	b.Start()
 	b.Log("level", line(1500*time.Millisecond, "b", "low three"))
 	b.ReadTo(time.Now())
-	centre.until("the late one is judged", func() bool { return slices.Contains(changes(), "cleared three") })
+	centre.until("the late one is judged", func() bool { return slices.Contains(centre.surges(), "cleared three") })
 }
