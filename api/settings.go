@@ -34,6 +34,7 @@ type Put struct {
 	Refused string      `json:"refused,omitempty"` // why it cannot be done
 	Done    string      `json:"done,omitempty"`    // what came of it
 	Tests   bool        `json:"tests,omitempty"`   // it only says which tests pass
+	Goes    []string    `json:"goes,omitempty"`    // the groups of hosts that it is to be rolled out to
 }
 
 // PutLine is one thing that will change.

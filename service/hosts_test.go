@@ -139,6 +139,10 @@ func TestCentreAndHost(t *testing.T) {
 	centre := newMachine(t, "mast", pumpsGroup)
 	centre.start()
 	centre.until("the centre listens", func() bool { return centre.s.window.Now().Hosts != nil })
+	p, err := centre.s.bench.Put(context.Background(), api.PutQuery{Files: []api.BenchSave{{
+		File: filepath.Join(centre.dir, "settings/own.lantern"), Body: pumpsGroup}}})
+	require.NoError(t, err)
+	require.Equal(t, []string{"pumps"}, p.Goes)
 	pump := newMachine(t, "pump-1", `settings { centre may read "/**" }`)
 	pump.join(centre)
 	text, err := os.ReadFile(filepath.Join(pump.dir, "settings/own.lantern"))

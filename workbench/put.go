@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -107,6 +108,34 @@ func (s *Workbench) foresee(ctx context.Context, p *api.Put, again string) error
 	return s.foreseeTexts(ctx, p, texts, again)
 }
 
+// goesTo are the groups of hosts that something in files is sent to from here; none where this is no centre.
+func goesTo(s *lang.Settings, files []api.BenchSave) []string {
+	if s.Hosts.Listen == "" {
+		return nil
+	}
+	to := map[string]bool{}
+	add := func(at lang.Pos, groups []string) {
+		if slices.ContainsFunc(files, func(f api.BenchSave) bool { return f.File == at.File }) {
+			for _, g := range groups {
+				to[g] = true
+			}
+		}
+	}
+	sources := slices.Concat(s.Sources, s.SentSources)
+	for _, src := range sources {
+		add(src.Pos, src.For)
+	}
+	for _, r := range s.EveryRule() {
+		add(r.Pos, r.For)
+		for _, src := range sources {
+			if r.AtCentre && r.LooksAt(src.Name) {
+				add(r.Pos, src.For)
+			}
+		}
+	}
+	return slices.Sorted(maps.Keys(to))
+}
+
 // foreseeTexts is foresee of settings as they will be.
 func (s *Workbench) foreseeTexts(ctx context.Context, p *api.Put, texts []folder.Text, again string) error {
 	sn := s.Window.Now()
@@ -118,6 +147,9 @@ func (s *Workbench) foreseeTexts(ctx context.Context, p *api.Put, texts []folder
 		return nil
 	}
 	foreseeSources(sn, settings, put)
+	if p.Goes = goesTo(settings, p.Files); len(p.Goes) > 0 {
+		put("hosts", "what is for "+english.OxfordWordSeries(p.Goes, "and")+" goes there when it is rolled out", false)
+	}
 	if again != "" {
 		if foreseeAgain(p, sn, again, put); p.Refused != "" {
 			return nil

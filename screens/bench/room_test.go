@@ -26,6 +26,8 @@ const ruleText1 = "rule pump-low {\n  on      harbour\n  problem \"low\"\n  rais
 
 // hand is the room with a service that has one rule, three kinds of entries and two keys.
 type hand struct {
+	goes   []string
+	rolled []api.RollQuery
 	*roomtest.Hand
 	r *Room
 
@@ -100,8 +102,12 @@ func sits(t require.TestingT) *hand {
 		if h.fail != nil {
 			return nil, h.fail
 		}
-		return &api.Put{Title: "this is put to work", Files: q.Files, Done: "it is at work",
+		return &api.Put{Title: "this is put to work", Files: q.Files, Done: "it is at work", Goes: h.goes,
 			Lines: []api.PutLine{{Word: "alert", Text: "pump-low pump-7 ends", Bad: true}}}, nil
+	})
+	api.DoRoll.Answer(desk, func(_ context.Context, q api.RollQuery) (*api.RollDone, error) {
+		h.rolled = append(h.rolled, q)
+		return &api.RollDone{Number: 42, Hosts: []string{"pump-01", "pump-02"}}, nil
 	})
 	api.TryTests.Answer(desk, func(context.Context, api.BenchQuery) (*api.Put, error) {
 		return &api.Put{Title: "3 tests pass", Tests: true}, nil
@@ -303,6 +309,20 @@ func TestSavingAndPutting(t *testing.T) {
 	assert.Equal(t, "mira", h.puts[1].By)
 	assert.Empty(t, h.Stage.Pages)
 	assert.Equal(t, "it is at work", h.Stage.Note)
+
+	// At a centre what is for hosts is rolled out after that, if it is wanted.
+	h.goes = []string{"pumps"}
+	h.Press("#", "ctrl+p", "enter", "enter")
+	require.Equal(t, []string{"group pumps"}, h.rolled[0].To)
+	assert.Contains(t, h.Text(), "would go to 2 hosts")
+	h.Press("enter")
+	require.Len(t, h.rolled, 2)
+	assert.True(t, h.rolled[1].Do)
+	assert.Equal(t, "revision 42 is on its way to 2 hosts", h.Stage.Note)
+	h.goes = []string{"locks", "pumps"}
+	h.Press("#", "ctrl+p", "enter", "esc")
+	require.Len(t, h.rolled, 2, "it was left")
+	h.goes = nil
 
 	h.fail = &api.Problem{Code: api.Changed, What: "app.lantern was changed by somebody else"}
 	h.Press("#", "ctrl+s")

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"dimlantern/api"
+	"dimlantern/screens/hosts"
 	"dimlantern/screens/put"
 	"dimlantern/screens/room"
 
@@ -107,6 +108,13 @@ func (r *Room) askPut(q api.PutQuery) tea.Cmd {
 		}
 		if q.Block != nil && q.Block.Name != "" { // the copy, or what is called otherwise now
 			r.chosen = q.Block.Name
+		}
+		switch len(p.Goes) {
+		case 0:
+		case 1:
+			hosts.RollOut(r.stage, "group "+p.Goes[0], r.stage.Refresh)
+		default:
+			hosts.RollOut(r.stage, "all", r.stage.Refresh)
 		}
 	}})
 }

@@ -348,19 +348,24 @@ func (r *Room) roll() tea.Cmd {
 	} else if i >= 0 {
 		to = "group " + r.rows[i].group
 	}
-	r.stage.Prompt(room.Prompt{Label: "roll out to",
-		Hint: "all, group NAME, or a host; enter shows what that does   esc " +
-			"leaves it",
+	RollOut(r.stage, to, r.ask)
+	return nil
+}
+
+// RollOut asks to whom the settings of the centre are to go, shows what that does, and does it; then follows what is to
+// be done after it.
+func RollOut(s *room.Stage, to string, after func() tea.Cmd) {
+	s.Prompt(room.Prompt{Label: "roll out to",
+		Hint: "all, group NAME, or a host; enter shows what that does   esc leaves it",
 		Then: func(to string) tea.Cmd {
-			q := api.RollQuery{Person: r.stage.Person(), To: []string{strings.TrimSpace(to)}}
-			return room.Ask(r.stage, api.DoRoll, q, room.Patience, func(v *api.RollDone, err error) tea.Cmd {
-				if !r.stage.Failed(err) {
-					r.stage.Lay(newPage(r.stage, r.rollPage(q, v)))
+			q := api.RollQuery{Person: s.Person(), To: []string{strings.TrimSpace(to)}}
+			return room.Ask(s, api.DoRoll, q, room.Patience, func(v *api.RollDone, err error) tea.Cmd {
+				if !s.Failed(err) {
+					s.Lay(newPage(s, rollPage(s, q, v, after)))
 				}
 				return nil
 			})
 		}}, to)
-	return nil
 }
 
 func (r *Room) forget() tea.Cmd {

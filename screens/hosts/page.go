@@ -188,7 +188,7 @@ func invitePage(v *api.Invited) text {
 }
 
 // rollPage shows what rolling out does, and does it.
-func (r *Room) rollPage(q api.RollQuery, v *api.RollDone) text {
+func rollPage(s *room.Stage, q api.RollQuery, v *api.RollDone, after func() tea.Cmd) text {
 	t := text{title: fmt.Sprintf("revision %d", v.Number), about: fmt.Sprintf("would go to %s",
 		room.Count(len(v.Hosts),
 			"host")), where: "before rolling out", does: "roll it out"}
@@ -203,12 +203,12 @@ func (r *Room) rollPage(q api.RollQuery, v *api.RollDone) text {
 			"dim"})
 	t.do = func() tea.Cmd {
 		q.Do = true
-		return room.Ask(r.stage, api.DoRoll, q, room.Patience, func(v *api.RollDone, err error) tea.Cmd {
-			if !r.stage.Failed(err) {
-				r.stage.Say(fmt.Sprintf("revision %d is on its way to %s", v.Number, room.Count(len(v.Hosts),
+		return room.Ask(s, api.DoRoll, q, room.Patience, func(v *api.RollDone, err error) tea.Cmd {
+			if !s.Failed(err) {
+				s.Say(fmt.Sprintf("revision %d is on its way to %s", v.Number, room.Count(len(v.Hosts),
 					"host")))
 			}
-			return r.ask()
+			return after()
 		})
 	}
 	return t
