@@ -77,7 +77,9 @@ func (m *Model) head(c *paint.Canvas, base paint.Style) {
 	}
 	c.Put(1, 0, glow, "◖")
 	x := c.Put(3, 0, base.Strong(), "dim lantern")
-	if !s.Narrow() && (s.W >= 140 || ansi.StringWidth(m.where())+len(m.o.Name) < s.W-95) {
+	// Between the rooms and the lamp there is room for the name, for where it runs, or for both.
+	name, where := min(ansi.StringWidth(m.o.Name), 24), ansi.StringWidth(m.where())
+	if !s.Narrow() && (s.W >= 140 || name+where < s.W-95 || where > s.W-93 && name < s.W-95) {
 		x = c.Cut(x+2, 0, 24, base.With(p.Dim), m.o.Name)
 		if s.W >= 140 {
 			x = max(x, 29)
@@ -108,12 +110,12 @@ func (m *Model) head(c *paint.Canvas, base paint.Style) {
 	at = c.Put(at, 0, style, lamp)
 	c.Put(at+min(2, s.W/80), 0, base, clock)
 	width := right - x - 4
-	where := m.where()
-	if s.Held != 0 && ansi.StringWidth(where) > width {
-		where = "actions are off"
+	says := m.where()
+	if s.Held != 0 && ansi.StringWidth(says) > width {
+		says = "actions are off"
 	}
-	if w := ansi.StringWidth(where); w <= width {
-		c.Put(right-w-3, 0, base.With(p.Dim), where)
+	if w := ansi.StringWidth(says); w <= width {
+		c.Put(right-w-3, 0, base.With(p.Dim), says)
 	}
 	c.Rule(1, 1, s.W-2, base.With(p.Rule), s.Held != 0)
 }

@@ -574,5 +574,5 @@ func TestPartition(t *testing.T) {
 	}
 	own := plain(f.history(t), func(m map[string]any) bool { return m["rule"] == "pump-low" })
 	require.Equal(t, own, plain(h.centre.history(t), relayed))
-	require.True(t, h.all(t, "silent", false))
+	eventually(t, "it is silent no more", func() bool { return h.all(t, "silent", false) })
 }
