@@ -196,7 +196,7 @@ func saidBefore(sn *snapshot.Snapshot, r *lang.Rule, from entry.Instant) entry.I
 // mostOfKind is how many findings of a kind are shown, nearest to the cursor.
 const mostOfKind = 20
 
-// benchFindings are what is wrong in a file, and how many errors and other findings there are in all.
+// benchFindings are what is wrong in a file, and how many errors and findings there are in all.
 func benchFindings(ds []lang.Diagnostic, file string, line int) (out []api.BenchFinding, errors, doubts int) {
 	out = []api.BenchFinding{}
 	kinds := map[string][]lang.Diagnostic{}
@@ -205,9 +205,10 @@ func benchFindings(ds []lang.Diagnostic, file string, line int) (out []api.Bench
 		if d.Pos.File != file {
 			continue
 		}
-		if d.Weight == lang.Err {
+		switch d.Weight {
+		case lang.Err:
 			errors++
-		} else {
+		case lang.Finding:
 			doubts++
 		}
 		if kinds[d.Code] == nil {

@@ -186,7 +186,7 @@ func foreseeFindings(p *api.Put, ds []lang.Diagnostic, put func(word, text strin
 			continue
 		}
 		if findings++; findings <= 5 {
-			put("finding", fmt.Sprintf("line %d: %s", d.Pos.Line, d.What), false)
+			put(d.Weight.String(), fmt.Sprintf("line %d: %s", d.Pos.Line, d.What), false)
 		}
 	}
 }
