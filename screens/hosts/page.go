@@ -197,6 +197,8 @@ func rollPage(s *room.Stage, q api.RollQuery, v *api.RollDone, after func() tea.
 			line{"", ""})
 	} else if v.Same {
 		t.lines = append(t.lines, line{"nothing differs: the last revision goes to more hosts", "dim"}, line{"", ""})
+	} else {
+		t.lines = append(t.lines, line{"no block differs: only what stands between them does", "dim"}, line{"", ""})
 	}
 	t.lines = append(t.lines, line{"hosts", "head"}, line{"    " + strings.Join(v.Hosts, ", "), ""}, line{"", ""},
 		line{"Each tries it: one that finds an error, or a test that fails, goes on with what it had, and says why.",
