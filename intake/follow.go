@@ -3,6 +3,7 @@ package intake
 import (
 	"io/fs"
 	"os"
+	"path/filepath"
 	"slices"
 	"sort"
 	"time"
@@ -35,9 +36,9 @@ type Follower struct {
 	order    []*Origin // by source, then series
 	frozen   []*Origin // as Frozen returned them last
 	empty    map[string]string
-	watcher  *fsnotify.Watcher // nil where the system has no change events
-	watched  map[string]bool
-	dirty    map[string]bool // paths that have changed since the last Drain
+	watcher  *fsnotify.Watcher      // nil where the system has no change events
+	watched  map[string]os.FileInfo // folders of whose changes the system tells
+	dirty    map[string]bool        // paths that have changed since the last Drain
 	looked   time.Time
 	polled   time.Time
 	again    bool // look at the folders again soon
@@ -65,7 +66,7 @@ type Options struct {
 func NewFollower(o Options) *Follower {
 	f := &Follower{host: o.Host, places: o.Place, series: o.Series, known: o.Known, own: o.Own,
 		origins: map[string]*Origin{},
-		empty:   map[string]string{}, watched: map[string]bool{}, dirty: map[string]bool{},
+		empty:   map[string]string{}, watched: map[string]os.FileInfo{}, dirty: map[string]bool{},
 		buf: make([]byte, blockSize)}
 	if !o.NoEvents {
 		f.watcher, _ = fsnotify.NewWatcher()
@@ -131,6 +132,10 @@ const (
 	pollSeldom = 3 * time.Second
 )
 
+// missedFor is how long a file is missed. Later its folder tells when it comes back, where that is
+// still watched.
+const missedFor = 2 * newestGone
+
 // Seldom tells whether the system tells of all changes, as far as is known, and
 // nothing is missed.
 func (f *Follower) Seldom() bool {
@@ -138,7 +143,7 @@ func (f *Follower) Seldom() bool {
 		return false
 	}
 	for _, o := range f.order {
-		if !o.absent.IsZero() {
+		if !o.absent.IsZero() && (f.looked.Sub(o.absent) < missedFor || f.watched[filepath.Dir(o.Series)] == nil) {
 			return false
 		}
 	}
@@ -298,11 +303,22 @@ func kindOf(m fs.FileMode) string {
 // watch asks the system to tell of changes in a folder. Where it cannot, looking
 // now and then serves.
 func (f *Follower) watch(dir string) {
-	if f.watcher == nil || f.watched[dir] {
+	if f.watcher == nil {
+		return
+	}
+	is, err := os.Stat(dir)
+	if was := f.watched[dir]; was != nil {
+		if err == nil && os.SameFile(is, was) {
+			return
+		}
+		f.watcher.Remove(dir) // it was taken away, mounted over, or is called otherwise: that one tells nothing of dir
+		delete(f.watched, dir)
+	}
+	if err != nil {
 		return
 	}
 	if f.watcher.Add(dir) == nil {
-		f.watched[dir] = true
+		f.watched[dir] = is
 	} else if _, err := os.Stat(dir); err == nil {
 		f.blindly = true // it is there, but changes in it are not told
 	}

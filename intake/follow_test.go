@@ -21,6 +21,7 @@ import (
 	"dimlantern/core/layout"
 	"dimlantern/core/origin"
 
+	"github.com/fsnotify/fsnotify"
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/assert"
@@ -54,6 +55,7 @@ type rig struct {
 	told   []string
 	trace  []string // see note
 	now    time.Time
+	events bool // the system tells of changes
 }
 
 func newRig(t require.TestingT, glob, begin string) *rig {
@@ -68,7 +70,7 @@ func newRig(t require.TestingT, glob, begin string) *rig {
 
 func (r *rig) start() {
 	known := r.known
-	r.f = NewFollower(Options{Host: "h", NoEvents: true,
+	r.f = NewFollower(Options{Host: "h", NoEvents: !r.events,
 		Place:  func(source, series string) []byte { return r.places[series] },
 		Series: func(source string) []string { return slices.Sorted(maps.Keys(r.places)) },
 		Known:  func(string) bool { return known || r.known }})
@@ -423,6 +425,52 @@ func TestFolderThatVanishes(t *testing.T) {
 }
 
 // Bytes that are no text, and lines without an end, do no harm.
+// Once a file has been missed for a while nothing is looked at often: its folder tells when it
+// comes back, and one that was taken away and made anew tells again.
+func TestQuietWhileAFileIsAway(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "logs")
+	require.NoError(t, os.Mkdir(dir, 0o755))
+	m := &fileModel{dir: dir}
+	m.lines(t, 3, "\n")
+	r := newRig(t, m.path(), "oldest")
+	r.events = true
+	r.restart()
+	defer func() { r.f.Close() }()
+	if r.f.watcher == nil {
+		t.Skip("this system tells of no changes")
+	}
+	event := func(what fsnotify.Op, name string) {
+		for {
+			select {
+			case ev := <-r.f.Events():
+				if r.f.Note(ev); ev.Op.Has(what) && ev.Name == name {
+					return
+				}
+			case <-time.After(10 * time.Second):
+				require.FailNow(t, "nothing is told", "%v of %s", what, name)
+			}
+		}
+	}
+	r.step(0)
+	assert.True(t, r.f.Seldom())
+	require.NoError(t, os.Remove(m.path()))
+	r.step(time.Second)
+	assert.False(t, r.f.Seldom(), "it is missed")
+	r.step(missedFor)
+	assert.True(t, r.f.Seldom(), "its folder tells when it comes back")
+	require.NoError(t, os.Remove(dir))
+	r.step(time.Second)
+	assert.False(t, r.f.Seldom(), "nobody tells when the folder comes back")
+	require.NoError(t, os.Mkdir(dir, 0o755))
+	r.step(time.Second)
+	assert.True(t, r.f.Seldom(), "the folder that was made anew tells")
+	m.lines(t, 2, "\n")
+	event(fsnotify.Create, m.path())
+	assert.True(t, r.f.again, "it is looked for at once")
+	r.step(time.Second)
+	assert.Len(t, r.sink.lines, 5)
+}
+
 func TestOddLines(t *testing.T) {
 	dir := t.TempDir()
 	path := filepath.Join(dir, "a.log")

@@ -27,7 +27,8 @@ import (
 // Bounds of telling. A message that has not gone out within toldWithin makes its contact
 // one that cannot be reached; after giveUpAfter it is given up.
 const (
-	tellEvery   = 300 * time.Millisecond
+	tellEvery   = time.Second // where something waits for no instant that is known
+	lookAgain   = 100 * time.Millisecond
 	tellSeldom  = 2 * time.Second // where nothing waits: it is woken when something does
 	mostPause   = 5 * time.Minute
 	giveUpAfter = 24 * time.Hour
@@ -148,10 +149,16 @@ func (o *Outbox) Run(ctx context.Context) {
 		case <-timer.C:
 		case <-o.wakes:
 		}
-		names, err := o.Store.WaitingContacts()
-		if timer.Reset(tellEvery); err == nil && len(names) == 0 {
-			timer.Reset(tellSeldom)
+		now := time.Now()
+		names, due, err := o.Store.WaitingContacts(entry.Of(now))
+		wait := tellEvery
+		if err == nil && len(names) == 0 {
+			wait = tellSeldom
 		}
+		if due != entry.None {
+			wait = min(wait, due.Sub(entry.Of(now)))
+		}
+		timer.Reset(wait)
 		if err != nil {
 			if ctx.Err() == nil {
 				o.Log.Warn("what is to be told cannot be read", "reason", err)
@@ -275,7 +282,11 @@ func (o *Outbox) form(ctx context.Context, name string, c *lang.Contact) (more b
 	drops := map[string][]int64{}
 	for _, t := range waits {
 		// else what it goes by is not known yet
-		if t.Due > now || t.Only != "" && t.Made > entry.Of(o.Window.Now().At) {
+		if t.Due > now {
+			continue
+		}
+		if t.Only != "" && t.Made > entry.Of(o.Window.Now().At) {
+			o.wakeAt(ctx, now.Add(lookAgain))
 			continue
 		}
 		if why := o.dropped(&t); why != "" {
@@ -289,7 +300,11 @@ func (o *Outbox) form(ctx context.Context, name string, c *lang.Contact) (more b
 			return false, err
 		}
 	}
-	if len(ready) == 0 || c.Gather > 0 && ready[0].Due.Add(c.Gather) > now {
+	if len(ready) == 0 {
+		return more, nil
+	}
+	if soon := ready[0].Due.Add(c.Gather); soon > now {
+		o.wakeAt(ctx, soon)
 		return more, nil
 	}
 	var all []store.Made

@@ -256,6 +256,11 @@ func (s *Store) Commit(b *Batch) (err error) {
 		w.forget()
 		return err
 	}
+	for _, q := range w.anew { // for the next batches; not before the writer's one connection is free again
+		if st, err := prepared(s.db, q); err == nil {
+			s.ready[q] = st
+		}
+	}
 	for _, n := range b.Sources {
 		s.known[n] = true
 	}
@@ -272,6 +277,7 @@ type writer struct {
 	s     *Store
 	tx    *sql.Tx
 	stmts map[string]*sql.Stmt
+	anew  []string // statements that were not ready
 	err   error
 	fresh []string // keys and origins that are new
 	// renamed tells that keys and origins are called otherwise: what is known of them is read once more.
@@ -298,8 +304,12 @@ func (w *writer) exec(query string, args ...any) sql.Result {
 	}
 	st := w.stmts[query]
 	if st == nil {
-		if st, w.err = w.tx.Prepare(query); w.err != nil {
+		if ready := w.s.ready[query]; ready != nil {
+			st = w.tx.Stmt(ready)
+		} else if st, w.err = w.tx.Prepare(query); w.err != nil {
 			return nil
+		} else {
+			w.anew = append(w.anew, query)
 		}
 		w.stmts[query] = st
 	}

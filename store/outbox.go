@@ -3,6 +3,7 @@ package store
 import (
 	"database/sql"
 	"errors"
+	"slices"
 
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
@@ -115,10 +116,26 @@ func scanTelling(r *sql.Rows) (t Telling, err error) {
 }
 
 // WaitingContacts are the contacts that something waits for: to be put into a message, or
-// to be sent.
-func (s *Store) WaitingContacts() ([]string, error) {
-	return column[string](s.ask, `SELECT DISTINCT contact FROM tellings WHERE message IS NULL AND dropped IS NULL
-		UNION SELECT DISTINCT contact FROM messages WHERE state = 'waiting'`)
+// to be sent. The instant is that of the first telling that is due later than now, or None.
+func (s *Store) WaitingContacts(now entry.Instant) (names []string, due entry.Instant, err error) {
+	due = entry.None
+	type waits struct {
+		contact string
+		later   sql.NullInt64
+	}
+	list, err := rows(s.ask, func(r *sql.Rows) (w waits, err error) { return w, r.Scan(&w.contact, &w.later) },
+		`SELECT contact, min(CASE WHEN due > ? THEN due END) FROM tellings
+		WHERE message IS NULL AND dropped IS NULL GROUP BY contact
+		UNION ALL SELECT DISTINCT contact, NULL FROM messages WHERE state = 'waiting'`, int64(now))
+	for _, w := range list {
+		if !slices.Contains(names, w.contact) {
+			names = append(names, w.contact)
+		}
+		if at := entry.Instant(w.later.Int64); w.later.Valid && (due == entry.None || at < due) {
+			due = at
+		}
+	}
+	return names, due, err
 }
 
 // Drop notes why tellings are not told after all.

@@ -81,8 +81,9 @@ type Store struct {
 	Path   string
 	db     *sql.DB // the writer's, one connection
 	ask    *sql.DB
-	points *sql.DB         // makes checkpoints
-	known  map[string]bool // sources that have been seen
+	points *sql.DB              // makes checkpoints
+	ready  map[string]*sql.Stmt // the writer's statements, prepared once
+	known  map[string]bool      // sources that have been seen
 	marks  recent[Mark]
 	flow   recent[Tick] // of all origins together
 	flows  recent[Tick]
@@ -147,7 +148,8 @@ func busy(err error) bool {
 }
 
 func openAt(path string) (*Store, error) {
-	s := &Store{Path: path, keys: map[string]int64{}, origins: map[string]int64{}, known: map[string]bool{}}
+	s := &Store{Path: path, keys: map[string]int64{}, origins: map[string]int64{}, known: map[string]bool{},
+		ready: map[string]*sql.Stmt{}}
 	s.marks = recent[Mark]{load: s.readMarks, bucketOf: func(m *Mark) int64 { return m.Bucket }}
 	s.flow = recent[Tick]{load: s.readFlow, bucketOf: func(t *Tick) int64 { return t.Bucket }}
 	s.flows = recent[Tick]{load: s.readFlows, bucketOf: func(t *Tick) int64 { return t.Bucket }}
@@ -303,6 +305,7 @@ func (s *Store) Close() error {
 	if s.db != nil {
 		err = errors.Join(err, s.db.Close())
 	}
+	forgetStatements(s.db)
 	forgetStatements(s.ask)
 	return errors.Join(err, s.ask.Close())
 }
