@@ -3,6 +3,7 @@ package ask
 import (
 	"bytes"
 	"cmp"
+	"encoding/binary"
 	"math/big"
 	"slices"
 	"strings"
@@ -578,16 +579,48 @@ func (l *lean) key(b []byte, values [][]byte) []byte {
 	return b
 }
 
+// lean is the group of values. Those that came lately are found again by what stands in the line.
+func (t *table) lean(l *lean, values [][]byte) *group {
+	raw := t.key[:0]
+	if len(l.per) == 1 {
+		raw = values[l.per[0]]
+	} else {
+		t.key = l.key(raw, values)
+		raw = t.key
+	}
+	lately := &t.lately[slotOf(raw)]
+	if g := *lately; g != nil && g.key == string(raw) {
+		return g
+	}
+	if len(l.per) == 1 {
+		t.key = l.key(t.key[:0], values)
+	}
+	g := t.groups[string(t.key)]
+	if g == nil {
+		g = t.named(string(t.key))
+	}
+	if g != t.extra {
+		*lately = g
+	}
+	return g
+}
+
+// slotOf is where among those that came lately a group is looked for.
+func slotOf(b []byte) uint64 {
+	var h uint64
+	if n := len(b); n >= 8 {
+		h = binary.LittleEndian.Uint64(b) ^ binary.LittleEndian.Uint64(b[n-8:])<<1
+	} else {
+		for _, c := range b {
+			h = h<<8 | uint64(c)
+		}
+	}
+	return h * 0x9e3779b97f4a7c15 >> (64 - latelyBits)
+}
+
 // addLean is add of values.
 func (t *table) addLean(l *lean, values [][]byte, at entry.Instant) {
-	t.key = l.key(t.key[:0], values)
-	g := t.last
-	if g == nil || g.key != string(t.key) {
-		if g = t.groups[string(t.key)]; g == nil {
-			g = t.named(string(t.key))
-		}
-		t.last = g
-	}
+	g := t.lean(l, values)
 	if g == t.extra {
 		t.extras++
 	}

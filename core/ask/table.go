@@ -15,7 +15,8 @@ type table struct {
 	groups map[string]*group
 	last   *group // the one that came last, and its key
 	key    []byte
-	noNum  map[string]int64 // by field, how many entries gave no number
+	lately [1 << latelyBits]*group // by slotOf
+	noNum  map[string]int64        // by field, how many entries gave no number
 	misfit map[string]string
 	lacked map[string]int64 // of those, how many lack the field
 
@@ -33,6 +34,7 @@ type table struct {
 
 // Bounds of what an answer keeps.
 const (
+	latelyBits    = 6
 	mostValues    = 64 << 20 // bytes of numbers, before percentiles are sketched
 	mostDifferent = 100_000  // values, before they are sketched
 	mostRoom      = 128 << 20

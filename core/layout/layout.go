@@ -480,13 +480,18 @@ func (d *Divider) match(c *compiled, line []byte, stop int) []int {
 	if c.steps == nil {
 		return c.pattern.Re().FindSubmatchIndex(line)
 	}
+	if spans := d.room(c); c.steps.Match(line, spans, stop) {
+		return spans
+	}
+	return nil
+}
+
+// room is for the spans of a pattern's groups.
+func (d *Divider) room(c *compiled) []int {
 	if n := 2 * len(c.names); cap(d.spans) < n {
 		d.spans = make([]int, n)
 	} else {
 		d.spans = d.spans[:n]
-	}
-	if !c.steps.Match(line, d.spans, stop) {
-		return nil
 	}
 	return d.spans
 }

@@ -76,8 +76,8 @@ func (x *Lean) Divide(line []byte, near entry.Instant) bool {
 	}
 	l := x.d.Layout
 	c := &l.patterns[0]
-	spans := x.d.match(c, line, -1)
-	if spans == nil {
+	spans := x.d.room(c)
+	if !c.steps.MatchLine(line, spans) {
 		return false
 	}
 	for i, g := range x.groups {
@@ -267,6 +267,12 @@ const highs, ones = 0x8080808080808080, 0x0101010101010101
 
 // ascii tells whether a line is nothing but ASCII.
 func ascii(b []byte) bool {
+	for ; len(b) >= 32; b = b[32:] {
+		if (binary.LittleEndian.Uint64(b)|binary.LittleEndian.Uint64(b[8:])|
+			binary.LittleEndian.Uint64(b[16:])|binary.LittleEndian.Uint64(b[24:]))&highs != 0 {
+			return false
+		}
+	}
 	for ; len(b) >= 8; b = b[8:] {
 		if binary.LittleEndian.Uint64(b)&highs != 0 {
 			return false

@@ -198,7 +198,12 @@ func (s *scan) run() bool {
 	if s.tick != nil {
 		step = max(1, bytes.Count(s.slab, newline)/512)
 	}
-	for at := 0; at < len(s.slab); {
+	at := 0
+	if r.lean != nil && every && !timed && !headed && s.tick == nil {
+		s.takeAll()
+		at = len(s.slab)
+	}
+	for at < len(s.slab) {
 		if !walk {
 			if next >= len(r.spots) {
 				break

@@ -1,6 +1,7 @@
 package match
 
 import (
+	"bytes"
 	"slices"
 	"time"
 
@@ -84,6 +85,20 @@ func (r *Reader) LeanOn(fields []string) bool {
 		r.phrase = phrase.Text
 	}
 	return r.lean != nil
+}
+
+// takeAll hands on what is wanted of every line.
+func (s *scan) takeAll() {
+	for at := 0; at < len(s.slab); s.lines++ {
+		end, stop := bytes.IndexByte(s.slab[at:], '\n')+at, 0
+		if stop = end + 1; end < at {
+			end, stop = len(s.slab), len(s.slab)
+		}
+		if !s.takeLean(at, end) {
+			s.takeEntry(at, end, stop)
+		}
+		at = stop
+	}
 }
 
 // takeLean hands on what is wanted of the entry of a line; false where it is not as usual.

@@ -4,6 +4,7 @@ package steps
 
 import (
 	"bytes"
+	"math/bits"
 	"regexp/syntax"
 	"strings"
 	"unicode"
@@ -16,7 +17,7 @@ import (
 // exactly what the regular expression gives, some twenty times faster.
 type Steps struct {
 	ops    []step
-	run    []step // ops, with each group that is one run as one step: what is matched
+	run    []step // ops, with each group that is one run, and the literal behind a run, as one step: what is matched
 	groups int
 	skips  bool // some groups may take no part
 	// lead is what every match begins with, where one may begin anywhere.
@@ -44,6 +45,8 @@ type step struct {
 	min   int
 	group int
 	to    int
+	then  string // a literal that has to follow a run
+	wide  bool   // the class has all bytes above the space
 }
 
 // maxSteps bounds the work of compiling.
@@ -91,21 +94,34 @@ func compile(flat []*syntax.Regexp, names []string) *Steps {
 	return s
 }
 
-// join makes one step of each group that is a run.
+// join makes one step of each group that is a run, and of a run and the literal behind it.
 func (s *Steps) join() {
+	target := make([]bool, len(s.ops)+1) // of a stepMaybe
+	for i := range s.ops {
+		if s.ops[i].kind == stepMaybe {
+			target[s.ops[i].to] = true
+		}
+	}
 	place := make([]int, len(s.ops)+1) // of each op in run
 	for i := 0; i < len(s.ops); i++ {
 		place[i] = len(s.run)
-		if i+2 < len(s.ops) && s.ops[i].kind == stepOpen && s.ops[i+1].kind == stepRun &&
-			s.ops[i+2].kind == stepShut {
-			x := s.ops[i+1]
-			x.kind, x.group = stepGroup, s.ops[i].group
-			s.run = append(s.run, x)
+		x := s.ops[i]
+		if i+2 < len(s.ops) && x.kind == stepOpen && s.ops[i+1].kind == stepRun && s.ops[i+2].kind == stepShut {
+			group := x.group
+			x = s.ops[i+1]
+			x.kind, x.group = stepGroup, group
 			place[i+1], place[i+2] = place[i], place[i]
 			i += 2
-			continue
 		}
-		s.run = append(s.run, s.ops[i])
+		if (x.kind == stepGroup || x.kind == stepRun) && i+1 < len(s.ops) && s.ops[i+1].kind == stepLiteral &&
+			!target[i+1] {
+			i++
+			x.then, place[i] = s.ops[i].text, len(s.run)
+		}
+		if x.class != nil {
+			x.wide = wide(x.class)
+		}
+		s.run = append(s.run, x)
 	}
 	place[len(s.ops)] = len(s.run)
 	for i := range s.run {
@@ -114,6 +130,15 @@ func (s *Steps) join() {
 			s.run[i].to = place[s.run[i].to]
 		}
 	}
+}
+
+func wide(class *[256]bool) bool {
+	for c := ' ' + 1; c < 256; c++ {
+		if !class[c] {
+			return false
+		}
+	}
+	return true
 }
 
 // Flatten are the parts of a sequence, also of sequences in it.
@@ -355,34 +380,63 @@ func (s *Steps) Behind(group int) (lead string, behind int) {
 	return "", -1
 }
 
-// runOf is how many bytes of a class a text begins with.
-func runOf[T string | []byte](op *step, text T) int {
-	if op.line {
-		n := -1
-		switch text := any(text).(type) {
-		case string:
-			n = strings.IndexByte(text, '\n')
-		case []byte:
-			n = bytes.IndexByte(text, '\n')
+// runEnd is where a run of a class ends that begins at p. Eight bytes are looked at together where
+// that can be: how long a run is nobody foresees, so that a branch for each byte costs more.
+func runEnd[T string | []byte](text T, p int, op *step) int {
+	class := op.class
+	if op.wide {
+		const ones, above, highs = 0x0101010101010101, 0x21, 0x8080808080808080
+		for len(text)-p >= 8 {
+			b := text[p : p+8]
+			w := uint64(b[0]) | uint64(b[1])<<8 | uint64(b[2])<<16 | uint64(b[3])<<24 |
+				uint64(b[4])<<32 | uint64(b[5])<<40 | uint64(b[6])<<48 | uint64(b[7])<<56
+			low := (w - above*ones) &^ w & highs // the first one that is set is a byte below
+			if low == 0 {
+				p += 8
+				continue
+			}
+			p += bits.TrailingZeros64(low) / 8
+			if !class[text[p]] {
+				return p
+			}
+			p++
 		}
-		if n < 0 {
-			n = len(text)
-		}
-		return n
 	}
-	for n := range len(text) {
-		if !op.class[text[n]] {
-			return n
-		}
+	for p < len(text) && class[text[p]] {
+		p++
 	}
-	return len(text)
+	return p
+}
+
+// lineEnd is where the line ends that p is in. Plain says that a text has no line end.
+func lineEnd[T string | []byte](text T, p int, plain bool) int {
+	if plain {
+		return len(text)
+	}
+	n := -1
+	switch text := any(text).(type) {
+	case string:
+		n = strings.IndexByte(text[p:], '\n')
+	case []byte:
+		n = bytes.IndexByte(text[p:], '\n')
+	}
+	if n < 0 {
+		return len(text)
+	}
+	return p + n
 }
 
 // Match fills spans with the start and end of every group (-1 where it took no
 // part), as regexp's FindSubmatchIndex does, and tells whether line fits. With
 // stop >= 0 it ends as soon as that group has ended. The whole match is not filled in.
 func (s *Steps) Match(line []byte, spans []int, stop int) bool {
-	_, ok := match(s, line, 0, spans, stop)
+	_, ok := match(s, line, 0, spans, stop, false)
+	return ok
+}
+
+// MatchLine is Match for what has no line end in it, without a stop.
+func (s *Steps) MatchLine(line []byte, spans []int) bool {
+	_, ok := match(s, line, 0, spans, -1, true)
 	return ok
 }
 
@@ -391,7 +445,7 @@ func (s *Steps) Match(line []byte, spans []int, stop int) bool {
 // expression knows.
 func (s *Steps) Find(text string, spans []int) (ok, sure bool) {
 	if s.lead == "" {
-		end, ok := match(s, text, 0, spans, -1)
+		end, ok := match(s, text, 0, spans, -1, false)
 		spans[0], spans[1] = 0, end
 		return ok, true
 	}
@@ -404,7 +458,7 @@ func (s *Steps) Find(text string, spans []int) (ok, sure bool) {
 			return false, true
 		}
 		at += k
-		end, ok := match(s, text, at, spans, -1)
+		end, ok := match(s, text, at, spans, -1, false)
 		if ok {
 			spans[0], spans[1] = at, end
 			return true, true
@@ -416,8 +470,8 @@ func (s *Steps) Find(text string, spans []int) (ok, sure bool) {
 	}
 }
 
-// match matches from p on; end is how far it has read.
-func match[T string | []byte](s *Steps, line T, p int, spans []int, stop int) (end int, ok bool) {
+// match matches from p on; end is how far it has read. Plain says that there is no line end.
+func match[T string | []byte](s *Steps, line T, p int, spans []int, stop int, plain bool) (end int, ok bool) {
 	if s.skips || stop >= 0 {
 		for i := range spans {
 			spans[i] = -1
@@ -427,33 +481,38 @@ func match[T string | []byte](s *Steps, line T, p int, spans []int, stop int) (e
 	for i := 0; i < len(ops); i++ {
 		op := &ops[i]
 		switch op.kind {
-		case stepGroup:
-			n := runOf(op, line[p:])
-			if n < op.min {
-				return p, false
+		case stepGroup, stepRun:
+			from := p
+			if op.line {
+				p = lineEnd(line, p, plain)
+			} else {
+				p = runEnd(line, p, op)
 			}
-			spans[2*op.group], spans[2*op.group+1] = p, p+n
-			p += n
-			if op.group == stop {
-				return p, true
+			if p-from < op.min {
+				return from, false
+			}
+			if op.kind == stepGroup {
+				spans[2*op.group], spans[2*op.group+1] = from, p
+				if op.group == stop {
+					return p, true
+				}
+			}
+			if op.then != "" {
+				if !begins(line, p, op.then) {
+					return p, false
+				}
+				p += len(op.then)
 			}
 		case stepLiteral:
-			text := op.text
-			if len(line)-p < len(text) || line[p] != text[0] || string(line[p:p+len(text)]) != text {
+			if !begins(line, p, op.text) {
 				return p, false
 			}
-			p += len(text)
+			p += len(op.text)
 		case stepOne:
 			if p >= len(line) || !op.class[line[p]] {
 				return p, false
 			}
 			p++
-		case stepRun:
-			n := runOf(op, line[p:])
-			if n < op.min {
-				return p, false
-			}
-			p += n
 		case stepOpen:
 			spans[2*op.group] = p
 		case stepShut:
@@ -472,4 +531,17 @@ func match[T string | []byte](s *Steps, line T, p int, spans []int, stop int) (e
 		}
 	}
 	return p, true
+}
+
+// begins tells whether a text goes on with a literal at p. Literals are short.
+func begins[T string | []byte](line T, p int, text string) bool {
+	if len(line)-p < len(text) {
+		return false
+	}
+	for k := range len(text) {
+		if line[p+k] != text[k] {
+			return false
+		}
+	}
+	return true
 }

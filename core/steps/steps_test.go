@@ -17,7 +17,8 @@ var patternParts = []string{`(?<a>\S+)`, `(?<b>\w+)`, `(?<c>\d+)`, ` `, ` +`, `\
 	`(?:\[(?<d>\d+)\])?`, `(?<e>[^,]*)`, `,`, `.`,
 	`(?<f>.*)`, `$`, `-`, `(?: y)?`, `ab`, `é`, `[a-c]*`, `(?<g>-?[\d.]+)`}
 var lineParts = []string{"a", "ab", "1", "22", " ", "  ", "[", "]", ": ", "x", ",", "-", "é", "\xff", ".", "_", " y",
-	"[7]", "-1.5", "\n", "ab ab"}
+	"[7]", "-1.5", "\n", "ab ab", "abcabcabca",
+	"1.0.2,3-4x", "\x01", "\t"}
 
 // The hand-made matcher gives exactly what the regular expression gives.
 func TestStepsEqualRegexp(t *testing.T) {
@@ -58,6 +59,10 @@ func same(t require.TestingT, src, line string) bool {
 		require.Equal(t, want != nil, got, "%q on %q", src, line)
 		if got {
 			require.Equal(t, want[2:], spans[2:], "%q on %q", src, line)
+		}
+		require.Equal(t, got, whole.MatchLine([]byte(line), spans), "%q on the line %q", src, line)
+		if got {
+			require.Equal(t, want[2:], spans[2:], "%q on the line %q", src, line)
 		}
 	}
 	if part == nil {
