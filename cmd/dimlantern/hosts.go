@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -396,26 +397,19 @@ func rollCommand() *cobra.Command {
 	o := &places{}
 	q := api.RollQuery{}
 	var asJSON, show bool
+	var stop string
 	c := &cobra.Command{
 		Use:   "roll",
 		Short: "Rolls the settings out to hosts, as a numbered revision",
 		Long: `Roll makes a revision of the settings as they are, and lets hosts have what is for their groups. It can
-go to one host first, then to a group, then to all; with --stop it ends by itself after some
-refusals. A host that finds an error in it, or of which a test fails, goes on with what it had.`,
-		Example: "  dimlantern roll --to pump-01\n  dimlantern roll --to group pumps --stop 3\n  " +
+go to one host first, then to a group, then to all; with --stop after 3 it ends by itself after so
+many refusals. A host that finds an error in it, or of which a test fails, goes on with what it had.`,
+		Example: "  dimlantern roll --to pump-01\n  dimlantern roll --to group pumps --stop after 3\n  " +
 			"dimlantern roll --to all --back 40",
 		Args: func(_ *cobra.Command, args []string) error {
-			if len(args) > 0 && !(len(args) == 1 && slices.Contains(q.To, "group")) {
-				return fmt.Errorf("%q says nothing here: --to all, --to group NAME or --to HOST", args[0])
-			}
-			return nil
+			return rollWords(&q, stop, args)
 		},
-		RunE: func(cmd *cobra.Command, args []string) error {
-			for i, to := range q.To {
-				if to == "group" && len(args) == 1 {
-					q.To[i] = "group " + args[0]
-				}
-			}
+		RunE: func(cmd *cobra.Command, _ []string) error {
 			q.Person, q.Do = person(), !show
 			out := cmd.OutOrStdout()
 			return asked(o, func(ctx context.Context, s api.Lantern) error {
@@ -446,11 +440,37 @@ refusals. A host that finds an error in it, or of which a test fails, goes on wi
 	}
 	o.dataFlag(c)
 	c.Flags().StringArrayVar(&q.To, "to", nil, "all, group NAME, or a host; again for more")
-	c.Flags().IntVar(&q.Stop, "stop", 0, "stop after so many refusals")
+	c.Flags().StringVar(&stop, "stop", "", "after N: stop after so many refusals")
 	c.Flags().Int64Var(&q.Back, "back", 0, "with the text of an earlier revision")
 	c.Flags().BoolVar(&show, "show", false, "say what it would do, and do nothing")
 	c.Flags().BoolVar(&asJSON, "json", false, "as JSON")
 	return c
+}
+
+// rollWords takes in the words that stand behind --to group and --stop after.
+func rollWords(q *api.RollQuery, stop string, args []string) error {
+	if i := slices.IndexFunc(args, func(a string) bool { _, err := strconv.Atoi(a); return err == nil }); stop == "after" &&
+		i >= 0 {
+		stop = args[i]
+		args = slices.Delete(slices.Clone(args), i, i+1)
+	}
+	if stop != "" {
+		n, err := strconv.Atoi(stop)
+		if err != nil || n < 1 {
+			return fmt.Errorf("--stop %s: after how many refusals? Write --stop after 3", stop)
+		}
+		q.Stop = n
+	}
+	for i, to := range q.To {
+		if to == "group" && len(args) > 0 {
+			q.To[i] = "group " + args[0]
+			args = args[1:]
+		}
+	}
+	if len(args) > 0 {
+		return fmt.Errorf("%q says nothing here: --to all, --to group NAME or --to HOST", args[0])
+	}
+	return nil
 }
 
 // printHostEffective prints what a host runs.
