@@ -449,8 +449,8 @@ many refusals. A host that finds an error in it, or of which a test fails, goes 
 
 // rollWords takes in the words that stand behind --to group and --stop after.
 func rollWords(q *api.RollQuery, stop string, args []string) error {
-	if i := slices.IndexFunc(args, func(a string) bool { _, err := strconv.Atoi(a); return err == nil }); stop == "after" &&
-		i >= 0 {
+	number := func(a string) bool { _, err := strconv.Atoi(a); return err == nil }
+	if i := slices.IndexFunc(args, number); stop == "after" && i >= 0 {
 		stop = args[i]
 		args = slices.Delete(slices.Clone(args), i, i+1)
 	}
