@@ -422,7 +422,8 @@ func (c *Centre) alive(id string, s *State) any {
 	heard := Heard{At: entry.Of(now), Name: h.Name, Done: done, Sum: sum, Again: again, Head: h.Head, Acts: h.Acts}
 	keep := h.Last == nil || h.Last.Runs.Number != s.Runs.Number || h.Last.Run != s.Run ||
 		(h.Last.Runs.Refuses == nil) !=
-			(s.Runs.Refuses == nil) || len(h.Last.Blocks) != len(s.Blocks) || h.Last.Bye != s.Bye
+			(s.Runs.Refuses == nil) || len(h.Last.Blocks) != len(s.Blocks) || h.Last.Bye != s.Bye ||
+		blindKeys(h.Last.Blindings) != blindKeys(s.Blindings)
 	var kept []byte
 	if keep {
 		last := *s
@@ -445,6 +446,14 @@ func (c *Centre) alive(id string, s *State) any {
 		c.o.Changed()
 	}
 	return heard
+}
+
+// blindKeys is how many keys rules raise where they cannot be seen.
+func blindKeys(list []Blinding) (n int) {
+	for i := range list {
+		n += len(list[i].Keys)
+	}
+	return n
 }
 
 // noteRun notices a host whose key two machines have: their runs take turns.

@@ -129,6 +129,18 @@ type State struct {
 	Feeds    bool                `json:"feeds,omitempty"`
 	Beyond   []string            `json:"beyond,omitempty"` // what the centre asks and the host does not let it
 	Facts    map[string][]string `json:"facts,omitempty"`
+	// Blindings are the host's rules that raise where their keys cannot be seen. Where nothing is heard of it,
+	// the centre raises that.
+	Blindings []Blinding `json:"blindings,omitempty"`
+}
+
+// Blinding is what a rule makes of keys that cannot be seen.
+type Blinding struct {
+	Rule     string         `json:"rule"`
+	Fields   []string       `json:"fields,omitempty"`
+	Severity entry.Severity `json:"severity"`
+	After    time.Duration  `json:"after,omitempty"`
+	Keys     [][]string     `json:"keys"`
 }
 
 // Cut is a time without a centre.

@@ -32,7 +32,8 @@ type centre struct {
 	// places are those of the rules in the engine that are judged here for hosts, by name.
 	places   map[string]int
 	placesOf *lang.Settings
-	silent   map[string]bool // hosts of which it was noticed that they are silent, by name
+	silent   map[string]bool            // hosts of which it was noticed that they are silent, by name
+	unheard  map[string]map[string]bool // of a silent host, the rules for which that was raised
 	refuses  map[string]int64
 	now      *snapshot.Hosts
 	looked   time.Time
@@ -65,7 +66,10 @@ func (s *Service) useCentre(settings *lang.Settings) {
 	}
 	n := &centre{s: s, listen: listen, silent: map[string]bool{}, pages: map[string]hosts.Page{},
 		refuses: map[string]int64{}}
-	n.told = map[string]bool{}
+	n.told, n.unheard = map[string]bool{}, map[string]map[string]bool{}
+	for _, name := range s.engine.Unheard() {
+		n.unheard[name] = map[string]bool{}
+	}
 	s.decider.ToldThere = func(t *engine.Transition) bool { return t.Reporter != "" && n.told[t.Alert] }
 	for name, b := range values {
 		if alert, ok := strings.CutPrefix(name, "told/"); ok {
@@ -333,6 +337,7 @@ func (s *Service) lookHosts(now time.Time) {
 			n.silent[h.Name] = h.Silent
 			n.tellSilent(h, at)
 		}
+		n.raiseUnheard(h, at)
 		number := int64(0)
 		if h.State.Runs.Refuses != nil {
 			number = h.State.Runs.Refuses.Number
@@ -343,6 +348,35 @@ func (s *Service) lookHosts(now time.Time) {
 					h.State.Runs.Refuses.Error()))
 			}
 		}
+	}
+}
+
+// raiseUnheard raises what rules of a host make of keys that cannot be seen, while nothing is heard of it.
+func (n *centre) raiseUnheard(h *hosts.Status, at entry.Instant) {
+	raised := n.unheard[h.Name]
+	if !h.Silent {
+		if raised != nil && !h.Heard.IsZero() {
+			delete(n.unheard, h.Name)
+			n.s.apply(engine.HostHeard{Reporter: h.Name, At: at})
+		}
+		return
+	}
+	for i := range h.State.Blindings {
+		b := &h.State.Blindings[i]
+		if raised[b.Rule] || at < entry.Of(h.Since).Add(b.After) {
+			continue
+		}
+		if raised == nil {
+			raised = map[string]bool{}
+			n.unheard[h.Name] = raised
+		}
+		raised[b.Rule] = true
+		why := "blind"
+		if b.After > 0 {
+			why = "blind for " + entry.Span(b.After)
+		}
+		n.s.apply(engine.HostUnheard{Reporter: h.Name, At: at, Rule: b.Rule, Fields: b.Fields, Keys: b.Keys,
+			Severity: b.Severity, Why: why + ": the host is silent"})
 	}
 }
 
@@ -429,6 +463,7 @@ func (s *Service) Forget(ctx context.Context, name string) error {
 			delete(n.silent, name)
 			n.tellSilent(&hosts.Status{Host: hosts.Host{Name: name}}, at)
 		}
+		delete(n.unheard, name)
 		s.apply(engine.HostGone{Reporter: name, At: at})
 		return nil
 	})
@@ -445,6 +480,10 @@ func (s *Service) Rename(ctx context.Context, name, to string) error {
 		s.apply(engine.HostRenamed{From: name, To: to})
 		n.silent[to], n.refuses[to] = n.silent[name], n.refuses[name]
 		delete(n.silent, name)
+		if raised := n.unheard[name]; raised != nil {
+			n.unheard[to] = raised
+			delete(n.unheard, name)
+		}
 		s.batch.Renamed = append(s.batch.Renamed, [2]string{name, to})
 		return nil
 	})

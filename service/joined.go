@@ -504,6 +504,17 @@ func (j *joined) State(ctx context.Context) (hosts.State, error) {
 	for _, r := range sn.Settings.Rules {
 		st.Feeds = st.Feeds || r.AtCentre && hosts.SentFrom(r.Pos)
 	}
+	if slices.ContainsFunc(sn.Settings.Rules, func(r *lang.Rule) bool { return r.Blind > 0 && !r.Off }) {
+		err := s.doWithEngine(ctx, func(e *engine.Engine) {
+			for _, b := range e.Blindings(mostBlindKeys) {
+				st.Blindings = append(st.Blindings, hosts.Blinding{Rule: b.Rule.Name, Fields: b.Rule.Per,
+					Severity: b.Rule.Blind, After: b.Rule.BlindIn, Keys: b.Keys})
+			}
+		})
+		if err != nil {
+			return st, err
+		}
+	}
 	oldest, newest, _, err := s.store.UpEnds()
 	if err != nil {
 		return st, err
@@ -532,6 +543,9 @@ func (j *joined) State(ctx context.Context) (hosts.State, error) {
 
 // mostOrigins is of how many logs a host says how they are.
 const mostOrigins = 200
+
+// mostBlindKeys is of how many keys of a rule a host says that the centre may raise them where it is silent.
+const mostBlindKeys = 200
 
 // blocksNow are the blocks that run, and those that were put aside.
 func blocksNow(path string, texts []folder.Text, r *hosts.Revision) []hosts.Block {

@@ -487,6 +487,18 @@ func TestPeople(t *testing.T) {
 	}
 }
 
+const unseenRule = `
+rule unseen {
+  on      app
+  problem "will never be said"
+  per     origin
+  raise   warning
+  blind   raises critical after 2s
+  clear   after 30m quiet
+  for     pumps
+}
+`
+
 // A host behind a network of its own is cut off and comes back: it goes on by itself, is silent at the centre
 // meanwhile, and nothing is lost or doubled.
 func TestPartition(t *testing.T) {
@@ -520,7 +532,7 @@ func TestPartition(t *testing.T) {
 	}
 	_, port, _ := strings.Cut(freePort(t), ":")
 	h.centre = place("mast")
-	write(t, filepath.Join(h.centre.settings, "all.lantern"), fmt.Sprintf(harbourRules, ":"+port, base))
+	write(t, filepath.Join(h.centre.settings, "all.lantern"), fmt.Sprintf(harbourRules, ":"+port, base)+unseenRule)
 	h.start(t, h.centre)
 	f := place("pump-1")
 	write(t, f.log, "")
@@ -550,6 +562,7 @@ func TestPartition(t *testing.T) {
 			appendTo(t, f.log, fmt.Sprintf("%s pump-1 pump %d low\n", stamp(), pump))
 		}
 	}
+	unseen := func(m map[string]any) bool { return m["rule"] == "unseen" }
 	known := func() int { return len(h.centre.history(t)) }
 	low(1)
 	eventually(t, "the centre knows", func() bool { return known() == 1 })
@@ -565,14 +578,23 @@ func TestPartition(t *testing.T) {
 			time.Sleep(200 * time.Millisecond)
 		}
 		require.True(t, h.all(t, "silent", true))
+		eventually(t, "what its rule makes of that is raised", func() bool {
+			list := plain(h.centre.history(t), unseen)
+			return len(list) == 1 && strings.Contains(list[0], "raised") && strings.Contains(list[0], "critical")
+		})
 	}
 	require.NoError(t, ip("link", "set", near, "up"))
 	deadline := time.Now().Add(60 * time.Second) // the systems find out by themselves that there is a way again
-	relayed := func(m map[string]any) bool { return m["reporter"] == "pump-1" }
+	relayed := func(m map[string]any) bool { return m["reporter"] == "pump-1" && m["rule"] == "pump-low" }
 	for len(plain(h.centre.history(t), relayed)) < 21 && time.Now().Before(deadline) {
 		time.Sleep(200 * time.Millisecond)
 	}
 	own := plain(f.history(t), func(m map[string]any) bool { return m["rule"] == "pump-low" })
 	require.Equal(t, own, plain(h.centre.history(t), relayed))
 	eventually(t, "it is silent no more", func() bool { return h.all(t, "silent", false) })
+	eventually(t, "and nothing is unseen any more", func() bool {
+		list := plain(h.centre.history(t), unseen)
+		return len(list) == 2 && strings.Contains(list[1], "seen")
+	})
+	require.Empty(t, plain(f.history(t), unseen), "the host itself could see all the time")
 }

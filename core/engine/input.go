@@ -149,6 +149,8 @@ const (
 	kindRelayed
 	kindHostGone
 	kindHostRenamed
+	kindHostUnheard
+	kindHostHeard
 )
 
 func (Entry) kind() byte   { return kindEntry }
@@ -219,6 +221,10 @@ func ReadInput(b []byte) (in Input, rest []byte, err error) {
 		in = HostGone{Reporter: r.str(), At: r.instant()}
 	case kindHostRenamed:
 		in = HostRenamed{From: r.str(), To: r.str()}
+	case kindHostUnheard:
+		in = r.hostUnheard()
+	case kindHostHeard:
+		in = HostHeard{Reporter: r.str(), At: r.instant()}
 	default:
 		return nil, nil, fmt.Errorf("%w: it has a kind %#x", ErrInput, b[0])
 	}

@@ -60,20 +60,20 @@ func (e *Engine) relay(t Transition) bool {
 	s := r.keys[keyID(key)]
 	switch {
 	case s != nil && s.alert.id != t.Alert && (t.Change == Raised || t.Change == Reopened):
-		e.dropRelayed(s) // its end was lost with what the host had
-		s = nil
+		if s.alert.blind {
+			e.clock = entry.Later(e.clock, t.At)
+			e.endUnheard(s)
+		} else {
+			e.dropRelayed(s) // its end was lost with what the host had
+		}
+		r, s = e.relayedRule(t.Rule, t.Fields), nil
 	case s == nil && t.Change != Raised && t.Change != Reopened && t.Change != Worsened && t.Change != Repeated:
 		return false
 	case s != nil && s.alert.id != t.Alert:
 		return false
 	}
 	if s == nil {
-		s = &state{rule: r, key: key, zero: entry.None, first: entry.None, last: entry.None, blindAt: entry.None,
-			armed: [3]entry.Instant{entry.None, entry.None, entry.None},
-			alert: &alert{id: t.Alert, raised: t.At, since: t.At, told: t.At}}
-		s.wait.heard, s.wait.asked, s.wait.by = entry.None, entry.None, entry.None
-		r.keys[keyID(key)] = s
-		r.open++
+		s = r.relayedKey(key, t.Alert, t.At)
 	}
 	a := s.alert
 	switch t.Change {
@@ -96,6 +96,17 @@ func (e *Engine) relay(t Transition) bool {
 	}
 	e.out = append(e.out, t)
 	return true
+}
+
+// relayedKey is a new key, with an alert that is open since then.
+func (r *rule) relayedKey(key []string, alertID string, at entry.Instant) *state {
+	s := &state{rule: r, key: key, zero: entry.None, first: entry.None, last: entry.None, blindAt: entry.None,
+		armed: [3]entry.Instant{entry.None, entry.None, entry.None},
+		alert: &alert{id: alertID, raised: at, since: at, told: at}}
+	s.wait.heard, s.wait.asked, s.wait.by = entry.None, entry.None, entry.None
+	r.keys[keyID(key)] = s
+	r.open++
+	return s
 }
 
 // saidAs is the name of the variable of a host's alert that holds what it says.

@@ -16,6 +16,7 @@ func TestRelayed(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		e, copied := New(nil), New(nil)
 		open := map[string]string{} // host and key → alert
+		blind := map[string]bool{}  // those that the host's silence has raised
 		n := 0
 		for range rapid.IntRange(1, 60).Draw(t, "steps") {
 			n++
@@ -29,7 +30,12 @@ func TestRelayed(t *testing.T) {
 			switch {
 			case rapid.IntRange(0, 20).Draw(t, "gone") == 0:
 				in = HostGone{host, at}
-			case open[id] == "":
+			case rapid.IntRange(0, 6).Draw(t, "unheard") == 0:
+				in = HostUnheard{Reporter: host, At: at, Rule: "low", Fields: []string{"pump"}, Keys: [][]string{{key}},
+					Severity: entry.Critical, Why: "blind"}
+			case rapid.IntRange(0, 6).Draw(t, "heard") == 0:
+				in = HostHeard{host, at}
+			case open[id] == "" || blind[id]:
 				tr.Change, tr.Alert = Raised, fmt.Sprint("a", n)
 				in = Relayed{tr}
 			default:
@@ -38,11 +44,31 @@ func TestRelayed(t *testing.T) {
 				in = Relayed{tr}
 			}
 			ts, did := e.Apply(in)
-			if x, is := in.(HostGone); is {
+			switch x := in.(type) {
+			case HostUnheard:
+				for _, tr := range ts { // none where it is as bad already
+					require.Equal(t, []string{key, host, "blind"}, []string{tr.Key[0], tr.Reporter, tr.Why})
+					require.Equal(t, open[id] == "", tr.Change == Raised)
+					blind[id] = blind[id] || tr.Change == Raised
+					open[id] = tr.Alert
+				}
+				require.Equal(t, did, len(ts) == 1)
+				again, did := e.Apply(in)
+				require.Empty(t, again)
+				require.False(t, did)
+			case HostHeard:
+				for _, tr := range ts {
+					of := host + "/" + tr.Key[0]
+					require.Equal(t, []string{open[of], Cleared, "seen"}, []string{tr.Alert, tr.Change, tr.Why})
+					require.True(t, blind[of])
+					open[of], blind[of] = "", false
+				}
+				require.NotContains(t, e.Unheard(), host)
+			case HostGone:
 				lost := 0
 				for of, a := range open {
 					if a != "" && of[:len(host)] == x.Reporter {
-						open[of] = ""
+						open[of], blind[of] = "", false
 						lost++
 					}
 				}
@@ -50,10 +76,13 @@ func TestRelayed(t *testing.T) {
 				for _, tr := range ts {
 					require.Equal(t, "host gone", tr.Why)
 					require.Equal(t, host, tr.Reporter)
-					require.Equal(t, "low\nhere", tr.Say)
 				}
-			} else {
+			default:
 				require.True(t, did)
+				if blind[id] { // the host decides again
+					require.Equal(t, []string{open[id], Cleared, "seen"}, []string{ts[0].Alert, ts[0].Change, ts[0].Why})
+					ts, blind[id] = ts[1:], false
+				}
 				require.Equal(t, []Transition{tr}, ts)
 				if open[id] = tr.Alert; tr.Change == Cleared {
 					open[id] = ""
