@@ -41,7 +41,7 @@ var allowed = map[string]string{
 	"export":         "core intake store api snapshot",
 	"report":         "core store api snapshot query draw export notify/via",
 	"query":          "core intake folder store api snapshot draw hosts",
-	"workbench":      "core intake folder kits store api snapshot query",
+	"workbench":      "core intake folder kits store api snapshot query hosts",
 	"notify":         "core intake store api snapshot draw notify/via",
 	"notify/via":     "core intake/regular",
 	"service":        "core intake folder store api snapshot query workbench notify export report hosts",

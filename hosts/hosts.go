@@ -291,3 +291,11 @@ func (s *State) facts() lang.Facts {
 	}
 	return f
 }
+
+// OriginAt is how an origin of a host is called at the centre: with the host's name before it.
+func OriginAt(host, origin string) string {
+	if origin == host || strings.HasPrefix(origin, host+":") {
+		return origin
+	}
+	return host + ":" + origin
+}

@@ -95,21 +95,14 @@ func (s *Asker) Rules(_ context.Context, _ api.None) (*api.RulesView, error) {
 			Sources: []string{}, Judged: spent.Judged[r.Name], Minute: spent.Minute[r.Name],
 			Took: spent.Took[r.Name], P95: spent.P95[r.Name], Most: spent.Most[r.Name], Day: day[r.Name],
 			Findings: sn.Findings[r.Name], Week: raised[r.Name], Taken: taken[r.Name]}
-		for _, src := range sn.Settings.Sources {
-			if r.LooksAt(src.Name) {
-				c.Sources = append(c.Sources, src.Name)
-			}
+		for _, src := range sn.Settings.LookedAt(r) {
+			c.Sources = append(c.Sources, src.Name)
 		}
 		if i := slices.IndexFunc(sn.Engine.Costs, func(x engine.Cost) bool { return x.Rule == r.Name }); i >= 0 {
 			x := sn.Engine.Costs[i]
 			c.Keys, c.Open, c.Hits, c.Last = x.Keys, x.Open, x.Hits, x.Last
 		}
 		if c.For = r.For; len(r.For) > 0 && !r.AtCentre {
-			for _, src := range sn.Settings.SentSources {
-				if r.LooksAt(src.Name) {
-					c.Sources = append(c.Sources, src.Name)
-				}
-			}
 			sn.Engine.Open(func(k *engine.KeyView) bool {
 				if k.Rule == r.Name && len(k.Key) == len(r.Per)+1 {
 					c.Open++

@@ -216,14 +216,6 @@ func (n *centre) Take(ctx context.Context, rows []hosts.Sent) (out []hosts.Taken
 	return out, err
 }
 
-// originAt is how an origin of a host is called here: with the host's name before it.
-func originAt(host, origin string) string {
-	if origin == host || strings.HasPrefix(origin, host+":") {
-		return origin
-	}
-	return host + ":" + origin
-}
-
 // takeFacts does what a row says.
 func (n *centre) takeFacts(id, name string, seq int64, f *hosts.Facts) {
 	s := n.s
@@ -241,7 +233,7 @@ func (n *centre) takeFacts(id, name string, seq int64, f *hosts.Facts) {
 		}
 		t.Reporter = name
 		if t.Entry != nil {
-			t.Entry.Origin = originAt(name, t.Entry.Origin)
+			t.Entry.Origin = hosts.OriginAt(name, t.Entry.Origin)
 		}
 		s.apply(engine.Relayed{Transition: t})
 		if t.Change == engine.Cleared && n.told[t.Alert] {
@@ -253,7 +245,7 @@ func (n *centre) takeFacts(id, name string, seq int64, f *hosts.Facts) {
 		h := &f.Hits[i]
 		s.batch.Hits = append(s.batch.Hits, store.Hit{Rule: h.Rule, Key: append(h.Key, name), At: h.At,
 			Recovery: h.Recovery,
-			Origin:   originAt(name, h.Origin), Offset: h.Offset, Text: h.Text})
+			Origin:   hosts.OriginAt(name, h.Origin), Offset: h.Offset, Text: h.Text})
 	}
 	for i := range f.Counts {
 		c := &f.Counts[i]
@@ -261,12 +253,13 @@ func (n *centre) takeFacts(id, name string, seq int64, f *hosts.Facts) {
 			N: c.N})
 	}
 	for _, t := range f.Ticks {
-		k := tickKey{originAt(name, t.Origin), t.Bucket}
+		k := tickKey{hosts.OriginAt(name, t.Origin), t.Bucket}
 		x := s.ticks[k]
 		s.ticks[k] = said{x.entries + t.N, x.bytes + t.Bytes}
 	}
 	for _, b := range f.Blind {
-		s.batch.Blind = append(s.batch.Blind, store.Blind{Origin: originAt(name, b.Origin), At: b.At, Seen: b.Seen,
+		s.batch.Blind = append(s.batch.Blind, store.Blind{Origin: hosts.OriginAt(name, b.Origin), At: b.At,
+			Seen:  b.Seen,
 			Words: b.Words})
 	}
 	for alert, lines := range f.Around {
@@ -398,7 +391,7 @@ func (n *centre) tellSilent(h *hosts.Status, at entry.Instant) {
 	s.writeItself(at.Time(), fields)
 	if n.joins() {
 		for _, o := range h.State.Origins {
-			if name := originAt(h.Name, o.Name); h.Silent {
+			if name := hosts.OriginAt(h.Name, o.Name); h.Silent {
 				s.apply(engine.Blind{Origin: name, At: at})
 			} else if s.engine.IsBlind(name) {
 				s.apply(engine.Seen{Origin: name, At: at})

@@ -255,7 +255,7 @@ func (n *centre) judge(w *waitingEntry) {
 	s, q := n.s, &n.feeding
 	j := w.judged
 	slices.SortStableFunc(j.Verdicts, func(a, b verdict.Verdict) int { return cmp.Compare(a.Rule, b.Rule) })
-	j.Entry.Origin = originAt(w.reporter, j.Entry.Origin)
+	j.Entry.Origin = hosts.OriginAt(w.reporter, j.Entry.Origin)
 	q.clock = entry.Later(q.clock, w.at)
 	j.Reached = q.clock
 	s.take(j.Entry.Origin, j)

@@ -224,7 +224,7 @@ func (s *Service) open() (err error) {
 	s.ledger = query.NewLedger(s.query, filepath.Join(o.Data, NotesFolder))
 	s.ledger.Remote = s.askHosts
 	s.bench = &workbench.Workbench{Window: s.window, Store: s.store, Query: s.query, Reload: s.Reload,
-		TakeUp: s.takeUpNow, TakeUpAll: s.takeUpAll, State: s.state}
+		TakeUp: s.takeUpNow, TakeUpAll: s.takeUpAll, State: s.state, Remote: s.askHosts}
 	s.query.Busy = s.bench.Busy
 	s.outbox = notify.NewOutbox(notify.OutboxOptions{Window: s.window, Store: s.store, Log: o.Log, Roots: o.Roots,
 		Detail: s.query.Detail,

@@ -46,7 +46,10 @@ type benchSample struct {
 	kinds *trial.Kinds
 	bytes int64
 	cut   bool
-	took  time.Duration // to read
+	// others tells that hosts were asked, and without which the sample is, in words.
+	others  bool
+	without []string
+	took    time.Duration // to read
 
 	trying sync.Mutex // of recall
 	recall *trial.Recall
@@ -123,7 +126,7 @@ func (s *Workbench) Bench(ctx context.Context, q api.BenchQuery) (*api.BenchView
 	if len(q.Files) > 0 || older {
 		began, ended = tried.First, tried.Clock
 	}
-	v.Notes = benchNotes(r, tried, began, ended)
+	v.Notes = slices.Concat(b.without, benchNotes(r, tried, began, ended))
 	for _, d := range b.said {
 		if r.LooksAt(d.Source.Name) && d.Size() > 0 &&
 			!match.NewPlan(settings, d.Source, nil, time.Local).Timed() {
@@ -160,7 +163,13 @@ func (s *Workbench) Bench(ctx context.Context, q api.BenchQuery) (*api.BenchView
 		v.Rows = append(v.Rows, benchRow(r, &tried.Rows[i], q, at))
 	}
 	if len(r.Whens()) > 0 && len(tried.Rows) > 0 {
-		if v.Curves, err = benchCurves(settings, r, tried.Rows[0].Key, b.said, q,
+		key, said := tried.Rows[0].Key, b.said
+		if host := tried.Rows[0].Reporter; host != "" {
+			key, said = key[:len(key)-1], slices.DeleteFunc(slices.Clone(said), func(d *trial.Said) bool {
+				return d.Reporter != host
+			})
+		}
+		if v.Curves, err = benchCurves(settings, r, key, said, q,
 			trial.Options{Zone: time.Local, From: bounded(from), To: until, Stop: ctx.Err}, at); err != nil {
 			return nil, err
 		}
@@ -394,8 +403,8 @@ func (s *Workbench) benchSampleOf(ctx context.Context, settings *lang.Settings, 
 	defer s.bench.mu.Unlock()
 	var names []string
 	layouts := ""
-	for _, src := range settings.Sources {
-		if r.LooksAt(src.Name) && !src.Off {
+	for _, src := range settings.LookedAt(r) {
+		if !src.Off {
 			names = append(names, src.Name)
 			layouts += fmt.Sprint(src.LayoutName(), src.Entry != nil, src.Zone, settings.Zone)
 			if l := settings.Layout(src.LayoutName()); l != nil {
@@ -413,9 +422,9 @@ func (s *Workbench) benchSampleOf(ctx context.Context, settings *lang.Settings, 
 	case len(q.Files) > 0:
 		stamp = strings.Join(q.Files, "\x00")
 	}
-	key := fmt.Sprintf("%q %s %s %s", names, stamp, layouts, q.Filter)
+	key := fmt.Sprintf("%q %q %s %s %s", names, r.For, stamp, layouts, q.Filter)
 	if b := s.bench.now; b != nil && key == b.key && intact(b.said) &&
-		(!live || time.Since(b.read) < max(benchStale, 20*b.took)) {
+		(!live || time.Since(b.read) < max(benchStale, 20*b.took) || b.others && time.Since(b.read) < othersStale) {
 		return b, nil
 	}
 	start := time.Now()
@@ -467,6 +476,26 @@ func (s *Workbench) benchSampleOf(ctx context.Context, settings *lang.Settings, 
 		next.said = append(next.said, d)
 		next.bytes += d.Size()
 		next.cut = next.cut || cut
+	}
+	if len(q.Files) == 0 {
+		var sources []*lang.Source
+		for _, name := range names {
+			sources = append(sources, settings.Source(name))
+		}
+		said, cut, without := s.sampleOfHosts(ctx, r, sources, from)
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		next.others, next.cut, next.without = len(said)+len(without) > 0, next.cut || cut, without
+		for _, d := range said {
+			d.Arrived = arrived(d.Near, from, at)
+			if q.Filter != "" {
+				filtered(settings, d, q.Filter)
+			}
+			d.Know(settings, time.Local)
+			next.said = append(next.said, d)
+			next.bytes += d.Size()
+		}
 	}
 	if next.bytes > 32<<20 {
 		s.does.Store("finding the kinds of entries in " + humanize.Bytes(uint64(next.bytes)))

@@ -44,8 +44,8 @@ func benchMost() int64 {
 func filesSample(settings *lang.Settings, r *lang.Rule, names []string, host string) (inputs []*trial.Input,
 	done func(), err error) {
 	var src *lang.Source
-	for _, x := range settings.Sources {
-		if r.LooksAt(x.Name) && (src == nil || len(r.On) > 0 && r.On[0] == x.Name) {
+	for _, x := range settings.LookedAt(r) {
+		if src == nil || len(r.On) > 0 && r.On[0] == x.Name {
 			src = x
 		}
 	}

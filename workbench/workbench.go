@@ -29,10 +29,12 @@ type Workbench struct {
 	TakeUpAll func(ctx context.Context, by store.Action) (said []string, err error)
 	// State is the engine's whole state, encoded.
 	State func(ctx context.Context) ([]byte, error)
-	bench benchSamples
-	does  atomic.Value // what reading a sample does just now, in words
-	tries portTrials
-	looks looks
+	// Remote asks hosts that have joined; nil where none can.
+	Remote query.Remote
+	bench  benchSamples
+	does   atomic.Value // what reading a sample does just now, in words
+	tries  portTrials
+	looks  looks
 }
 
 // Close lets go of the ports at which it listens to see who sends.

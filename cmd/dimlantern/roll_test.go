@@ -22,7 +22,7 @@ func TestRollWords(t *testing.T) {
 		{[]string{"all"}, "3", nil, []string{"all"}, 3, ""},
 		{[]string{"group"}, "after", []string{"pumps", "2"}, []string{"group pumps"}, 2, ""},
 		{[]string{"group"}, "after", []string{"2", "pumps"}, []string{"group pumps"}, 2, ""},
-		{[]string{"group", "pump-01", "group"}, "", []string{"a", "b"}, []string{"group a", "pump-01", "group b"}, 0, ""},
+		{[]string{"group", "mast", "group"}, "", []string{"a", "b"}, []string{"group a", "mast", "group b"}, 0, ""},
 		{[]string{"pump-01"}, "", []string{"pump-02"}, nil, 0, `"pump-02" says nothing here`},
 		{[]string{"all"}, "after", nil, nil, 0, "after how many refusals?"},
 		{[]string{"all"}, "after", []string{"0"}, nil, 0, "after how many refusals?"},

@@ -80,7 +80,8 @@ func TestRelayed(t *testing.T) {
 			default:
 				require.True(t, did)
 				if blind[id] { // the host decides again
-					require.Equal(t, []string{open[id], Cleared, "seen"}, []string{ts[0].Alert, ts[0].Change, ts[0].Why})
+					tr := ts[0]
+					require.Equal(t, []string{open[id], Cleared, "seen"}, []string{tr.Alert, tr.Change, tr.Why})
 					ts, blind[id] = ts[1:], false
 				}
 				require.Equal(t, []Transition{tr}, ts)

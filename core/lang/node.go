@@ -93,6 +93,23 @@ func (s *Settings) Source(name string) *Source {
 	return nil
 }
 
+// LookedAt are the sources that a rule looks at, those that are sent to hosts among them where it names them or is for
+// hosts itself.
+func (s *Settings) LookedAt(r *Rule) []*Source {
+	var out []*Source
+	for _, x := range s.Sources {
+		if r.LooksAt(x.Name) {
+			out = append(out, x)
+		}
+	}
+	for _, x := range s.SentSources {
+		if r.LooksAt(x.Name) && (len(r.On) > 0 || len(r.For) > 0) {
+			out = append(out, x)
+		}
+	}
+	return out
+}
+
 // Layout returns the layout of that name, or nil; nil stands for plain.
 func (s *Settings) Layout(name string) *Layout {
 	if contains(builtInLayouts, name) {

@@ -2,6 +2,7 @@ package trial
 
 import (
 	"cmp"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -28,6 +29,8 @@ type Tried struct {
 	Some                        SomeHits       // spread over all hits
 	// the first and the newest own time of the sample; None where it has none
 	First, Clock entry.Instant
+
+	lasted []time.Duration
 }
 
 // SomeHits are some of the entries that were hits.
@@ -61,9 +64,11 @@ func (h *SomeHits) take(e *entry.Entry) {
 
 // TriedRow is the lifeline of one key.
 type TriedRow struct {
-	Key    []string
-	Hits   []entry.Instant
-	Alerts []TriedAlert
+	Key []string
+	// Reporter is the host that judges it, and stands behind the key; "" is this machine, or the centre.
+	Reporter string
+	Hits     []entry.Instant
+	Alerts   []TriedAlert
 }
 
 // TriedAlert is an alert of a lifeline. To is None where it is still open.
@@ -82,8 +87,73 @@ type TriedStep struct {
 // mostTried is how many lifelines a trial gives.
 const mostTried = 200
 
-// TryRule runs a rule over a sample, with those in whose shadow it may stand.
+// TryRule runs a rule over a sample, with those in whose shadow it may stand. A rule that hosts judge is run over the
+// logs of each by themselves, and the host's name stands behind the key.
 func TryRule(s *lang.Settings, r *lang.Rule, sample []*Said, o Options) (*Tried, error) {
+	apart := map[string][]*Said{}
+	if !r.AtCentre {
+		for _, d := range sample {
+			apart[d.Reporter] = append(apart[d.Reporter], d)
+		}
+	}
+	if len(apart) == 0 || len(apart) == 1 && apart[""] != nil {
+		out, err := tryTogether(s, r, sample, o)
+		out.sum()
+		return out, err
+	}
+	out := &Tried{Ends: map[string]int{}, First: entry.None, Clock: entry.None}
+	recall := o.Recall
+	for _, name := range slices.Sorted(maps.Keys(apart)) {
+		o.Recall = recall.part(name)
+		t, err := tryTogether(s, r, apart[name], o)
+		if out.add(t, name); err != nil {
+			return out, err
+		}
+	}
+	out.sum()
+	return out, nil
+}
+
+// add adds what was tried on the logs of a host.
+func (t *Tried) add(o *Tried, host string) {
+	t.Entries, t.Hits, t.Raised, t.Open = t.Entries+o.Entries, t.Hits+o.Hits, t.Raised+o.Raised, t.Open+o.Open
+	t.Recoveries, t.Told = t.Recoveries+o.Recoveries, t.Told+o.Told
+	for why, n := range o.Ends {
+		t.Ends[why] += n
+	}
+	if o.OverKey != nil {
+		t.OverKey = o.OverKey
+	}
+	for _, e := range o.Some.Of {
+		t.Some.take(e)
+	}
+	for _, row := range o.Rows {
+		if host != "" {
+			row.Key, row.Reporter = append(slices.Clone(row.Key), host), host
+		}
+		t.Rows = append(t.Rows, row)
+	}
+	if t.First == entry.None || o.First != entry.None && o.First < t.First {
+		t.First = o.First
+	}
+	t.Clock = entry.Later(t.Clock, o.Clock)
+	t.lasted = append(t.lasted, o.lasted...)
+}
+
+// sum orders what was tried, and counts what it comes to.
+func (t *Tried) sum() {
+	slices.SortFunc(t.Rows, func(a, b TriedRow) int {
+		return cmp.Or(len(b.Alerts)-len(a.Alerts), len(b.Hits)-len(a.Hits), slices.Compare(a.Key, b.Key))
+	})
+	t.Keys = len(t.Rows)
+	t.Rows = t.Rows[:min(len(t.Rows), mostTried)]
+	if slices.Sort(t.lasted); len(t.lasted) > 0 {
+		t.Longest, t.Median = t.lasted[len(t.lasted)-1], t.lasted[len(t.lasted)/2]
+	}
+}
+
+// tryTogether runs a rule over a sample as one machine would that has all of it.
+func tryTogether(s *lang.Settings, r *lang.Rule, sample []*Said, o Options) (*Tried, error) {
 	out := &Tried{Ends: map[string]int{}}
 	rows := map[string]*TriedRow{}
 	row := func(key []string) *TriedRow {
@@ -93,7 +163,6 @@ func TryRule(s *lang.Settings, r *lang.Rule, sample []*Said, o Options) (*Tried,
 		}
 		return rows[id]
 	}
-	var lasted []time.Duration
 	o.AsLogged = true
 	o.Hit = func(rule string, key []string, at entry.Instant) {
 		if rule == r.Name {
@@ -133,7 +202,7 @@ func TryRule(s *lang.Settings, r *lang.Rule, sample []*Said, o Options) (*Tried,
 			a := &x.Alerts[len(x.Alerts)-1]
 			a.To, a.Why = t.At, t.Why
 			out.Ends[t.Why]++
-			lasted = append(lasted, t.At.Sub(a.From))
+			out.lasted = append(out.lasted, t.At.Sub(a.From))
 		}
 	}
 	run := newReplay(s, shadowing(s, r), inputsOf(s, r, sample), o)
@@ -152,14 +221,6 @@ func TryRule(s *lang.Settings, r *lang.Rule, sample []*Said, o Options) (*Tried,
 			out.Open++
 		}
 		out.Rows = append(out.Rows, *x)
-	}
-	slices.SortFunc(out.Rows, func(a, b TriedRow) int {
-		return cmp.Or(len(b.Alerts)-len(a.Alerts), len(b.Hits)-len(a.Hits), slices.Compare(a.Key, b.Key))
-	})
-	out.Keys = len(out.Rows)
-	out.Rows = out.Rows[:min(len(out.Rows), mostTried)]
-	if slices.Sort(lasted); len(lasted) > 0 {
-		out.Longest, out.Median = lasted[len(lasted)-1], lasted[len(lasted)/2]
 	}
 	return out, err
 }

@@ -140,7 +140,7 @@ func shadowing(s *lang.Settings, r *lang.Rule) []*lang.Rule {
 	}
 	add(r)
 	var out []*lang.Rule
-	for _, x := range s.Rules {
+	for _, x := range s.EveryRule() {
 		if names[x.Name] && (!x.Off || x == r) {
 			out = append(out, x)
 		}

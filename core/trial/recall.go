@@ -20,6 +20,21 @@ type Recall struct {
 	from  entry.Instant     // of each stream's first entry, the earliest
 	count int64             // entries
 	full  bool              // there were too many to keep
+	parts map[string]*Recall
+}
+
+// part is what is kept of a part of the sample; nil where nothing is kept.
+func (k *Recall) part(name string) *Recall {
+	if k == nil {
+		return nil
+	}
+	if k.parts == nil {
+		k.parts = map[string]*Recall{}
+	}
+	if k.parts[name] == nil {
+		k.parts[name] = &Recall{}
+	}
+	return k.parts[name]
 }
 
 // mostRecalled is how many judged entries are kept.

@@ -20,8 +20,10 @@ type Input struct {
 	Source *lang.Source // nil: plain lines of no source
 	Path   string
 	Host   string
-	Origin string      // "" is HOST:PATH
-	Files  []io.Reader // the members of its series, oldest first
+	Origin string // "" is HOST:PATH
+	// Reporter is the joined host whose log it is; "" is this machine.
+	Reporter string
+	Files    []io.Reader // the members of its series, oldest first
 	// Near is where times without a year are looked for, such as the time of the
 	// file's last change; None where it is not known.
 	Near entry.Instant

@@ -88,7 +88,8 @@ func Start(ctx context.Context, centre api.Lantern, data string, n int, seed uin
 		all.Go(func() {
 			limit <- struct{}{}
 			defer func() { <-limit }()
-			o := sim.Options{Name: name, Version: "1.0", Data: filepath.Join(data, name), Shared: shared}
+			o := sim.Options{Name: name, Version: "1.0", Data: filepath.Join(data, name), Shared: shared,
+				Keeps: 64 << 10}
 			if i == refuses(len(list)) {
 				o.Local = []folder.Text{{Name: "own.lantern", Body: wrong}}
 			}

@@ -4,6 +4,7 @@
 package sim
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -13,6 +14,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"github.com/klauspost/compress/s2"
 
 	"dimlantern/core/engine"
 	"dimlantern/core/entry"
@@ -37,6 +40,7 @@ type Options struct {
 	Data     string        // a folder for its identity and its revision
 	Log      *slog.Logger
 	Shared   *Shared // what hosts of one process share
+	Keeps    int     // how much of what each log has said is kept for samples, in bytes
 }
 
 // Shared keeps what several hosts of one process would make alike.
@@ -80,6 +84,7 @@ type Host struct {
 	behind   time.Duration
 	up       bool
 	clock    time.Duration
+	said     map[string][]byte // by source
 	feeding  entry.Instant
 	decided  int64 // transitions
 	Answerer func(ctx context.Context, q []byte) ([]byte, error)
@@ -102,7 +107,7 @@ func Join(ctx context.Context, code hosts.Code, o Options) (*Host, error) {
 	}
 	h := &Host{o: o, run: fmt.Sprint(time.Now().UnixNano()), engine: engine.New(nil),
 		readers: map[string]*match.Reader{},
-		offsets: map[string]int64{}, done: map[string]bool{}, minute: map[int64]int64{},
+		offsets: map[string]int64{}, said: map[string][]byte{}, done: map[string]bool{}, minute: map[int64]int64{},
 		made: &made{settings: &lang.Settings{}}}
 	h.engine.Reporter = id.First
 	h.member = hosts.NewMember(o.Data, id, h, o.Log)
@@ -157,6 +162,14 @@ func (h *Host) Log(source string, lines ...string) {
 		r.Near, r.Reached = now, now
 	}
 	n := r.Scan(raw, h.offsets[r.Origin], now, h.take, nil)
+	if h.o.Keeps > 0 {
+		said := append(h.said[r.Plan.Source], raw...)
+		if len(said) > 2*h.o.Keeps {
+			said = said[len(said)-h.o.Keeps:]
+			said = slices.Clone(said[bytes.IndexByte(said, '\n')+1:])
+		}
+		h.said[r.Plan.Source] = said
+	}
 	h.offsets[r.Origin] += int64(len(raw))
 	at := now
 	if r.Plan.Timed() {
@@ -487,10 +500,38 @@ func (h *Host) Do(_ context.Context, acts []hosts.Act) error {
 
 // Answer is part of hosts.Machine.
 func (h *Host) Answer(ctx context.Context, q []byte) ([]byte, error) {
+	if h.o.Keeps > 0 && hosts.AsksForSample(q) {
+		return h.sample(q)
+	}
 	if h.Answerer == nil {
 		return nil, fmt.Errorf("a simulated host has no logs to ask")
 	}
 	return h.Answerer(ctx, q)
+}
+
+// sample answers a hosts.SampleQuestion with what was kept.
+func (h *Host) sample(b []byte) ([]byte, error) {
+	var q hosts.SampleQuestion
+	if err := json.Unmarshal(b, &q); err != nil {
+		return nil, err
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	out := hosts.SampleAnswer{Logs: []hosts.SentLog{}}
+	known := false
+	for _, source := range q.On {
+		known = known || h.made.settings.Source(source) != nil
+		if said := h.said[source]; len(said) > 0 {
+			r := h.readers[source]
+			_, path, _ := strings.Cut(r.Origin, ":")
+			out.Logs = append(out.Logs, hosts.SentLog{Source: source, Path: path, Host: h.o.Name, Origin: r.Origin,
+				Near: entry.Of(time.Now()), Text: s2.Encode(nil, said)})
+		}
+	}
+	if !known {
+		return nil, fmt.Errorf("it has none of the sources %s yet", strings.Join(q.On, ", "))
+	}
+	return json.Marshal(out)
 }
 
 // Decided is how many transitions the host has decided.
