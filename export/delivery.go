@@ -39,6 +39,9 @@ type Site struct {
 	Own func(path string) bool
 	// Count is how many entries a file of kept entries has; 0 where that is not known.
 	Count func(path string) int64
+	// Centre hands entries of a source over to the centre that this machine has joined, and answers once they are kept
+	// there; see CentreKind.
+	Centre func(ctx context.Context, source string, entries []CentreEntry) error
 	// Told is told what people should know; Noticed, what rules may look at.
 	Told    func(words string)
 	Noticed func(fields map[string]any)
@@ -317,6 +320,8 @@ func (d *delivery) open() error {
 			d.site.Told("delivery " + d.of.Name + ": " + words)
 		})
 		d.to = d.files
+	} else if d.of.To.Kind == CentreKind {
+		d.to = &centreReceiver{d.site.Centre}
 	} else {
 		d.to = receiverOf(&d.of.To, zone, d.site.Roots)
 	}

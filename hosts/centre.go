@@ -386,6 +386,8 @@ func (c *Centre) answer(m *nats.Msg) {
 			return
 		}
 		reply(m, c.alive(id, &s))
+	case "keep":
+		go c.keepEntries(m, id)
 	case "revision":
 		b, err := c.revisionOf(id)
 		if err != nil {
@@ -398,6 +400,25 @@ func (c *Centre) answer(m *nats.Msg) {
 	default:
 		reply(m, problem{"the centre does not know what is asked: is the host newer than the centre?"})
 	}
+}
+
+// keepEntries keeps entries that a host hands over, and says so once they are.
+func (c *Centre) keepEntries(m *nats.Msg, id string) {
+	var k KeptEntries
+	if err := json.Unmarshal(m.Data, &k); err != nil {
+		reply(m, problem{"what came are no entries: " + err.Error()})
+		return
+	}
+	name := c.nameOf(id)
+	if name == "" {
+		reply(m, problem{"this host is not joined any more"})
+		return
+	}
+	if err := c.o.Office.KeepEntries(id, name, &k); err != nil {
+		reply(m, problem{err.Error()})
+		return
+	}
+	reply(m, problem{})
 }
 
 // alive notes how a host is, and says what it has to hear.

@@ -64,6 +64,21 @@ type Facts struct {
 	Reached entry.Instant `json:"reached,omitempty"`
 }
 
+// KeptEntries are entries of a host's source that are kept at the centre as well.
+type KeptEntries struct {
+	Source  string      `json:"source"`
+	Entries []KeptEntry `json:"entries"`
+}
+
+// KeptEntry is one of them. Its ID is the same each time that it is handed over, and ends with a number that grows
+// within the origin, behind a "-".
+type KeptEntry struct {
+	ID     string        `json:"id"`
+	Origin string        `json:"origin"`
+	At     entry.Instant `json:"at"`
+	Text   string        `json:"text"`
+}
+
 // Hit is a hit or a recovery, as evidence.
 type Hit struct {
 	Rule     string        `json:"rule"`
@@ -262,6 +277,9 @@ type Office interface {
 	Take(ctx context.Context, rows []Sent) ([]Taken, error)
 	// Keep keeps hosts, invitations and revisions under names; nil takes one away.
 	Keep(ctx context.Context, values map[string][]byte) error
+	// KeepEntries keeps entries that a host hands over, those that it has kept before not once more. It may be called
+	// concurrently.
+	KeepEntries(id, name string, k *KeptEntries) error
 	// Told says something that administrators should know.
 	Told(words string)
 }

@@ -408,11 +408,33 @@ func (m *Member) ask(ctx context.Context, what string, q []byte, into any) error
 func (m *Member) raw(ctx context.Context, what string, q []byte) ([]byte, error) {
 	ctx, end := context.WithTimeout(ctx, Beat)
 	defer end()
-	r, err := m.nc.RequestWithContext(ctx, subjectAsk+m.ID.ID+"."+what, q)
+	m.mu.Lock()
+	nc := m.nc
+	m.mu.Unlock()
+	if nc == nil {
+		return nil, errors.New("the centre cannot be reached")
+	}
+	r, err := nc.RequestWithContext(ctx, subjectAsk+m.ID.ID+"."+what, q)
 	if err != nil {
 		return nil, err
 	}
 	return r.Data, nil
+}
+
+// Keep hands entries over to the centre; without an error they are kept there.
+func (m *Member) Keep(ctx context.Context, k *KeptEntries) error {
+	b, err := json.Marshal(k)
+	if err != nil {
+		return err
+	}
+	var p problem
+	if err := m.ask(ctx, "keep", b, &p); err != nil {
+		return fmt.Errorf("the centre does not answer: %w", err)
+	}
+	if p.Problem != "" {
+		return errors.New("the centre says: " + p.Problem)
+	}
+	return nil
 }
 
 // fetch gets the revision that is for this host, and tries it.

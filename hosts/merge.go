@@ -13,7 +13,7 @@ import (
 )
 
 // FromCentre stands before the names of files that a centre has sent.
-const FromCentre = "centre/"
+const FromCentre = lang.SentFile
 
 // SentFrom tells whether a block at that place came from the centre.
 func SentFrom(p lang.Pos) bool { return strings.HasPrefix(p.File, FromCentre) }

@@ -64,6 +64,7 @@ type Asked struct {
 	Took      time.Duration
 	Hosts     int      // that were asked besides
 	Missing   []string // in words, those of them that did not answer
+	Stood     []string // hosts that did not answer, or are no more, for which stood what is kept here
 }
 
 // showEvery is how long an answer goes on before it is shown once more.
@@ -135,6 +136,13 @@ func (x *Asking) add(ctx context.Context) (*ask.Acc, *Asked, ask.Unseen, error) 
 		read, err = r.Run(ctx, x.Logs)
 	}
 	wait()
+	if err == nil {
+		err = x.stands(ctx, others, func(sum []byte) error {
+			mu.Lock()
+			defer mu.Unlock()
+			return total.Absorb(sum)
+		})
+	}
 	if err != nil {
 		return nil, nil, unseen, err
 	}
@@ -152,7 +160,7 @@ func (x *Asking) add(ctx context.Context) (*ask.Acc, *Asked, ask.Unseen, error) 
 	if x.Others != nil {
 		out.Bytes, out.Of = out.Bytes+others.bytes, out.Of+others.of
 		out.Unread = append(out.Unread, others.unread...)
-		out.Missing, out.Hosts = others.missing(), len(others.names)
+		out.Missing, out.Hosts, out.Stood = others.missing(), len(others.names), others.stood
 	}
 	out.Took = time.Since(began)
 	return total, out, unseen, nil
@@ -415,6 +423,11 @@ func (a *Asked) Rests(zone *time.Location) []string {
 	}
 	for _, m := range a.Missing {
 		say("%s", m)
+	}
+	if n := len(a.Stood); n > 3 {
+		say("of %d hosts, such as %s, what is kept here", n, a.Stood[0])
+	} else if n > 0 {
+		say("of %s what is kept here", english.OxfordWordSeries(a.Stood, "and"))
 	}
 	for _, d := range a.Blind[:min(len(a.Blind), 5)] {
 		until := "now"

@@ -27,6 +27,8 @@ type Ledger struct {
 	notes *reread.Notes
 	// Remote asks hosts that have joined; nil where none can. It is set before anything is asked.
 	Remote Remote
+	// KeptThere are the logs of hosts that are kept here; nil where none are. It is set as Remote is.
+	KeptThere func(src *lang.Source) []KeptLog
 
 	mu     sync.Mutex
 	rooms  map[string]*growing
@@ -310,7 +312,9 @@ func logs(sn *snapshot.Snapshot, settings *lang.Settings, q *lang.Question) []re
 func (l *Ledger) asking(sn *snapshot.Snapshot, settings *lang.Settings, p *ask.Plan, m ask.Moment) *Asking {
 	x := &Asking{Settings: settings, Plan: p, Store: l.asker.Store, Notes: l.notes}
 	if sn.Hosts != nil {
-		x.Others = OthersOf(settings, p, m, l.Remote)
+		if x.Others = OthersOf(settings, p, m, l.Remote); x.Others != nil {
+			x.Others.KeptThere = l.KeptThere
+		}
 	}
 	if !p.Q.Alerts {
 		x.Logs = logs(sn, settings, p.Q)

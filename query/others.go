@@ -85,7 +85,7 @@ func OthersOf(settings *lang.Settings, p *ask.Plan, m ask.Moment, remote Remote)
 		}
 	}
 	b, _ := json.Marshal(q) // of texts and numbers
-	return &Others{Groups: groups, Question: b, Ask: remote}
+	return &Others{Groups: groups, Question: b, Ask: remote, on: q.On, all: len(p.Q.For) == 0, moment: m}
 }
 
 // ForHost answers a question that came from a centre, with what this machine has of it.
@@ -147,6 +147,12 @@ type Others struct {
 	Groups   []string
 	Question []byte
 	Ask      Remote
+	// KeptThere are the logs of hosts that are kept here: they stand for hosts that do not answer, or are no more.
+	KeptThere func(src *lang.Source) []KeptLog
+
+	on     []string
+	all    bool // of whatever groups
+	moment ask.Moment
 }
 
 // othersAnswer is what came of hosts.
@@ -159,6 +165,7 @@ type othersAnswer struct {
 	of     int64
 	unread []string
 	kept   entry.Instant
+	stood  []string // hosts for which stood what is kept here
 }
 
 // missing says in words which hosts did not answer, and why.

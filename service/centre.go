@@ -14,6 +14,7 @@ import (
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 	"dimlantern/hosts"
+	"dimlantern/intake/spool"
 	"dimlantern/query"
 	"dimlantern/snapshot"
 	"dimlantern/store"
@@ -40,6 +41,9 @@ type centre struct {
 
 	mu    sync.Mutex // for what follows
 	pages map[string]hosts.Page
+
+	keeping  sync.Mutex              // for what follows
+	lastKept map[spool.Origin]string // the identifier of the newest entry of a host that is kept here
 }
 
 // hostsFolder is the folder of a centre in its data, hostsPrefix stands before what is kept of hosts.
@@ -465,6 +469,10 @@ func (s *Service) Forget(ctx context.Context, name string) error {
 // Rename calls a host otherwise; its alerts and what was go on under the new name.
 func (s *Service) Rename(ctx context.Context, name, to string) error {
 	return s.withCentre(ctx, func(n *centre) error {
+		id, err := n.c.ID(name)
+		if err != nil {
+			return err
+		}
 		keep, err := n.c.Rename(name, to)
 		if err != nil {
 			return err
@@ -477,6 +485,12 @@ func (s *Service) Rename(ctx context.Context, name, to string) error {
 			n.unheard[to] = raised
 			delete(n.unheard, name)
 		}
+		if err := s.ways.kept.Rename(query.KeptFrom+id+" ", to); err != nil {
+			s.notice(fmt.Sprintf("what is kept here of %s keeps its old name: %v", to, err))
+		}
+		n.keeping.Lock()
+		n.lastKept = nil
+		n.keeping.Unlock()
 		s.batch.Renamed = append(s.batch.Renamed, [2]string{name, to})
 		return nil
 	})

@@ -267,7 +267,7 @@ func (s *Service) use(d *draft) error {
 	s.openDoor(settings)
 	s.settings, s.texts, s.findings = settings, d.texts, d.findings
 	if s.delivering {
-		s.deliver.Use(settings, blocksOf(d.texts))
+		s.deliver.Use(delivers(settings), blocksOf(d.texts))
 	}
 	s.countLater(retimed(before, settings))
 	s.begun = -1 // a rule that is new has to be told which logs there are

@@ -174,6 +174,7 @@ func (s *Service) startJoined() {
 	ctx, stop := context.WithCancel(s.beside.ctx)
 	done := make(chan struct{})
 	j := s.joined
+	s.member.Store(j.member)
 	j.end = func() {
 		stop()
 		<-done

@@ -32,7 +32,7 @@ func (s *Service) Run(ctx context.Context) error {
 		s.startJoined()
 	}
 	s.delivering = true
-	s.deliver.Use(s.settings, blocksOf(s.texts))
+	s.deliver.Use(delivers(s.settings), blocksOf(s.texts))
 	timer := time.NewTimer(0)
 	defer timer.Stop()
 	for {

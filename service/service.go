@@ -37,6 +37,7 @@ import (
 	"dimlantern/core/trial"
 	"dimlantern/export"
 	"dimlantern/folder"
+	"dimlantern/hosts"
 	"dimlantern/intake"
 	"dimlantern/report"
 	"dimlantern/snapshot"
@@ -124,10 +125,11 @@ type Service struct {
 
 	beside    beside
 	recount   recount
-	joined    *joined                // to a centre; nil where it has joined none
-	centre    *centre                // nil where it is none
-	door      atomic.Bool            // the socket is there
-	drafts    map[string][]api.Draft // by person; nil before they are asked for
+	joined    *joined                      // to a centre; nil where it has joined none
+	member    atomic.Pointer[hosts.Member] // its side of the centre, for other goroutines than the loop
+	centre    *centre                      // nil where it is none
+	door      atomic.Bool                  // the socket is there
+	drafts    map[string][]api.Draft       // by person; nil before they are asked for
 	commands  chan func()
 	reload    chan struct{}
 	hostNews  chan struct{} // something about the centre or its hosts has changed
@@ -222,7 +224,7 @@ func (s *Service) open() (err error) {
 		Spent: &snapshot.Spent{}})
 	s.query = &query.Asker{Window: s.window, Store: s.store, Do: s.doWithEngine}
 	s.ledger = query.NewLedger(s.query, filepath.Join(o.Data, NotesFolder))
-	s.ledger.Remote = s.askHosts
+	s.ledger.Remote, s.ledger.KeptThere = s.askHosts, query.KeptThere(o.Data)
 	s.bench = &workbench.Workbench{Window: s.window, Store: s.store, Query: s.query, Reload: s.Reload,
 		TakeUp: s.takeUpNow, TakeUpAll: s.takeUpAll, State: s.state, Remote: s.askHosts}
 	s.query.Busy = s.bench.Busy
@@ -231,7 +233,7 @@ func (s *Service) open() (err error) {
 		Notice: func(fields map[string]any) { s.writeItself(time.Now(), fields) }})
 	s.decider = &notify.Decider{Store: s.store, Batch: &s.batch, Log: o.Log, Wake: s.outbox.Wake}
 	s.deliver = export.NewDeliveries(export.Site{Store: s.store, Host: s.house.Host, Roots: o.Roots,
-		Readable: s.ways.readable, Own: s.ways.kept.Own, Count: s.store.KeptIn, Told: s.remark,
+		Readable: s.ways.readable, Own: s.ways.kept.Own, Centre: s.toCentre, Count: s.store.KeptIn, Told: s.remark,
 		Noticed: func(fields map[string]any) { s.writeItself(time.Now(), fields) }})
 	s.reports = &report.Maker{Window: s.window, Store: s.store, Data: o.Data, Ask: s.ledger.Kept,
 		Shift: s.query.Handover, Tell: s.outbox.Give, Told: s.remark,

@@ -350,6 +350,11 @@ func (w *ways) tidy(settings *lang.Settings, held map[string]bool) {
 	for _, s := range settings.Sources {
 		keep[s.Name] = spool.Retention{For: s.Keep.For, Read: s.Keep.How == "hits" || s.Keep.How == "nothing"}
 	}
+	for _, s := range settings.SentSources {
+		if s.KeepAtCentre > 0 {
+			keep[s.Name] = spool.Retention{For: s.KeepAtCentre}
+		}
+	}
 	capacity := settings.Capacity()
 	if !w.tidying.CompareAndSwap(false, true) {
 		return

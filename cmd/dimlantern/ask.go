@@ -195,7 +195,9 @@ func (o *askOptions) asking(text string, files []string) (*query.Asking, *time.L
 		return nil, nil, err
 	}
 	if len(files) == 0 {
-		x.Others = query.OthersOf(settings, x.Plan, m, o.askHosts)
+		if x.Others = query.OthersOf(settings, x.Plan, m, o.askHosts); x.Others != nil {
+			x.Others.KeptThere = query.KeptThere(o.data)
+		}
 	}
 	if st, err := store.OpenToRead(o.data); err == nil && len(files) == 0 {
 		x.Store = st

@@ -162,6 +162,10 @@ func TestMistakes(t *testing.T) {
 			"3:8", "no day", "write: mon"},
 		{"a capacity that is none", "settings {\n keep at most 5\n}\n", "bad-size", "2:15", "no size of a MiB",
 			"2 GiB"},
+		{"kept at the centre, for no host", "source a {\n files \"/a\"\n keep at centre 30d\n}\n", "does-not-apply",
+			"3:7", "for no host", "for GROUP"},
+		{"kept at a centre, for how long", "source a {\n files \"/a\"\n keep at centre\n}\n", "incomplete", "3:16",
+			"a time", "30s"},
 		{"settings with a name", "settings mine {\n keep at most 1 GiB\n}\n", "bad-name", "1:10",
 			"settings have no name", "settings {"},
 		{"an ambiguous example of a time", "layout l {\n pattern /(?<at>\\S+ \\S+)/\n time at like \"03/04/2026 " +

@@ -244,7 +244,7 @@ func (t Target) String() string {
 	case "nats":
 		return "nats " + t.Subject + " at " + t.Address
 	}
-	return t.Kind + " " + t.Address
+	return strings.TrimSpace(t.Kind + " " + t.Address)
 }
 
 // Report returns the report of that name, or nil.

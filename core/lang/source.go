@@ -34,12 +34,14 @@ type Source struct {
 	HostFrom *regexp.Regexp // with a group host, applied to the path
 	Fields   []SourceField
 	Keep     Keep
-	Only     Expr // nil: every entry is taken
-	About    []string
-	Note     string
-	Off      bool
-	For      []string // the groups of hosts that it is sent to; nil: it is read here
-	Within   []string // globs of which a file has to be in one; nil is any file
+	// KeepAtCentre is how long its entries are kept at the centre as well, where it is sent to hosts; 0 is not at all.
+	KeepAtCentre time.Duration
+	Only         Expr // nil: every entry is taken
+	About        []string
+	Note         string
+	Off          bool
+	For          []string // the groups of hosts that it is sent to; nil: it is read here
+	Within       []string // globs of which a file has to be in one; nil is any file
 }
 
 // Listen is a port at which messages are received.
@@ -379,17 +381,29 @@ func readSourceField(c *cursor, node any) {
 	s.Fields = append(s.Fields, f)
 }
 
+// SentFile begins the names of files that a centre has sent.
+const SentFile = "centre/"
+
 func readKeep(c *cursor, node any) {
 	s := node.(*Source)
-	const mend = "write: keep 7d, keep hits, or keep nothing"
+	const mend = "write: keep 7d, keep hits, keep nothing, or, for hosts, keep at centre 30d"
+	if t := c.peek(); t.is("at") {
+		if s.KeepAtCentre != 0 {
+			c.fail(c.toks[0], "twice", "keep at centre is written twice", "keep one of them")
+		}
+		c.accept("at")
+		if !c.accept("centre") {
+			c.expected(c.peek(), "centre", mend)
+			return
+		}
+		s.KeepAtCentre = c.duration("a time")
+		c.done(mend)
+		return
+	}
 	if s.Keep.How != "" {
 		c.fail(c.toks[0], "twice", "keep is written twice", "keep one of them")
 	}
 	switch t := c.peek(); {
-	case t.is("at"):
-		c.fail(t, "not-in-this-version", "keep at centre is not in this version: entries stay on the hosts",
-			"take the clause out; questions of the centre's ledger read what lies on the hosts")
-		return
 	case t.kind == number:
 		s.Keep = Keep{"for", c.duration("a time")}
 	default:
@@ -570,6 +584,11 @@ func (k *checker) completeSource(f *File, b *block, s *Source) {
 		if s.Account != "" {
 			wrong("account", "only the events of channels have an account", "take the clause out")
 		}
+	}
+	if s.KeepAtCentre > 0 && len(s.For) == 0 && f.kit == "" && !strings.HasPrefix(f.Name, SentFile) {
+		k.clause(f, b, "keep", "", Finding, "does-not-apply",
+			"the source is for no host: nothing of it comes to a centre",
+			"write for GROUP in it, or take keep at centre out")
 	}
 	if s.Kept() {
 		if s.Entry != nil && !s.Piped() {

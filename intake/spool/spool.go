@@ -571,6 +571,23 @@ func (k *Spool) Own(path string) bool {
 // positionsFile is where the positions of a source stand.
 const positionsFile = "positions.json"
 
+// Rename lets origins whose way begins with some words be those of another host.
+func (k *Spool) Rename(way, to string) error {
+	k.CloseAll()
+	dirs, err := os.ReadDir(k.dir)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	for _, d := range dirs {
+		for _, o := range k.Origins(d.Name()) {
+			if n := (Origin{o.Source, to, o.Way}); strings.HasPrefix(o.Way, way) && n != o {
+				err = errors.Join(err, os.Rename(k.Folder(o), k.Folder(n)))
+			}
+		}
+	}
+	return err
+}
+
 // Origins are the origins of a source of which something is kept.
 func (k *Spool) Origins(source string) []Origin {
 	list, _ := os.ReadDir(filepath.Join(k.dir, source))

@@ -1,0 +1,124 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"dimlantern/api"
+	"dimlantern/hosts"
+	"dimlantern/intake/spool"
+	"dimlantern/query"
+)
+
+// Entries of a source with `keep at centre` are kept there too, each once, masked; what is kept stands for a host
+// that does not answer, or is no more, and is called as the host is called.
+func TestKeptAtCentre(t *testing.T) {
+	centre, pump := newMachine(t, "mast", ""), newMachine(t, "pump-1", "")
+	pump.write("settings/own.lantern", fmt.Sprintf("settings { centre may read %q }\n", pump.dir+"/**"))
+	at := time.Now().Add(-time.Hour).UTC().Truncate(time.Second)
+	line := func(n int) string {
+		return fmt.Sprintf("%s pin 47%d took %d ms\n", at.Add(time.Duration(n)*time.Second).Format(time.RFC3339), n, n)
+	}
+	for n := range 300 {
+		pump.log("%s", line(n))
+	}
+	centre.write("settings/own.lantern", fmt.Sprintf(`settings { centre listen "127.0.0.1:0" }
+group pumps { hosts "pump-*", "well-*" }
+source app {
+  files  %q
+  begin  oldest
+  layout line
+  for    pumps
+  keep at centre 30d
+}
+layout line {
+  pattern /^(?<at>\S+) (?<who>.+) took (?<ms>\d+) ms$/
+  time    at rfc3339
+  type    ms integer
+  mask    /pin \d+/
+}
+`, pump.dir+"/app.log"))
+	centre.start()
+	centre.until("the centre listens", func() bool { return centre.s.window.Now().Hosts != nil })
+	pump.join(centre)
+	pump.start()
+	centre.until("it reports", func() bool { return centre.host("pump-1").State.Version != "" })
+	centre.roll("all")
+	kept := func() (lines []string) {
+		for _, o := range centre.s.ways.kept.Origins("app") {
+			for _, p := range spool.Segments(centre.s.ways.kept.Folder(o)) {
+				b, err := os.ReadFile(p)
+				require.NoError(t, err)
+				lines = append(lines, strings.Split(strings.TrimSpace(string(b)), "\n")...)
+			}
+		}
+		return lines
+	}
+	centre.until("all is kept", func() bool { return len(kept()) == 300 })
+	pump.stop()
+	require.NoError(t, os.RemoveAll(filepath.Join(pump.data(), "kept"))) // not even that is needed
+	for n := 300; n < 500; n++ {
+		pump.log("%s", line(n))
+	}
+	pump.start()
+	centre.until("what came meanwhile is kept", func() bool { return len(kept()) >= 500 })
+	seen := map[string]bool{}
+	for _, l := range kept() {
+		_, ms, _ := strings.Cut(l, " took ")
+		require.False(t, seen[ms], l)
+		seen[ms] = true
+		require.NotContains(t, l, "pin 47")
+	}
+	require.Len(t, seen, 500)
+
+	answer := func() (string, string) {
+		var v *api.LedgerView
+		q := api.LedgerQuery{Room: "test", Text: "on app show count, sum(ms) per reporter over 1d"}
+		centre.until("an answer", func() bool {
+			var err error
+			v, err = centre.s.ledger.Ask(context.Background(), q)
+			require.NoError(t, err)
+			if v != nil {
+				require.Empty(t, v.Problems)
+				q.Seen = v.Version
+			}
+			return v != nil && v.Done
+		})
+		var rows []string
+		for _, g := range v.Groups {
+			rows = append(rows, fmt.Sprint(g.Key, g.Values[0].Value, " ", g.Values[1].Value))
+		}
+		return strings.Join(rows, "; "), strings.Join(v.Rests, "; ")
+	}
+	centre.until("it runs that", func() bool { return centre.host("pump-1").State.Runs.Number == 1 })
+	rows, rests := answer()
+	require.Equal(t, "[pump-1]500 124,750", rows, rests)
+	require.NotContains(t, rests, "kept here")
+	pump.stop()
+	rows, rests = answer()
+	require.Equal(t, "[pump-1]500 124,750", rows, rests)
+	require.Contains(t, rests, "of pump-1 what is kept here")
+	require.NoError(t, centre.s.Rename(context.Background(), "pump-1", "well-1"))
+	rows, _ = answer()
+	require.Equal(t, "[well-1]500 124,750", rows)
+	require.NoError(t, centre.s.Forget(context.Background(), "well-1"))
+	centre.until("it is gone", func() bool { return len(centre.s.window.Now().Hosts.List) == 0 })
+	rows, rests = answer()
+	require.Equal(t, "[well-1]500 124,750", rows, rests)
+
+	id := strings.TrimPrefix(strings.Fields(centre.s.ways.kept.Origins("app")[0].Way)[1], query.KeptFrom)
+	for _, bad := range []hosts.KeptEntry{{ID: "x"}, {ID: "a b-1"}, {ID: "a-1", Text: strings.Repeat("x", 2<<20)}} {
+		err := centre.s.centre.KeepEntries(id, "well-1", &hosts.KeptEntries{Source: "app",
+			Entries: []hosts.KeptEntry{bad}})
+		require.ErrorContains(t, err, "is none")
+	}
+	err := centre.s.centre.KeepEntries(id, "well-1", &hosts.KeptEntries{Source: "other"})
+	require.ErrorContains(t, err, "keep nothing of the source other")
+}
