@@ -29,7 +29,7 @@ func KeptThere(data string) func(src *lang.Source) []KeptLog {
 	k := spool.Open(data)
 	return func(src *lang.Source) (out []KeptLog) {
 		as := *src
-		as.Files, as.Channels = nil, []string{"joined"} // its entries stand as those of channels do
+		as.Files, as.Entry, as.Channels = nil, nil, []string{"joined"} // its entries stand as those of channels do
 		for _, o := range k.Origins(src.Name) {
 			if !strings.HasPrefix(o.Way, KeptFrom) {
 				continue

@@ -176,7 +176,9 @@ func openAt(path string) (*Store, error) {
 		return nil, err
 	}
 	s.ask.SetMaxOpenConns(4)
-	if s.points, err = sql.Open("sqlite", dsn(path, false)); err != nil {
+	// A checkpoint gives up soon where others are in its way, so that the writer does not wait for them.
+	points := strings.Replace(dsn(path, false), "busy_timeout(10000)", "busy_timeout(50)", 1)
+	if s.points, err = sql.Open("sqlite", points); err != nil {
 		return nil, errors.Join(err, s.Close())
 	}
 	s.points.SetMaxOpenConns(1)
@@ -289,11 +291,21 @@ func (s *Store) Waiting() int64 {
 	return info.Size()
 }
 
-// Checkpoint moves what was committed from the log of writes into the database
-// file, without keeping the writer from going on. It may be called beside it.
+// longLog is how long the log of writes may get before the writer has to wait for a moment, in bytes. Tests make it
+// shorter.
+var longLog = int64(64 << 20)
+
+// Checkpoint moves what was committed from the log of writes into the database file, without keeping the writer from
+// going on. It may be called beside it. A writer that never rests would let the log grow without end, since it can only
+// be begun anew where all of it was moved: one that has grown long is cut while the writer waits for what little has
+// come meanwhile.
 func (s *Store) Checkpoint() error {
 	_, err := s.points.Exec("PRAGMA wal_checkpoint(PASSIVE)")
-	return err
+	if err != nil || s.Waiting() < longLog {
+		return err
+	}
+	var busy, pages, moved int
+	return s.points.QueryRow("PRAGMA wal_checkpoint(TRUNCATE)").Scan(&busy, &pages, &moved)
 }
 
 // Close closes the database.

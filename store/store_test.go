@@ -96,6 +96,46 @@ func TestSnapshotEndsTheJournal(t *testing.T) {
 	assert.Equal(t, []byte("state"), snap)
 }
 
+// The log of writes stays short though the writer never rests, and nothing of it is lost.
+func TestLogOfWritesStaysShort(t *testing.T) {
+	defer func(was int64) { longLog = was }(longLog)
+	longLog = 1 << 20
+	s, dir := open(t)
+	stop, done := make(chan struct{}), make(chan int)
+	go func() {
+		n := 0
+		for {
+			select {
+			case <-stop:
+				done <- n
+				return
+			default:
+			}
+			n++
+			assert.NoError(t, s.Commit(&Batch{Hits: []Hit{{Rule: "r", Key: []string{"k"}, At: at(n), Origin: "h:/f",
+				Offset: int64(n), Text: string(make([]byte, 20<<10))}}}))
+		}
+	}()
+	short := 0
+	require.Eventually(t, func() bool {
+		grown := s.Waiting() > longLog
+		require.NoError(t, s.Checkpoint())
+		if grown && s.Waiting() < longLog {
+			short++
+		}
+		return short == 5
+	}, 20*time.Second, time.Millisecond)
+	close(stop)
+	n := <-done
+	require.NoError(t, s.Close())
+	s, err := Open(dir)
+	require.NoError(t, err)
+	defer s.Close()
+	count := 0
+	require.NoError(t, s.ask.QueryRow("SELECT count(*) FROM hits").Scan(&count))
+	assert.Equal(t, n, count)
+}
+
 // A batch that cannot be kept leaves nothing behind, and can be tried again.
 func TestBatchThatCannotBeKept(t *testing.T) {
 	s, _ := open(t)
