@@ -110,7 +110,7 @@ long: tools build
 	$(GO) test -timeout 60m ./intake/reread -rapid.checks=20000
 	$(GO) test -timeout 60m ./core/measure ./core/lang -rapid.checks=20000
 	$(GO) test -timeout 60m ./report -rapid.checks=1000
-	$(GO) test -timeout 60m ./service -run AsOneMachine -rapid.checks=3000
+	DIMLANTERN_LONG=1 $(GO) test -timeout 60m ./service -run AsOneMachine -rapid.checks=3000
 	$(GO) test -timeout 60m ./core/steps ./core/layout -run 'Glance|Wide|Equal|Lean' -rapid.checks=50000
 	@# As processors without wide instructions do it, where there is an emulator.
 	if command -v qemu-aarch64-static >/dev/null; \

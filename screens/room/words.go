@@ -26,12 +26,15 @@ func Count[N int | int64](n N, one string) string {
 	return humanize.Comma(int64(n)) + " " + english.PluralWord(int(n), one, "")
 }
 
-// Wrap cuts a text into lines of at most that width, at blanks where it can.
+// Wrap cuts a text into lines of at most that width, at blanks where it can. A hyphen is no place to cut: names of
+// hosts, rules and files have some.
 func Wrap(s string, width int) []string {
 	if width < 4 {
 		return []string{s}
 	}
-	return strings.Split(ansi.Wrap(s, width, ""), "\n")
+	const hyphen = "\ue000" // which is no text's
+	s = ansi.Wrap(strings.ReplaceAll(s, "-", hyphen), width, "")
+	return strings.Split(strings.ReplaceAll(s, hyphen, "-"), "\n")
 }
 
 // DrawLit writes a line with its matches, which are stretches of bytes, lit.
