@@ -126,7 +126,11 @@ func (s *Service) Roll(ctx context.Context, q api.RollQuery) (*api.RollDone, err
 	}
 	done, err := c.Roll(hosts.RollQuery{To: q.To, Stop: q.Stop, Back: q.Back, By: q.Name()}, q.Do)
 	if err != nil {
-		return nil, &api.Problem{Code: api.Refused, What: err.Error()}
+		what := err.Error()
+		if wrong := s.window.Now().Trouble["settings"]; wrong != "" {
+			what = wrong + "; " + what
+		}
+		return nil, &api.Problem{Code: api.Refused, What: what}
 	}
 	return &api.RollDone{Number: done.Number, Hosts: done.Hosts, Words: done.Words, Same: done.Same}, nil
 }

@@ -127,6 +127,8 @@ func (s *Store) bucketsOf(b *Batch) (changes func()) {
 
 // Commit keeps a batch in one transaction.
 func (s *Store) Commit(b *Batch) (err error) {
+	s.writing.Lock()
+	defer s.writing.Unlock()
 	changes := s.bucketsOf(b)
 	changes()
 	defer changes()

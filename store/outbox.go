@@ -203,6 +203,8 @@ func (s *Store) PutMessages(list []Made) error {
 }
 
 func (s *Store) inTx(do func(*sql.Tx) error) error {
+	s.writing.Lock()
+	defer s.writing.Unlock()
 	tx, err := s.db.Begin()
 	if err != nil {
 		return err

@@ -81,13 +81,15 @@ type Store struct {
 	Path   string
 	db     *sql.DB // the writer's, one connection
 	ask    *sql.DB
-	points *sql.DB              // makes checkpoints
-	ready  map[string]*sql.Stmt // the writer's statements, prepared once
-	known  map[string]bool      // sources that have been seen
-	marks  recent[Mark]
-	flow   recent[Tick] // of all origins together
-	flows  recent[Tick]
-	names  struct {
+	points *sql.DB // makes checkpoints
+	// writing is held by who writes, and by a checkpoint that lets nobody write meanwhile.
+	writing sync.Mutex
+	ready   map[string]*sql.Stmt // the writer's statements, prepared once
+	known   map[string]bool      // sources that have been seen
+	marks   recent[Mark]
+	flow    recent[Tick] // of all origins together
+	flows   recent[Tick]
+	names   struct {
 		mu   sync.Mutex
 		by   map[int64]Key
 		upTo int64
@@ -304,6 +306,8 @@ func (s *Store) Checkpoint() error {
 	if err != nil || s.Waiting() < longLog {
 		return err
 	}
+	s.writing.Lock()
+	defer s.writing.Unlock()
 	var busy, pages, moved int
 	return s.points.QueryRow("PRAGMA wal_checkpoint(TRUNCATE)").Scan(&busy, &pages, &moved)
 }

@@ -124,7 +124,7 @@ func TestLogOfWritesStaysShort(t *testing.T) {
 			short++
 		}
 		return short == 5
-	}, 20*time.Second, time.Millisecond)
+	}, time.Minute, time.Millisecond)
 	close(stop)
 	n := <-done
 	require.NoError(t, s.Close())
