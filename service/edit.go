@@ -31,6 +31,7 @@ type edits struct {
 	since   time.Time
 	asked   []asked     // who waits for an answer
 	again   string      // the source that is to begin again from its oldest entry; "" is none
+	wrong   string      // what is wrong in the settings since the service began with them; "" is nothing
 	making  *draft      // is being made ready beside the loop; nil where none is
 	ready   chan *draft // that were made
 }
@@ -192,6 +193,9 @@ func (s *Service) takeUpDraft(ctx context.Context, d *draft) error {
 	delete(s.trouble, "settings")
 	s.tellNewer(d.newer)
 	if d.same {
+		if s.edits.wrong != "" {
+			s.trouble["settings"] = s.edits.wrong
+		}
 		return nil
 	}
 	if d.doubt != "" && len(d.asked) == 0 {
@@ -199,6 +203,7 @@ func (s *Service) takeUpDraft(ctx context.Context, d *draft) error {
 		s.notice(s.trouble["apply"])
 		return nil
 	}
+	s.edits.wrong = ""
 	changed, added, removed := trial.Compare(s.settings, d.settings)
 	before := s.texts
 	if err := s.use(d); err != nil {

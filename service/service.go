@@ -296,6 +296,7 @@ func (s *Service) start() error {
 	}
 	if unread == nil {
 		s.sayErrors(ds, "runs without what is wrong")
+		s.edits.wrong = s.trouble["settings"]
 	}
 	if s.edits.stamp == "" {
 		s.edits.stamp = s.stamp(texts)
