@@ -106,6 +106,22 @@ func (m *machine) roll(to ...string) *hosts.RollDone {
 	return done
 }
 
+// answered asks the ledger, and waits for the whole answer.
+func (m *machine) answered(text string) (v *api.LedgerView) {
+	q := api.LedgerQuery{Room: "test", Text: text}
+	m.until("an answer", func() bool {
+		var err error
+		v, err = m.s.ledger.Ask(context.Background(), q)
+		require.NoError(m.t, err)
+		if v != nil {
+			require.Empty(m.t, v.Problems)
+			q.Seen = v.Version
+		}
+		return v != nil && v.Done
+	})
+	return v
+}
+
 func (m *machine) host(name string) *hosts.Status {
 	if h := m.s.window.Now().Hosts.Host(name); h != nil {
 		return h
@@ -273,18 +289,7 @@ layout took {
 		return true
 	})
 	answer := func(text string) (rows []string, rests string) {
-		var v *api.LedgerView
-		q := api.LedgerQuery{Room: "test", Text: text}
-		centre.until("an answer", func() bool {
-			var err error
-			v, err = centre.s.ledger.Ask(context.Background(), q)
-			require.NoError(t, err)
-			if v != nil {
-				require.Empty(t, v.Problems)
-				q.Seen = v.Version
-			}
-			return v != nil && v.Done
-		})
+		v := centre.answered(text)
 		for _, g := range v.Groups {
 			row := strings.Join(g.Key, " ")
 			for _, x := range g.Values {

@@ -43,12 +43,26 @@ func (s *Service) toCentre(ctx context.Context, source string, entries []export.
 	if m == nil {
 		return errors.New("this machine has joined no centre any more")
 	}
-	k := &hosts.KeptEntries{Source: source}
+	k, size := &hosts.KeptEntries{Source: source}, 0
 	for _, x := range entries {
-		k.Entries = append(k.Entries, hosts.KeptEntry(x))
+		e := hosts.KeptEntry(x)
+		e.Text = strings.ToValidUTF8(e.Text, "\uFFFD")
+		e.Text = e.Text[:min(len(e.Text), match.MaxLine)]
+		n := 6*len(e.Text) + 200 // at most: a control character is written in six
+		if size+n > mostKeptBytes && len(k.Entries) > 0 {
+			if err := m.Keep(ctx, k); err != nil {
+				return err
+			}
+			k.Entries, size = nil, 0
+		}
+		k.Entries, size = append(k.Entries, e), size+n
 	}
 	return m.Keep(ctx, k)
 }
+
+// mostKeptBytes is how much is handed over at once at most, as it is written, in bytes; an entry alone stays below what
+// a message may have.
+const mostKeptBytes = 4 << 20
 
 // mostKeptAtOnce is how many entries a host hands over at once at most.
 const mostKeptAtOnce = 5000
@@ -98,7 +112,7 @@ func (n *centre) keepSome(o spool.Origin, entries []hosts.KeptEntry) error {
 	for i := range entries {
 		x := &entries[i]
 		p, at := keptNumber(x.ID)
-		if at < 0 || strings.ContainsAny(x.ID, " \n\v") || len(x.ID) > 200 || len(x.Text) > match.MaxLine {
+		if at < 0 || strings.ContainsAny(x.ID, " \n\v") || len(x.ID) > 200 {
 			return fmt.Errorf("an entry that was to be kept is none: its identifier is %q", x.ID)
 		}
 		if p == prefix && at <= number {
@@ -109,7 +123,8 @@ func (n *centre) keepSome(o spool.Origin, entries []hosts.KeptEntry) error {
 		if when == entry.None {
 			when = entry.Of(time.Now())
 		}
-		list = append(list, spool.Entry{Arrived: when, Peer: x.ID, Text: match.Keepable([]byte(x.Text))})
+		text := match.Keepable([]byte(x.Text)) // which is cut to what a line may have
+		list = append(list, spool.Entry{Arrived: when, Peer: x.ID, Text: text})
 	}
 	if len(list) == 0 {
 		return nil
