@@ -20,9 +20,12 @@ import (
 )
 
 // Beat is how often a host says that it lives; one that has said nothing for Silence, and no goodbye, is silent.
+// One that was not answered asks again after about firstPause, then after longer, up to Beat.
 const (
 	Beat    = 10 * time.Second
 	Silence = 30 * time.Second
+
+	firstPause = time.Second
 )
 
 // KeptSent is how long a host keeps what the centre has committed.

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -259,8 +260,13 @@ func (m *Member) Run(ctx context.Context) {
 	})
 	beat := time.NewTicker(Beat)
 	defer beat.Stop()
-	for {
-		m.say(ctx, false)
+	for pause := firstPause; ; pause = min(2*pause, Beat) {
+		var again <-chan time.Time // a centre that has just begun may not listen yet though its broker does
+		if m.say(ctx, false) {
+			pause = firstPause
+		} else {
+			again = time.After(pause/2 + rand.N(pause))
+		}
 		select {
 		case <-ctx.Done():
 			stop()
@@ -273,6 +279,7 @@ func (m *Member) Run(ctx context.Context) {
 			end()
 			return
 		case <-beat.C:
+		case <-again:
 		case <-m.news:
 		}
 	}
@@ -332,17 +339,17 @@ func (m *Member) connect(ctx context.Context) bool {
 	return true
 }
 
-// say says how the machine is, and does what it hears.
-func (m *Member) say(ctx context.Context, bye bool) {
+// say says how the machine is, and does what it hears. It returns whether the centre answered.
+func (m *Member) say(ctx context.Context, bye bool) bool {
 	s, err := m.Machine.State(ctx)
 	if err != nil {
-		return
+		return false
 	}
 	s.Bye = bye
 	s.At = entry.Of(time.Now())
 	b, err := json.Marshal(s)
 	if err != nil {
-		return
+		return false
 	}
 	var heard struct {
 		Heard
@@ -354,10 +361,10 @@ func (m *Member) say(ctx context.Context, bye bool) {
 			m.Log.Warn("the centre says", "words", heard.Problem)
 		}
 		m.Machine.Link(false, 0)
-		return
+		return false
 	}
 	if bye {
-		return
+		return true
 	}
 	took := time.Since(began)
 	m.Machine.Link(true, heard.At.Time().Sub(began.Add(took/2)))
@@ -395,6 +402,7 @@ func (m *Member) say(ctx context.Context, bye bool) {
 	if entry.Of(time.Now()).Sub(m.ID.Made) > renewKey {
 		m.renew(ctx)
 	}
+	return true
 }
 
 func (m *Member) ask(ctx context.Context, what string, q []byte, into any) error {

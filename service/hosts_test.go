@@ -351,6 +351,7 @@ func TestCutOff(t *testing.T) {
 	pump.log("pump 2 fine\n")
 	pump.until("who told the raise tells the end", func() bool { return strings.Count(said(), "host ") == 3 })
 	centre.until("it is over at the centre", func() bool { return len(centre.open()) == 2 })
+	pump.until("the host knows that the centre tells", func() bool { return pump.s.window.Now().Link.Up })
 	pump.log("pump 4 low\n")
 	centre.until("the centre tells again", func() bool { return strings.Count(said(), "centre ") == before+1 })
 	require.Equal(t, 3, strings.Count(said(), "host "))

@@ -667,7 +667,10 @@ func (j *joined) Answer(ctx context.Context, q []byte) ([]byte, error) {
 // the centre cannot be reached for so long, and of what was told here how it goes on.
 func (j *joined) cutOff(t *engine.Transition) []string {
 	h := &j.s.settings.Hosts
-	if !j.alone && !j.here[t.Alert] {
+	j.mu.Lock()
+	alone := j.alone && !j.up // that it is up again is looked at once a second
+	j.mu.Unlock()
+	if !alone && !j.here[t.Alert] {
 		return nil
 	}
 	if t.Change == engine.Cleared {
