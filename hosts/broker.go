@@ -5,8 +5,10 @@ import (
 	"fmt"
 	"log/slog"
 	"net"
+	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/nats-io/nats-server/v2/server"
@@ -23,11 +25,32 @@ const (
 	mostPending  = 32 << 20
 )
 
+// carrier is over what a centre speaks with its hosts: a broker that it brings, or a cluster that was there.
+type carrier interface {
+	// load makes it ready to be connected to.
+	load() error
+	// address is where hosts reach it.
+	address() string
+	// connect is the centre's own connection; link hears when it has gone, and why, and with nil when it is back.
+	connect(link func(error)) (*nats.Conn, error)
+	// pass lets the holder of a key in as a host; nil where the key is enough.
+	pass(id, key string) (*Pass, error)
+	// invite adds to a code what its holder needs to ask whether it may join.
+	invite(code *Code, until time.Time) error
+	// drop ends the connections of a host, where that can be done.
+	drop(id string)
+	close()
+}
+
 // broker is the embedded server: NATS with JetStream, its files in a folder of the centre.
 type broker struct {
-	srv     *server.Server
-	address string
-	secret  string // of the centre's own connection, which stays in the process
+	srv    *server.Server
+	at     string
+	own    *authority
+	secret string // of the centre's own connection, which stays in the process
+
+	mu    sync.Mutex
+	conns map[string][]uint64 // of hosts, by their identifiers
 }
 
 // gate decides who may speak with the broker, and what about.
@@ -36,7 +59,7 @@ type gate struct {
 	// host is the identifier of the host that has a key; joins tells whether a secret is of an invitation.
 	host  func(key string) (id string, ok bool)
 	joins func(secret string) bool
-	came  func(id string, client uint64)
+	b     *broker // set before the server starts
 }
 
 const (
@@ -56,7 +79,7 @@ func (g *gate) Check(c server.ClientAuthentication) bool {
 			return false
 		}
 		c.RegisterUser(&server.User{Username: id, Permissions: hostMay(id)})
-		g.came(id, c.GetID())
+		g.b.came(id, c.GetID())
 		return true
 	}
 	switch {
@@ -153,6 +176,8 @@ func openBroker(listen, dir string, a *authority, g *gate, log *slog.Logger) (*b
 		AuthTimeout: 10, PingInterval: 20 * time.Second, MaxPingsOut: 3, WriteDeadline: 5 * time.Second,
 		DisableJetStreamBanner: true, JetStreamMaxMemory: 64 << 20, JetStreamMaxStore: mostUp + 1<<30,
 		NoSystemAccount: true}
+	b := &broker{own: a, secret: g.secret, conns: map[string][]uint64{}}
+	g.b = b
 	srv, err := server.NewServer(o)
 	if err != nil {
 		return nil, fmt.Errorf("the broker cannot be started: %w", err)
@@ -163,13 +188,28 @@ func openBroker(listen, dir string, a *authority, g *gate, log *slog.Logger) (*b
 		srv.Shutdown()
 		return nil, fmt.Errorf("the broker did not start at %s: is the port free, and can %s be written?", listen, dir)
 	}
-	return &broker{srv: srv, address: srv.Addr().String(), secret: g.secret}, nil
+	b.srv, b.at = srv, srv.Addr().String()
+	return b, nil
+}
+
+func (b *broker) load() error     { return nil }
+func (b *broker) address() string { return b.at }
+
+func (b *broker) pass(string, string) (*Pass, error) { return nil, nil }
+
+func (b *broker) invite(code *Code, _ time.Time) error {
+	code.Print = b.own.fingerprint()
+	return nil
 }
 
 // connect is the centre's own connection, which never leaves the process.
-func (b *broker) connect() (*nats.Conn, error) {
-	return nats.Connect("", nats.InProcessServer(b.srv), nats.UserInfo(userCentre, b.secret), nats.Name("centre"),
+func (b *broker) connect(func(error)) (*nats.Conn, error) {
+	nc, err := nats.Connect("", nats.InProcessServer(b.srv), nats.UserInfo(userCentre, b.secret), nats.Name("centre"),
 		nats.Timeout(20*time.Second), nats.MaxReconnects(-1))
+	if err != nil {
+		return nil, fmt.Errorf("the centre cannot reach its own broker: %w", err)
+	}
+	return nc, nil
 }
 
 func (b *broker) close() {
@@ -177,8 +217,25 @@ func (b *broker) close() {
 	b.srv.WaitForShutdown()
 }
 
-// drop ends a connection.
-func (b *broker) drop(client uint64) { b.srv.DisconnectClientByID(client) }
+// came notes a connection of a host.
+func (b *broker) came(id string, client uint64) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.conns[id] = append(b.conns[id], client)
+	if n := len(b.conns[id]); n > 8 {
+		b.conns[id] = slices.Clone(b.conns[id][n-8:])
+	}
+}
+
+func (b *broker) drop(id string) {
+	b.mu.Lock()
+	list := b.conns[id]
+	delete(b.conns, id)
+	b.mu.Unlock()
+	for _, client := range list {
+		b.srv.DisconnectClientByID(client)
+	}
+}
 
 // hostOf is the host whose identifier stands in a subject.
 func hostOf(subject, prefix string) (id, rest string) {

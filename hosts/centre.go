@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"dimlantern/core/entry"
@@ -50,33 +51,37 @@ type Status struct {
 
 // Options are what a centre needs.
 type Options struct {
-	Listen string // HOST:PORT; port 0 is any
-	Dir    string // a folder of its own, in the data folder
-	Office Office
-	Values map[string][]byte // what Office kept
-	Books  func(id string) (done int64, sum string, again int64)
-	Settle func() Settings // the settings as they are now
-	Log    *slog.Logger
-	Now    func() time.Time
+	Listen string // HOST:PORT, port 0 is any; "" goes through a cluster
+	// Through are the brokers of a cluster, tls://HOST:PORT each; Creds is the file with what lets the centre in.
+	Through []string
+	Creds   string
+	Dir     string // a folder of its own, in the data folder
+	Office  Office
+	Values  map[string][]byte // what Office kept
+	Books   func(id string) (done int64, sum string, again int64)
+	Settle  func() Settings // the settings as they are now
+	Log     *slog.Logger
+	Now     func() time.Time
 	// Changed is called when something has changed that screens show.
 	Changed func()
 }
 
-// Centre is the broker of a centre, and who speaks for it.
+// Centre is what speaks with hosts for a centre, over a broker that it brings or a cluster that was there.
 type Centre struct {
 	o     Options
 	own   *authority
-	b     *broker
-	nc    *nats.Conn
-	js    jetstream.JetStream
+	b     carrier
+	nc    atomic.Pointer[nats.Conn] // to the brokers; nil before it was made for the first time
 	began time.Time
 
-	mu      sync.Mutex
+	mu      sync.Mutex // for what follows
+	js      jetstream.JetStream
 	hosts   map[string]*Status // by identifier
 	byKey   map[string]string
 	byName  map[string]string
 	invites map[string]*Invitation
-	conns   map[string][]uint64
+	wrong   error               // why the brokers of a cluster cannot be used; nil where they can
+	wrongAt time.Time           // since when; or when they came back
 	runs    map[string][]string // runs of a host that were heard, the newest last
 	rolled  rolled
 	acts    int64
@@ -102,7 +107,7 @@ func OpenCentre(o Options) (*Centre, error) {
 		o.Changed = func() {}
 	}
 	c := &Centre{o: o, hosts: map[string]*Status{}, byKey: map[string]string{}, byName: map[string]string{},
-		invites: map[string]*Invitation{}, conns: map[string][]uint64{}, runs: map[string][]string{}, began: o.Now()}
+		invites: map[string]*Invitation{}, runs: map[string][]string{}, began: o.Now()}
 	c.ctx, c.stop = context.WithCancel(context.Background())
 	var err error
 	if c.own, err = openAuthority(o.Dir, o.Now); err != nil {
@@ -111,14 +116,24 @@ func OpenCentre(o Options) (*Centre, error) {
 	if err := c.read(o.Values); err != nil {
 		return nil, err
 	}
-	g := &gate{secret: rand.Text(), host: c.hostWith, joins: c.invited, came: c.came}
-	if c.b, err = openBroker(o.Listen, filepath.Join(o.Dir, "broker"), c.own, g, o.Log); err != nil {
+	if o.Listen == "" {
+		c.b = &cluster{urls: o.Through, file: o.Creds, now: o.Now}
+		c.wrong, c.wrongAt = errors.New("they were not reached yet"), o.Now()
+		c.all.Go(c.startLater)
+		c.all.Go(c.watch)
+		return c, nil
+	}
+	g := &gate{secret: rand.Text(), host: c.hostWith, joins: c.invited}
+	b, err := openBroker(o.Listen, filepath.Join(o.Dir, "broker"), c.own, g, o.Log)
+	if err != nil {
 		return nil, err
 	}
+	c.b = b
 	if err := c.start(); err != nil {
 		c.Close()
 		return nil, err
 	}
+	c.all.Go(c.watch)
 	return c, nil
 }
 
@@ -168,49 +183,20 @@ func (c *Centre) read(values map[string][]byte) error {
 	return nil
 }
 
-func (c *Centre) start() (err error) {
-	if c.nc, err = c.b.connect(); err != nil {
-		return fmt.Errorf("the centre cannot reach its own broker: %w", err)
-	}
-	if c.js, err = jetstream.New(c.nc); err != nil {
-		return err
-	}
-	st, err := c.js.CreateOrUpdateStream(c.ctx, jetstream.StreamConfig{Name: streamUp, Subjects: []string{subjectUp +
-		"*"},
-		Retention: jetstream.WorkQueuePolicy, Storage: jetstream.FileStorage, MaxBytes: mostUp,
-		MaxMsgsPerSubject: mostUpOfHost, Discard: jetstream.DiscardNew, DiscardNewPerSubject: true,
-		Duplicates: 2 * time.Minute, MaxMsgSize: mostMessage})
-	if err != nil {
-		return fmt.Errorf("the broker cannot keep what hosts report: %w", err)
-	}
-	up, err := st.CreateOrUpdateConsumer(c.ctx, jetstream.ConsumerConfig{Durable: "centre",
-		AckPolicy: jetstream.AckExplicitPolicy, AckWait: time.Minute, MaxAckPending: 20_000})
-	if err != nil {
-		return err
-	}
-	c.all.Go(func() { c.takeAll(up) })
-	if _, err = c.nc.Subscribe(subjectAsk+"*.*", func(m *nats.Msg) { c.answer(m) }); err != nil {
-		return err
-	}
-	if _, err = c.nc.Subscribe(subjectJoin, func(m *nats.Msg) { c.join(m) }); err != nil {
-		return err
-	}
-	c.all.Go(c.watch)
-	return c.nc.Flush()
-}
-
 // Close ends the broker and all that hangs on it.
 func (c *Centre) Close() {
 	c.stop()
-	if c.nc != nil {
-		c.nc.Close()
+	for range 2 { // it may be just being made
+		if nc := c.nc.Load(); nc != nil {
+			nc.Close()
+		}
+		c.all.Wait()
 	}
-	c.all.Wait()
 	c.b.close()
 }
 
-// Address is where hosts reach the centre, as it is bound.
-func (c *Centre) Address() string { return c.b.address }
+// Address is where hosts reach the centre, as it is bound; of a cluster all its brokers, with commas between them.
+func (c *Centre) Address() string { return c.b.address() }
 
 // nameOf is how a host is called; "" where there is none of that identifier.
 func (c *Centre) nameOf(id string) string {
@@ -307,12 +293,13 @@ func (c *Centre) Forget(name string) (map[string][]byte, error) {
 	}
 	delete(c.hosts, h.ID)
 	delete(c.byName, name)
-	for _, client := range c.conns[h.ID] {
-		c.b.drop(client)
-	}
-	delete(c.conns, h.ID)
-	if st, err := c.js.Stream(c.ctx, streamUp); err == nil {
-		st.Purge(c.ctx, jetstream.WithPurgeSubject(subjectUp+h.ID))
+	c.b.drop(h.ID)
+	if js, id := c.js, h.ID; js != nil {
+		go func() {
+			if st, err := js.Stream(c.ctx, streamUp); err == nil {
+				st.Purge(c.ctx, jetstream.WithPurgeSubject(subjectUp+id))
+			}
+		}()
 	}
 	return out, nil
 }
@@ -350,14 +337,19 @@ func (c *Centre) Acted(id string, acts []string) map[string][]byte {
 // Ask asks hosts something, all at once, and hands their answers over as they come, until the context ends.
 func (c *Centre) Ask(ctx context.Context, names []string, q []byte, got func(name string, answer []byte, err error)) {
 	var all sync.WaitGroup
+	nc := c.nc.Load()
 	for _, n := range names {
+		if nc == nil {
+			got(n, nil, errors.New("the brokers cannot be reached"))
+			continue
+		}
 		id, err := c.ID(n)
 		if err != nil {
 			got(n, nil, err)
 			continue
 		}
 		all.Go(func() {
-			m, err := c.nc.RequestWithContext(ctx, subjectDown+id+".ask", q)
+			m, err := nc.RequestWithContext(ctx, subjectDown+id+".ask", q)
 			switch {
 			case errors.Is(err, nats.ErrNoResponders):
 				got(n, nil, errors.New("it cannot be reached"))

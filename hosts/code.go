@@ -18,10 +18,16 @@ import (
 
 // Code is an invitation as it is handed to hosts.
 type Code struct {
-	Address string `json:"a"` // HOST:PORT, or several with commas between them
-	Print   string `json:"f"` // the fingerprint of the centre's authority
-	Sign    []byte `json:"s"` // the key that signs revisions
+	Address string `json:"a"`           // HOST:PORT, or several with commas between them
+	Print   string `json:"f,omitempty"` // the fingerprint of the centre's authority
+	Sign    []byte `json:"s"`           // the key that signs revisions
 	Secret  string `json:"k"`
+
+	// Over a cluster: what lets its holder in at the brokers to ask, and who signs their certificates, PEM; "" is
+	// whom the system trusts.
+	Token string `json:"t,omitempty"`
+	Seed  string `json:"u,omitempty"`
+	Roots string `json:"r,omitempty"`
 }
 
 const codeMark = "dim-lantern-invitation:"
@@ -42,7 +48,8 @@ func ReadCode(text string) (Code, error) {
 	}
 	body, ok := strings.CutPrefix(text, codeMark)
 	b, err := base64.RawURLEncoding.DecodeString(body)
-	if !ok || err != nil || json.Unmarshal(b, &c) != nil || c.Address == "" || c.Print == "" || c.Secret == "" {
+	if !ok || err != nil || json.Unmarshal(b, &c) != nil || c.Address == "" || c.Print == "" && c.Token == "" ||
+		c.Secret == "" {
 		return c, fmt.Errorf("this is no code: one begins with %s, and is handed over whole", codeMark)
 	}
 	return c, nil

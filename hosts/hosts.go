@@ -39,7 +39,9 @@ type Row struct {
 	Sum    string `json:"sum"`  // of Facts and the sum before
 	Prev   string `json:"prev"` // the sum of the row before; "" of the first
 	// Again counts how often the centre has asked for rows once more.
-	Again int64           `json:"again,omitempty"`
+	Again int64 `json:"again,omitempty"`
+	// Told are alerts of which Facts speak and the host has told contacts by itself, as a later row says.
+	Told  []string        `json:"told,omitempty"`
 	Facts json.RawMessage `json:"facts"`
 }
 

@@ -6,6 +6,7 @@ import (
 	"crypto/ed25519"
 	"crypto/rand"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net"
 	"os"
@@ -43,16 +44,6 @@ func (c *Centre) inviteOf(secret string) *Invitation {
 	return nil
 }
 
-// came notes a connection of a host.
-func (c *Centre) came(id string, client uint64) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.conns[id] = append(c.conns[id], client)
-	if n := len(c.conns[id]); n > 8 {
-		c.conns[id] = slices.Clone(c.conns[id][n-8:])
-	}
-}
-
 // joining is what a host asks when it joins.
 type joining struct {
 	Secret  string `json:"secret"`
@@ -68,6 +59,7 @@ type joined struct {
 	ID      string `json:"id"`
 	Name    string `json:"name"`
 	Centre  string `json:"centre"`
+	Pass    *Pass  `json:"pass,omitempty"`
 }
 
 // join lets a host join.
@@ -120,6 +112,10 @@ func (c *Centre) joins(q *joining) (joined, map[string][]byte) {
 		return joined{Problem: "this is no new key of a host"}, nil
 	}
 	id := strings.ToLower(rand.Text()[:16])
+	pass, err := c.b.pass(id, q.Key)
+	if err != nil {
+		return joined{Problem: "the centre cannot let a host in: " + err.Error()}, nil
+	}
 	h := &Status{Host: Host{ID: id, Name: q.Name, Keys: []string{q.Key}, Joined: entry.Of(now), By: i.ID}}
 	h.State.OS, h.State.Version = q.OS, q.Version
 	h.State.Bye, h.Since = true, now // it has joined, and does not run yet
@@ -129,7 +125,7 @@ func (c *Centre) joins(q *joining) (joined, map[string][]byte) {
 	host, _ := os.Hostname()
 	kept, _ := json.Marshal(h.Host)
 	invite, _ := json.Marshal(i)
-	return joined{ID: id, Name: q.Name, Centre: host}, map[string][]byte{"host/" + id: kept, "invite/" + i.ID: invite}
+	return joined{ID: id, Name: q.Name, Centre: host, Pass: pass}, map[string][]byte{"host/" + id: kept, "invite/" + i.ID: invite}
 }
 
 // renew takes a new key of a host, by the name of which it asks.
@@ -159,7 +155,35 @@ func (c *Centre) renew(id string, data []byte) any {
 	if err := c.o.Office.Keep(c.ctx, map[string][]byte{"host/" + id: kept}); err != nil {
 		return problem{err.Error()}
 	}
-	return problem{}
+	return c.passFor(id, data)
+}
+
+// passed is the answer to who asks for a pass.
+type passed struct {
+	problem
+	Pass *Pass `json:"pass,omitempty"`
+}
+
+// passFor is what lets a host in under one of its keys.
+func (c *Centre) passFor(id string, data []byte) any {
+	var q struct {
+		Key string `json:"key"`
+	}
+	if err := json.Unmarshal(data, &q); err != nil {
+		return problem{"this is no key of a host"}
+	}
+	c.mu.Lock()
+	h := c.hosts[id]
+	known := h != nil && slices.Contains(h.Keys, q.Key)
+	c.mu.Unlock()
+	if !known {
+		return problem{"this host is not joined any more"}
+	}
+	p, err := c.b.pass(id, q.Key)
+	if err != nil {
+		return problem{err.Error()}
+	}
+	return passed{Pass: p}
 }
 
 // Invite makes an invitation; address is where hosts reach this centre, "" finds one.
@@ -169,11 +193,21 @@ func (c *Centre) Invite(ctx context.Context, names []string, hosts int, lasts ti
 	if err != nil {
 		return Code{}, i, err
 	}
-	if address == "" {
+	if c.o.Listen == "" {
+		if address != "" {
+			return Code{}, i, errors.New("hosts reach this centre over its cluster: the invitation has the addresses " +
+				"that stand in the settings")
+		}
+		address = c.Address()
+	} else if address == "" {
 		address = c.reachable()
 	} else if _, _, err := net.SplitHostPort(address); err != nil {
 		_, port, _ := net.SplitHostPort(c.Address())
 		address = net.JoinHostPort(address, port)
+	}
+	code := Code{Address: address, Sign: c.own.sign.Public().(ed25519.PublicKey), Secret: secret}
+	if err := c.b.invite(&code, c.o.Now().Add(lasts)); err != nil {
+		return Code{}, i, err
 	}
 	b, _ := json.Marshal(i)
 	if err := c.o.Office.Keep(ctx, map[string][]byte{"invite/" + i.ID: b}); err != nil {
@@ -182,8 +216,7 @@ func (c *Centre) Invite(ctx context.Context, names []string, hosts int, lasts ti
 	c.mu.Lock()
 	c.invites[i.ID] = &i
 	c.mu.Unlock()
-	return Code{Address: address, Print: c.own.fingerprint(), Sign: c.own.sign.Public().(ed25519.PublicKey),
-		Secret: secret}, i, nil
+	return code, i, nil
 }
 
 // reachable is an address of this machine that hosts can probably reach.

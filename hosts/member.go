@@ -34,11 +34,16 @@ type Identity struct {
 	ID      string            `json:"id"`
 	Seed    string            `json:"seed"` // the private key
 	Address string            `json:"address"`
-	CA      string            `json:"ca"` // PEM
+	CA      string            `json:"ca,omitempty"` // PEM
 	Sign    ed25519.PublicKey `json:"sign"`
 	Centre  string            `json:"centre"`
 	Joined  entry.Instant     `json:"joined"`
 	Made    entry.Instant     `json:"made"` // the key
+
+	// Pass lets it in at the brokers of a cluster, whose certificates those of Roots sign, PEM; "" is whom the system
+	// trusts. It is nil where the centre brings the broker.
+	Pass  *Pass  `json:"pass,omitempty"`
+	Roots string `json:"roots,omitempty"`
 }
 
 // identityFile holds the Identity, revisionFile the revision that the host runs, as it was signed.
@@ -106,13 +111,24 @@ func Join(ctx context.Context, code Code, name, version, data string, again bool
 	if err != nil {
 		return nil, err
 	}
-	var ca *x509.Certificate
-	t := pinning(code.Print, func(c *x509.Certificate) { ca = c })
-	nc, err := nats.Connect(urls(code.Address), nats.Secure(t), nats.UserInfo(userJoin, code.Secret),
-		nats.CustomInboxPrefix(inboxOf(userJoin)), nats.Timeout(10*time.Second), nats.NoReconnect(),
-		nats.Name(name))
+	var ca string
+	t := pinning(code.Print, func(c *x509.Certificate) {
+		ca = string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: c.Raw}))
+	})
+	who := nats.UserInfo(userJoin, code.Secret)
+	if code.Token != "" {
+		if t, err = rooted([]byte(code.Roots)); err != nil {
+			return nil, err
+		}
+		who = nats.UserJWTAndSeed(code.Token, code.Seed)
+	}
+	nc, err := nats.Connect(urls(code.Address), nats.Secure(t), who, nats.CustomInboxPrefix(inboxOf(userJoin)),
+		nats.Timeout(10*time.Second), nats.NoReconnect(), nats.Name(name))
 	if err != nil {
 		switch {
+		case code.Token != "" && (errors.Is(err, nats.ErrAuthorization) || errors.Is(err, nats.ErrAuthExpired)):
+			return nil, errors.New("the brokers of the centre do not know this code: it has ended, or is of another " +
+				"cluster; ask for a new one: dimlantern invite")
 		case errors.Is(err, ErrFingerprint) || strings.Contains(err.Error(), ErrFingerprint.Error()):
 			return nil, ErrFingerprint
 		case errors.Is(err, nats.ErrAuthorization):
@@ -145,9 +161,10 @@ func Join(ctx context.Context, code Code, name, version, data string, again bool
 	}
 	now := entry.Of(time.Now())
 	id := &Identity{Name: got.Name, First: got.Name, ID: got.ID, Seed: string(seed), Address: code.Address,
-		CA: string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: ca.Raw})), Sign: code.Sign,
-		Centre: got.Centre,
-		Joined: now, Made: now}
+		CA: ca, Sign: code.Sign, Centre: got.Centre, Joined: now, Made: now, Pass: got.Pass, Roots: code.Roots}
+	if id.Pass != nil {
+		id.Pass.Got = now
+	}
 	if before != nil {
 		if err := before.write(filepath.Join(data, "left")); err != nil {
 			return nil, err
@@ -197,6 +214,10 @@ type Member struct {
 
 	mute   atomic.Bool
 	mu     sync.Mutex
+	seed   string // of the key, and the pass, under which it connects
+	pass   *Pass
+	refuse bool // the pass was refused: it may have ended while the machine slept, or its clock is wrong
+	byDoor bool // it can only ask for a new pass
 	nc     *nats.Conn
 	js     jetstream.JetStream
 	tried  int64 // the revision that was tried last, and its hash
@@ -287,18 +308,16 @@ func (m *Member) Run(ctx context.Context) {
 
 // connect reaches the centre for the first time; later the broker's client does it by itself.
 func (m *Member) connect(ctx context.Context) bool {
-	t, err := trusting([]byte(m.ID.CA))
-	if err != nil {
-		m.Log.Error("the centre cannot be trusted", "reason", err)
-		return false
-	}
-	key, err := nkeys.FromSeed([]byte(m.ID.Seed))
-	if err != nil {
+	if _, err := nkeys.FromSeed([]byte(m.ID.Seed)); err != nil {
 		m.Log.Error("the host's key is damaged: dimlantern join --again joins anew", "reason", err)
 		return false
 	}
-	pub, err := key.PublicKey()
+	m.mu.Lock()
+	m.seed, m.pass = m.ID.Seed, m.ID.Pass
+	m.mu.Unlock()
+	t, who, err := m.proof()
 	if err != nil {
+		m.Log.Error("the centre cannot be trusted", "reason", err)
 		return false
 	}
 	link := func(up bool) func(*nats.Conn) {
@@ -310,7 +329,7 @@ func (m *Member) connect(ctx context.Context) bool {
 			m.News()
 		}
 	}
-	opts := []nats.Option{nats.Secure(t), nats.Nkey(pub, key.Sign), nats.CustomInboxPrefix(inboxOf(m.ID.ID)),
+	opts := []nats.Option{nats.Secure(t), who, nats.CustomInboxPrefix(inboxOf(m.ID.ID)),
 		nats.Timeout(10 * time.Second), nats.MaxReconnects(-1), nats.ReconnectWait(500 * time.Millisecond),
 		nats.ReconnectJitter(500*time.Millisecond, time.Second), nats.PingInterval(10 * time.Second),
 		nats.MaxPingsOutstanding(2), nats.RetryOnFailedConnect(true), nats.ReconnectBufSize(-1),
@@ -319,7 +338,8 @@ func (m *Member) connect(ctx context.Context) bool {
 			m.Log.Debug("the broker says", "words", err.Error())
 		}),
 		nats.ConnectHandler(link(true)), nats.ReconnectHandler(link(true)),
-		nats.DisconnectErrHandler(func(c *nats.Conn, _ error) { link(false)(c) })}
+		nats.DisconnectErrHandler(func(c *nats.Conn, _ error) { link(false)(c) }),
+		nats.ReconnectErrHandler(func(_ *nats.Conn, err error) { m.refused(err) })}
 	if m.Dialer != nil {
 		opts = append(opts, nats.SetCustomDialer(m.Dialer))
 	}
@@ -341,6 +361,9 @@ func (m *Member) connect(ctx context.Context) bool {
 
 // say says how the machine is, and does what it hears. It returns whether the centre answered.
 func (m *Member) say(ctx context.Context, bye bool) bool {
+	if !m.passed(ctx) {
+		return false
+	}
 	s, err := m.Machine.State(ctx)
 	if err != nil {
 		return false
@@ -486,16 +509,18 @@ func (m *Member) renew(ctx context.Context) {
 	if err != nil {
 		return
 	}
-	q, _ := json.Marshal(map[string]string{"key": pub})
-	var p problem
-	if err := m.ask(ctx, "renew", q, &p); err != nil || p.Problem != "" {
+	var p passed
+	if err := m.ask(ctx, "renew", keyed(pub), &p); err != nil || p.Problem != "" {
 		m.Log.Warn("the host's key was not renewed", "reason", p.Problem)
 		return
 	}
 	m.ID.Seed, m.ID.Made = string(seed), entry.Of(time.Now())
-	if err := m.ID.write(m.Data); err != nil {
-		m.Log.Warn(err.Error())
-	}
+	m.goOnBy(p.Pass)
+}
+
+func keyed(pub string) []byte {
+	b, _ := json.Marshal(map[string]string{"key": pub})
+	return b
 }
 
 // mostFlying is how many rows may be on their way to the broker at once.
@@ -517,7 +542,7 @@ func (m *Member) sendAll(ctx context.Context) {
 // sendSome sends the next rows; it answers whether there may be more.
 func (m *Member) sendSome(ctx context.Context) bool {
 	m.mu.Lock()
-	from, again, ready := m.sent, m.again, m.ready
+	from, again, ready := m.sent, m.again, m.ready && !m.byDoor
 	m.mu.Unlock()
 	if !ready || !m.nc.IsConnected() || ctx.Err() != nil {
 		return false

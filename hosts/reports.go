@@ -19,7 +19,25 @@ import (
 const mostTaken = 2000
 
 // takeAll hands the rows of hosts over, and lets go of those that were committed.
-func (c *Centre) takeAll(up jetstream.Consumer) {
+func (c *Centre) takeAll(js jetstream.JetStream, up jetstream.Consumer) {
+	for {
+		if up != nil {
+			c.takeFrom(up)
+		}
+		select {
+		case <-c.ctx.Done():
+			return
+		case <-time.After(time.Second):
+		}
+		var err error // the brokers may have lost what was kept there
+		if up, err = c.reports(js); err != nil {
+			c.o.Log.Debug("the broker says", "words", err.Error())
+		}
+	}
+}
+
+// takeFrom is takeAll as long as the consumer is there.
+func (c *Centre) takeFrom(up jetstream.Consumer) {
 	it, err := up.Messages(jetstream.PullMaxMessages(mostTaken))
 	if err != nil {
 		c.o.Log.Error("what hosts report cannot be read", "reason", err)
@@ -36,6 +54,10 @@ func (c *Centre) takeAll(up jetstream.Consumer) {
 					return
 				}
 				c.o.Log.Debug("the broker says", "words", err.Error())
+				if errors.Is(err, jetstream.ErrConsumerDeleted) || errors.Is(err, jetstream.ErrConsumerNotFound) ||
+					errors.Is(err, jetstream.ErrStreamNotFound) || errors.Is(err, jetstream.ErrNoHeartbeat) {
+					return
+				}
 				select {
 				case <-c.ctx.Done():
 					return
@@ -112,7 +134,11 @@ func (c *Centre) take(batch []jetstream.Msg) {
 }
 
 // wake lets a host ask now.
-func (c *Centre) wake(id string) { c.nc.Publish(subjectDown+id+".news", nil) }
+func (c *Centre) wake(id string) {
+	if nc := c.nc.Load(); nc != nil {
+		nc.Publish(subjectDown+id+".news", nil)
+	}
+}
 
 // problem is an answer that says what is wrong.
 type problem struct {
@@ -149,6 +175,8 @@ func (c *Centre) answer(m *nats.Msg) {
 		m.Respond(b)
 	case "renew":
 		reply(m, c.renew(id, m.Data))
+	case "pass":
+		reply(m, c.passFor(id, m.Data))
 	default:
 		reply(m, problem{"the centre does not know what is asked: is the host newer than the centre?"})
 	}

@@ -22,9 +22,9 @@ import (
 
 // centre is what a service is that others have joined.
 type centre struct {
-	s      *Service
-	c      *hosts.Centre
-	listen string
+	s    *Service
+	c    *hosts.Centre
+	over string // what settings say of where hosts reach it
 
 	// What belongs to the loop.
 	books   hosts.Books
@@ -34,6 +34,8 @@ type centre struct {
 	places   map[string]int
 	placesOf *lang.Settings
 	silent   map[string]bool            // hosts of which it was noticed that they are silent, by name
+	missed   map[string]bool            // those of them of which that was told
+	cut      bool                       // that the brokers cannot be reached was told
 	unheard  map[string]map[string]bool // of a silent host, the rules for which that was raised
 	refuses  map[string]int64
 	now      *snapshot.Hosts
@@ -54,13 +56,15 @@ const (
 
 // useCentre begins to wait for hosts where settings say so, or no longer does.
 func (s *Service) useCentre(settings *lang.Settings) {
-	listen := settings.Hosts.Listen
-	if s.centre != nil && s.centre.listen == listen {
+	h := &settings.Hosts
+	over := strings.Join(append([]string{h.Listen, h.Creds}, h.Through...), " ")
+	if s.centre != nil && s.centre.over == over {
 		return
 	}
 	s.closeCentre()
 	delete(s.trouble, "hosts")
-	if listen == "" {
+	delete(s.trouble, "brokers")
+	if !h.IsCentre() {
 		return
 	}
 	values, err := s.store.MetaAll(hostsPrefix)
@@ -68,11 +72,20 @@ func (s *Service) useCentre(settings *lang.Settings) {
 		s.trouble["hosts"] = "what is kept of hosts cannot be read: " + err.Error()
 		return
 	}
-	n := &centre{s: s, listen: listen, silent: map[string]bool{}, pages: map[string]hosts.Page{},
+	n := &centre{s: s, over: over, silent: map[string]bool{}, missed: map[string]bool{}, pages: map[string]hosts.Page{},
 		refuses: map[string]int64{}}
 	n.told, n.unheard = map[string]bool{}, map[string]map[string]bool{}
 	for _, name := range s.engine.Unheard() {
 		n.unheard[name] = map[string]bool{}
+	}
+	for _, k := range s.engine.Keys() { // what was told before the start has an end as well
+		switch {
+		case k.Alert == "":
+		case k.Rule == snapshot.BrokersUnreachable:
+			n.cut = true
+		case k.Rule == snapshot.HostSilent && len(k.Key) == 1:
+			n.silent[k.Key[0]], n.missed[k.Key[0]] = true, true
+		}
 	}
 	s.decider.ToldThere = func(t *engine.Transition) bool { return t.Reporter != "" && n.told[t.Alert] }
 	for name, b := range values {
@@ -93,7 +106,7 @@ func (s *Service) useCentre(settings *lang.Settings) {
 		}
 	}
 	s.centre = n
-	n.c, err = hosts.OpenCentre(hosts.Options{Listen: listen, Dir: filepath.Join(s.o.Data, hostsFolder), Office: n,
+	n.c, err = hosts.OpenCentre(hosts.Options{Listen: h.Listen, Through: h.Through, Creds: h.Creds, Dir: filepath.Join(s.o.Data, hostsFolder), Office: n,
 		Values: values, Books: n.page, Settle: n.settle, Log: s.o.Log, Changed: n.changed})
 	if err != nil {
 		s.centre = nil
@@ -200,6 +213,7 @@ func (n *centre) Take(ctx context.Context, rows []hosts.Sent) (out []hosts.Taken
 				s.notice("the host " + name + " " + words)
 			}
 			if take {
+				facts[i].Told = append(facts[i].Told, r.Row.Told...)
 				n.takeFacts(r.ID, name, r.Row.Seq, &facts[i])
 			}
 		}
@@ -328,10 +342,16 @@ func (s *Service) lookHosts(now time.Time) {
 		return
 	}
 	at := entry.Of(now)
+	steady := n.lookBrokers(now)
 	for i := range n.now.List {
 		h := &n.now.List[i]
-		if h.Silent != n.silent[h.Name] {
+		known := h.Silent || !h.Heard.IsZero() // of one that was silent before the start, only when it speaks
+		if h.Silent != n.silent[h.Name] && known {
 			n.silent[h.Name] = h.Silent
+			n.blindHost(h, at)
+		}
+		if h.Silent != n.missed[h.Name] && known && (steady || !h.Silent) {
+			n.missed[h.Name] = h.Silent
 			n.tellSilent(h, at)
 		}
 		n.raiseUnheard(h, at)
@@ -377,8 +397,38 @@ func (n *centre) raiseUnheard(h *hosts.Status, at entry.Instant) {
 	}
 }
 
-// tellSilent writes down that a host is silent, or is no more; its logs cannot be seen meanwhile.
-func (n *centre) tellSilent(h *hosts.Status, at entry.Instant) {
+// lookBrokers notices that the brokers of a cluster cannot be reached, or can be again. It answers whether they could
+// be for so long that a host of which nothing is heard is silent by itself.
+func (n *centre) lookBrokers(now time.Time) bool {
+	why, since := n.c.Unreached()
+	long := !since.IsZero() && now.Sub(since) >= hosts.Silence
+	s := n.s
+	if why == nil {
+		if s.trouble["brokers"] != "" {
+			delete(s.trouble, "brokers")
+			s.seq++
+		}
+		if n.cut {
+			n.cut = false
+			s.writeItself(now, map[string]any{"event": "brokers-reached", "text": "the brokers can be used again"})
+		}
+		return long || since.IsZero()
+	}
+	words := fmt.Sprintf("the brokers of the cluster cannot be used since %s: %s", since.Format("15:04:05"), why)
+	if s.trouble["brokers"] != words {
+		s.trouble["brokers"] = words
+		s.seq++
+	}
+	if long && !n.cut {
+		n.cut = true
+		s.writeItself(now, map[string]any{"event": "brokers-unreachable", "since": entry.Of(since).String(),
+			"reason": why.Error(), "text": words})
+	}
+	return false
+}
+
+// blindHost writes down that nothing can be seen of a host's logs, or can be again.
+func (n *centre) blindHost(h *hosts.Status, at entry.Instant) {
 	s := n.s
 	since := entry.Of(h.Since)
 	if !h.Silent {
@@ -386,13 +436,6 @@ func (n *centre) tellSilent(h *hosts.Status, at entry.Instant) {
 	}
 	s.batch.Blind = append(s.batch.Blind, store.Blind{Origin: query.HostMark + h.Name, At: since, Seen: !h.Silent,
 		Words: "silent"})
-	fields := map[string]any{"event": "host-heard", "name": h.Name,
-		"text": fmt.Sprintf("the host %s is heard again", h.Name)}
-	if h.Silent {
-		fields = map[string]any{"event": "host-silent", "name": h.Name, "since": since.String(),
-			"text": fmt.Sprintf("the host %s has said nothing since %s, and no goodbye", h.Name, since)}
-	}
-	s.writeItself(at.Time(), fields)
 	if n.joins() {
 		for _, o := range h.State.Origins {
 			if name := hosts.OriginAt(h.Name, o.Name); h.Silent {
@@ -403,6 +446,19 @@ func (n *centre) tellSilent(h *hosts.Status, at entry.Instant) {
 		}
 	}
 	s.seq++
+}
+
+// tellSilent writes down that a host is silent, or is no more.
+func (n *centre) tellSilent(h *hosts.Status, at entry.Instant) {
+	since := entry.Of(h.Since)
+	fields := map[string]any{"event": "host-heard", "name": h.Name,
+		"text": fmt.Sprintf("the host %s is heard again", h.Name)}
+	if h.Silent {
+		fields = map[string]any{"event": "host-silent", "name": h.Name, "since": since.String(),
+			"text": fmt.Sprintf("the host %s has said nothing since %s, and no goodbye", h.Name, since)}
+	}
+	n.s.writeItself(at.Time(), fields)
+	n.s.seq++
 }
 
 // hostsNow is what is known of hosts; it may be a second old where nothing has changed.
@@ -458,6 +514,10 @@ func (s *Service) Forget(ctx context.Context, name string) error {
 		at := entry.Of(time.Now())
 		if n.silent[name] {
 			delete(n.silent, name)
+			n.blindHost(&hosts.Status{Host: hosts.Host{Name: name}}, at)
+		}
+		if n.missed[name] {
+			delete(n.missed, name)
 			n.tellSilent(&hosts.Status{Host: hosts.Host{Name: name}}, at)
 		}
 		delete(n.unheard, name)
@@ -480,7 +540,9 @@ func (s *Service) Rename(ctx context.Context, name, to string) error {
 		n.keep(keep)
 		s.apply(engine.HostRenamed{From: name, To: to})
 		n.silent[to], n.refuses[to] = n.silent[name], n.refuses[name]
+		n.missed[to] = n.missed[name]
 		delete(n.silent, name)
+		delete(n.missed, name)
 		if raised := n.unheard[name]; raised != nil {
 			n.unheard[to] = raised
 			delete(n.unheard, name)

@@ -353,6 +353,7 @@ func TestCutOff(t *testing.T) {
 	centre.until("it is over at the centre", func() bool { return len(centre.open()) == 2 })
 	pump.until("the host knows that the centre tells", func() bool { return pump.s.window.Now().Link.Up })
 	pump.log("pump 4 low\n")
+	defer func() { t.Log(said()) }()
 	centre.until("the centre tells again", func() bool { return strings.Count(said(), "centre ") == before+1 })
 	require.Equal(t, 3, strings.Count(said(), "host "))
 }

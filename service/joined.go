@@ -1,12 +1,14 @@
 package service
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -55,8 +57,11 @@ type joined struct {
 	blocks   []hosts.Block
 	blocked  []folder.Text // of which they are
 
-	mu        sync.Mutex // for what follows
-	up        bool
+	mu sync.Mutex // for what follows
+	up bool
+	// toldIn are alerts of which contacts were told here, by the number of the row that says so, until the centre has
+	// committed that one: rows before it go together with it, or the centre would tell of the raise as well.
+	toldIn    map[string]int64
 	clock     time.Duration
 	since     time.Time // since when the centre can be reached, or cannot
 	cut       hosts.Cut
@@ -151,6 +156,13 @@ func (s *Service) joins(id *hosts.Identity) error {
 	}
 	if b, err = s.store.Meta("told-here"); err == nil && b != nil {
 		err = json.Unmarshal(b, &j.here)
+	}
+	if err != nil {
+		return err
+	}
+	j.toldIn = map[string]int64{}
+	if b, err = s.store.Meta("told-in"); err == nil && b != nil {
+		err = json.Unmarshal(b, &j.toldIn)
 	}
 	if err != nil {
 		return err
@@ -393,6 +405,15 @@ func (j *joined) Rows(_ context.Context, after int64, most int) ([]hosts.Row, er
 	for i, u := range list {
 		out[i] = hosts.Row{Folder: j.folder, Seq: u.Seq, Sum: u.Sum, Prev: u.Prev, Facts: u.Facts}
 	}
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	for alert, in := range j.toldIn {
+		for i := range out {
+			if r := &out[i]; r.Seq < in && bytes.Contains(r.Facts, []byte(alert)) {
+				r.Told = append(r.Told, alert)
+			}
+		}
+	}
 	return out, err
 }
 
@@ -404,6 +425,7 @@ func (j *joined) Done(ctx context.Context, seq int64, sum string) error {
 	}
 	j.mu.Lock()
 	j.committed = seq
+	maps.DeleteFunc(j.toldIn, func(_ string, in int64) bool { return in <= seq })
 	trim := time.Since(j.trimmed) > time.Hour
 	if trim {
 		j.trimmed = time.Now()
@@ -680,6 +702,11 @@ func (j *joined) cutOff(t *engine.Transition) []string {
 	}
 	b, _ := json.Marshal(j.here)
 	j.s.batch.SetMeta("told-here", b)
+	j.mu.Lock()
+	j.toldIn[t.Alert] = j.seq + 1
+	b, _ = json.Marshal(j.toldIn)
+	j.mu.Unlock()
+	j.s.batch.SetMeta("told-in", b)
 	j.toldHere = append(j.toldHere, t.Alert)
 	return h.CutOffTell
 }

@@ -167,6 +167,15 @@ rule host-silent {
   advise   "Does the machine run, and does dimlantern watch run on it? Can it reach this centre?"
 }
 
+rule brokers-unreachable {
+  on       dim-lantern
+  problem  event == "brokers-unreachable"
+  recovery event == "brokers-reached"
+  raise    error
+  say      "The brokers of this centre cannot be used since {since}: {reason}"
+  advise   "No host can be heard meanwhile; each goes on by itself and sends later. Do the brokers run? Do the centre's credentials hold?"
+}
+
 rule layout-fits-less {
   on       dim-lantern
   problem  event == "layout-misfits"
@@ -186,8 +195,12 @@ const builtInFile = "built-in"
 // Unreachable is the built-in rule about contacts that cannot be told.
 const Unreachable = "contact-unreachable"
 
-// HostSilent is the built-in rule of a centre about hosts that say nothing.
-const HostSilent = "host-silent"
+// HostSilent is the built-in rule of a centre about hosts that say nothing, BrokersUnreachable that of one that goes
+// through a cluster.
+const (
+	HostSilent         = "host-silent"
+	BrokersUnreachable = "brokers-unreachable"
+)
 
 // The log of its own, in the data folder. The source has a pattern for it, so that it has
 // no origin before there is something in it.
@@ -213,7 +226,7 @@ func (h *House) withItself(to *lang.Settings) {
 	}
 	added := false
 	for _, r := range own.Rules {
-		if r.Name == HostSilent && to.Hosts.Listen == "" {
+		if r.Name == HostSilent && !to.Hosts.IsCentre() || r.Name == BrokersUnreachable && len(to.Hosts.Through) == 0 {
 			continue
 		}
 		if to.Rule(r.Name) == nil && !slices.Contains(to.BuiltInOff, r.Name) {

@@ -110,7 +110,7 @@ func (s *Workbench) foresee(ctx context.Context, p *api.Put, again string) error
 
 // goesTo are the groups of hosts that something in files is sent to from here; none where this is no centre.
 func goesTo(s *lang.Settings, files []api.BenchSave) []string {
-	if s.Hosts.Listen == "" {
+	if !s.Hosts.IsCentre() {
 		return nil
 	}
 	to := map[string]bool{}

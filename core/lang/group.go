@@ -5,7 +5,6 @@ import (
 	"path"
 	"slices"
 	"strings"
-	"time"
 )
 
 // Group is a group of joined hosts: which belong to it, and what they run.
@@ -251,108 +250,6 @@ func readAtCentre(c *cursor, node any) {
 	}
 	c.done("write: at centre")
 	node.(*Rule).AtCentre = true
-}
-
-// Hosts is what settings say of many machines.
-type Hosts struct {
-	Listen string        // where a centre waits for hosts, HOST:PORT; "" where it does not
-	Wait   time.Duration // how long a silent host is waited for by rules that join hosts; 0 is DefaultWait
-	// May is what the centre may do to this host; nil where that is not said.
-	May *May
-	// CutOff and CutOffTell are after which time without a centre a host tells whom by itself.
-	CutOff     time.Duration
-	CutOffTell []string
-	People     []People
-}
-
-// DefaultWait is how long a host that says nothing is waited for by rules that join hosts.
-const DefaultWait = 10 * time.Second
-
-// Waits is how long a host that says nothing is waited for.
-func (h *Hosts) Waits() time.Duration {
-	if h.Wait == 0 {
-		return DefaultWait
-	}
-	return h.Wait
-}
-
-// May is what a host lets a centre do to it.
-type May struct {
-	Read    []string // globs of files, with **, and the words journal, channels and listen
-	Run     []string // commands by their names
-	Nothing bool     // that it may run nothing has been said
-}
-
-// People are what a group of the system's users may do.
-type People struct {
-	Group string
-	Right string   // look, handle or change
-	For   []string // groups of hosts; nil is all
-}
-
-// Rights are what people may do, the least first.
-var Rights = []string{"look", "handle", "change"}
-
-func readCentre(c *cursor, node any) {
-	h := &node.(*Settings).Hosts
-	const mend = `write: centre listen ":7422"; centre wait 10s; ` +
-		`centre may read "/var/log/**", "journal"; or centre may run nothing`
-	if h.May == nil && len(c.toks) > 1 && c.toks[1].src == "may" {
-		h.May = &May{}
-	}
-	at := c.toks[0]
-	switch t := c.next(); {
-	case t.is("listen"):
-		if h.Listen != "" {
-			c.fail(at, "twice", "where hosts reach the centre is written twice", "keep one of them")
-		}
-		h.Listen = c.hostPort(":7422")
-	case t.is("through"):
-		c.fail(t, "not-in-this-version", "centre through, a cluster of brokers, is not in this version",
-			"write: centre listen \":7422\", which brings a broker with it")
-		return
-	case t.is("wait"):
-		h.Wait = c.duration("a time")
-	case t.is("may"):
-		switch what := c.next(); {
-		case what.is("read"):
-			for {
-				h.May.Read = append(h.May.Read, c.text(`a glob of files, "journal", "channels" or "listen"`))
-				if !c.accept(",") {
-					break
-				}
-			}
-		case what.is("run"):
-			if c.accept("nothing") {
-				h.May.Nothing = true
-				break
-			}
-			for {
-				h.May.Run = append(h.May.Run, c.text("a command's name"))
-				if !c.accept(",") {
-					break
-				}
-			}
-		default:
-			c.expected(what, "read or run", mend)
-		}
-	default:
-		c.expected(t, "listen, wait or may", mend)
-	}
-	c.done(mend)
-}
-
-func readCutOff(c *cursor, node any) {
-	h := &node.(*Settings).Hosts
-	const mend = "write: cut off after 10m tell CONTACT"
-	if !c.accept("off") || !c.accept("after") {
-		c.expected(c.peek(), "off after", mend)
-	}
-	h.CutOff = c.duration("a time")
-	if !c.accept("tell") {
-		c.expected(c.peek(), "tell", mend)
-	}
-	h.CutOffTell = c.names("a contact's name")
 }
 
 func readPeople(c *cursor, node any) {

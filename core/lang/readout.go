@@ -300,10 +300,7 @@ func (c *cursor) trust(t *Target) {
 	if !c.accept("trust") {
 		return
 	}
-	t.Trust = c.text("a file with certificates")
-	if i := strings.LastIndexByte(c.file.Name, '/'); !c.failed && !strings.HasPrefix(t.Trust, "/") && i >= 0 {
-		t.Trust = c.file.Name[:i+1] + t.Trust // it lies beside the settings
-	}
+	t.Trust = c.besideSettings("a file with certificates")
 }
 
 // subject reads a subject of NATS, which may hold fields.
@@ -433,7 +430,7 @@ func readMeasures(c *cursor, node any) {
 	s := node.(*Settings)
 	switch {
 	case c.accept("listen"):
-		s.Measures.Listen = c.hostPort("127.0.0.1:7424")
+		s.Measures.Listen = c.listenPort("127.0.0.1:7424")
 	case c.accept("to"):
 		s.Measures.To, s.Measures.Every = c.url(), time.Minute
 		if c.accept("every") {
