@@ -6,11 +6,11 @@ BIN     := dimlantern
 TOOLS   := tmux:tmux logger:bsdutils openssl:openssl zstdcat:zstd setpriv:util-linux journalctl:systemd \
            systemd-analyze:systemd rsyslogd:rsyslog systemd-journal-remote:systemd-journal-remote \
            lmnsd_gtls.so:rsyslog-gnutls nats-server:nats-server pdftotext:poppler-utils cc:build-essential \
-           nginx:nginx-light redis-server:redis-server rsync:rsync
+           nginx:nginx-light redis-server:redis-server rsync:rsync ip:iproute2
 # And what the kits are held against in `make programs`.
 PROGRAMS := apache2:apache2 htpasswd:apache2-utils haproxy:haproxy squid:squid initdb:postgresql \
            psql:postgresql-client mariadbd:mariadb-server postfix:postfix dovecot:dovecot-imapd named:bind9 \
-           dig:dnsutils unbound:unbound dnsmasq:dnsmasq dhcpd:isc-dhcp-server ip:iproute2 smbd:samba \
+           dig:dnsutils unbound:unbound dnsmasq:dnsmasq dhcpd:isc-dhcp-server smbd:samba \
            smbclient:smbclient upsd:nut-server upsmon:nut-client borg:borgbackup cron:cron curl:curl \
            javac:default-jdk-headless sshd:openssh-server ssh:openssh-client sshpass:sshpass sudo:sudo
 # Packages with goroutines.

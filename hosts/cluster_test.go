@@ -206,7 +206,7 @@ func TestClusterThatCannotBeUsed(t *testing.T) {
 	require.NoError(t, os.Remove(cluster.Creds))
 	wants("cannot be read")
 	_, _, err := centre.Invite(context.Background(), nil, 1, time.Hour, "", "mara")
-	require.ErrorContains(t, err, "not reached yet")
+	require.ErrorContains(t, err, "cannot be read")
 	write(whole)
 	wants("none of them answers")
 	run(t, cluster.Confs[0])

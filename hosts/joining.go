@@ -194,6 +194,9 @@ func (c *Centre) Invite(ctx context.Context, names []string, hosts int, lasts ti
 		return Code{}, i, err
 	}
 	if c.o.Listen == "" {
+		if why, _ := c.Unreached(); why != nil {
+			return Code{}, i, fmt.Errorf("the brokers of the centre cannot be used: %w", why)
+		}
 		if address != "" {
 			return Code{}, i, errors.New("hosts reach this centre over its cluster: the invitation has the addresses " +
 				"that stand in the settings")

@@ -27,7 +27,10 @@ type harbour struct {
 	at     string
 }
 
-const harbourRules = `settings { centre listen "%s" }
+// listening is how a centre brings its broker, for harbourRules.
+func listening(at string) string { return fmt.Sprintf("centre listen %q", at) }
+
+const harbourRules = `settings { %s }
 
 group pumps { hosts "pump-*" }
 
@@ -67,28 +70,50 @@ rule wide {
 }
 `
 
-func newHarbour(t *testing.T, n int) *harbour {
+// emptyHarbour is a centre that hosts reach as a clause of its settings says.
+func emptyHarbour(t *testing.T, over, more string) *harbour {
 	t.Helper()
 	base, err := os.MkdirTemp("", "dl-")
 	require.NoError(t, err)
 	t.Cleanup(func() { os.RemoveAll(base) })
-	h := &harbour{base: base, procs: map[string]*service{}, at: freePort(t)}
-	place := func(name string) folder {
-		dir := filepath.Join(base, name)
-		return folder{dir, filepath.Join(dir, "settings"), filepath.Join(dir, "data"), filepath.Join(dir, "app.log")}
-	}
-	h.centre = place("mast")
-	write(t, filepath.Join(h.centre.settings, "all.lantern"), fmt.Sprintf(harbourRules, h.at, base))
+	h := &harbour{base: base, procs: map[string]*service{}}
+	h.centre = h.place("mast")
+	write(t, filepath.Join(h.centre.settings, "all.lantern"), fmt.Sprintf(harbourRules, over, base)+more)
 	h.start(t, h.centre)
+	h.code(t)
+	return h
+}
+
+// code is an invitation; at says where hosts reach the centre, where that is not to be found.
+func (h *harbour) code(t *testing.T, at ...string) (code string) {
+	t.Helper()
 	eventually(t, "the centre answers", func() bool {
-		_, _, code := run(t, "invite", "--data", h.centre.data, "--at", "127.0.0.1")
-		return code == 0
+		out, _, status := run(t, append([]string{"invite", "--data", h.centre.data}, at...)...)
+		code = out
+		return status == 0
 	})
+	return code
+}
+
+func (h *harbour) place(name string) folder {
+	dir := filepath.Join(h.base, name)
+	return folder{dir, filepath.Join(dir, "settings"), filepath.Join(dir, "data"), filepath.Join(dir, "app.log")}
+}
+
+// host is the folder of one that has not joined, and lets the centre read what lies in it.
+func (h *harbour) host(t *testing.T, name string) folder {
+	f := h.place(name)
+	write(t, f.log, "")
+	write(t, filepath.Join(f.settings, "may.lantern"), fmt.Sprintf("settings { centre may read %q }\n", f.dir+"/**"))
+	return f
+}
+
+// newHarbour is a centre and hosts that run its settings.
+func newHarbour(t *testing.T, n int, over string) *harbour {
+	t.Helper()
+	h := emptyHarbour(t, over, "")
 	for i := range n {
-		f := place(fmt.Sprintf("pump-%d", i+1))
-		write(t, f.log, "")
-		write(t, filepath.Join(f.settings, "may.lantern"), fmt.Sprintf("settings { centre may read %q }\n",
-			f.dir+"/**"))
+		f := h.host(t, fmt.Sprintf("pump-%d", i+1))
 		h.join(t, f, filepath.Base(f.dir))
 		h.start(t, f)
 		h.hosts = append(h.hosts, f)
@@ -103,10 +128,8 @@ func newHarbour(t *testing.T, n int) *harbour {
 // join lets a folder's machine join the centre.
 func (h *harbour) join(t *testing.T, f folder, name string) {
 	t.Helper()
-	code, errs, status := run(t, "invite", "--data", h.centre.data, "--at", "127.0.0.1", "--name", name)
-	require.Equal(t, 0, status, errs)
 	c := exec.Command(binary, "join", "--settings", f.settings, "--data", f.data, "--as", name)
-	c.Stdin = strings.NewReader(code)
+	c.Stdin = strings.NewReader(h.code(t, "--name", name))
 	out, err := c.CombinedOutput()
 	require.NoError(t, err, string(out))
 }
@@ -187,7 +210,19 @@ func TestHostsUnderKills(t *testing.T) {
 		require.NoError(t, err)
 		kills = n
 	}
-	h := newHarbour(t, 2)
+	h := newHarbour(t, 2, listening(freePort(t)))
+	all := append([]folder{h.centre}, h.hosts...)
+	underKills(t, h, kills, func(r *rand.Rand) {
+		time.Sleep(time.Duration(100+r.IntN(1500)) * time.Millisecond) // the instant is the point
+		f := all[r.IntN(len(all))]
+		h.kill(t, f)
+		h.start(t, f)
+	})
+}
+
+// underKills has hosts talk, kills what it is told to, and compares what the centre knows with what the hosts and one
+// machine with all logs come to.
+func underKills(t *testing.T, h *harbour, kills int, kill func(r *rand.Rand)) {
 	seed := uint64(time.Now().UnixNano())
 	t.Log("seed", seed)
 	stop, done := make(chan struct{}), make(chan error, len(h.hosts))
@@ -198,10 +233,7 @@ func TestHostsUnderKills(t *testing.T) {
 	r := rand.New(rand.NewPCG(seed, 99))
 	all := append([]folder{h.centre}, h.hosts...)
 	for range kills {
-		time.Sleep(time.Duration(100+r.IntN(1500)) * time.Millisecond) // the instant is the point
-		f := all[r.IntN(len(all))]
-		h.kill(t, f)
-		h.start(t, f)
+		kill(r)
 	}
 	time.Sleep(time.Second)
 	close(stop)
@@ -313,7 +345,7 @@ func pumpsTalk(path string, host int, hits *int, r *rand.Rand, stop chan struct{
 
 // A centre that was restored from a backup gets from its hosts what they have decided since.
 func TestBackup(t *testing.T) {
-	h := newHarbour(t, 1)
+	h := newHarbour(t, 1, listening(freePort(t)))
 	f := h.hosts[0]
 	low := func(pump int) {
 		for range 2 {
@@ -499,20 +531,21 @@ rule unseen {
 }
 `
 
-// A host behind a network of its own is cut off and comes back: it goes on by itself, is silent at the centre
-// meanwhile, and nothing is lost or doubled.
-func TestPartition(t *testing.T) {
+func ip(args ...string) error { return exec.Command("ip", args...).Run() }
+
+// network makes a network of its own with one wire to this one: near is its end here, at the address here.
+func network(t *testing.T) (space, near, here string) {
+	t.Helper()
 	if os.Getuid() != 0 {
 		t.Skip("networks of their own are root's to make")
 	}
-	space := fmt.Sprintf("dl%d", os.Getpid())
-	ip := func(args ...string) error { return exec.Command("ip", args...).Run() }
-	if exec.Command("ip", "netns", "add", space).Run() != nil {
+	n := 1 + (os.Getpid()*7+len(t.Name()))%250
+	space = fmt.Sprintf("dl%d-%d", os.Getpid(), n)
+	if ip("netns", "add", space) != nil {
 		t.Skip("this machine lets nobody make networks")
 	}
-	near, far := space+"a", space+"b"
+	near, far := fmt.Sprintf("dl%dn%d", os.Getpid()%100000, n), fmt.Sprintf("dl%df%d", os.Getpid()%100000, n)
 	t.Cleanup(func() { ip("link", "del", near); ip("netns", "del", space) })
-	n := os.Getpid() % 200
 	here, there := fmt.Sprintf("10.213.%d.1", n), fmt.Sprintf("10.213.%d.2", n)
 	for _, args := range [][]string{{"link", "add", near, "type", "veth", "peer", "name", far, "netns", space},
 		{"addr", "add", here + "/24", "dev", near}, {"link", "set", near, "up"},
@@ -522,32 +555,18 @@ func TestPartition(t *testing.T) {
 			t.Skipf("ip %s: %v", strings.Join(args, " "), err)
 		}
 	}
-	base, err := os.MkdirTemp("", "dl-")
-	require.NoError(t, err)
-	t.Cleanup(func() { os.RemoveAll(base) })
-	h := &harbour{base: base, procs: map[string]*service{}}
-	place := func(name string) folder {
-		dir := filepath.Join(base, name)
-		return folder{dir, filepath.Join(dir, "settings"), filepath.Join(dir, "data"), filepath.Join(dir, "app.log")}
-	}
-	_, port, _ := strings.Cut(freePort(t), ":")
-	h.centre = place("mast")
-	write(t, filepath.Join(h.centre.settings, "all.lantern"), fmt.Sprintf(harbourRules, ":"+port, base)+unseenRule)
-	h.start(t, h.centre)
-	f := place("pump-1")
-	write(t, f.log, "")
-	write(t, filepath.Join(f.settings, "may.lantern"), fmt.Sprintf("settings { centre may read %q }\n", f.dir+"/**"))
-	var code string
-	eventually(t, "the centre answers", func() bool {
-		out, _, status := run(t, "invite", "--data", h.centre.data, "--at", here)
-		code = out
-		return status == 0
-	})
+	return space, near, here
+}
+
+// far is a host in a network of its own, which reaches the centre at an address, and runs what that has.
+func (h *harbour) far(t *testing.T, space, at string) folder {
+	t.Helper()
+	f := h.host(t, "pump-1")
 	within := func(args ...string) *exec.Cmd {
 		return exec.Command("ip", append([]string{"netns", "exec", space, binary}, args...)...)
 	}
 	c := within("join", "--settings", f.settings, "--data", f.data, "--as", "pump-1")
-	c.Stdin = strings.NewReader(code)
+	c.Stdin = strings.NewReader(h.code(t, "--at", at))
 	out, err := c.CombinedOutput()
 	require.NoError(t, err, string(out))
 	s := &service{cmd: within("watch", "--settings", f.settings, "--data", f.data), errs: &bytes.Buffer{}}
@@ -557,6 +576,16 @@ func TestPartition(t *testing.T) {
 	_, errs, status := run(t, "roll", "--data", h.centre.data, "--to", "all")
 	require.Equal(t, 0, status, errs)
 	eventually(t, "it runs revision 1", func() bool { return h.all(t, "runs", 1.0) })
+	return f
+}
+
+// A host behind a network of its own is cut off and comes back: it goes on by itself, is silent at the centre
+// meanwhile, and nothing is lost or doubled.
+func TestPartition(t *testing.T) {
+	space, near, here := network(t)
+	_, port, _ := strings.Cut(freePort(t), ":")
+	h := emptyHarbour(t, listening(":"+port), unseenRule)
+	f := h.far(t, space, here)
 	low := func(pump int) {
 		for range 2 {
 			appendTo(t, f.log, fmt.Sprintf("%s pump-1 pump %d low\n", stamp(), pump))
@@ -583,6 +612,16 @@ func TestPartition(t *testing.T) {
 			return len(list) == 1 && strings.Contains(list[0], "raised") && strings.Contains(list[0], "critical")
 		})
 	}
+	missed := func(change string) bool {
+		return len(plain(h.centre.history(t), func(m map[string]any) bool {
+			return m["rule"] == "host-silent" && m["change"] == change
+		})) == 1
+	}
+	if !testing.Short() { // what was told before the centre's start has its end after it
+		eventually(t, "the silence is told", func() bool { return missed("raised") })
+		h.kill(t, h.centre)
+		h.start(t, h.centre)
+	}
 	require.NoError(t, ip("link", "set", near, "up"))
 	deadline := time.Now().Add(60 * time.Second) // the systems find out by themselves that there is a way again
 	relayed := func(m map[string]any) bool { return m["reporter"] == "pump-1" && m["rule"] == "pump-low" }
@@ -592,6 +631,9 @@ func TestPartition(t *testing.T) {
 	own := plain(f.history(t), func(m map[string]any) bool { return m["rule"] == "pump-low" })
 	require.Equal(t, own, plain(h.centre.history(t), relayed))
 	eventually(t, "it is silent no more", func() bool { return h.all(t, "silent", false) })
+	if !testing.Short() {
+		eventually(t, "and that is told", func() bool { return missed("cleared") })
+	}
 	eventually(t, "and nothing is unseen any more", func() bool {
 		list := plain(h.centre.history(t), unseen)
 		return len(list) == 2 && strings.Contains(list[1], "seen")
