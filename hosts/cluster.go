@@ -139,7 +139,8 @@ func (c *cluster) connect(link func(error)) (*nats.Conn, error) {
 	}
 	nc, err := nats.Connect(c.address(), nats.Name("centre"), nats.Secure(t), nats.Timeout(5*time.Second),
 		nats.UserJWT(func() (string, error) { return token, nil }, user.Sign),
-		nats.MaxReconnects(-1), nats.ReconnectWait(500*time.Millisecond), nats.IgnoreAuthErrorAbort(), nats.PingInterval(5*time.Second), nats.MaxPingsOutstanding(2),
+		nats.MaxReconnects(-1), nats.ReconnectWait(500*time.Millisecond), nats.IgnoreAuthErrorAbort(),
+		nats.PingInterval(5*time.Second), nats.MaxPingsOutstanding(2),
 		nats.ReconnectHandler(func(*nats.Conn) { link(nil) }),
 		nats.DisconnectErrHandler(func(_ *nats.Conn, err error) { link(lost(err)) }),
 		nats.ReconnectErrHandler(func(_ *nats.Conn, err error) { link(lost(err)) }),
@@ -160,8 +161,8 @@ func (c *cluster) connect(link func(error)) (*nats.Conn, error) {
 		}
 	}
 	if err == nil && nc.MaxPayload() < mostMessage {
-		err = fmt.Errorf("they take messages of %d bytes at most, and hosts send up to %d: set max_payload: 8MB in their "+
-			"configuration", nc.MaxPayload(), int64(mostMessage))
+		err = fmt.Errorf("they take messages of %d bytes at most, and hosts send up to %d: set max_payload: 8MB in "+
+			"their configuration", nc.MaxPayload(), int64(mostMessage))
 	}
 	if err != nil {
 		nc.Close()

@@ -17,7 +17,6 @@ import (
 	"github.com/nats-io/jwt/v2"
 	"github.com/nats-io/nats-server/v2/server"
 	"github.com/nats-io/nats.go"
-	"github.com/nats-io/nats.go/jetstream"
 	"github.com/stretchr/testify/require"
 )
 
@@ -47,7 +46,7 @@ func through(t *testing.T, o *office, c *clustertest.Cluster) *hosts.Centre {
 
 func reached(t *testing.T, c *hosts.Centre) {
 	t.Helper()
-	eventually(t, "the brokers are reached", func() bool { why, _ := c.Unreached(); return why == nil })
+	eventually(t, "the brokers are reached", func() bool { _, err := c.Reached(); return err == nil })
 }
 
 // said are the transitions of a host that a centre took.
@@ -90,29 +89,11 @@ func TestThroughACluster(t *testing.T) {
 	runs := func() int64 { s, _ := pump.State(context.Background()); return s.Runs.Number }
 	eventually(t, "it runs the revision", func() bool { return runs() == 1 })
 
-	nc, err := nats.Connect(cluster.URLs[0], nats.UserCredentials(cluster.Creds), nats.RootCAs(filepath.Join(cluster.Dir,
-		"centre.creds")))
-	require.NoError(t, err)
-	defer nc.Close()
-	js, err := jetstream.New(nc)
-	require.NoError(t, err)
-	st, err := js.Stream(context.Background(), "LANTERN-UP")
-	require.NoError(t, err)
+	st := cluster.Reports()
 	require.Equal(t, 3, st.CachedInfo().Config.Replicas)
 
 	// One broker after the other goes and comes back, while passes end again and again.
-	whole := func() bool {
-		info, err := st.Info(context.Background())
-		if err != nil || info.Cluster == nil || info.Cluster.Leader == "" || len(info.Cluster.Replicas) != 2 {
-			return false
-		}
-		for _, p := range info.Cluster.Replicas {
-			if !p.Current || p.Offline {
-				return false
-			}
-		}
-		return true
-	}
+	whole := func() bool { return clustertest.Whole(st) }
 	entries := 0
 	for i, stop := range stops {
 		require.Eventually(t, whole, time.Minute, 50*time.Millisecond, "all brokers have what was reported")
@@ -193,7 +174,7 @@ func TestClusterThatCannotBeUsed(t *testing.T) {
 	write("")
 	centre := through(t, newOffice(), cluster)
 	why := func() string {
-		err, _ := centre.Unreached()
+		_, err := centre.Reached()
 		return fmt.Sprint(err)
 	}
 	wants := func(words string) {
@@ -221,7 +202,7 @@ func TestClusterThatCannotBeUsed(t *testing.T) {
 
 	second := through(t, newOffice(), cluster)
 	eventually(t, "an account is for one centre", func() bool {
-		err, _ := second.Unreached()
+		_, err := second.Reached()
 		return err != nil && strings.Contains(err.Error(), "used by another centre already")
 	})
 }

@@ -125,7 +125,8 @@ func (c *Centre) joins(q *joining) (joined, map[string][]byte) {
 	host, _ := os.Hostname()
 	kept, _ := json.Marshal(h.Host)
 	invite, _ := json.Marshal(i)
-	return joined{ID: id, Name: q.Name, Centre: host, Pass: pass}, map[string][]byte{"host/" + id: kept, "invite/" + i.ID: invite}
+	return joined{ID: id, Name: q.Name, Centre: host, Pass: pass},
+		map[string][]byte{"host/" + id: kept, "invite/" + i.ID: invite}
 }
 
 // renew takes a new key of a host, by the name of which it asks.
@@ -194,8 +195,8 @@ func (c *Centre) Invite(ctx context.Context, names []string, hosts int, lasts ti
 		return Code{}, i, err
 	}
 	if c.o.Listen == "" {
-		if why, _ := c.Unreached(); why != nil {
-			return Code{}, i, fmt.Errorf("the brokers of the centre cannot be used: %w", why)
+		if _, err := c.Reached(); err != nil {
+			return Code{}, i, fmt.Errorf("the brokers of the centre cannot be used: %w", err)
 		}
 		if address != "" {
 			return Code{}, i, errors.New("hosts reach this centre over its cluster: the invitation has the addresses " +

@@ -523,8 +523,12 @@ func keyed(pub string) []byte {
 	return b
 }
 
-// mostFlying is how many rows may be on their way to the broker at once.
-const mostFlying = 512
+// mostFlying is how many rows may be on their way to the broker at once; slowest is what a line carries at least, in
+// bytes a second, before it is held for dead.
+const (
+	mostFlying = 512
+	slowest    = 20_000
+)
 
 // sendAll sends rows as they come.
 func (m *Member) sendAll(ctx context.Context) {
@@ -556,6 +560,7 @@ func (m *Member) sendSome(ctx context.Context) bool {
 	default:
 	}
 	var acks []jetstream.PubAckFuture
+	patience := 2 * time.Second // of a broker that has died nothing is heard
 	for i := range rows {
 		r := &rows[i]
 		r.Again = again
@@ -563,6 +568,7 @@ func (m *Member) sendSome(ctx context.Context) bool {
 		if err != nil {
 			return false
 		}
+		patience += time.Duration(len(b)) * time.Second / slowest
 		f, err := m.js.PublishMsgAsync(&nats.Msg{Subject: subjectUp + m.ID.ID, Data: b},
 			jetstream.WithMsgID(fmt.Sprintf("%s/%s/%d/%d", m.ID.ID, r.Folder, r.Seq, again)),
 			jetstream.WithStallWait(Beat))
@@ -580,7 +586,7 @@ func (m *Member) sendSome(ctx context.Context) bool {
 		case err := <-f.Err():
 			m.Log.Debug("rows wait", "reason", err)
 		case <-m.broken: // what was on its way may be lost
-		case <-time.After(Beat):
+		case <-time.After(patience):
 		case <-ctx.Done():
 			return false
 		}

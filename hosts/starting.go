@@ -55,7 +55,7 @@ func (c *Centre) begin(nc *nats.Conn, js jetstream.JetStream) error {
 // tryAgain is after which time at most a centre tries to reach its brokers again.
 var tryAgain = 10 * time.Second
 
-// startLater is start for a cluster: again and again until it succeeds, and meanwhile Unreached says why not.
+// startLater is start for a cluster: again and again until it succeeds, and meanwhile Reached says why not.
 func (c *Centre) startLater() {
 	for pause := tryAgain / 8; ; pause = min(2*pause, tryAgain) {
 		err := c.b.load()
@@ -89,12 +89,12 @@ func (c *Centre) linked(err error) {
 	}
 }
 
-// Unreached says why the brokers of a cluster cannot be used, and since when; nil where they can, and since when
-// again. A broker of the centre's own can always be reached.
-func (c *Centre) Unreached() (why error, since time.Time) {
+// Reached says since when the brokers of a cluster can be used, or with an error why not, and since when they cannot.
+// A broker of the centre's own can always be: the time is zero.
+func (c *Centre) Reached() (since time.Time, err error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	return c.wrong, c.wrongAt
+	return c.wrongAt, c.wrong
 }
 
 // copies is by how many brokers of a cluster each report is kept.
@@ -150,8 +150,8 @@ func (c *Centre) stream(ctx context.Context, js jetstream.JetStream) (jetstream.
 	if err == nil {
 		is := st.CachedInfo().Config
 		if is.Description != owner {
-			return nil, errors.New("the account of the centre is used by another centre already: each needs an account " +
-				"of its own at the brokers")
+			return nil, errors.New("the account of the centre is used by another centre already: each needs an " +
+				"account of its own at the brokers")
 		}
 		if is.Replicas < copies { // the cluster may have grown since
 			if st, err := js.UpdateStream(ctx, bounded(copies)); err == nil {
@@ -165,7 +165,8 @@ func (c *Centre) stream(ctx context.Context, js jetstream.JetStream) (jetstream.
 	}
 	if st, err = js.CreateStream(ctx, bounded(copies)); err != nil {
 		if st, e := js.CreateStream(ctx, bounded(1)); e == nil {
-			c.o.Told(fmt.Sprintf("what hosts report is kept by one broker alone, where %d would be safe: %v", copies, err))
+			c.o.Told(fmt.Sprintf("what hosts report is kept by one broker alone, where %d would be safe: %v", copies,
+				err))
 			return st, nil
 		}
 	}

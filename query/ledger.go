@@ -141,11 +141,16 @@ func askable(sn *snapshot.Snapshot, text string) (*lang.Settings, *lang.Question
 	if q != nil {
 		return settings, q, nil
 	}
+	return nil, nil, unanswerable(ds)
+}
+
+// unanswerable says why a question cannot be asked.
+func unanswerable(ds []lang.Diagnostic) error {
 	what := "the question cannot be answered"
 	if len(ds) > 0 {
 		what = ds[0].What
 	}
-	return nil, nil, &api.Problem{Code: api.Refused, What: what}
+	return &api.Problem{Code: api.Refused, What: what}
 }
 
 func problems(ds []lang.Diagnostic) []api.BenchFinding {

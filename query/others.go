@@ -13,7 +13,9 @@ import (
 	"dimlantern/core/ask"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
+	"dimlantern/folder"
 	"dimlantern/hosts"
+	"dimlantern/intake/reread"
 	"dimlantern/snapshot"
 
 	"github.com/dustin/go-humanize/english"
@@ -90,13 +92,51 @@ func OthersOf(settings *lang.Settings, p *ask.Plan, m ask.Moment, remote Remote)
 
 // ForHost answers a question that came from a centre, with what this machine has of it.
 func (l *Ledger) ForHost(ctx context.Context, b []byte) ([]byte, error) {
+	sn := l.asker.Window.Now()
+	x := &Asking{Store: l.asker.Store, Notes: l.notes}
+	return x.forHost(ctx, b, sn.Settings, reporterName(sn), func(text string) (*lang.Question, error) {
+		settings, question, err := askable(sn, text)
+		if err == nil {
+			x.Settings, x.Logs = settings, logs(sn, settings, question)
+		}
+		return question, err
+	})
+}
+
+// FileLog is a file that holds what a source has said; Origin is how that is called.
+type FileLog struct{ Source, Origin, Path string }
+
+// ForHostOver answers a HostQuestion where no service runs: over files, by what a host has of settings.
+func ForHostOver(ctx context.Context, b []byte, reporter string, texts []folder.Text, files []FileLog) ([]byte, error) {
+	settings, _ := folder.CheckErrors(texts)
+	x := &Asking{}
+	return x.forHost(ctx, b, settings, reporter, func(text string) (*lang.Question, error) {
+		settings, question, ds := Typed(texts, text)
+		if question == nil {
+			return nil, unanswerable(ds)
+		}
+		x.Settings = settings
+		for _, src := range settings.SourcesOf(question) {
+			for _, f := range files {
+				if f.Source == src.Name {
+					x.Logs = append(x.Logs, reread.Log{Name: f.Origin, Series: f.Path, Only: f.Path, Host: reporter,
+						Source: src})
+				}
+			}
+		}
+		return question, nil
+	})
+}
+
+// forHost answers a HostQuestion; typed reads the question, and finds where it looks.
+func (x *Asking) forHost(ctx context.Context, b []byte, has *lang.Settings, reporter string,
+	typed func(text string) (*lang.Question, error)) ([]byte, error) {
 	var q HostQuestion
 	if err := json.Unmarshal(b, &q); err != nil {
 		return nil, errors.New("what came is no question: has the centre another version?")
 	}
-	sn := l.asker.Window.Now()
 	var on []string
-	for _, src := range sn.Settings.Sources {
+	for _, src := range has.Sources {
 		if !src.Off && hosts.SentFrom(src.Pos) && slices.Contains(q.On, src.Name) {
 			on = append(on, src.Name)
 		}
@@ -104,24 +144,24 @@ func (l *Ledger) ForHost(ctx context.Context, b []byte) ([]byte, error) {
 	if len(on) == 0 {
 		return nil, fmt.Errorf("it has none of the sources %s", strings.Join(q.On, ", "))
 	}
-	settings, question, err := askable(sn, "on "+strings.Join(on, ", ")+"\n"+q.Text)
+	question, err := typed("on " + strings.Join(on, ", ") + "\n" + q.Text)
 	if err != nil {
 		return nil, err
 	}
 	m := ask.Moment{Lamp: q.Lamp, From: q.From, To: q.To, Column: q.Column, Zone: zoneOf(question), Within: q.Within,
-		Reporter: reporterName(sn)}
+		Reporter: reporter}
 	if q.Zone != "" {
 		if z, err := time.LoadLocation(q.Zone); err == nil {
 			m.Zone = z
 		}
 	}
-	p, err := ask.New(question, m)
-	if err != nil {
+	if x.Plan, err = ask.New(question, m); err != nil {
 		return nil, err
 	}
-	p.Newest = q.Newest
-	x := &Asking{Settings: settings, Plan: p, Store: l.asker.Store, Notes: l.notes, Logs: logs(sn, settings,
-		question)}
+	x.Plan.Newest = q.Newest
+	for i := range x.Logs { // the centre knows them under the host's name
+		x.Logs[i].Called = hosts.OriginAt(reporter, x.Logs[i].Name)
+	}
 	acc, out, _, err := x.add(ctx)
 	if err != nil {
 		return nil, err

@@ -106,8 +106,9 @@ func (s *Service) useCentre(settings *lang.Settings) {
 		}
 	}
 	s.centre = n
-	n.c, err = hosts.OpenCentre(hosts.Options{Listen: h.Listen, Through: h.Through, Creds: h.Creds, Dir: filepath.Join(s.o.Data, hostsFolder), Office: n,
-		Values: values, Books: n.page, Settle: n.settle, Log: s.o.Log, Changed: n.changed})
+	n.c, err = hosts.OpenCentre(hosts.Options{Listen: h.Listen, Through: h.Through, Creds: h.Creds,
+		Dir: filepath.Join(s.o.Data, hostsFolder), Office: n, Values: values, Books: n.page, Settle: n.settle,
+		Log: s.o.Log, Changed: n.changed})
 	if err != nil {
 		s.centre = nil
 		s.trouble["hosts"] = err.Error()
@@ -400,7 +401,7 @@ func (n *centre) raiseUnheard(h *hosts.Status, at entry.Instant) {
 // lookBrokers notices that the brokers of a cluster cannot be reached, or can be again. It answers whether they could
 // be for so long that a host of which nothing is heard is silent by itself.
 func (n *centre) lookBrokers(now time.Time) bool {
-	why, since := n.c.Unreached()
+	since, why := n.c.Reached()
 	long := !since.IsZero() && now.Sub(since) >= hosts.Silence
 	s := n.s
 	if why == nil {

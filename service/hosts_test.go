@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net"
@@ -25,6 +26,7 @@ import (
 type machine struct {
 	t    *testing.T
 	name string
+	box  string // what the system calls it; "" is the name
 	dir  string
 	s    *Service
 	stop func()
@@ -58,7 +60,8 @@ func (m *machine) log(text string, v ...any) {
 func (m *machine) data() string { return filepath.Join(m.dir, "data") }
 
 func (m *machine) start() {
-	s, err := Open(Options{Settings: filepath.Join(m.dir, "settings"), Data: m.data(), Host: m.name, Version: "1.0"})
+	s, err := Open(Options{Settings: filepath.Join(m.dir, "settings"), Data: m.data(), Host: cmp.Or(m.box, m.name),
+		Version: "1.0"})
 	require.NoError(m.t, err)
 	m.s = s
 	ctx, stop := context.WithCancel(context.Background())
@@ -251,6 +254,7 @@ func TestQuestionsToHosts(t *testing.T) {
 	var globs []string
 	pumps := []*machine{newMachine(t, "pump-1", ""), newMachine(t, "pump-2", ""), newMachine(t, "pump-3", "")}
 	for i, p := range pumps {
+		p.box = "box"
 		p.write("settings/own.lantern", fmt.Sprintf("settings { centre may read %q }\n", p.dir+"/**"))
 		globs = append(globs, fmt.Sprintf("%q", p.dir+"/app.log"))
 		for n := range 20 * (i + 1) {
@@ -304,6 +308,13 @@ layout took {
 	require.Contains(t, rests, "3 hosts were asked")
 	rows, _ = answer("on app show count per reporter over 1d")
 	require.Equal(t, []string{"pump-3 60", "pump-2 40", "pump-1 20"}, rows)
+	// As a host's source is called at the centre, it is asked of.
+	place := ""
+	for _, o := range centre.host("pump-1").State.Origins {
+		place = hosts.OriginAt("pump-1", o.Name)
+	}
+	rows, _ = answer(fmt.Sprintf("on app where origin == %q show count over 1d", place))
+	require.Equal(t, []string{"20"}, rows, place)
 	pumps[1].stop()
 	rows, rests = answer("on app show count, sum(ms) over 1d")
 	require.Equal(t, []string{"80 1,960"}, rows)

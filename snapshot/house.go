@@ -173,7 +173,7 @@ rule brokers-unreachable {
   recovery event == "brokers-reached"
   raise    error
   say      "The brokers of this centre cannot be used since {since}: {reason}"
-  advise   "No host can be heard meanwhile; each goes on by itself and sends later. Do the brokers run? Do the centre's credentials hold?"
+  advise   "No host is heard meanwhile, and each goes on by itself. Do the brokers run, and do the credentials hold?"
 }
 
 rule layout-fits-less {

@@ -24,7 +24,6 @@ type harbour struct {
 	centre folder
 	hosts  []folder
 	procs  map[string]*service
-	at     string
 }
 
 // listening is how a centre brings its broker, for harbourRules.

@@ -39,7 +39,8 @@ func TestClusterUnderKills(t *testing.T) {
 		start(i)
 		t.Cleanup(func() { brokers[i].Process.Kill(); brokers[i].Wait() })
 	}
-	h := newHarbour(t, 2, cluster.Through())
+	h := newHarbour(t, 2, cluster.Through()+"\n  centre wait 30s") // brokers take up to 10 s to find who leads
+	st := cluster.Reports()
 	kills := 6 * killsFactor(t)
 	n := 0
 	all := append([]folder{h.centre}, h.hosts...)
@@ -51,6 +52,8 @@ func TestClusterUnderKills(t *testing.T) {
 			h.start(t, f)
 			return
 		}
+		require.Eventually(t, func() bool { return clustertest.Whole(st) }, time.Minute, 50*time.Millisecond,
+			"all brokers have what was reported")
 		i := n / 2 % len(brokers)
 		require.NoError(t, brokers[i].Process.Kill())
 		brokers[i].Wait()

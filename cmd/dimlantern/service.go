@@ -16,6 +16,9 @@ import (
 	"time"
 
 	"dimlantern/api"
+	"dimlantern/folder"
+	"dimlantern/hosts/sim"
+	"dimlantern/query"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -472,7 +475,7 @@ func runDemo(g *demo.Harbour, dir string, opts screens.Options, machines int, se
 			manned <- nil
 			return
 		}
-		f, err := fleet.Start(ctx, opts.Lantern, filepath.Join(dir, "hosts"), machines, seed)
+		f, err := fleet.Start(ctx, opts.Lantern, filepath.Join(dir, "hosts"), machines, seed, hostAnswer)
 		if err == nil {
 			f.Live(ctx)
 			<-ctx.Done()
@@ -486,4 +489,13 @@ func runDemo(g *demo.Harbour, dir string, opts screens.Options, machines int, se
 	err = runInside(s, opts)
 	cancel()
 	return errors.Join(err, <-live, <-control, <-manned)
+}
+
+// hostAnswer answers a question for a host of the demo.
+func hostAnswer(ctx context.Context, q []byte, name string, texts []folder.Text, said []sim.Said) ([]byte, error) {
+	var files []query.FileLog
+	for _, s := range said {
+		files = append(files, query.FileLog(s))
+	}
+	return query.ForHostOver(ctx, q, name, texts, files)
 }

@@ -1,7 +1,6 @@
 package lang
 
 import (
-	"net/url"
 	"strings"
 	"time"
 )
@@ -133,17 +132,22 @@ func (c *cursor) brokers() []string {
 	var out []string
 	for _, a := range strings.Split(c.text("addresses of brokers"), ",") {
 		a = strings.TrimSpace(a)
-		u, err := url.Parse(a)
+		scheme, at, _ := strings.Cut(a, "://")
+		host, number, numbered := strings.Cut(at, ":")
+		if strings.HasPrefix(at, "[") { // an address of IPv6
+			host, number, _ = strings.Cut(at, "]")
+			number, numbered = strings.CutPrefix(number, ":")
+		}
 		switch {
 		case c.failed:
 			return nil
-		case err == nil && (u.Scheme == "nats" || u.Scheme == "ws"):
+		case scheme == "nats" || scheme == "ws":
 			c.fail(t, "bad-address", Quote(a)+" would carry logs in the clear",
 				"write tls:// before it; the brokers need certificates for that")
-		case err != nil || u.Scheme != "tls" || u.Hostname() == "" || u.Port() != "" && !port(u.Port()) ||
-			u.User != nil || u.Path != "" || u.RawQuery != "":
+		case scheme != "tls" || strings.Trim(host, "[") == "" || numbered && !port(number) ||
+			strings.ContainsAny(at, "@/? \t\n"):
 			c.fail(t, "bad-address", Quote(a)+" is no address of a broker", throughMend)
-		case u.Port() == "":
+		case !numbered:
 			a += ":4222"
 		}
 		out = append(out, a)

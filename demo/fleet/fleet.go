@@ -63,8 +63,11 @@ func names(n int) []string {
 	return out
 }
 
+// Asked answers questions of the ledger for a host; see sim.Options.
+type Asked = func(ctx context.Context, q []byte, name string, texts []folder.Text, said []sim.Said) ([]byte, error)
+
 // Start lets so many hosts join the centre, and lives on until Stop. Data is a folder for them.
-func Start(ctx context.Context, centre api.Lantern, data string, n int, seed uint64) (*Fleet, error) {
+func Start(ctx context.Context, centre api.Lantern, data string, n int, seed uint64, asked Asked) (*Fleet, error) {
 	if n < 1 || n > Most {
 		return nil, fmt.Errorf("a fleet has 1 to %d hosts", Most)
 	}
@@ -89,7 +92,7 @@ func Start(ctx context.Context, centre api.Lantern, data string, n int, seed uin
 			limit <- struct{}{}
 			defer func() { <-limit }()
 			o := sim.Options{Name: name, Version: "1.0", Data: filepath.Join(data, name), Shared: shared,
-				Keeps: 64 << 10}
+				Keeps: 64 << 10, Ask: asked}
 			if i == refuses(len(list)) {
 				o.Local = []folder.Text{{Name: "own.lantern", Body: wrong}}
 			}

@@ -3,6 +3,7 @@
 package clustertest
 
 import (
+	"context"
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
@@ -19,6 +20,8 @@ import (
 	"time"
 
 	"github.com/nats-io/jwt/v2"
+	"github.com/nats-io/nats.go"
+	"github.com/nats-io/nats.go/jetstream"
 	"github.com/nats-io/nkeys"
 	"github.com/stretchr/testify/require"
 )
@@ -98,6 +101,33 @@ resolver_preload: { %s: %q, %s: %q }
 		c.URLs = append(c.URLs, "tls://127.0.0.1:"+ports[i])
 	}
 	return c
+}
+
+// Reports is where the brokers keep what hosts report.
+func (c *Cluster) Reports() jetstream.Stream {
+	nc, err := nats.Connect(strings.Join(c.URLs, ","), nats.UserCredentials(c.Creds), nats.RootCAs(c.Creds),
+		nats.MaxReconnects(-1))
+	require.NoError(c.t, err)
+	c.t.Cleanup(nc.Close)
+	js, err := jetstream.New(nc)
+	require.NoError(c.t, err)
+	st, err := js.Stream(context.Background(), "LANTERN-UP")
+	require.NoError(c.t, err)
+	return st
+}
+
+// Whole tells whether three brokers have all that is kept in a stream: one may go then.
+func Whole(st jetstream.Stream) bool {
+	info, err := st.Info(context.Background())
+	if err != nil || info.Cluster == nil || info.Cluster.Leader == "" || len(info.Cluster.Replicas) != 2 {
+		return false
+	}
+	for _, p := range info.Cluster.Replicas {
+		if !p.Current || p.Offline {
+			return false
+		}
+	}
+	return true
 }
 
 func (c *Cluster) write(name, text string) string {

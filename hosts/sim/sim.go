@@ -7,9 +7,12 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"log/slog"
 	"maps"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -40,8 +43,14 @@ type Options struct {
 	Data     string        // a folder for its identity and its revision
 	Log      *slog.Logger
 	Shared   *Shared // what hosts of one process share
-	Keeps    int     // how much of what each log has said is kept for samples, in bytes
+	Keeps    int     // how much of what each log has said is kept for samples and questions, in bytes
+	// Ask answers a question of the ledger for a host of that name, by texts, which are its settings, over what it has
+	// said. Nil is a host that answers none.
+	Ask func(ctx context.Context, q []byte, name string, texts []folder.Text, said []Said) ([]byte, error)
 }
+
+// Said is a file with what a source of a host has said lately; Origin is how the host calls that.
+type Said struct{ Source, Origin, Path string }
 
 // Shared keeps what several hosts of one process would make alike.
 type Shared struct {
@@ -51,6 +60,7 @@ type Shared struct {
 
 // made is settings that were checked and compiled.
 type made struct {
+	texts    []folder.Text
 	settings *lang.Settings
 	rules    []*lang.Rule // for the engine
 	feeds    []*lang.Rule // that are judged at the centre
@@ -438,7 +448,7 @@ func (s *Shared) make(local []folder.Text, r *hosts.Revision) *made {
 	if m := s.made[key]; m != nil {
 		return m
 	}
-	m := &made{}
+	m := &made{texts: texts}
 	if s.made == nil {
 		s.made = map[string]*made{}
 	}
@@ -503,10 +513,29 @@ func (h *Host) Answer(ctx context.Context, q []byte) ([]byte, error) {
 	if h.o.Keeps > 0 && hosts.AsksForSample(q) {
 		return h.sample(q)
 	}
-	if h.Answerer == nil {
+	if h.Answerer != nil {
+		return h.Answerer(ctx, q)
+	}
+	if h.o.Ask == nil || h.o.Keeps == 0 {
 		return nil, fmt.Errorf("a simulated host has no logs to ask")
 	}
-	return h.Answerer(ctx, q)
+	h.mu.Lock()
+	texts := h.made.texts
+	var logs []Said
+	var err error
+	for source, said := range h.said {
+		if h.readers[source] == nil { // other settings have come since
+			continue
+		}
+		path := filepath.Join(h.o.Data, "asked-"+source+".log")
+		logs = append(logs, Said{source, h.readers[source].Origin, path})
+		err = errors.Join(err, os.WriteFile(path, said, 0o600))
+	}
+	h.mu.Unlock()
+	if err != nil {
+		return nil, err
+	}
+	return h.o.Ask(ctx, q, h.o.Name, texts, logs)
 }
 
 // sample answers a hosts.SampleQuestion with what was kept.

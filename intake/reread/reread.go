@@ -31,6 +31,7 @@ import (
 // Log is a log that is read.
 type Log struct {
 	Name   string // of the origin
+	Called string // by whoever asks; "" is by that name
 	Series string // the path that its files have their names from
 	Only   string // of those this one alone; "" is all
 	Host   string
@@ -466,7 +467,7 @@ func (x *running) apart(o *Log, f *os.File, head []byte, plan *match.Plan) bool 
 	if n = bytes.LastIndexByte(buf[:n], '\n') + 1; n == 0 {
 		return false
 	}
-	r := match.NewTaker(plan, o.Name, o.Host)
+	r := match.NewTaker(plan, cmp.Or(o.Called, o.Name), o.Host)
 	r.Begin(buf[:n])
 	return r.Last == entry.None || r.Yearly()
 }
@@ -498,7 +499,7 @@ func (w *worker) read(p *part) {
 		w.x.cannot(p.member.Path, os.ErrNotExist)
 		return
 	}
-	r := match.NewTaker(plan, o.Name, o.Host)
+	r := match.NewTaker(plan, cmp.Or(o.Called, o.Name), o.Host)
 	w.r = r
 	r.Skew, r.Near = o.Skew, p.member.Mod
 	r.Encoding = plan.EncodingOf(p.print)
