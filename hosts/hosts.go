@@ -9,12 +9,16 @@
 package hosts
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
+	"iter"
+	"slices"
 	"strings"
 	"time"
 
+	"dimlantern/core/engine"
 	"dimlantern/core/entry"
 	"dimlantern/core/lang"
 )
@@ -152,6 +156,36 @@ type State struct {
 	// Blindings are the host's rules that raise where their keys cannot be seen. Where nothing is heard of it,
 	// the centre raises that.
 	Blindings []Blinding `json:"blindings,omitempty"`
+	// Stirring are keys that are near a threshold.
+	Stirring []Stir `json:"stirring,omitempty"`
+}
+
+// Stir is a key of the host that has hits which do not suffice for a threshold of its rule yet.
+type Stir struct {
+	Rule string   `json:"rule"`
+	Key  []string `json:"key"`
+	engine.Near
+}
+
+// mostStirring is how many such keys a host tells of, those that lack the fewest hits.
+const mostStirring = 100
+
+// Stirring are the keys of an engine that are near a threshold; rule finds the rules that a centre has sent, nil
+// where a name is none of those.
+func Stirring(keys iter.Seq[*engine.KeyView], rule func(name string) *lang.Rule, at entry.Instant) []Stir {
+	var out []Stir
+	for k := range keys {
+		if k.Alert != "" {
+			continue
+		}
+		if r := rule(k.Rule); r != nil {
+			if near := k.Near(r, at); near.Have > 0 {
+				out = append(out, Stir{k.Rule, slices.Clone(k.Key), near})
+			}
+		}
+	}
+	slices.SortStableFunc(out, func(a, b Stir) int { return cmp.Compare(a.Need-a.Have, b.Need-b.Have) })
+	return out[:min(len(out), mostStirring)]
 }
 
 // Blinding is what a rule makes of keys that cannot be seen.

@@ -243,7 +243,10 @@ func (c *Centre) alive(id string, s *State) any {
 	if len(s.Beyond) > len(was.Beyond) {
 		c.o.Office.Told(fmt.Sprintf("the host %s does not let the centre: %s", name, strings.Join(s.Beyond, "; ")))
 	}
-	if back || was.Bye != s.Bye || keep || !slices.Equal(was.Origins, s.Origins) || was.Minute != s.Minute {
+	if back || was.Bye != s.Bye || keep || !slices.Equal(was.Origins, s.Origins) || was.Minute != s.Minute ||
+		!slices.EqualFunc(was.Stirring, s.Stirring, func(a, b Stir) bool {
+			return a.Rule == b.Rule && a.Near == b.Near && slices.Equal(a.Key, b.Key)
+		}) {
 		c.o.Changed()
 	}
 	return heard

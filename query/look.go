@@ -58,23 +58,17 @@ type looking struct {
 	taken    map[string]string
 	zone     *time.Location // in which days begin
 	counts   map[string]int // open alert → hits
-	exact    map[string]stirring
+	exact    map[string]engine.Near
 	origins  map[string][]string // of live keys
 	rows     map[int64]*api.Row
 	stirring []*api.Row
-}
-
-// stirring is how near a key is to a threshold.
-type stirring struct {
-	have, need int
-	in         time.Duration
 }
 
 // live copies what only the service knows.
 func (x *looking) live() {
 	s, v := x.sn, x.v
 	v.Settings, v.Where, v.Reading = s.House.Settings, s.Where, s.Reading
-	x.rules, x.counts, x.exact, x.origins = map[string]*lang.Rule{}, map[string]int{}, map[string]stirring{},
+	x.rules, x.counts, x.exact, x.origins = map[string]*lang.Rule{}, map[string]int{}, map[string]engine.Near{},
 		map[string][]string{}
 	x.hushes, x.byHand, x.taken = s.Settings.Hushes, s.Hushes, s.Taken
 	for _, r := range s.Settings.EveryRule() {
@@ -129,50 +123,26 @@ func (x *looking) live() {
 		if r == nil {
 			return true
 		}
-		best := nearestRaise(r, func(in time.Duration) int {
-			if in == 0 {
-				return k.Total
-			}
-			return recent(k.Hits, v.At, in)
-		})
-		if best.have > 0 {
-			x.exact[keyName(k.Rule, k.Key)] = best
+		if near := k.Near(r, v.At); near.Have > 0 {
+			x.exact[keyName(k.Rule, k.Key)] = near
 		}
 		return true
 	})
+	if s.Hosts == nil {
+		return
+	}
+	for i := range s.Hosts.List {
+		h := &s.Hosts.List[i]
+		for _, near := range h.State.Stirring {
+			x.exact[keyName(near.Rule, append(slices.Clone(near.Key), h.Name))] = near.Near
+		}
+	}
 }
 
 // shortName is how an origin is called in a row: its host, where that tells it
 // from others, and the name of its file.
 func shortName(origin, host string) string {
 	return filepath.Base(strings.TrimPrefix(origin, host+":"))
-}
-
-// recent counts the hits in (at − in, at].
-func recent(hits []entry.Instant, at entry.Instant, in time.Duration) int {
-	n := 0
-	for _, h := range hits {
-		if h <= at && at.Sub(h) < in {
-			n++
-		}
-	}
-	return n
-}
-
-// nearestRaise finds the raise that lacks the fewest hits.
-func nearestRaise(r *lang.Rule, have func(in time.Duration) int) stirring {
-	best := stirring{}
-	for i := range r.Raises {
-		a := &r.Raises[i]
-		if !a.Hits() || a.Different != "" || a.Where != nil { // not all hits count for it
-			continue
-		}
-		n := min(have(a.In), a.At-1)
-		if n > 0 && (best.have == 0 || a.At-n < best.need-best.have) {
-			best = stirring{n, a.At, a.In}
-		}
-	}
-	return best
 }
 
 func keyName(rule string, key []string) string { return rule + "\x00" + strings.Join(key, "\x00") }
@@ -296,11 +266,11 @@ func (x *looking) stir(r *api.Row, marks map[int64]int) {
 		}
 		return
 	}
-	var best stirring
+	var best engine.Near
 	if x.v.Live {
 		best = x.exact[keyName(r.Rule, r.Key)]
 	} else if rule := x.rules[r.Rule]; rule != nil {
-		best = nearestRaise(rule, func(in time.Duration) int {
+		best = engine.NearestRaise(rule, func(in time.Duration) int {
 			n := 0
 			for b, c := range marks {
 				t := entry.Instant(b * int64(store.Bucket))
@@ -311,13 +281,13 @@ func (x *looking) stir(r *api.Row, marks map[int64]int) {
 			return n
 		})
 	}
-	if best.have == 0 {
+	if best.Have == 0 {
 		return
 	}
-	r.Have, r.Need = best.have, best.need
-	r.Note = fmt.Sprintf("%d of %d", best.have, best.need)
-	if best.in > 0 {
-		r.Note += " in " + entry.Span(best.in)
+	r.Have, r.Need = best.Have, best.Need
+	r.Note = fmt.Sprintf("%d of %d", best.Have, best.Need)
+	if best.In > 0 {
+		r.Note += " in " + entry.Span(best.In)
 	}
 	x.stirring = append(x.stirring, r)
 }

@@ -247,6 +247,34 @@ func replaced(text string, pairs ...string) string {
 	return strings.NewReplacer(pairs...).Replace(text)
 }
 
+// Keys of hosts that are near a threshold stir at the centre as well, until their recovery comes.
+func TestKeysOfHostsStir(t *testing.T) {
+	centre := newMachine(t, "mast", "")
+	pump := newMachine(t, "pump-1", "")
+	pump.write("settings/own.lantern", fmt.Sprintf("settings { centre may read %q }\n", pump.dir+"/**"))
+	centre.write("settings/own.lantern", replaced(pumpsGroup, `"/tmp/**/app.log", "/var/tmp/**/app.log"`,
+		fmt.Sprintf("%q", pump.dir+"/app.log"), "raise    warning", "raise    warning at 3 in 5m"))
+	pump.write("app.log", "pump 7 low\npump 7 low\n")
+	centre.start()
+	centre.until("the centre listens", func() bool { return centre.s.window.Now().Hosts != nil })
+	pump.join(centre)
+	pump.start()
+	centre.until("the host reports", func() bool { return centre.host("pump-1").State.Version != "" })
+	centre.roll("all")
+	stir := func() (out []string) {
+		v, err := centre.s.query.View(context.Background(), api.ViewQuery{Columns: 60, Column: time.Minute})
+		require.NoError(t, err)
+		for _, r := range v.Stirring {
+			out = append(out, fmt.Sprint(r.Rule, r.Key, " ", r.Note))
+		}
+		return out
+	}
+	centre.until("it stirs", func() bool { return fmt.Sprint(stir()) == "[low[7 pump-1] 2 of 3 in 5m]" })
+	pump.log("pump 7 fine\n")
+	centre.until("its recovery comes", func() bool { return len(stir()) == 0 })
+	require.Empty(t, centre.open())
+}
+
 // A question goes to the hosts that have the logs, and what they answer is what one machine would answer that has
 // them all; who does not answer is named.
 func TestQuestionsToHosts(t *testing.T) {

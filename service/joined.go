@@ -538,6 +538,12 @@ func (j *joined) State(ctx context.Context) (hosts.State, error) {
 			return st, err
 		}
 	}
+	st.Stirring = hosts.Stirring(sn.Engine.Keys, func(name string) *lang.Rule {
+		if r := sn.Settings.Rule(name); r != nil && hosts.SentFrom(r.Pos) {
+			return r
+		}
+		return nil
+	}, entry.Of(sn.At))
 	oldest, newest, _, err := s.store.UpEnds()
 	if err != nil {
 		return st, err

@@ -401,6 +401,13 @@ func (h *Host) State(context.Context) (hosts.State, error) {
 				Rules:  n})
 		}
 	}
+	s.Stirring = hosts.Stirring(func(yield func(*engine.KeyView) bool) {
+		for _, k := range h.engine.Keys() {
+			if !yield(&k) {
+				return
+			}
+		}
+	}, h.made.settings.Rule, now)
 	last := int64(now)/int64(bucket) - 1
 	maps.DeleteFunc(h.minute, func(b, _ int64) bool { return b < last-6 })
 	for b, n := range h.minute {
