@@ -387,13 +387,18 @@ func (t *table) whole(g *group, period int) *cell {
 // values are the columns of a group in a period, or over the span where that is negative.
 func (x *answering) values(g *group, t *table, period int) []Value {
 	c := t.whole(g, period)
-	if period >= 0 && c.n == 0 { // of which there may be very many
-		if x.none == nil {
-			x.none = x.valuesOf(c, g, t, period)
-		}
-		return x.none
+	if period >= 0 && c.n == 0 {
+		return x.empty(g, t, period)
 	}
 	return x.valuesOf(c, g, t, period)
+}
+
+// empty are the columns in a period without entries.
+func (x *answering) empty(g *group, t *table, period int) []Value {
+	if x.none == nil {
+		x.none = x.valuesOf(&cell{}, g, t, period)
+	}
+	return x.none
 }
 
 func (x *answering) valuesOf(c *cell, g *group, t *table, period int) []Value {
@@ -532,8 +537,18 @@ func (x *answering) group(m *made) Group {
 	if p.Span.Bounds == nil {
 		return g
 	}
+	g.Series = make([][]Value, 0, p.Span.Periods())
+	cells := m.main.cells
 	for k := range p.Span.Periods() {
-		row := x.values(m.main, x.main, k)[:p.shown]
+		for len(cells) > 0 && cells[0].period < int32(k) {
+			cells = cells[1:]
+		}
+		var row []Value // of the empty there may be very many
+		if len(cells) > 0 && cells[0].period == int32(k) && cells[0].n > 0 {
+			row = x.valuesOf(&cells[0], m.main, x.main, k)[:p.shown]
+		} else {
+			row = x.empty(m.main, x.main, k)[:p.shown]
+		}
 		if g.gapAt >= 0 {
 			row = slices.Clone(row)
 			row[g.gapAt] = whole(int64(len(g.gapsIn[k])))

@@ -34,6 +34,7 @@ func (p *Plan) Lean() (fields []string, ok bool) {
 type lean struct {
 	per     []int // by the fields of per
 	columns []int // by column; -1 is none
+	numbers []bool
 }
 
 // AddLean is Add for an entry of which only the values of the fields are given that Lean names; nil is
@@ -48,6 +49,7 @@ func (a *Acc) AddLean(values [][]byte, at entry.Instant) {
 		}
 		for _, c := range p.columns {
 			a.lean.columns = append(a.lean.columns, slices.Index(fields, c.Field))
+			a.lean.numbers = append(a.lean.numbers, c.Fn != "different" && c.Fn != "gaps")
 		}
 	}
 	a.fitted++
@@ -134,6 +136,12 @@ func (t *table) addLean(l *lean, values [][]byte, at entry.Instant) {
 	for i := range c.parts {
 		x, col := &c.parts[i], &t.p.columns[i]
 		if k := l.columns[i]; k >= 0 {
+			if l.numbers[i] {
+				if n, ok := plainNum(values[k]); ok {
+					t.numbered(x, col, n)
+					continue
+				}
+			}
 			s := subject{p: t.p, at: at, lean: values[k]}
 			s.Entry = &noEntry
 			t.part(x, col, &s)

@@ -235,6 +235,11 @@ func (t *table) part(x *part, c *lang.Column, s *subject) {
 		t.noNumber(c.Field, there, s)
 		return
 	}
+	t.numbered(x, c, n)
+}
+
+// numbered adds a number to a part of a column that is made of numbers.
+func (t *table) numbered(x *part, c *lang.Column, n num) {
 	x.n++
 	switch c.Fn {
 	case "sum", "avg":

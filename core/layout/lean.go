@@ -24,6 +24,10 @@ type Lean struct {
 	groups []int  // of a pattern
 	text   int    // the group of the text; -1 is none, where it is not wanted -2
 	timed  bool
+
+	known  alike // of JSON, how objects are written lately, and how many since were not
+	missed int
+	found  []memberAt
 }
 
 // Lean returns what takes some fields out of the lines of a layout, and with text the text of entries; nil
@@ -69,7 +73,7 @@ func (d *Divider) Lean(fields []string, text bool) *Lean {
 // Divide takes the fields and the time out of a line; false where only a Divide knows them.
 func (x *Lean) Divide(line []byte, near entry.Instant) bool {
 	if x.groups == nil {
-		return plainASCII(line) && x.json(line)
+		return x.alike(line) || plainASCII(line) && x.json(line)
 	}
 	if !ascii(line) && !utf8.Valid(line) {
 		return false
@@ -152,6 +156,7 @@ func (x *Lean) json(b []byte) bool {
 		return false
 	}
 	i, timed := 1, false
+	x.found = x.found[:0]
 	for {
 		if i >= len(b) || b[i] != '"' {
 			return false
@@ -184,25 +189,23 @@ func (x *Lean) json(b []byte) bool {
 				return false
 			}
 			to = i
-		case bytes.HasPrefix(b[i:], []byte("true")):
-			i += 4
-			to = i
-		case bytes.HasPrefix(b[i:], []byte("false")):
-			i += 5
-			to = i
 		case bytes.HasPrefix(b[i:], []byte("null")):
 			i += 4
 			to = from
 		default:
-			return false
+			if i = scalarEnd(b, i); i < 0 {
+				return false
+			}
+			to = i
 		}
 		value := b[from:to]
+		m := memberAt{from: from, to: to, value: -1, quoted: b[from-1] == '"'}
 		for k, f := range x.fields {
 			if string(key) == f {
 				if x.Values[k] != nil { // which of two counts is not for here
 					return false
 				}
-				x.Values[k] = value
+				x.Values[k], m.value = value, k
 			}
 		}
 		if string(key) == time {
@@ -210,7 +213,10 @@ func (x *Lean) json(b []byte) bool {
 			if !ok || n != len(value) || timed {
 				return false
 			}
-			x.At, timed = at, true
+			x.At, timed, m.time = at, true, true
+		}
+		if m.quoted || to > from { // null stands for no value, and is part of what is between others
+			x.found = append(x.found, m)
 		}
 		if i >= len(b) {
 			return false
@@ -233,8 +239,15 @@ func (x *Lean) json(b []byte) bool {
 			return false
 		}
 	}
+	if x.missed++; x.missed > seldom || len(x.known.members) == 0 {
+		x.known.keep(b, x.found)
+		x.missed = 0
+	}
 	return true
 }
+
+// seldom is after how many objects that are written otherwise the newest of them is what others are compared with.
+const seldom = 4
 
 // jsonNumber is where a number ends that begins at i (RFC 8259, section 6), without an exponent; -1
 // where there is none.

@@ -3,6 +3,7 @@ package layout
 import (
 	"bytes"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -41,9 +42,18 @@ func TestLeanIsDivide(t *testing.T) {
 		require.NotNil(t, x)
 		value := rapid.OneOf(
 			rapid.StringMatching(`[a-z0-9 .-]{0,6}`),
+			rapid.StringMatching(`[a-z ]{0,9}["\\x01\x7fé!,:}{]?[a-z ]{0,12}`),
 			rapid.SampledFrom([]string{"", "007", "1,5", "-3", "1.50", "0.5", "-0.5",
 				"é", "a\\nb", "\xff", "gate-a1", "12", "null", "\t", "true"}),
 		)
+		type key struct {
+			name   string
+			quoted bool
+		}
+		var keys []key // of objects that are written alike
+		alike, last := rapid.Bool().Draw(t, "alike"), rapid.Bool().Draw(t, "last")
+		comma := rapid.SampledFrom([]string{",", ", "})
+		between := comma.Draw(t, "comma")
 		for range rapid.IntRange(1, 8).Draw(t, "lines") {
 			at := fmt.Sprintf(
 				"2026-11-24 05:32:%02d.%03d",
@@ -54,23 +64,30 @@ func TestLeanIsDivide(t *testing.T) {
 			var line string
 			if json {
 				var parts []string
-				for range rapid.IntRange(0, 5).Draw(t, "members") {
+				if !alike || keys == nil {
+					keys = []key{}
+					for range rapid.IntRange(0, 5).Draw(t, "members") {
+						keys = append(keys, key{rapid.SampledFrom([]string{"host", "gate", "n", "Host", "@n", "at",
+							"other"}).Draw(t, "key"), rapid.Bool().Draw(t, "quoted")})
+					}
+					between = comma.Draw(t, "comma")
+				}
+				for _, k := range keys {
 					v := value.Draw(t, "value")
-					if rapid.Bool().Draw(t, "quoted") {
+					if k.quoted {
 						v = `"` + v + `"`
 					}
-					parts = append(
-						parts,
-						fmt.Sprintf(`"%s":%s`, rapid.SampledFrom([]string{"host", "gate", "n", "Host", "@n",
-							"at", "other"}).Draw(t, "key"), v),
-					)
+					parts = append(parts, fmt.Sprintf(`"%s":%s`, k.name, v))
 				}
-				if rapid.IntRange(0, 2).Draw(t, "whole") > 0 {
+				if alike || rapid.IntRange(0, 2).Draw(t, "whole") > 0 {
 					parts = append(
 						[]string{`"at":"` + strings.Replace(at, " ", "T", 1) + `Z"`, `"host":"h-1"`, `"gate":"g1"`},
 						append(parts, `"n":7`)...)
+					if last {
+						slices.Reverse(parts)
+					}
 				}
-				line = "{" + strings.Join(parts, rapid.SampledFrom([]string{",", ", "}).Draw(t, "comma")) + "}"
+				line = "{" + strings.Join(parts, between) + "}"
 			} else {
 				gate := ""
 				if rapid.Bool().Draw(t, "gated") {
