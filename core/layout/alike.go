@@ -7,7 +7,8 @@ import (
 )
 
 // alike is how the objects of a log are written that have the same members in the same order: of each value what
-// stands before it, and what stands at the end. An object that is written so is taken apart without looking at its keys.
+// stands before it, and what stands at the end. An object that is written so is taken apart without looking at its
+// keys.
 type alike struct {
 	members []member
 	end     string
