@@ -67,7 +67,7 @@ type looking struct {
 // live copies what only the service knows.
 func (x *looking) live() {
 	s, v := x.sn, x.v
-	v.Settings, v.Where, v.Reading = s.House.Settings, s.Where, s.Reading
+	v.Settings, v.Where, v.Reading = s.House.Settings, s.Where, s.Reading || s.Catching
 	x.rules, x.counts, x.exact, x.origins = map[string]*lang.Rule{}, map[string]int{}, map[string]engine.Near{},
 		map[string][]string{}
 	x.hushes, x.byHand, x.taken = s.Settings.Hushes, s.Hushes, s.Taken

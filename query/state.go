@@ -25,7 +25,7 @@ func (s *Asker) Status(ctx context.Context, _ api.None) (*api.Status, error) {
 	sn := s.Window.Now()
 	out := &api.Status{Host: sn.Host, Started: sn.Began.String(), Settings: sn.House.Settings,
 		Open: map[string]int{}, Blind: []string{},
-		Trouble: sn.Troubles(), Reading: sn.Reading, Taken: len(sn.Taken)}
+		Trouble: sn.Troubles(), Reading: sn.Reading || sn.Catching, Taken: len(sn.Taken)}
 	for _, h := range hushes.List {
 		if h.Holds {
 			out.Hushes++

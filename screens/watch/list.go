@@ -268,8 +268,11 @@ func (r *Room) quiet(c *paint.Canvas, y int, v *api.View, p paint.Palette, base 
 		return
 	}
 	head, words := "all is quiet", "no alert is open, nothing stirs, and every log is seen"
-	if len(v.Trouble) > 0 {
+	switch {
+	case len(v.Trouble) > 0:
 		head, words = "nothing is open, as far as can be seen", ""
+	case v.Reading && v.Rules > 0:
+		head = "nothing is open so far"
 	}
 	c.Put(1, y, base.Strong(), head)
 	switch {
