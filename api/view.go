@@ -46,6 +46,7 @@ type View struct {
 	Notices  []Notice      `json:"notices"`
 	Reading  bool          `json:"reading"`           // entries that are there have not been read yet
 	Behind   int64         `json:"behind"`            // bytes
+	Shared   bool          `json:"shared,omitempty"`  // it is a centre, or has joined one
 	ByHand   bool          `json:"by_hand,omitempty"` // changed settings are taken up when told to only
 	Busy     string        `json:"busy,omitempty"`    // what the bench waits for, in words
 	First    entry.Instant `json:"first"`             // the oldest instant that can be shown

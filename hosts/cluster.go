@@ -7,6 +7,7 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
+	"net"
 	"os"
 	"strings"
 	"sync"
@@ -174,6 +175,7 @@ func (c *cluster) connect(link func(error)) (*nats.Conn, error) {
 // lost is why a connection has gone, in words.
 func lost(err error) error {
 	var unknown x509.UnknownAuthorityError
+	var network *net.OpError
 	switch {
 	case err == nil:
 		return errors.New("the connection has gone")
@@ -186,6 +188,8 @@ func lost(err error) error {
 	case errors.As(err, &unknown):
 		return fmt.Errorf("who signed their certificates is not known here (%w): put the authority's certificate into "+
 			"the file of credentials", err)
+	case errors.As(err, &network):
+		return fmt.Errorf("none of them answers, the last was %w", err)
 	}
 	return err
 }

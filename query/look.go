@@ -84,6 +84,7 @@ func (x *looking) live() {
 		}
 	}
 	v.ByHand = s.Settings.ByHand
+	v.Shared = s.Settings.Hosts.IsCentre() || s.Link != nil
 	v.Busy = x.s.Busy()
 	v.Trouble = s.Troubles()
 	for _, n := range s.Notices {

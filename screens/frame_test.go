@@ -147,6 +147,18 @@ func TestNothingWatchedYet(t *testing.T) {
 	assert.Contains(t, s.text(), "typing a path")
 }
 
+// A centre that reads no log itself has all rooms: its hosts do.
+func TestCentreThatReadsNothing(t *testing.T) {
+	s := onStage(t, newFake(), 120, 40)
+	s.see("pump-7")
+	v := *s.m.stage.View
+	v.Sources, v.Shared = 0, true
+	s.m.stage.View = &v
+	text := s.text()
+	assert.NotContains(t, text, "Nothing is watched yet")
+	assert.Contains(t, text, "tide")
+}
+
 // Questions of the rooms to each other go to the bench.
 func TestToTheBench(t *testing.T) {
 	s := onStage(t, newFake(), 120, 40)

@@ -104,25 +104,14 @@ func (r *Room) list(c *paint.Canvas, top, bottom int, a paint.Axis, p paint.Pale
 		}
 		lines = append(lines, i)
 	}
-	height := bottom - top
-	if len(lines) > height {
-		lines = slices.DeleteFunc(lines, func(i int) bool { return i < 0 })
-	}
-	at := slices.Index(lines, r.index())
-	if len(lines) <= height {
-		r.top = 0
-	} else if at >= 0 {
-		r.top = min(max(r.top, at-height+2), max(at-1, 0), len(lines)-height)
-	}
-	lines = lines[min(max(r.top, 0), len(lines)):]
-	lines = lines[:min(len(lines), max(height, 0))]
+	lines = room.Window(lines, r.index(), bottom-top, &r.top)
 	r.lines, r.drawn = lines, top
-	if len(r.rows) == 0 {
-		words := "No host has joined yet: i invites one; on it, dimlantern join < CODE."
-		if r.filter != "" {
-			words = "No host has these words."
-		}
-		c.Put(1, top+1, base.With(p.Dim), words)
+	switch {
+	case len(r.rows) == 0 && r.filter != "":
+		c.Put(1, top+1, base.With(p.Dim), "No host has these words.")
+	case len(r.view.Hosts) == 0:
+		c.Put(1, top+len(lines)+1, base.With(p.Dim),
+			"No host has joined yet: i invites one; on it, dimlantern join < CODE.")
 	}
 	for k, i := range lines {
 		if i >= 0 {

@@ -131,8 +131,8 @@ func (s *Stage) Person() api.Person { return api.Person{By: s.User, From: s.Term
 // Narrow tells whether the window has no room for more than the most needed.
 func (s *Stage) Narrow() bool { return s.W < 110 }
 
-// Empty tells that nothing is watched yet.
-func (s *Stage) Empty() bool { return s.View != nil && s.View.Sources == 0 }
+// Empty tells that nothing is watched yet. A centre may watch nothing itself, and a host wait for what it is sent.
+func (s *Stage) Empty() bool { return s.View != nil && s.View.Sources == 0 && !s.View.Shared }
 
 // Column is how long a column of the axis is.
 func (s *Stage) Column() time.Duration { return Widths[s.Zoom] }

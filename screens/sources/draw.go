@@ -116,19 +116,12 @@ func (r *Room) list(c *paint.Canvas, top, bottom int, a paint.Axis, p paint.Pale
 		}
 		lines = append(lines, i)
 	}
-	height := bottom - top
-	if len(lines) > height { // without gaps it may fit
-		lines = slices.DeleteFunc(lines, func(i int) bool { return i < 0 })
-	}
-	at := slices.Index(lines, r.index())
-	if len(lines) <= height {
-		r.top = 0
-	} else if at >= 0 {
-		r.top = min(max(r.top, at-height+2), max(at-1, 0), len(lines)-height)
-	}
-	lines = lines[min(max(r.top, 0), len(lines)):]
-	lines = lines[:min(len(lines), max(height, 0))]
+	lines = room.Window(lines, r.index(), bottom-top, &r.top)
 	r.lines, r.drawnAt = lines, top
+	if len(r.rows) == 0 && r.filter == "" && r.stage.View != nil && r.stage.View.Shared {
+		c.Put(1, top+1, base.With(p.Dim),
+			"This machine itself reads no log: + brings one in. 5 shows what its hosts read.")
+	}
 	for k, i := range lines {
 		if i >= 0 {
 			r.draw(c, top+k, &r.rows[i], a, p, base)
