@@ -361,7 +361,7 @@ func (m *Member) connect(ctx context.Context) bool {
 
 // say says how the machine is, and does what it hears. It returns whether the centre answered.
 func (m *Member) say(ctx context.Context, bye bool) bool {
-	if !m.passed(ctx) {
+	if !bye && !m.passed(ctx) {
 		return false
 	}
 	s, err := m.Machine.State(ctx)
