@@ -46,7 +46,13 @@ func through(t *testing.T, o *office, c *clustertest.Cluster) *hosts.Centre {
 
 func reached(t *testing.T, c *hosts.Centre) {
 	t.Helper()
-	eventually(t, "the brokers are reached", func() bool { _, err := c.Reached(); return err == nil })
+	inTime(t, "the brokers are reached", func() bool { _, err := c.Reached(); return err == nil })
+}
+
+// inTime waits for what takes brokers that choose who leads, on a machine that does other things as well.
+func inTime(t *testing.T, what string, is func() bool) {
+	t.Helper()
+	require.Eventually(t, is, 90*time.Second, 5*time.Millisecond, what)
 }
 
 // said are the transitions of a host that a centre took.
@@ -87,7 +93,7 @@ func TestThroughACluster(t *testing.T) {
 	_, err = centre.Roll(hosts.RollQuery{To: []string{"all"}}, true)
 	require.NoError(t, err)
 	runs := func() int64 { s, _ := pump.State(context.Background()); return s.Runs.Number }
-	eventually(t, "it runs the revision", func() bool { return runs() == 1 })
+	inTime(t, "it runs the revision", func() bool { return runs() == 1 })
 
 	st := cluster.Reports()
 	require.Equal(t, 3, st.CachedInfo().Config.Replicas)
@@ -96,18 +102,18 @@ func TestThroughACluster(t *testing.T) {
 	whole := func() bool { return clustertest.Whole(st) }
 	entries := 0
 	for i, stop := range stops {
-		require.Eventually(t, whole, time.Minute, 50*time.Millisecond, "all brokers have what was reported")
+		require.Eventually(t, whole, 2*time.Minute, 50*time.Millisecond, "all brokers have what was reported")
 		stop()
 		for range 3 {
 			entries++
 			pump.Log("app", fmt.Sprintf("level %d low", entries), fmt.Sprintf("level %d fine", entries))
 		}
 		want := 2 * entries
-		eventually(t, "it is told with two brokers", func() bool { return o.said(id.ID) == want })
+		inTime(t, "it is told with two brokers", func() bool { return o.said(id.ID) == want })
 		run(t, cluster.Confs[i])
 	}
 	was := id.Pass.Work
-	eventually(t, "the host has another pass", func() bool {
+	inTime(t, "the host has another pass", func() bool {
 		now, err := hosts.Joined(data)
 		return err == nil && now.Pass.Work != was
 	})
@@ -116,11 +122,11 @@ func TestThroughACluster(t *testing.T) {
 	pump.Stop()
 	work, err := jwt.DecodeUserClaims(mustJoined(t, data).Pass.Work)
 	require.NoError(t, err)
-	eventually(t, "the pass has ended", func() bool { return time.Now().Unix() > work.Expires })
+	inTime(t, "the pass has ended", func() bool { return time.Now().Unix() > work.Expires })
 	pump.Answerer = func(context.Context, []byte) ([]byte, error) { return []byte(`{"well":true}`), nil }
 	pump.Start()
-	eventually(t, "it is heard", pump.Up)
-	eventually(t, "it answers", func() bool {
+	inTime(t, "it is heard", pump.Up)
+	inTime(t, "it answers", func() bool {
 		ctx, end := context.WithTimeout(context.Background(), time.Second)
 		defer end()
 		well := false
@@ -147,7 +153,7 @@ func TestThroughACluster(t *testing.T) {
 	keep, err := centre.Forget("pump-1")
 	require.NoError(t, err)
 	require.NoError(t, o.Keep(context.Background(), keep))
-	eventually(t, "the host has no centre any more", func() bool { return !pump.Up() })
+	inTime(t, "the host has no centre any more", func() bool { return !pump.Up() })
 	ended, err := nats.Connect(cluster.URLs[2], nats.UserJWTAndSeed(mustJoined(t, data).Pass.Door, id.Seed),
 		nats.RootCAs(filepath.Join(cluster.Dir, "centre.creds")), nats.CustomInboxPrefix("_INBOX_"+id.ID))
 	require.NoError(t, err)
@@ -179,7 +185,7 @@ func TestClusterThatCannotBeUsed(t *testing.T) {
 	}
 	wants := func(words string) {
 		t.Helper()
-		eventually(t, words+" instead of: "+why(), func() bool { return strings.Contains(why(), words) })
+		inTime(t, words+" instead of: "+why(), func() bool { return strings.Contains(why(), words) })
 	}
 	wants("has no user's token")
 	write(cluster.User)
@@ -201,7 +207,7 @@ func TestClusterThatCannotBeUsed(t *testing.T) {
 	reached(t, centre)
 
 	second := through(t, newOffice(), cluster)
-	eventually(t, "an account is for one centre", func() bool {
+	inTime(t, "an account is for one centre", func() bool {
 		_, err := second.Reached()
 		return err != nil && strings.Contains(err.Error(), "used by another centre already")
 	})

@@ -29,6 +29,9 @@ func TestClusterUnderKills(t *testing.T) {
 	if _, err := os.Stat(path); err != nil {
 		t.Skip("nats-server is not here")
 	}
+	was := patience
+	patience = 2 * time.Minute // brokers that choose who leads take their time on a machine that does other things
+	defer func() { patience = was }()
 	cluster := clustertest.New(t, 3)
 	brokers := make([]*exec.Cmd, 3)
 	start := func(i int) {
@@ -52,7 +55,7 @@ func TestClusterUnderKills(t *testing.T) {
 			h.start(t, f)
 			return
 		}
-		require.Eventually(t, func() bool { return clustertest.Whole(st) }, time.Minute, 50*time.Millisecond,
+		require.Eventually(t, func() bool { return clustertest.Whole(st) }, 2*time.Minute, 50*time.Millisecond,
 			"all brokers have what was reported")
 		i := n / 2 % len(brokers)
 		require.NoError(t, brokers[i].Process.Kill())
@@ -231,7 +234,7 @@ func TestBadLine(t *testing.T) {
 	line.mend()
 	relayed := func(m map[string]any) bool { return m["reporter"] == "pump-1" && m["rule"] == "pump-low" }
 	own := plain(f.history(t), func(m map[string]any) bool { return m["rule"] == "pump-low" })
-	require.Eventually(t, func() bool { return len(plain(h.centre.history(t), relayed)) >= len(own) }, time.Minute,
+	require.Eventually(t, func() bool { return len(plain(h.centre.history(t), relayed)) >= len(own) }, 2*time.Minute,
 		200*time.Millisecond, "what waited has come")
 	require.Equal(t, own, plain(h.centre.history(t), relayed))
 	t.Logf("%d connections cut, %d hits, %d transitions", line.cuts(), hits+2, len(own))

@@ -12,9 +12,11 @@ import (
 	"encoding/pem"
 	"fmt"
 	"math/big"
+	mrand "math/rand/v2"
 	"net"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -182,11 +184,13 @@ func encode(t *testing.T, c jwt.Claims, by nkeys.KeyPair) string {
 	return text
 }
 
+// free is a port that no connection takes by itself: a broker comes back at the one that it had.
 func free(t *testing.T) string {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer l.Close()
-	_, port, err := net.SplitHostPort(l.Addr().String())
-	require.NoError(t, err)
-	return port
+	for {
+		port := strconv.Itoa(20_000 + mrand.IntN(10_000))
+		if l, err := net.Listen("tcp", "127.0.0.1:"+port); err == nil {
+			require.NoError(t, l.Close())
+			return port
+		}
+	}
 }
