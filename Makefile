@@ -14,7 +14,7 @@ PROGRAMS := apache2:apache2 htpasswd:apache2-utils haproxy:haproxy squid:squid i
            smbclient:smbclient upsd:nut-server upsmon:nut-client borg:borgbackup cron:cron curl:curl \
            javac:default-jdk-headless sshd:openssh-server ssh:openssh-client sshpass:sshpass sudo:sudo
 # Packages with goroutines.
-RACE    := ./service ./intake/... ./api ./folder ./snapshot ./query ./workbench ./notify/... ./export \
+RACE    := ./service ./hosts ./intake/... ./api ./folder ./snapshot ./query ./workbench ./notify/... ./export \
            ./report ./store ./screens/... ./draw ./core/trial ./core/match ./demo ./cmd/...
 # Tests that take minutes under the detector, and run in `make race`.
 UNRACED := 'TestRestartGoesOnExactly|TestGauntlet|TestDatabase|TestHundredMegabytes|TestFollowerEqualsModel'
