@@ -44,16 +44,7 @@ layout line {
 }
 `, strings.Join(globs, ", "))
 	centre.write("settings/own.lantern", settings)
-	centre.start()
-	centre.until("the centre listens", func() bool { return centre.s.window.Now().Hosts != nil })
-	for _, p := range pumps {
-		p.join(centre)
-		p.start()
-	}
-	centre.until("all report", func() bool {
-		return len(centre.s.window.Now().Hosts.List) == 2 && centre.host("pump-2").State.Version != ""
-	})
-	centre.roll("all")
+	centre.takesIn(pumps...)
 	centre.until("all run it", func() bool {
 		return len(centre.host("pump-1").State.Origins) > 0 && len(centre.host("pump-2").State.Origins) > 0
 	})

@@ -101,6 +101,19 @@ func (m *machine) join(centre *machine) {
 	require.NoError(m.t, err)
 }
 
+// takesIn starts a centre and lets machines join it and run its settings.
+func (m *machine) takesIn(list ...*machine) {
+	m.t.Helper()
+	m.start()
+	m.until("the centre listens", func() bool { return m.s.window.Now().Hosts != nil })
+	for _, x := range list {
+		x.join(m)
+		x.start()
+		m.until(x.name+" reports", func() bool { return m.host(x.name).State.Version != "" })
+	}
+	m.roll("all")
+}
+
 // roll makes a revision for all hosts.
 func (m *machine) roll(to ...string) *hosts.RollDone {
 	m.t.Helper()
@@ -255,12 +268,7 @@ func TestKeysOfHostsStir(t *testing.T) {
 	centre.write("settings/own.lantern", replaced(pumpsGroup, `"/tmp/**/app.log", "/var/tmp/**/app.log"`,
 		fmt.Sprintf("%q", pump.dir+"/app.log"), "raise    warning", "raise    warning at 3 in 5m"))
 	pump.write("app.log", "pump 7 low\npump 7 low\n")
-	centre.start()
-	centre.until("the centre listens", func() bool { return centre.s.window.Now().Hosts != nil })
-	pump.join(centre)
-	pump.start()
-	centre.until("the host reports", func() bool { return centre.host("pump-1").State.Version != "" })
-	centre.roll("all")
+	centre.takesIn(pump)
 	stir := func() (out []string) {
 		v, err := centre.s.query.View(context.Background(), api.ViewQuery{Columns: 60, Column: time.Minute})
 		require.NoError(t, err)
@@ -302,16 +310,7 @@ layout took {
   type    ms integer
 }
 `, strings.Join(globs, ", ")))
-	centre.start()
-	centre.until("the centre listens", func() bool { return centre.s.window.Now().Hosts != nil })
-	for _, p := range pumps {
-		p.join(centre)
-		p.start()
-	}
-	centre.until("all report", func() bool {
-		return len(centre.s.window.Now().Hosts.List) == 3 && centre.host("pump-3").State.Version != ""
-	})
-	centre.roll("all")
+	centre.takesIn(pumps...)
 	centre.until("all run it", func() bool {
 		for _, p := range pumps {
 			if len(centre.host(p.name).State.Origins) == 0 {
@@ -367,12 +366,7 @@ func TestCutOff(t *testing.T) {
 		fmt.Sprintf("settings {\n  centre may read %q\n  cut off after 1s tell keeper\n}\n"+
 			"contact keeper { command %q \"host\" }\n", pump.dir+"/**", script))
 	pump.write("app.log", "")
-	centre.start()
-	centre.until("the centre listens", func() bool { return centre.s.window.Now().Hosts != nil })
-	pump.join(centre)
-	pump.start()
-	centre.until("the host reports", func() bool { return centre.host("pump-1").State.Version != "" })
-	centre.roll("all")
+	centre.takesIn(pump)
 	centre.until("revision 1 runs", func() bool { return centre.host("pump-1").State.Runs.Number == 1 })
 	said := func() string { b, _ := os.ReadFile(told); return string(b) }
 	pump.log("pump 1 low\n")
@@ -427,12 +421,7 @@ func TestWhatACentreMayRead(t *testing.T) {
 		fmt.Sprintf("%q, %q, %q", pump.dir+"/logs/*.log", pump.dir+"/other.log", secret)).Replace(pumpsGroup)+
 		"source ran {\n  command \"/bin/echo\" \"pump 6 low\"\n  for pumps\n}\n")
 	pump.write("settings/own.lantern", fmt.Sprintf("settings { centre may read %q }\n", pump.dir+"/logs/**"))
-	centre.start()
-	centre.until("the centre listens", func() bool { return centre.s.window.Now().Hosts != nil })
-	pump.join(centre)
-	pump.start()
-	centre.until("the host reports", func() bool { return centre.host("pump-1").State.Version != "" })
-	centre.roll("all")
+	centre.takesIn(pump)
 	centre.until("what may be read is read", func() bool { return len(centre.open()) == 1 })
 	require.Equal(t, []string{"low[7 pump-1]"}, centre.open())
 	centre.until("what may not is told", func() bool { return len(centre.host("pump-1").State.Beyond) == 3 })

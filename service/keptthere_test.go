@@ -44,12 +44,7 @@ layout line {
   mask    /pin \d+/
 }
 `, pump.dir+"/app.log"))
-	centre.start()
-	centre.until("the centre listens", func() bool { return centre.s.window.Now().Hosts != nil })
-	pump.join(centre)
-	pump.start()
-	centre.until("it reports", func() bool { return centre.host("pump-1").State.Version != "" })
-	centre.roll("all")
+	centre.takesIn(pump)
 	kept := func() (lines []string) {
 		for _, o := range centre.s.ways.kept.Origins("app") {
 			for _, p := range spool.Segments(centre.s.ways.kept.Folder(o)) {
