@@ -17,7 +17,7 @@ PROGRAMS := apache2:apache2 htpasswd:apache2-utils haproxy:haproxy squid:squid i
 RACE    := ./service ./hosts ./intake/... ./api ./folder ./snapshot ./query ./workbench ./notify/... ./export \
            ./report ./store ./screens/... ./draw ./core/trial ./core/match ./demo ./cmd/...
 # Tests that take minutes under the detector, and run in `make race`.
-UNRACED := 'TestRestartGoesOnExactly|TestGauntlet|TestDatabase|TestHundredMegabytes|TestFollowerEqualsModel'
+UNRACED := 'TestRestartGoesOnExactly|TestGauntlet|TestDatabase|TestHundredMegabytes|TestFollowerEqualsModel|TestThroughACluster'
 
 export CGO_ENABLED = 0
 

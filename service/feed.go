@@ -213,6 +213,11 @@ func (n *centre) queueUp(id, name string, seq int64, held *hosts.Held, again boo
 		if x.Judged.Verdicts = kept; len(kept) == 0 {
 			continue
 		}
+		if w.at <= q.clock && !again {
+			if n.onlyNew(w); len(w.judged.Verdicts) == 0 {
+				continue
+			}
+		}
 		switch late := !last.before(w); {
 		case late && again:
 		case late:
@@ -226,6 +231,22 @@ func (n *centre) queueUp(id, name string, seq int64, held *hosts.Held, again boo
 		q.left[heldRow{id, seq}] = waits
 	}
 	return waits
+}
+
+// onlyNew leaves out of an entry, whose time others have had, for which rules it was a hit already: a host whose data
+// folder was put back from a backup reads anew what it has handed on. Such doubles are known by their origin and place,
+// time and text.
+func (n *centre) onlyNew(w *waitingEntry) {
+	j := w.judged
+	e := j.Entry
+	j.Verdicts = slices.DeleteFunc(j.Verdicts, func(v verdict.Verdict) bool {
+		if !v.Hit {
+			return false
+		}
+		known, err := n.s.store.HasHit(&store.Hit{Rule: n.s.engine.Name(v.Rule), Key: engine.Written(v.Key), At: e.At,
+			Origin: hosts.OriginAt(w.reporter, e.Origin), Offset: e.Offset, Text: entry.Evidence(e.Raw)})
+		return err == nil && known
+	})
 }
 
 // heldRow is a row of a host some of whose entries wait.

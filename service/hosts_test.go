@@ -391,6 +391,51 @@ func TestCutOff(t *testing.T) {
 	require.Equal(t, 3, strings.Count(said(), "host "))
 }
 
+// A host whose data folder is put back from a backup reads anew what it has handed on: a rule that joins hosts counts
+// each entry once all the same.
+func TestHostPutBack(t *testing.T) {
+	centre := newMachine(t, "mast", "")
+	pump := newMachine(t, "pump-1", "")
+	pump.write("settings/own.lantern", fmt.Sprintf("settings { centre may read %q }\n", pump.dir+"/**"))
+	centre.write("settings/own.lantern", replaced(pumpsGroup, `"/tmp/**/app.log", "/var/tmp/**/app.log"`,
+		fmt.Sprintf("%q", pump.dir+"/app.log"),
+		"raise    warning\n", "raise    warning at 5 in 1h\n  at       centre\n",
+		"listen \"127.0.0.1:0\"", "listen \"127.0.0.1:0\"\n  centre wait 1s",
+		"for   pumps\n", "for   pumps\n  layout dated\n")+
+		"layout dated {\n  pattern /^(?<at>\\S+) (?<text>.*)$/\n  time at rfc3339\n}\n")
+	start, n := time.Now().Add(-time.Minute), 0
+	low := func(pumps ...int) {
+		for _, p := range pumps {
+			n++
+			pump.log("%s pump %d low\n", start.Add(time.Duration(n)*time.Second).UTC().Format(time.RFC3339Nano), p)
+		}
+	}
+	low(7)
+	centre.takesIn(pump)
+	hits := func() int64 {
+		keys := centre.s.window.Now().Engine
+		total := 0
+		keys.Keys(func(k *engine.KeyView) bool { total += k.Total; return true })
+		return int64(total)
+	}
+	centre.until("the first is counted", func() bool { return hits() == 1 })
+	pump.stop()
+	before := filepath.Join(t.TempDir(), "data")
+	require.NoError(t, os.CopyFS(before, os.DirFS(pump.data())))
+	pump.start()
+	low(7, 7)
+	centre.until("the next two are counted", func() bool { return hits() == 3 })
+	pump.stop()
+	require.NoError(t, os.RemoveAll(pump.data()))
+	require.NoError(t, os.CopyFS(pump.data(), os.DirFS(before)))
+	pump.start()
+	low(7)
+	centre.until("the fourth is counted", func() bool { return hits() >= 4 })
+	low(8)
+	centre.until("all that came was judged", func() bool { return hits() >= 5 })
+	require.Empty(t, centre.open(), "none was counted twice")
+}
+
 // waiting is how many entries of hosts wait for their turn.
 func (s *Service) waiting() (n int) {
 	s.do(context.Background(), func() error { n = len(s.centre.feeding.queue); return nil })

@@ -52,6 +52,8 @@ type joined struct {
 	acted    []string        // acts of the centre that were done, and not told yet
 	done     map[string]bool // all that were done since the start
 	whole    bool            // all that is open is to be told
+	first    int64           // rows behind it were made by this run of the service
+	again    []hosts.Facts   // what those told, where the centre had taken others of their numbers
 	here     map[string]bool // open alerts of which contacts were told here, while the machine was cut off
 	alone    bool            // it has been cut off for so long that it tells by itself
 	blocks   []hosts.Block
@@ -138,6 +140,7 @@ func (s *Service) joins(id *hosts.Identity) error {
 	if _, j.seq, j.sum, err = s.store.UpEnds(); err != nil {
 		return err
 	}
+	j.first = j.seq
 	if b, err = s.store.Meta("up-ticks"); err == nil && b != nil {
 		err = json.Unmarshal(b, &j.ticks)
 	}
@@ -256,6 +259,7 @@ func (s *Service) tellCentre() {
 	}
 	if j.whole {
 		f.Whole, f.Transitions = true, j.open()
+		j.tellAgain(&f)
 	}
 	j.hits(&f)
 	for _, x := range b.Blind {
@@ -389,6 +393,9 @@ func (s *Service) toldCentre() {
 		return
 	}
 	j.seq, j.sum, j.ticks, j.ticked, j.acted, j.whole = j.next.Seq, j.next.Sum, nil, time.Time{}, nil, false
+	if j.again != nil {
+		j.first, j.again = j.seq, nil
+	}
 	j.toldHere = nil
 	j.next = nil
 	if j.held != nil || len(s.feeds) > 0 {
@@ -441,12 +448,84 @@ func (j *joined) Done(ctx context.Context, seq int64, sum string) error {
 	}
 	return j.s.do(ctx, func() error {
 		if lost {
+			if err := j.unheard(); err != nil {
+				return err
+			}
 			j.whole = true
 			j.seq = max(j.seq, seq)
 			return j.s.commitAt(entry.Of(time.Now()))
 		}
 		return j.s.store.LetGoUp(seq, entry.Of(time.Now().Add(-hosts.KeptSent)))
 	})
+}
+
+// unheard gets what this run of the service told in rows of which the centre had the numbers already: the data folder
+// was put back from a backup, and those rows are not taken. What is open is told anew by a whole row; the rest goes
+// with it.
+func (j *joined) unheard() error {
+	if j.again != nil {
+		return nil
+	}
+	rows, err := j.s.store.UpAfter(j.first, mostAgain)
+	if err != nil {
+		return err
+	}
+	j.again = []hosts.Facts{}
+	for i := range rows {
+		var f hosts.Facts
+		if err := json.Unmarshal(rows[i].Facts, &f); err != nil {
+			return err
+		}
+		for _, t := range f.Ticks {
+			j.ticks = addTick(j.ticks, t)
+		}
+		switch {
+		case f.Held == nil:
+		case j.held == nil:
+			j.held = f.Held
+		case slices.Equal(j.held.Rules, f.Held.Rules): // the centre takes entries in the order of their own times
+			j.held.Inputs = append(j.held.Inputs, f.Held.Inputs...)
+		}
+		j.again = append(j.again, f)
+	}
+	return nil
+}
+
+// mostAgain is how many rows may be told again in one.
+const mostAgain = 2000
+
+// tellAgain adds what was told in vain to a row that tells all that is open.
+func (j *joined) tellAgain(f *hosts.Facts) {
+	open := map[string]bool{}
+	for _, line := range f.Transitions {
+		open[alertOf(line)] = true
+	}
+	var over []json.RawMessage // whose end was told as well
+	size := 0
+	for i := range j.again {
+		g := &j.again[i]
+		for _, line := range g.Transitions {
+			if !open[alertOf(line)] {
+				over = append(over, line)
+			}
+		}
+		for _, h := range g.Hits {
+			if size += len(h.Text); size < mostFacts {
+				f.Hits = append(f.Hits, h)
+			}
+		}
+		f.Counts, f.Blind = append(f.Counts, g.Counts...), append(f.Blind, g.Blind...)
+		f.Acted = append(f.Acted, g.Acted...)
+	}
+	f.Transitions = append(over, f.Transitions...)
+}
+
+func alertOf(line []byte) string {
+	var t engine.Transition
+	if t.UnmarshalJSON(line) != nil {
+		return ""
+	}
+	return t.Alert
 }
 
 // Link is part of hosts.Machine.

@@ -310,6 +310,17 @@ func (s *Store) KeyID(rule string, key []string) int64 {
 	return id
 }
 
+// HasHit tells whether a hit of a key is noted that one entry was: of an own time, at a place of an origin, with a text
+// as it is noted.
+func (s *Store) HasHit(h *Hit) (bool, error) {
+	key, _ := json.Marshal(h.Key)
+	list, err := rows(s.ask, func(r *sql.Rows) (n int, err error) { return n, r.Scan(&n) },
+		`SELECT 1 FROM hits WHERE key = (SELECT id FROM keys WHERE rule = ? AND key = ?) AND at = ? AND place = ? AND
+		origin = (SELECT id FROM origins WHERE name = ?) AND text = ? AND NOT recovery LIMIT 1`, h.Rule, string(key),
+		int64(h.At), h.Offset, h.Origin, h.Text)
+	return len(list) > 0, err
+}
+
 // HitsOf returns the newest hits and recoveries of a key up to an instant,
 // newest first.
 func (s *Store) HitsOf(key int64, to entry.Instant, limit int) ([]Hit, error) {

@@ -44,7 +44,7 @@ func TestClusterUnderKills(t *testing.T) {
 	}
 	h := newHarbour(t, 2, cluster.Through()+"\n  centre wait 30s") // brokers take up to 10 s to find who leads
 	st := cluster.Reports()
-	kills := 6 * killsFactor(t)
+	kills := 4 * killsFactor(t)
 	n := 0
 	all := append([]folder{h.centre}, h.hosts...)
 	underKills(t, h, kills, func(r *rand.Rand) {
