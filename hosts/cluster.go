@@ -132,14 +132,14 @@ func (c *cluster) address() string { return strings.Join(c.urls, ",") }
 // connect is the centre's own connection. It tries first whether the brokers let in whom the account's key lets in.
 func (c *cluster) connect(link func(error)) (*nats.Conn, error) {
 	c.mu.Lock()
-	token, user, roots := c.token, c.user, c.roots
+	roots := c.roots
 	c.mu.Unlock()
 	t, err := rooted(roots)
 	if err != nil {
 		return nil, err
 	}
 	nc, err := nats.Connect(c.address(), nats.Name("centre"), nats.Secure(t), nats.Timeout(5*time.Second),
-		nats.UserJWT(func() (string, error) { return token, nil }, user.Sign),
+		nats.UserJWT(c.newest, c.signed),
 		nats.MaxReconnects(-1), nats.ReconnectWait(500*time.Millisecond), nats.IgnoreAuthErrorAbort(),
 		nats.PingInterval(5*time.Second), nats.MaxPingsOutstanding(2),
 		nats.ReconnectHandler(func(*nats.Conn) { link(nil) }),
@@ -170,6 +170,20 @@ func (c *cluster) connect(link func(error)) (*nats.Conn, error) {
 		return nil, err
 	}
 	return nc, nil
+}
+
+// newest is the centre's token as it stands in the file now: whoever renews it need not start the centre anew.
+func (c *cluster) newest() (string, error) {
+	c.load() // where that fails, what was read before may still hold
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.token, nil
+}
+
+func (c *cluster) signed(nonce []byte) ([]byte, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.user.Sign(nonce)
 }
 
 // lost is why a connection has gone, in words.

@@ -495,34 +495,6 @@ func (m *Member) fetch(ctx context.Context, number int64) bool {
 	return true
 }
 
-// renew makes a new key, and goes on under it once the centre knows it.
-func (m *Member) renew(ctx context.Context) {
-	key, err := nkeys.CreateUser()
-	if err != nil {
-		return
-	}
-	pub, err := key.PublicKey()
-	if err != nil {
-		return
-	}
-	seed, err := key.Seed()
-	if err != nil {
-		return
-	}
-	var p passed
-	if err := m.ask(ctx, "renew", keyed(pub), &p); err != nil || p.Problem != "" {
-		m.Log.Warn("the host's key was not renewed", "reason", p.Problem)
-		return
-	}
-	m.ID.Seed, m.ID.Made = string(seed), entry.Of(time.Now())
-	m.goOnBy(p.Pass)
-}
-
-func keyed(pub string) []byte {
-	b, _ := json.Marshal(map[string]string{"key": pub})
-	return b
-}
-
 // mostFlying is how many rows may be on their way to the broker at once; slowest is what a line carries at least, in
 // bytes a second, before it is held for dead.
 const (
@@ -560,7 +532,7 @@ func (m *Member) sendSome(ctx context.Context) bool {
 	default:
 	}
 	var acks []jetstream.PubAckFuture
-	patience := 2 * time.Second // of a broker that has died nothing is heard
+	var sizes []int
 	for i := range rows {
 		r := &rows[i]
 		r.Again = again
@@ -568,7 +540,7 @@ func (m *Member) sendSome(ctx context.Context) bool {
 		if err != nil {
 			return false
 		}
-		patience += time.Duration(len(b)) * time.Second / slowest
+		sizes = append(sizes, len(b))
 		f, err := m.js.PublishMsgAsync(&nats.Msg{Subject: subjectUp + m.ID.ID, Data: b},
 			jetstream.WithMsgID(fmt.Sprintf("%s/%s/%d/%d", m.ID.ID, r.Folder, r.Seq, again)),
 			jetstream.WithStallWait(Beat))
@@ -586,7 +558,7 @@ func (m *Member) sendSome(ctx context.Context) bool {
 		case err := <-f.Err():
 			m.Log.Debug("rows wait", "reason", err)
 		case <-m.broken: // what was on its way may be lost
-		case <-time.After(patience):
+		case <-time.After(2*time.Second + time.Duration(sizes[i])*time.Second/slowest): // a broker that died is silent
 		case <-ctx.Done():
 			return false
 		}

@@ -3,6 +3,7 @@ package hosts
 import (
 	"context"
 	"crypto/tls"
+	"encoding/json"
 	"errors"
 	"time"
 
@@ -114,4 +115,32 @@ func (m *Member) goOnBy(p *Pass) {
 	if nc != nil {
 		nc.ForceReconnect()
 	}
+}
+
+// renew makes a new key, and goes on under it once the centre knows it.
+func (m *Member) renew(ctx context.Context) {
+	key, err := nkeys.CreateUser()
+	if err != nil {
+		return
+	}
+	pub, err := key.PublicKey()
+	if err != nil {
+		return
+	}
+	seed, err := key.Seed()
+	if err != nil {
+		return
+	}
+	var p passed
+	if err := m.ask(ctx, "renew", keyed(pub), &p); err != nil || p.Problem != "" {
+		m.Log.Warn("the host's key was not renewed", "reason", p.Problem)
+		return
+	}
+	m.ID.Seed, m.ID.Made = string(seed), entry.Of(time.Now())
+	m.goOnBy(p.Pass)
+}
+
+func keyed(pub string) []byte {
+	b, _ := json.Marshal(map[string]string{"key": pub})
+	return b
 }

@@ -52,7 +52,6 @@ type joined struct {
 	acted    []string        // acts of the centre that were done, and not told yet
 	done     map[string]bool // all that were done since the start
 	whole    bool            // all that is open is to be told
-	first    int64           // rows behind it were made by this run of the service
 	again    []hosts.Facts   // what those told, where the centre had taken others of their numbers
 	here     map[string]bool // open alerts of which contacts were told here, while the machine was cut off
 	alone    bool            // it has been cut off for so long that it tells by itself
@@ -64,6 +63,7 @@ type joined struct {
 	// toldIn are alerts of which contacts were told here, by the number of the row that says so, until the centre has
 	// committed that one: rows before it go together with it, or the centre would tell of the raise as well.
 	toldIn    map[string]int64
+	first     int64 // rows behind it were made by this run of the service, and are not known to be the centre's
 	clock     time.Duration
 	since     time.Time // since when the centre can be reached, or cannot
 	cut       hosts.Cut
@@ -259,7 +259,6 @@ func (s *Service) tellCentre() {
 	}
 	if j.whole {
 		f.Whole, f.Transitions = true, j.open()
-		j.tellAgain(&f)
 	}
 	j.hits(&f)
 	for _, x := range b.Blind {
@@ -308,6 +307,11 @@ func (s *Service) tellCentre() {
 	}
 	j.next = &store.Up{Seq: j.seq + 1, Prev: j.sum, Sum: hosts.SumOf(j.sum, facts), Facts: facts}
 	b.Up = []store.Up{*j.next}
+	if f.Whole {
+		if err := j.tellAgain(&f); err != nil {
+			s.o.Log.Error("the centre cannot be told again", "reason", err)
+		}
+	}
 }
 
 func addTick(list []hosts.Tick, t hosts.Tick) []hosts.Tick {
@@ -394,7 +398,9 @@ func (s *Service) toldCentre() {
 	}
 	j.seq, j.sum, j.ticks, j.ticked, j.acted, j.whole = j.next.Seq, j.next.Sum, nil, time.Time{}, nil, false
 	if j.again != nil {
+		j.mu.Lock()
 		j.first, j.again = j.seq, nil
+		j.mu.Unlock()
 	}
 	j.toldHere = nil
 	j.next = nil
@@ -443,6 +449,11 @@ func (j *joined) Done(ctx context.Context, seq int64, sum string) error {
 		rows, err := j.s.store.UpAfter(seq-1, 1)
 		lost = err == nil && len(rows) == 1 && rows[0].Seq == seq && rows[0].Sum != sum && sum != ""
 	}
+	if !lost {
+		j.mu.Lock()
+		j.first = max(j.first, seq)
+		j.mu.Unlock()
+	}
 	if !lost && !trim {
 		return nil
 	}
@@ -460,64 +471,54 @@ func (j *joined) Done(ctx context.Context, seq int64, sum string) error {
 }
 
 // unheard gets what this run of the service told in rows of which the centre had the numbers already: the data folder
-// was put back from a backup, and those rows are not taken. What is open is told anew by a whole row; the rest goes
-// with it.
+// was put back from a backup, and those rows are not taken. What is open is told anew by a whole row; behind it they
+// stand once more, under new numbers.
 func (j *joined) unheard() error {
 	if j.again != nil {
 		return nil
 	}
-	rows, err := j.s.store.UpAfter(j.first, mostAgain)
+	j.mu.Lock()
+	from := j.first
+	j.mu.Unlock()
+	rows, err := j.s.store.UpAfter(from, mostAgain)
 	if err != nil {
 		return err
 	}
-	j.again = []hosts.Facts{}
+	if len(rows) == mostAgain {
+		j.s.notice(fmt.Sprintf("of what was told in vain only the first %d commits are told again", mostAgain))
+	}
+	j.again = make([]hosts.Facts, len(rows))
 	for i := range rows {
-		var f hosts.Facts
-		if err := json.Unmarshal(rows[i].Facts, &f); err != nil {
+		if err := json.Unmarshal(rows[i].Facts, &j.again[i]); err != nil {
 			return err
 		}
-		for _, t := range f.Ticks {
-			j.ticks = addTick(j.ticks, t)
-		}
-		switch {
-		case f.Held == nil:
-		case j.held == nil:
-			j.held = f.Held
-		case slices.Equal(j.held.Rules, f.Held.Rules): // the centre takes entries in the order of their own times
-			j.held.Inputs = append(j.held.Inputs, f.Held.Inputs...)
-		}
-		j.again = append(j.again, f)
 	}
 	return nil
 }
 
-// mostAgain is how many rows may be told again in one.
-const mostAgain = 2000
+// mostAgain is how many rows may be told again.
+const mostAgain = 20_000
 
-// tellAgain adds what was told in vain to a row that tells all that is open.
-func (j *joined) tellAgain(f *hosts.Facts) {
+// tellAgain adds rows that were told in vain behind the one with all that is open; what was told of open alerts is in
+// that one.
+func (j *joined) tellAgain(whole *hosts.Facts) error {
 	open := map[string]bool{}
-	for _, line := range f.Transitions {
+	for _, line := range whole.Transitions {
 		open[alertOf(line)] = true
 	}
-	var over []json.RawMessage // whose end was told as well
-	size := 0
-	for i := range j.again {
-		g := &j.again[i]
-		for _, line := range g.Transitions {
-			if !open[alertOf(line)] {
-				over = append(over, line)
-			}
+	for _, f := range j.again {
+		f.Whole = false
+		f.Transitions = slices.DeleteFunc(slices.Clone(f.Transitions), func(line json.RawMessage) bool {
+			return open[alertOf(line)]
+		})
+		facts, err := json.Marshal(f)
+		if err != nil {
+			return err
 		}
-		for _, h := range g.Hits {
-			if size += len(h.Text); size < mostFacts {
-				f.Hits = append(f.Hits, h)
-			}
-		}
-		f.Counts, f.Blind = append(f.Counts, g.Counts...), append(f.Blind, g.Blind...)
-		f.Acted = append(f.Acted, g.Acted...)
+		j.next = &store.Up{Seq: j.next.Seq + 1, Prev: j.next.Sum, Sum: hosts.SumOf(j.next.Sum, facts), Facts: facts}
+		j.s.batch.Up = append(j.s.batch.Up, *j.next)
 	}
-	f.Transitions = append(over, f.Transitions...)
+	return nil
 }
 
 func alertOf(line []byte) string {
