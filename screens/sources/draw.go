@@ -120,7 +120,7 @@ func (r *Room) list(c *paint.Canvas, top, bottom int, a paint.Axis, p paint.Pale
 	r.lines, r.drawnAt = lines, top
 	if len(r.rows) == 0 && r.filter == "" && r.stage.View != nil && r.stage.View.Shared {
 		c.Put(1, top+1, base.With(p.Dim),
-			"This machine itself reads no log: + brings one in. 5 shows what its hosts read.")
+			"This machine itself reads no log: + brings one in, 5 shows its hosts.")
 	}
 	for k, i := range lines {
 		if i >= 0 {

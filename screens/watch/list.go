@@ -277,7 +277,7 @@ func (r *Room) quiet(c *paint.Canvas, y int, v *api.View, p paint.Palette, base 
 	c.Put(1, y, base.Strong(), head)
 	switch {
 	case v.Sources == 0 && v.Shared:
-		words = "no alert is open, and nothing stirs; this machine itself reads no log, 5 shows its hosts"
+		words = "no alert is open; this machine itself reads no log, 5 shows its hosts"
 	case v.Rules == 0:
 		words = "no rule is written yet: write one in " + v.Settings
 	case len(v.Waiting) > 0:
