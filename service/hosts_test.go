@@ -199,7 +199,13 @@ func TestCentreAndHost(t *testing.T) {
 	require.Equal(t, []string{"low[7 pump-1]"}, centre.open())
 	require.Equal(t, []string{"low[7]"}, pump.open())
 	id := ""
-	centre.s.window.Now().Engine.Open(func(k *engine.KeyView) bool { id = k.Alert; return true })
+	another := func(was string) {
+		centre.until("what is published has come as far as the store", func() bool {
+			centre.s.window.Now().Engine.Open(func(k *engine.KeyView) bool { id = k.Alert; return true })
+			return id != was
+		})
+	}
+	another("")
 	mine, ok := pump.s.window.Now().Engine.Find(id)
 	require.True(t, ok, "the alert has one identifier")
 	require.Equal(t, []string{"7"}, mine.Key)
@@ -237,7 +243,7 @@ func TestCentreAndHost(t *testing.T) {
 	require.Equal(t, []string{engine.Raised, engine.Taken, engine.Cleared}, list)
 
 	// A person at the centre ends an alert, and the host does it.
-	centre.s.window.Now().Engine.Open(func(k *engine.KeyView) bool { id = k.Alert; return true })
+	another(id)
 	_, err = centre.s.Clear(context.Background(), api.ClearQuery{Alert: id, Person: api.Person{By: "mara"}})
 	require.NoError(t, err)
 	centre.until("it is over", func() bool { return len(centre.open()) == 0 && len(pump.open()) == 0 })
