@@ -1,6 +1,7 @@
 package match
 
 import (
+	"bytes"
 	"net/netip"
 	"strings"
 	"unicode"
@@ -132,31 +133,45 @@ func evalMatch(x *lang.Match, s *Subject) bool {
 // HasPhrase tells whether the phrase stands in text as whole words: its first
 // and last character, where it is a letter, mark, digit or _, may not touch
 // another such.
-func HasPhrase(text, phrase string) bool { return FindPhrase(text, phrase) >= 0 }
+func HasPhrase[T string | []byte](text T, phrase string) bool { return FindPhrase(text, phrase) >= 0 }
 
 // FindPhrase is where the phrase stands first, in bytes; -1 where it does not.
-func FindPhrase(text, phrase string) int {
+func FindPhrase[T string | []byte](text T, phrase string) int {
 	first, _ := utf8.DecodeRuneInString(phrase)
 	last, _ := utf8.DecodeLastRuneInString(phrase)
 	for from := 0; ; {
-		i := strings.Index(text[from:], phrase)
+		i := index(text[from:], phrase)
 		if i < 0 {
 			return -1
 		}
 		i += from
-		before, _ := utf8.DecodeLastRuneInString(text[:i])
-		after, _ := utf8.DecodeRuneInString(text[i+len(phrase):])
+		end := i + len(phrase)
+		before, _ := utf8.DecodeLastRuneInString(string(text[max(i-utf8.UTFMax, 0):i]))
+		after, _ := utf8.DecodeRuneInString(string(text[end:min(end+utf8.UTFMax, len(text))]))
 		if !(wordRune(first) && i > 0 && wordRune(before)) &&
-			!(wordRune(last) && i+len(phrase) < len(text) && wordRune(after)) {
+			!(wordRune(last) && end < len(text) && wordRune(after)) {
 			return i
 		}
-		_, size := utf8.DecodeRuneInString(text[i:])
+		_, size := utf8.DecodeRuneInString(string(text[i:min(i+utf8.UTFMax, len(text))]))
 		from = i + size
 	}
 }
 
+func index[T string | []byte](text T, phrase string) int {
+	switch text := any(text).(type) {
+	case string:
+		return strings.Index(text, phrase)
+	case []byte:
+		return bytes.Index(text, []byte(phrase))
+	}
+	return -1
+}
+
 func wordRune(r rune) bool {
-	return r == '_' || unicode.IsLetter(r) || unicode.IsDigit(r) || unicode.IsMark(r)
+	if r < utf8.RuneSelf {
+		return r == '_' || r-'0' <= 9 && r >= '0' || r|0x20 >= 'a' && r|0x20 <= 'z'
+	}
+	return unicode.IsLetter(r) || unicode.IsDigit(r) || unicode.IsMark(r)
 }
 
 // compare compares a field's value, which is not lacking, with one that a rule

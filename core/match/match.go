@@ -58,6 +58,9 @@ type Reader struct {
 	// values of those fields, nil being lacking, until the next one, with the own time and the offset.
 	Lean func(values [][]byte, at entry.Instant, offset int64)
 
+	// Counted says that nobody asks how many entries there are: then Scan may return 0.
+	Counted bool
+
 	// Known are the times of the text that will be scanned, where they are known already;
 	// nil is not. They are those of the plan's layout.
 	Known *Known
@@ -134,6 +137,9 @@ func (r *Reader) Scan(raw []byte, base int64, now entry.Instant, emit func(*verd
 	s := &scan{r: r, slab: slab, marks: marks, base: base, now: now, emit: emit, tick: tick}
 	if s.run() {
 		return s.lines
+	}
+	if r.Counted {
+		return 0
 	}
 	n := int64(bytes.Count(slab, newline))
 	if slab[len(slab)-1] != '\n' {

@@ -107,7 +107,7 @@ func (s *scan) takeLean(at, end int) bool {
 	if !r.lean.Divide(s.line(at, end), s.near()) {
 		return false
 	}
-	if r.phrase != "" && !HasPhrase(string(r.lean.Text), r.phrase) {
+	if r.phrase != "" && !HasPhrase(r.lean.Text, r.phrase) {
 		return true
 	}
 	own := r.Last

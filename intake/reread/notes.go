@@ -40,6 +40,7 @@ type stretch struct {
 	Host          string        // of the last entry before that fits
 	Header        string        // that names the columns
 	End           uint64        // a digest of its last bytes; of what is packed 0
+	Entries       int64         // that it has; 0 is not known
 }
 
 // lastBytes is how many bytes at its end say whether a stretch is what it was.

@@ -212,6 +212,7 @@ type part struct {
 	// begin.
 	known  *stretch
 	noted  bool          // all of it is
+	has    int64         // entries; 0 is not known
 	apart  bool          // it can be read by itself: see running.apart
 	newest entry.Instant // about
 }
@@ -420,10 +421,13 @@ func (x *running) member(p part, f *os.File, plan *match.Plan) {
 
 // again plans a stretch that is known; neighbours are one part.
 func (x *running) again(p part, s *stretch) {
-	p.from, p.to, p.known, p.newest, p.noted = s.From, s.To, s, s.Most, true
+	p.from, p.to, p.known, p.newest, p.noted, p.has = s.From, s.To, s, s.Most, true, s.Entries
 	if n := len(x.parts); n > 0 {
 		if l := x.parts[n-1]; l.noted && l.note == p.note && l.to == p.from && p.to-l.from <= partSize {
 			l.to, l.newest = p.to, max(l.newest, p.newest)
+			if l.has += p.has; p.has == 0 || l.has == p.has {
+				l.has = 0
+			}
 			return
 		}
 	}

@@ -81,6 +81,7 @@ func read(
 	r, err := x.Run(context.Background(), []Log{log})
 	require.NoError(t, err)
 	require.Empty(t, r.Unread)
+	require.EqualValues(t, len(all), n, "entries, by the note or counted")
 	for _, e := range all {
 		var at int64
 		fmt.Sscanf(strings.SplitN(e, " ", 5)[3], "%d", &at)

@@ -77,8 +77,12 @@ func (w *worker) read(p *part) {
 			r.Lean = func(values [][]byte, at entry.Instant, _ int64) { x.TakeLean(values, at) }
 		}
 	}
+	r.Counted = p.has > 0
 	if err == nil {
 		entries, bytesRead, err = w.all(in, from)
+	}
+	if r.Counted && err == nil {
+		entries = p.has
 	}
 	if p.member.Packed { // what it takes there
 		bytesRead = p.member.Size
@@ -294,8 +298,12 @@ func (w *worker) scan(text []byte, from int64, noting, ended bool) int64 {
 	n := r.Scan(text, from, w.part.member.Mod, nil, nil)
 	if noting {
 		w.now.To = from + int64(len(text))
+		w.now.Entries += n
 		if whole := r.Plan.Cut(text, r.Encoding, false); ended && !w.part.member.Packed {
 			w.now.To = from + int64(whole) // what may go on is looked at again
+			if whole < len(text) {
+				w.now.Entries = 0
+			}
 			if whole < len(text) && w.now.From == 0 {
 				w.fresh = false // the first time may be in what goes on, and be another one then
 				w.x.firstIs(w.part, w.now.Least)
