@@ -204,7 +204,7 @@ func (a *Acc) groupsInto(out *Answer, u Unseen) {
 				m.beside = &group{key: k}
 			}
 		}
-		m.values = x.values(m.main, a.main, -1)
+		m.values = x.values(m.main, a.main)
 		if p.having >= 0 && !p.holds(m.values[p.having]) {
 			continue
 		}
@@ -252,7 +252,7 @@ func (a *Acc) groupsInto(out *Answer, u Unseen) {
 		out.Groups = append(out.Groups, g)
 	}
 	if others > 0 {
-		rest.values = x.values(rest.main, a.main, -1)
+		rest.values = x.values(rest.main, a.main)
 		g := x.group(rest)
 		g.Rest, g.Of = true, others
 		out.Groups = append(out.Groups, g)
@@ -278,7 +278,7 @@ type answering struct {
 	p            *Plan
 	main, beside *table
 	unseen       []Stretch
-	none         []Value // of a period without entries
+	room         []float64 // for whoever needs it
 }
 
 // unseenIn is what could not be seen of a span, in order.
@@ -320,7 +320,7 @@ func (x *answering) choose(list []*made, m *lang.Most) {
 	value := func(g *made) Value { return g.values[x.p.by] }
 	if m.Difference {
 		value = func(g *made) Value {
-			return difference(g.values[0], x.values(g.beside, x.beside, -1)[0])
+			return difference(g.values[0], x.values(g.beside, x.beside)[0])
 		}
 	}
 	known := map[*made]Value{}
@@ -354,17 +354,8 @@ func copied(g *group) *group {
 	return out
 }
 
-// whole is a group's cells as one, from a period on, or of that one alone.
-func (t *table) whole(g *group, period int) *cell {
-	if period >= 0 {
-		i, found := slices.BinarySearchFunc(g.cells, int32(period), func(c cell, p int32) int {
-			return cmp.Compare(c.period, p)
-		})
-		if !found {
-			return &cell{}
-		}
-		return &g.cells[i]
-	}
+// whole is a group's cells as one.
+func (t *table) whole(g *group) *cell {
 	switch len(g.cells) {
 	case 0:
 		return &cell{}
@@ -384,23 +375,10 @@ func (t *table) whole(g *group, period int) *cell {
 	return out
 }
 
-// values are the columns of a group in a period, or over the span where that is negative.
-func (x *answering) values(g *group, t *table, period int) []Value {
-	c := t.whole(g, period)
-	if period >= 0 && c.n == 0 {
-		return x.empty(g, t, period)
-	}
-	return x.valuesOf(c, g, t, period)
-}
+// values are the columns of a group over the span.
+func (x *answering) values(g *group, t *table) []Value { return x.valuesOf(t.whole(g), g, t, -1) }
 
-// empty are the columns in a period without entries.
-func (x *answering) empty(g *group, t *table, period int) []Value {
-	if x.none == nil {
-		x.none = x.valuesOf(&cell{}, g, t, period)
-	}
-	return x.none
-}
-
+// valuesOf are the columns of a cell of a group, in a period, or over the span where that is negative.
 func (x *answering) valuesOf(c *cell, g *group, t *table, period int) []Value {
 	out := make([]Value, len(x.p.columns))
 	for i := range x.p.columns {
@@ -419,7 +397,7 @@ func (x *answering) valuesOf(c *cell, g *group, t *table, period int) []Value {
 		case "count":
 			out[i] = whole(c.n)
 		default:
-			out[i] = valueOf(col, q, c.n)
+			out[i] = x.valueOf(col, q, c.n)
 		}
 	}
 	return out
@@ -437,7 +415,7 @@ func whole(n int64) Value { return Value{Text: strconv.FormatInt(n, 10), Number:
 // number is a fraction with twelve significant digits.
 func number(r *big.Rat) Value { return Value{Text: rounded(r, 12), Number: true} }
 
-func valueOf(col *lang.Column, q *part, n int64) Value {
+func (x *answering) valueOf(col *lang.Column, q *part, n int64) Value {
 	if q == nil {
 		q = &part{}
 	}
@@ -485,7 +463,8 @@ func valueOf(col *lang.Column, q *part, n int64) Value {
 	if q.values == nil {
 		return Value{}
 	}
-	k, approx := q.values.percentile(percents[col.Fn])
+	k, approx, room := q.values.percentile(percents[col.Fn], x.room)
+	x.room = room
 	return Value{Text: k.String(), Number: true, Approx: approx}
 }
 
@@ -532,37 +511,39 @@ func (x *answering) group(m *made) Group {
 		}
 	}
 	if m.beside != nil {
-		g.Beside = x.values(m.beside, x.beside, -1)[:p.shown]
+		g.Beside = x.values(m.beside, x.beside)[:p.shown]
 	}
 	if p.Span.Bounds == nil {
 		return g
 	}
-	g.Series = make([][]Value, 0, p.Span.Periods())
-	cells := m.main.cells
-	for k := range p.Span.Periods() {
-		for len(cells) > 0 && cells[0].period < int32(k) {
-			cells = cells[1:]
-		}
-		var row []Value // of the empty there may be very many
-		if len(cells) > 0 && cells[0].period == int32(k) && cells[0].n > 0 {
-			row = x.valuesOf(&cells[0], m.main, x.main, k)[:p.shown]
-		} else {
-			row = x.empty(m.main, x.main, k)[:p.shown]
-		}
-		if g.gapAt >= 0 {
+	g.Series = x.series(m.main, x.main, p.Span.Periods())
+	if g.gapAt >= 0 {
+		for k, row := range g.Series {
 			row = slices.Clone(row)
 			row[g.gapAt] = whole(int64(len(g.gapsIn[k])))
-		}
-		g.Series = append(g.Series, row)
-		if m.beside != nil {
-			var b []Value
-			if k < p.Beside.Periods() {
-				b = x.values(m.beside, x.beside, k)[:p.shown]
-			}
-			g.BesideSeries = append(g.BesideSeries, b)
+			g.Series[k] = row
 		}
 	}
+	if m.beside != nil {
+		beside := x.series(m.beside, x.beside, min(p.Beside.Periods(), len(g.Series)))
+		g.BesideSeries = append(beside, make([][]Value, len(g.Series)-len(beside))...)
+	}
 	return g
+}
+
+// series are the columns of a group by period. Of those without entries there may be very many.
+func (x *answering) series(g *group, t *table, periods int) [][]Value {
+	out := make([][]Value, periods)
+	none := x.valuesOf(&cell{}, g, t, 0)[:x.p.shown]
+	for k := range out {
+		out[k] = none
+	}
+	for i := range g.cells {
+		if c := &g.cells[i]; c.n > 0 && int(c.period) < periods {
+			out[c.period] = x.valuesOf(c, g, t, int(c.period))[:x.p.shown]
+		}
+	}
+	return out
 }
 
 // Longest is the longest gap of the group, in a period where that is not negative; 0 is none.

@@ -220,7 +220,7 @@ func TestSketches(t *testing.T) {
 		sort.Float64s(all)
 		for _, percent := range []int{1, 50, 90, 95, 99, 100} {
 			want := all[(len(all)*percent+99)/100-1]
-			n, approx := parts[2].percentile(percent)
+			n, approx, _ := parts[2].percentile(percent, nil)
 			got, _ := n.float()
 			require.True(t, approx)
 			require.LessOrEqual(

@@ -32,9 +32,10 @@ func (p *Plan) Lean() (fields []string, ok bool) {
 
 // lean is where the values stand that a question needs.
 type lean struct {
-	per     []int // by the fields of per
-	columns []int // by column; -1 is none
-	numbers []bool
+	per      []int // by the fields of per
+	columns  []int // by column; -1 is none
+	numbers  []bool
+	percents []bool
 }
 
 // AddLean is Add for an entry of which only the values of the fields are given that Lean names; nil is
@@ -49,6 +50,7 @@ func (a *Acc) AddLean(values [][]byte, at entry.Instant) {
 		}
 		for _, c := range p.columns {
 			a.lean.columns = append(a.lean.columns, slices.Index(fields, c.Field))
+			a.lean.percents = append(a.lean.percents, percents[c.Fn] > 0)
 			a.lean.numbers = append(a.lean.numbers, c.Fn != "different" && c.Fn != "gaps")
 		}
 	}
@@ -136,7 +138,14 @@ func (t *table) addLean(l *lean, values [][]byte, at entry.Instant) {
 	for i := range c.parts {
 		x, col := &c.parts[i], &t.p.columns[i]
 		if k := l.columns[i]; k >= 0 {
-			if l.numbers[i] {
+			if l.percents[i] {
+				if f, ok := plainFloat(values[k]); ok {
+					x.n++
+					t.valuesOf(x).addFloat(f)
+					t.took(valueBytes)
+					continue
+				}
+			} else if l.numbers[i] {
 				if n, ok := plainNum(values[k]); ok {
 					t.numbered(x, col, n)
 					continue

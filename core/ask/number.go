@@ -55,14 +55,29 @@ func isDigit(c byte) bool { return c >= '0' && c <= '9' }
 
 // plainNum reads a number without exponent and unit, of up to 15 digits.
 func plainNum[T string | []byte](s T) (num, bool) {
+	m, decimals, ok := plainDigits(s)
+	return num{m: m, e: int32(-decimals)}.tidy(), ok
+}
+
+// plainFloat is the num.float of a plainNum.
+func plainFloat(s []byte) (float64, bool) {
+	m, decimals, ok := plainDigits(s)
+	if decimals > 0 {
+		return float64(m) / exact[decimals], ok
+	}
+	return float64(m), ok
+}
+
+// plainDigits are a number's digits, and how many of them are decimals.
+func plainDigits[T string | []byte](s T) (m int64, decimals int, ok bool) {
 	if len(s) == 0 {
-		return num{}, false
+		return 0, 0, false
 	}
 	i, neg := 0, false
 	if s[0] == '-' || s[0] == '+' {
 		neg, i = s[0] == '-', 1
 	}
-	m, digits, point := int64(0), 0, -1
+	digits, point := 0, -1
 	for ; i < len(s); i++ {
 		switch c := s[i]; {
 		case isDigit(c):
@@ -71,23 +86,22 @@ func plainNum[T string | []byte](s T) (num, bool) {
 		case c == '.' && point < 0 && digits > 0:
 			point = digits
 		default:
-			return num{}, false
+			return 0, 0, false
 		}
 		if digits > 15 {
-			return num{}, false
+			return 0, 0, false
 		}
 	}
 	if digits == 0 || point == digits {
-		return num{}, false
+		return 0, 0, false
 	}
-	n := num{m: m}
 	if point >= 0 {
-		n.e = int32(point - digits)
+		decimals = digits - point
 	}
 	if neg {
-		n.m = -n.m
+		m = -m
 	}
-	return n.tidy(), true
+	return m, decimals, true
 }
 
 // tidy takes trailing zeros away.

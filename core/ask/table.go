@@ -256,19 +256,32 @@ func (t *table) numbered(x *part, c *lang.Column, n num) {
 			x.least = n
 		}
 	default:
-		if x.values == nil {
-			x.values = &values{}
-			if t.rough {
-				x.values.rough()
-			}
+		t.valuesOf(x).add(n)
+		if n.r != nil {
+			t.took(64)
 		}
-		x.values.add(n)
-		if !t.rough {
-			if t.bytes += valueBytes; n.r != nil {
-				t.bytes += 64
-			}
-			t.bound()
+		t.took(valueBytes)
+	}
+}
+
+// valuesOf are those of a part that keeps them.
+func (t *table) valuesOf(x *part) *values {
+	if x.values == nil {
+		x.values = &values{}
+		if t.rough {
+			x.values.rough()
 		}
+	}
+	return x.values
+}
+
+// took counts room that a value takes, in bytes.
+func (t *table) took(n int64) {
+	if t.rough {
+		return
+	}
+	if t.bytes += n; t.bytes >= mostValues {
+		t.bound()
 	}
 }
 

@@ -175,15 +175,15 @@ func (p *part) wire(fn string) wirePart {
 		w.Least = p.least.rat().RatString()
 	}
 	if v := p.values; v != nil {
-		if v.sketch == nil && len(v.list) > sentValues {
-			rough := &values{list: slices.Clone(v.list), large: v.large}
-			rough.rough()
+		if v.sketch == nil && v.n > sentValues {
+			rough := &values{sketch: &sketch{}}
+			rough.sketch.addAll(v)
 			v = rough
 		}
 		if v.sketch != nil {
 			w.Sketch = &wireSketch{v.sketch.pos, v.sketch.neg, v.sketch.zero, v.sketch.n}
 		} else {
-			w.Values = v.list
+			w.Values = v.all(nil)
 			for _, n := range v.large {
 				w.Large = append(w.Large, n.rat().RatString())
 			}
@@ -340,7 +340,7 @@ func (w *wirePart) read() (p part, err error) {
 	case w.Sketch != nil:
 		p.values = &values{sketch: &sketch{w.Sketch.Pos, w.Sketch.Neg, w.Sketch.Zero, w.Sketch.N}}
 	case len(w.Values)+len(w.Large) > 0:
-		p.values = &values{list: w.Values}
+		p.values = &values{list: w.Values, n: len(w.Values)}
 		for _, n := range w.Large {
 			p.values.large = append(p.values.large, ratNum(rat(n)))
 		}

@@ -11,11 +11,11 @@ import (
 // keys.
 type alike struct {
 	members []member
-	end     string
+	end     fixed
 }
 
 type member struct {
-	before string // from the end of the value before
+	before fixed // from the end of the value before
 	quoted bool
 	time   bool
 	value  int // in Lean.Values; -1 is none
@@ -26,10 +26,40 @@ func (a *alike) keep(b []byte, members []memberAt) {
 	a.members = a.members[:0]
 	at := 0
 	for _, m := range members {
-		a.members = append(a.members, member{string(b[at:m.from]), m.quoted, m.time, m.value})
+		a.members = append(a.members, member{newFixed(string(b[at:m.from])), m.quoted, m.time, m.value})
 		at = m.to
 	}
-	a.end = string(b[at:])
+	a.end = newFixed(string(b[at:]))
+}
+
+// fixed is a text that is compared with others. One of up to 16 bytes is so in two words: its first and its
+// last eight bytes, which may be the same in part.
+type fixed struct {
+	text        string
+	first, last uint64
+	mask        uint64 // of first
+	lastAt      int
+}
+
+func newFixed(text string) fixed {
+	f := fixed{text: text, mask: ^uint64(0), lastAt: max(len(text)-8, 0)}
+	var b [8]byte
+	if copy(b[:], text); len(text) < 8 {
+		f.mask = 1<<(8*len(text)) - 1
+	}
+	f.first = binary.LittleEndian.Uint64(b[:])
+	if f.last = f.first; len(text) > 8 {
+		f.last = binary.LittleEndian.Uint64([]byte(text[f.lastAt:]))
+	}
+	return f
+}
+
+// begins tells whether a text begins with it.
+func (f *fixed) begins(b []byte) bool {
+	if len(f.text) > 16 || len(b) < f.lastAt+8 {
+		return len(b) >= len(f.text) && string(b[:len(f.text)]) == f.text
+	}
+	return binary.LittleEndian.Uint64(b)&f.mask == f.first && binary.LittleEndian.Uint64(b[f.lastAt:])&f.mask == f.last
 }
 
 // memberAt is where the value of a member stands in an object.
@@ -38,48 +68,74 @@ type memberAt struct {
 	quoted, time    bool
 }
 
-// alike takes the fields out of an object that is written like the one before; false where it is not, or is not plain.
-func (x *Lean) alike(b []byte) bool {
+// Ahead takes the fields and the time out of the line that a text begins with, where it shows without
+// looking for the line's end that it is as usual; n is how long it is then with its line end, else 0.
+func (x *Lean) Ahead(text []byte) (n int) {
+	if len(x.known.members) == 0 {
+		return 0
+	}
+	switch n = x.alike(text); {
+	case n < 0:
+		return 0
+	case n < len(text):
+		if text[n] != '\n' {
+			return 0
+		}
+		n++
+	}
+	return n
+}
+
+// alike takes the fields out of an object that a text begins with and that is written like the one before, and
+// returns where it ends; -1 where it is not, or is not plain.
+func (x *Lean) alike(b []byte) int {
 	a, i := &x.known, 0
 	if len(a.members) == 0 {
-		return false
+		return -1
 	}
 	for k := range a.members {
 		m := &a.members[k]
-		n := len(m.before)
-		if len(b)-i < n || string(b[i:i+n]) != m.before {
-			return false
+		if !m.before.begins(b[i:]) {
+			return -1
 		}
-		i += n
+		i += len(m.before.text)
 		from := i
-		if m.quoted {
+		switch {
+		case m.time:
+			at, n, ok := x.d.cache.again(b[i:])
+			if i += n; !ok || m.quoted && (i >= len(b) || b[i] != '"') {
+				return -1
+			}
+			x.At = at
+		case m.quoted:
 			i = plainEnd(b, i)
-		} else {
+		default:
 			i = scalarEnd(b, i)
 		}
 		if i < 0 {
-			return false
+			return -1
 		}
 		if m.value >= 0 {
 			x.Values[m.value] = b[from:i]
 			if i == from || !x.usual(m.value) {
-				return false
+				return -1
 			}
-		}
-		if m.time {
-			at, n, ok := x.d.cache.again(b[from:i])
-			if !ok || n != i-from {
-				return false
-			}
-			x.At = at
 		}
 	}
-	return string(b[i:]) == a.end
+	if !a.end.begins(b[i:]) {
+		return -1
+	}
+	return i + len(a.end.text)
 }
 
 // plainEnd is where the string ends that begins at i: at its closing quote, with nothing but printable ASCII and
 // nothing escaped before it; -1 where that is not so.
 func plainEnd(b []byte, i int) int {
+	if wide {
+		if i += markAt(b[i:]); i < len(b) && b[i] == '"' {
+			return i
+		}
+	}
 	for ; i+8 <= len(b); i += 8 {
 		w := binary.LittleEndian.Uint64(b[i:])
 		quote, slash := w^0x22*ones, w^0x5c*ones

@@ -21,3 +21,9 @@ func glances(b []byte, starts []uint32, look *glanced) int
 //
 //go:noescape
 func nextPair(b []byte, dist int, first, last byte) (at, seen int)
+
+// markAt is where the first byte stands that is a quote, a backslash or no printable ASCII, as far as it
+// looks: in whole steps of 32 bytes.
+//
+//go:noescape
+func markAt(b []byte) int

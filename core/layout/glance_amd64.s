@@ -176,3 +176,52 @@ none:
 	MOVQ DX, seen+48(FP)
 	VZEROUPPER
 	RET
+
+DATA marks<>+0(SB)/8, $0x2222222222222222   // quotes
+DATA marks<>+8(SB)/8, $0x2222222222222222
+DATA marks<>+16(SB)/8, $0x2222222222222222
+DATA marks<>+24(SB)/8, $0x2222222222222222
+DATA marks<>+32(SB)/8, $0x5c5c5c5c5c5c5c5c  // backslashes
+DATA marks<>+40(SB)/8, $0x5c5c5c5c5c5c5c5c
+DATA marks<>+48(SB)/8, $0x5c5c5c5c5c5c5c5c
+DATA marks<>+56(SB)/8, $0x5c5c5c5c5c5c5c5c
+DATA marks<>+64(SB)/8, $0x1f1f1f1f1f1f1f1f  // the last of the control characters
+DATA marks<>+72(SB)/8, $0x1f1f1f1f1f1f1f1f
+DATA marks<>+80(SB)/8, $0x1f1f1f1f1f1f1f1f
+DATA marks<>+88(SB)/8, $0x1f1f1f1f1f1f1f1f
+GLOBL marks<>(SB), RODATA|NOPTR, $96
+
+// func markAt(b []byte) int
+TEXT ·markAt(SB), NOSPLIT, $0-32
+	MOVQ b_base+0(FP), SI
+	MOVQ b_len+8(FP), R13
+	SUBQ $32, R13             // the last step begins here at the latest
+	XORQ DX, DX
+	VMOVDQU marks<>+0(SB), Y1
+	VMOVDQU marks<>+32(SB), Y2
+	VMOVDQU marks<>+64(SB), Y3
+
+text:
+	CMPQ DX, R13
+	JGT  out
+	VMOVDQU (SI)(DX*1), Y0
+	VPCMPEQB Y0, Y1, Y4
+	VPCMPEQB Y0, Y2, Y5
+	VPCMPGTB Y3, Y0, Y0       // printable: with a sign, what is not ASCII is less
+	VPOR Y4, Y5, Y4
+	VPANDN Y0, Y4, Y4         // printable, and neither
+	VPMOVMSKB Y4, AX
+	NOTL AX
+	TESTL AX, AX
+	JNZ  found
+	ADDQ $32, DX
+	JMP  text
+
+found:
+	TZCNTL AX, AX
+	ADDQ AX, DX
+
+out:
+	VZEROUPPER
+	MOVQ DX, ret+24(FP)
+	RET

@@ -20,9 +20,10 @@ type Lean struct {
 
 	d      *Divider
 	fields []string
-	own    []bool // lacking, there is another value of that name
-	groups []int  // of a pattern
-	text   int    // the group of the text; -1 is none, where it is not wanted -2
+	own    []bool   // lacking, there is another value of that name
+	types  []string // as Layout.types has them
+	groups []int    // of a pattern
+	text   int      // the group of the text; -1 is none, where it is not wanted -2
 	timed  bool
 
 	known  alike // of JSON, how objects are written lately, and how many since were not
@@ -46,7 +47,7 @@ func (d *Divider) Lean(fields []string, text bool) *Lean {
 		if l.types[f] != "" && l.types[f] != "integer" && l.types[f] != "decimal" {
 			return nil
 		}
-		x.own = append(x.own, f == "host")
+		x.own, x.types = append(x.own, f == "host"), append(x.types, l.types[f])
 	}
 	switch {
 	case text && l.types["text"] != "":
@@ -73,7 +74,7 @@ func (d *Divider) Lean(fields []string, text bool) *Lean {
 // Divide takes the fields and the time out of a line; false where only a Divide knows them.
 func (x *Lean) Divide(line []byte, near entry.Instant) bool {
 	if x.groups == nil {
-		return x.alike(line) || plainASCII(line) && x.json(line)
+		return x.alike(line) == len(line) || plainASCII(line) && x.json(line)
 	}
 	if !ascii(line) && !utf8.Valid(line) {
 		return false
@@ -125,10 +126,10 @@ func (x *Lean) usual(i int) bool {
 	if v == nil {
 		return !x.own[i]
 	}
-	if x.d.Layout.types[x.fields[i]] == "" {
+	typ := x.types[i]
+	if typ == "" {
 		return true
 	}
-	typ := x.d.Layout.types[x.fields[i]]
 	digits := bytes.TrimPrefix(v, []byte("-"))
 	if len(digits) == 0 || digits[0] == '0' && string(digits) != "0" && (typ == "integer" || digits[min(1,
 		len(digits)-1)] != '.') || len(digits) < len(v) && digits[0] == '0' {

@@ -42,6 +42,7 @@ func TestLeanIsDivide(t *testing.T) {
 		require.NotNil(t, x)
 		value := rapid.OneOf(
 			rapid.StringMatching(`[a-z0-9 .-]{0,6}`),
+			rapid.StringMatching(`[a-z ]{20,70}["\\\x01é]?[a-z ]{0,40}`),
 			rapid.StringMatching(`[a-z ]{0,9}["\\x01\x7fé!,:}{]?[a-z ]{0,12}`),
 			rapid.SampledFrom([]string{"", "007", "1,5", "-3", "1.50", "0.5", "-0.5",
 				"é", "a\\nb", "\xff", "gate-a1", "12", "null", "\t", "true"}),
@@ -97,8 +98,10 @@ func TestLeanIsDivide(t *testing.T) {
 					value.Draw(t, "text")
 			}
 			want := slow.Divide([]byte(line), 0)
-			d.Divide([]byte(line), 0) // as one that is divided before it
-			if !x.Divide([]byte(line), 0) {
+			d.Divide([]byte(line), 0)                             // as one that is divided before it
+			if n := x.Ahead([]byte(line + "\n{\"at\":")); n > 0 { // as one of a block
+				require.Equal(t, len(line)+1, n, line)
+			} else if !x.Divide([]byte(line), 0) {
 				continue
 			}
 			lean++

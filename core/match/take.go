@@ -89,7 +89,13 @@ func (r *Reader) LeanOn(fields []string) bool {
 
 // takeAll hands on what is wanted of every line.
 func (s *scan) takeAll() {
+	lean := s.r.lean
 	for at := 0; at < len(s.slab); s.lines++ {
+		if n := lean.Ahead(s.slab[at:]); n > 0 && n <= MaxLine {
+			s.leanly(at)
+			at += n
+			continue
+		}
 		end, stop := bytes.IndexByte(s.slab[at:], '\n')+at, 0
 		if stop = end + 1; end < at {
 			end, stop = len(s.slab), len(s.slab)
@@ -110,11 +116,17 @@ func (s *scan) takeLean(at, end int) bool {
 	if r.phrase != "" && !HasPhrase(r.lean.Text, r.phrase) {
 		return true
 	}
+	s.leanly(at)
+	return true
+}
+
+// leanly hands on what was taken out of the line that begins at a place.
+func (s *scan) leanly(at int) {
+	r := s.r
 	own := r.Last
 	if r.Plan.Timed() {
 		own = s.bounded(r.lean.At.Add(r.Skew))
 		r.Reached = entry.Later(r.Reached, own)
 	}
 	r.Lean(r.lean.Values, own, s.offset(at))
-	return true
 }
