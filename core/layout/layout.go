@@ -53,6 +53,8 @@ type compiled struct {
 	// byte; -1 where it is not so.
 	behind int
 	lead   string // what stands in front of that group, always
+	// past matches what stands behind that group, whatever time it has; nil is that it cannot.
+	past *steps.Steps
 }
 
 // Compile makes a layout of its settings; nil stands for plain. Times without a
@@ -102,6 +104,7 @@ func Compile(l *lang.Layout, zone *time.Location, secret []byte) *Layout {
 		}
 		if c.steps != nil && c.timeAt > 0 {
 			c.lead, c.behind = c.steps.Behind(c.timeAt)
+			c.past = c.steps.Past(c.timeAt)
 		}
 		out.patterns = append(out.patterns, c)
 	}

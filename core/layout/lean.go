@@ -25,6 +25,7 @@ type Lean struct {
 	groups []int    // of a pattern
 	text   int      // the group of the text; -1 is none, where it is not wanted -2
 	timed  bool
+	turn   int // of the time cache, when a line with what is in it was matched; 0 is never
 
 	known  alike // of JSON, how objects are written lately, and how many since were not
 	missed int
@@ -79,10 +80,9 @@ func (x *Lean) Divide(line []byte, near entry.Instant) bool {
 	if !ascii(line) && !utf8.Valid(line) {
 		return false
 	}
-	l := x.d.Layout
-	c := &l.patterns[0]
+	c := &x.d.Layout.patterns[0]
 	spans := x.d.room(c)
-	if !c.steps.MatchLine(line, spans) {
+	if !x.again(line, c, spans) && (!c.steps.MatchLine(line, spans) || !x.time(line, c, spans, near)) {
 		return false
 	}
 	for i, g := range x.groups {
@@ -102,6 +102,27 @@ func (x *Lean) Divide(line []byte, near entry.Instant) bool {
 	case x.text >= 0:
 		return false
 	}
+	return true
+}
+
+// again matches a line that begins with a time of the minute, and of the form, of one that was matched before:
+// its time needs no matching. It is false where that is not so.
+func (x *Lean) again(line []byte, c *compiled, spans []int) bool {
+	if c.past == nil || !x.timed || x.turn != x.d.cache.turn || len(line) <= len(c.lead) ||
+		string(line[:len(c.lead)]) != c.lead {
+		return false
+	}
+	at, n, ok := x.d.cache.again(line[len(c.lead):])
+	n += len(c.lead)
+	if !ok || n >= len(line) || int(line[n]) != c.behind || !c.past.MatchFrom(line, n, spans) {
+		return false
+	}
+	x.At, spans[2*c.timeAt], spans[2*c.timeAt+1] = at, len(c.lead), n
+	return true
+}
+
+// time reads the time of a line that was matched.
+func (x *Lean) time(line []byte, c *compiled, spans []int, near entry.Instant) bool {
 	if !x.timed {
 		return true
 	}
@@ -111,9 +132,12 @@ func (x *Lean) Divide(line []byte, near entry.Instant) bool {
 	written := line[spans[2*c.timeAt]:spans[2*c.timeAt+1]]
 	at, n, ok := x.d.cache.again(written)
 	if !ok || n != len(written) {
-		if at, ok = x.d.cache.parse(l.time, string(written), l.zone, near); !ok {
+		if at, ok = x.d.cache.parse(x.d.Layout.time, string(written), x.d.Layout.zone, near); !ok {
 			return false
 		}
+	}
+	if tc := &x.d.cache; bytes.HasPrefix(written, tc.prefix[:tc.n]) {
+		x.turn = tc.turn
 	}
 	x.At = at
 	return true

@@ -499,6 +499,7 @@ type timeCache struct {
 	n      int
 	base   entry.Instant
 	zone   string // what stood behind the decimals
+	turn   int    // how often another minute or form was put there
 }
 
 // parse is Parse with the cache.
@@ -520,6 +521,7 @@ func (tc *timeCache) parse(f *TimeFormat, s string, loc *time.Location, ref entr
 			!f.hasZone && rest == "" && steady(loc, at) {
 			tc.n = copy(tc.prefix[:], s[:n])
 			tc.base, tc.zone = at-entry.Instant(nano), rest
+			tc.turn++
 		}
 	}
 	return at, ok
@@ -543,6 +545,7 @@ func (tc *timeCache) keep(written string, at entry.Instant, zoned bool, loc *tim
 		return
 	}
 	tc.n, tc.base, tc.zone = copy(tc.prefix[:], written[:n]), at-entry.Instant(nano), rest
+	tc.turn++
 }
 
 // steady tells whether no change of clocks is near an instant.

@@ -380,6 +380,40 @@ func (s *Steps) Behind(group int) (lead string, behind int) {
 	return "", -1
 }
 
+// free is what a text may have more or less of, and other ones, and be the same to Past.
+const free = "0123456789.,"
+
+// Past returns what matches the rest of a line behind a group that Behind knows: where the group took a text,
+// it would take any other that differs from it in nothing but which digits stand where it has some, and in a
+// row of digits, points and commas behind some of those. It is nil where that is not sure.
+func (s *Steps) Past(group int) *Steps {
+	if _, behind := s.Behind(group); behind < 0 || s.skips {
+		return nil
+	}
+	inside := false
+	for i := range s.run {
+		op := &s.run[i]
+		runs := op.class != nil && op.min < 2 && !strings.ContainsFunc(free, func(c rune) bool { return !op.class[c] })
+		switch {
+		case op.kind == stepGroup && op.group == group && runs:
+			rest := s.run[i+1:]
+			if op.then != "" {
+				rest = append([]step{{kind: stepLiteral, text: op.then}}, rest...)
+			}
+			return &Steps{run: rest, groups: s.groups}
+		case op.kind == stepShut && op.group == group:
+			return &Steps{run: s.run[i+1:], groups: s.groups}
+		case op.kind == stepOpen && op.group == group:
+			inside = true
+		case inside && op.kind == stepRun && runs && !strings.ContainsAny(op.then, free):
+		case op.kind == stepLiteral && !(inside && strings.ContainsAny(op.text, free)):
+		default:
+			return nil
+		}
+	}
+	return nil
+}
+
 // runEnd is where a run of a class ends that begins at p. Eight bytes are looked at together where
 // that can be: how long a run is nobody foresees, so that a branch for each byte costs more.
 func runEnd[T string | []byte](text T, p int, op *step) int {
@@ -437,6 +471,12 @@ func (s *Steps) Match(line []byte, spans []int, stop int) bool {
 // MatchLine is Match for what has no line end in it, without a stop.
 func (s *Steps) MatchLine(line []byte, spans []int) bool {
 	_, ok := match(s, line, 0, spans, -1, true)
+	return ok
+}
+
+// MatchFrom is MatchLine of what stands from a place on.
+func (s *Steps) MatchFrom(line []byte, place int, spans []int) bool {
+	_, ok := match(s, line, place, spans, -1, true)
 	return ok
 }
 
