@@ -17,6 +17,8 @@ type Lean struct {
 	Values [][]byte
 	Text   []byte
 	At     entry.Instant
+	// Plain says that the lines that come are known to be nothing but ASCII.
+	Plain bool
 
 	d      *Divider
 	fields []string
@@ -72,12 +74,15 @@ func (d *Divider) Lean(fields []string, text bool) *Lean {
 	return x
 }
 
+// ByPattern tells whether lines are divided by a pattern.
+func (x *Lean) ByPattern() bool { return x.groups != nil }
+
 // Divide takes the fields and the time out of a line; false where only a Divide knows them.
 func (x *Lean) Divide(line []byte, near entry.Instant) bool {
-	if x.groups == nil {
+	if !x.ByPattern() {
 		return x.alike(line) == len(line) || plainASCII(line) && x.json(line)
 	}
-	if !ascii(line) && !utf8.Valid(line) {
+	if !x.Plain && !ascii(line) && !utf8.Valid(line) {
 		return false
 	}
 	c := &x.d.Layout.patterns[0]

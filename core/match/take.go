@@ -90,6 +90,8 @@ func (r *Reader) LeanOn(fields []string) bool {
 // takeAll hands on what is wanted of every line.
 func (s *scan) takeAll() {
 	lean := s.r.lean
+	lean.Plain = lean.ByPattern() && ascii(s.slab)
+	defer func() { lean.Plain = false }()
 	for at := 0; at < len(s.slab); s.lines++ {
 		if n := lean.Ahead(s.slab[at:]); n > 0 && n <= MaxLine {
 			s.leanly(at)

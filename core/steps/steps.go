@@ -470,14 +470,16 @@ func (s *Steps) Match(line []byte, spans []int, stop int) bool {
 
 // MatchLine is Match for what has no line end in it, without a stop.
 func (s *Steps) MatchLine(line []byte, spans []int) bool {
+	if !s.skips {
+		return matchLine(s.run, line, 0, spans)
+	}
 	_, ok := match(s, line, 0, spans, -1, true)
 	return ok
 }
 
 // MatchFrom is MatchLine of what stands from a place on.
 func (s *Steps) MatchFrom(line []byte, place int, spans []int) bool {
-	_, ok := match(s, line, place, spans, -1, true)
-	return ok
+	return matchLine(s.run, line, place, spans)
 }
 
 // Find fills spans as regexp's FindStringSubmatchIndex does, and tells whether the pattern
