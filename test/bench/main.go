@@ -358,6 +358,8 @@ func main() {
 
 func ms(d time.Duration) float64 { return float64(d) / 1e6 }
 
+func ratio(a, b time.Duration) float64 { return float64(a) / float64(b) }
+
 // scale measures how the time grows with rules and with hits.
 func scale(path string, size int64) {
 	k := kinds[1]
