@@ -162,7 +162,8 @@ func ledgers() {
 		took := inTurn(append([]func(){question}, program("rg", "-j1", "-c", x[0], path)...)...)
 		fmt.Printf("count of a phrase every 10 minutes  %6.0f ms, %d fit\n", ms(took[0]), a.Fit)
 		if len(took) > 1 {
-			fmt.Printf("    against rg -j1 -c      %6.0f ms   %.2f × (aim %s)\n", ms(took[1]), ratio(took[0], took[1]), x[1])
+			fmt.Printf("    against rg -j1 -c      %6.0f ms   %.2f × (aim %s)\n", ms(took[1]),
+				ratio(took[0], took[1]), x[1])
 		}
 	}
 	const per = "show count per host over 28d"
@@ -171,8 +172,8 @@ func ledgers() {
 	fmt.Printf("count per field, one core  %6.0f ms; two cores %.0f ms, %.2f × (aim 0.6)\n", ms(took[0]), ms(took[1]),
 		ratio(took[1], took[0]))
 	if len(took) > 2 {
-		fmt.Printf("    against mawk by hand   %6.0f ms   %.2f × on two cores, %.2f × on one (aim 0.25)\n", ms(took[2]),
-			ratio(took[1], took[2]), ratio(took[0], took[2]))
+		fmt.Printf("    against mawk by hand   %6.0f ms   %.2f × on two cores, %.2f × on one (aim 0.25)\n",
+			ms(took[2]), ratio(took[1], took[2]), ratio(took[0], took[2]))
 	}
 	must(os.Remove(path))
 	objects := filepath.Join(dir, "objects")
@@ -183,7 +184,8 @@ func ledgers() {
 	fmt.Printf("p95 of a JSON number per field every minute, %d MiB, two cores  %6.0f ms, %d fit\n", *ledgerMiB/4,
 		ms(took[0]), a.Fit)
 	if len(took) > 1 {
-		fmt.Printf("    against jq giving both %6.0f ms   %.3f × (aim 0.02)\n", ms(took[1]), ratio(took[0], took[1]))
+		fmt.Printf("    against jq giving both %6.0f ms   %.3f × (aim 0.02)\n", ms(took[1]),
+			ratio(took[0], took[1]))
 	}
 	memory(dir, objects)
 	must(os.Remove(objects))
