@@ -301,7 +301,10 @@ func timeClause(field string, values []string) string {
 	example, order, open := "", "", 0
 	read := 0
 	sig := ""
-	for _, v := range values {
+	for i, v := range values {
+		if 10*(i-read) > len(values) { // too many are none
+			return ""
+		}
 		w, ok := timeIs(v)
 		if !ok || len(v) < 8 {
 			continue

@@ -63,8 +63,8 @@ func (x *exampleReader) read() error {
 }
 
 func (x *exampleReader) unknown() error {
-	return &TimeError{fmt.Sprintf("the example %q is not understood from %q on", x.s, x.s[x.i:]),
-		`give one such as "2026-11-24 05:32:28.114", "Nov 24 05:32:28" or "24/Nov/2026:05:32:28 +0000"`}
+	return &TimeError{What: fmt.Sprintf("the example %q is not understood from %q on", x.s, x.s[x.i:]),
+		Mend: `give one such as "2026-11-24 05:32:28.114", "Nov 24 05:32:28" or "24/Nov/2026:05:32:28 +0000"`}
 }
 
 func isSep(c byte) bool { return c == '-' || c == '/' || c == '.' }
@@ -245,9 +245,9 @@ func (x *exampleReader) dayMonthYear(n, m int, sep byte) error {
 			if len(all) == 3 {
 				count = "three"
 			}
-			return &TimeError{fmt.Sprintf("the example %q has %s readings: %s", x.s, count,
+			return &TimeError{Open: true, What: fmt.Sprintf("the example %q has %s readings: %s", x.s, count,
 				strings.Join(words, ", or ")),
-				"write: " + strings.Join(mends, ", or ") + "; or take an example from after the 12th of a month"}
+				Mend: "write: " + strings.Join(mends, ", or ") + "; or take an example from after the 12th of a month"}
 		}
 		chosen = all[i]
 	}
@@ -316,8 +316,8 @@ func (x *exampleReader) word() error {
 	if n, ok := zoneLen(rest); ok && x.clock {
 		_, letters := zoneLetters[strings.ToUpper(rest[:n])]
 		if !letters && (strings.IndexByte(rest[:n], '/') < 0 || x.f.zones.of(rest[:n]) == nil) {
-			return &TimeError{fmt.Sprintf("the zone %q of the example is not known", rest[:n]),
-				`leave it out of the field, and write: zone "Europe/Dublin" in the source`}
+			return &TimeError{What: fmt.Sprintf("the zone %q of the example is not known", rest[:n]),
+				Mend: `leave it out of the field, and write: zone "Europe/Dublin" in the source`}
 		}
 		x.add(partZone)
 		x.i += n
@@ -403,7 +403,7 @@ func zoneLen(s string) (int, bool) {
 func strftime(s string) (*TimeFormat, error) {
 	f := &TimeFormat{}
 	bad := func(what string) (*TimeFormat, error) {
-		return nil, &TimeError{what, `there are %Y %y %m %d %e %j %b %B %a %A %H %I %M %S %f %p %z %Z %s %T %D %F ` +
+		return nil, &TimeError{What: what, Mend: `there are %Y %y %m %d %e %j %b %B %a %A %H %I %M %S %f %p %z %Z %s %T %D %F ` +
 			`%R %n %t %%; or give an example: time at like "2026-11-24 05:32:28"`}
 	}
 	s = strings.NewReplacer("%%", "%%", "%T", "%H:%M:%S", "%D", "%m/%d/%y", "%F", "%Y-%m-%d", "%R",

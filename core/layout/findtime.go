@@ -1,6 +1,7 @@
 package layout
 
 import (
+	"errors"
 	"slices"
 	"strings"
 	"time"
@@ -95,6 +96,10 @@ func timeIs(s string) (Written, bool) {
 	f, err := TimeLike(s, "")
 	if err == nil {
 		return Written{Format: f}, true
+	}
+	var bad *TimeError
+	if !errors.As(err, &bad) || !bad.Open {
+		return Written{}, false
 	}
 	for _, order := range []string{"day", "month", "year"} {
 		if f, err := TimeLike(s, order); err == nil {

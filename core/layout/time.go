@@ -54,7 +54,10 @@ func (z Zones) TimeOf(spec *lang.TimeSpec) (*TimeFormat, error) {
 }
 
 // TimeError says why an example of a time is not understood, and what would be.
-type TimeError struct{ What, Mend string }
+type TimeError struct {
+	What, Mend string
+	Open       bool // it has several readings
+}
 
 func (e *TimeError) Error() string { return e.What + ": " + e.Mend }
 
@@ -121,13 +124,13 @@ func (z Zones) TimeLike(example, order string) (*TimeFormat, error) {
 	}
 	f := x.f
 	if lacks := f.complete(); lacks != "" {
-		return nil, &TimeError{fmt.Sprintf("the example %q has %s", example, lacks),
-			`give a whole one, such as "2026-11-24 05:32:28.114", "Nov 24 05:32:28" or "24/Nov/2026:05:32:28 +0000"`}
+		return nil, &TimeError{What: fmt.Sprintf("the example %q has %s", example, lacks),
+			Mend: `give a whole one, such as "2026-11-24 05:32:28.114", "Nov 24 05:32:28" or "24/Nov/2026:05:32:28 +0000"`}
 	}
 	f.fixed = f.fixedWidth(example)
 	if _, ok := f.Parse(example, time.UTC, leap); !ok {
-		return nil, &TimeError{fmt.Sprintf("the example %q is no time that exists", example),
-			"take a line from the log"}
+		return nil, &TimeError{What: fmt.Sprintf("the example %q is no time that exists", example),
+			Mend: "take a line from the log"}
 	}
 	return f, nil
 }
