@@ -244,7 +244,11 @@ func (r *Room) drawList(c *paint.Canvas, top, bottom int, p paint.Palette) {
 			c.Cut(a.X+a.Columns+1, y, c.W-a.X-a.Columns-2, dim, humanize.Comma(sum))
 		default:
 			from := a.X + a.Columns - sparkWide - 4
-			c.Cut(a.X-12, y, from-a.X+10, dim, x.Words)
+			wide := from - a.X + 10
+			if len(x.Spark) == 0 {
+				wide = c.W - a.X + 10
+			}
+			c.Cut(a.X-12, y, wide, dim, x.Words)
 			drawSpark(c, from, y, x.Spark, p)
 		}
 		y++

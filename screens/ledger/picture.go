@@ -203,16 +203,16 @@ func (r *Room) drawRow(c *paint.Canvas, y int, a paint.Axis, g *api.LedgerGroup,
 	}
 	series := r.seriesOf(g.Series[r.column], a)
 	lo, hi := r.bounds(series)
+	dark := r.unseen(c, y, a, p)
 	for k, f := range series {
 		if f == nil || *f == 0 {
-			if r.within(a, k) {
+			if r.within(a, k) && !dark[k] {
 				c.Put(a.X+k, y, base(p).With(p.Rule), "·")
 			}
 			continue
 		}
 		c.Put(a.X+k, y, style, eighths[max(int(math.Round((*f-lo)/(hi-lo)*8)), 1)])
 	}
-	r.unseen(c, y, a, p)
 }
 
 // within tells whether a column of the axis lies in the span.
@@ -221,9 +221,11 @@ func (r *Room) within(a paint.Axis, k int) bool {
 	return from < r.view.To && from.Add(a.Column) > r.view.From
 }
 
-// unseen hatches what could not be seen, or is not there any more.
-func (r *Room) unseen(c *paint.Canvas, y int, a paint.Axis, p paint.Palette) {
+// unseen hatches what could not be seen, or is not there any more, and returns which columns of the axis that
+// touches. What there is all the same is drawn over it.
+func (r *Room) unseen(c *paint.Canvas, y int, a paint.Axis, p paint.Palette) []bool {
 	v := r.view
+	out := make([]bool, a.Columns)
 	dark := v.Dark
 	if v.Kept != entry.None && v.Kept != 0 && v.Kept > v.From {
 		dark = append(dark[:len(dark):len(dark)], api.Span{From: v.From, To: v.Kept})
@@ -235,8 +237,10 @@ func (r *Room) unseen(c *paint.Canvas, y int, a paint.Axis, p paint.Palette) {
 		}
 		for k := max(a.ColumnOf(max(d.From, v.From)), 0); k <= min(a.ColumnOf(min(to, v.To)-1), a.Columns-1); k++ {
 			c.Put(a.X+k, y, base(p).With(p.Blind), "╱")
+			out[k] = true
 		}
 	}
+	return out
 }
 
 // bounds are the least and the greatest number; 0 with them where the height of a bar says how much it is,
@@ -335,6 +339,9 @@ func (r *Room) drawLarge(c *paint.Canvas, top, bottom int, p paint.Palette) int 
 			)
 		}
 	}
+	for y := y0; y <= base0; y++ {
+		r.unseen(c, y, a, p)
+	}
 	zero := max(level(0), 0)
 	for k, f := range series {
 		if f == nil {
@@ -367,9 +374,6 @@ func (r *Room) drawLarge(c *paint.Canvas, top, bottom int, p paint.Palette) int 
 			}
 		}
 		c.Put(a.X+k, y, style, "┅")
-	}
-	for y := y0; y <= base0; y++ {
-		r.unseen(c, y, a, p)
 	}
 	for i, f := range []float64{hi, lo} {
 		s := number(f, v.Columns[r.column].Unit)
