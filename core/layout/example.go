@@ -403,8 +403,8 @@ func zoneLen(s string) (int, bool) {
 func strftime(s string) (*TimeFormat, error) {
 	f := &TimeFormat{}
 	bad := func(what string) (*TimeFormat, error) {
-		return nil, &TimeError{What: what, Mend: `there are %Y %y %m %d %e %j %b %B %a %A %H %I %M %S %f %p %z %Z %s %T %D %F ` +
-			`%R %n %t %%; or give an example: time at like "2026-11-24 05:32:28"`}
+		return nil, &TimeError{What: what, Mend: `there are %Y %y %m %d %e %j %b %B %a %A %H %I %M %S %f %p %z %Z ` +
+			`%s %T %D %F %R %n %t %%; or give an example: time at like "2026-11-24 05:32:28"`}
 	}
 	s = strings.NewReplacer("%%", "%%", "%T", "%H:%M:%S", "%D", "%m/%d/%y", "%F", "%Y-%m-%d", "%R",
 		"%H:%M").Replace(s)

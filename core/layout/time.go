@@ -125,7 +125,8 @@ func (z Zones) TimeLike(example, order string) (*TimeFormat, error) {
 	f := x.f
 	if lacks := f.complete(); lacks != "" {
 		return nil, &TimeError{What: fmt.Sprintf("the example %q has %s", example, lacks),
-			Mend: `give a whole one, such as "2026-11-24 05:32:28.114", "Nov 24 05:32:28" or "24/Nov/2026:05:32:28 +0000"`}
+			Mend: `give a whole one, such as "2026-11-24 05:32:28.114", "Nov 24 05:32:28" or ` +
+				`"24/Nov/2026:05:32:28 +0000"`}
 	}
 	f.fixed = f.fixedWidth(example)
 	if _, ok := f.Parse(example, time.UTC, leap); !ok {
