@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net"
 	"strings"
 	"sync"
@@ -374,6 +375,57 @@ func TestBadLines(t *testing.T) {
 		raised += len(f.Transitions)
 	}
 	require.Equal(t, 2*n, raised, "each raise and each clear once")
+}
+
+// A host whose key is old gets a new one while it runs, and comes in by it: that the centre forgets the old one
+// later does not keep it out.
+func TestAKeyIsRenewedWhileTheHostRuns(t *testing.T) {
+	o := newOffice()
+	c := open(t, o, t.TempDir(), time.Now, "127.0.0.1:0")
+	defer c.Close()
+	proxy := newProxy(t, c.Address())
+	code := invite(t, c, "pump-*", 1)
+	code.Address = proxy.Addr().String()
+	data := t.TempDir()
+	h, err := sim.Join(context.Background(), code, sim.Options{Name: "pump-1", Data: data})
+	require.NoError(t, err)
+	_, err = c.Roll(hosts.RollQuery{To: []string{"all"}}, true)
+	require.NoError(t, err)
+	eventually(t, "it runs", func() bool { s, _ := h.State(context.Background()); return s.Runs.Number == 1 })
+	h.Stop()
+	joined := func() *hosts.Identity {
+		id, err := hosts.Joined(data)
+		require.NoError(t, err)
+		return id
+	}
+	id := joined()
+	id.Made = id.Made.Add(-2 * 365 * 24 * time.Hour)
+	member := hosts.NewMember(data, id, h, slog.New(slog.DiscardHandler))
+	ctx, stop := context.WithCancel(context.Background())
+	var running sync.WaitGroup
+	running.Go(func() { member.Run(ctx) })
+	defer running.Wait()
+	defer stop()
+	first := joined().Seed
+	eventually(t, "it has a new key", func() bool { return joined().Seed != first })
+
+	now := joined()
+	nc := speak(t, now, make(chan error, 10))
+	defer nc.Close()
+	key, err := nkeys.CreateUser() // a year later
+	require.NoError(t, err)
+	pub, err := key.PublicKey()
+	require.NoError(t, err)
+	_, err = nc.Request("lantern.ask."+now.ID+".renew", []byte(`{"key":"`+pub+`"}`), 5*time.Second)
+	require.NoError(t, err)
+	proxy.cut()
+	h.Log("app", "pump low", "pump fine")
+	member.Fresh()
+	eventually(t, "what it says comes", func() bool {
+		seq, _, _ := o.page(now.ID)
+		s, _ := h.State(context.Background())
+		return s.Seq > 0 && seq == s.Seq
+	})
 }
 
 // proxy stands between a host and the centre.

@@ -228,8 +228,10 @@ type Member struct {
 	sent   int64
 	again  int64
 	ready  bool
-	done   int64 // what the centre had committed, and how often that was the same though more was sent
-	stuck  int
+	// rekeyed says that the connection was made with a key that has been renewed since. It is Run's alone.
+	rekeyed bool
+	done    int64 // what the centre had committed, and how often that was the same though more was sent
+	stuck   int
 }
 
 // NewMember is the host's side of the centre that it has joined.
@@ -256,11 +258,18 @@ func nudge(c chan struct{}) {
 
 // Run keeps to the centre until the context ends; then it says goodbye.
 func (m *Member) Run(ctx context.Context) {
-	m.ready, m.stuck = false, 0
+	for m.keepTo(ctx) {
+		m.Log.Info("the host's key was renewed")
+	}
+}
+
+// keepTo is Run by one connection. It is true where that has to be made anew, since the host has another key now.
+func (m *Member) keepTo(ctx context.Context) (anew bool) {
+	m.ready, m.stuck, m.rekeyed = false, 0, false
 	for !m.connect(ctx) {
 		select {
 		case <-ctx.Done():
-			return
+			return false
 		case <-time.After(2 * time.Second):
 		}
 	}
@@ -288,17 +297,22 @@ func (m *Member) Run(ctx context.Context) {
 		} else {
 			again = time.After(pause/2 + rand.N(pause))
 		}
+		if m.rekeyed {
+			stop()
+			sending.Wait()
+			return true
+		}
 		select {
 		case <-ctx.Done():
 			stop()
 			sending.Wait()
 			if m.mute.Load() {
-				return
+				return false
 			}
 			last, end := context.WithTimeout(context.Background(), 2*time.Second)
 			m.say(last, true)
 			end()
-			return
+			return false
 		case <-beat.C:
 		case <-again:
 		case <-m.news:

@@ -95,8 +95,7 @@ func (m *Member) passed(ctx context.Context) bool {
 	return false
 }
 
-// goOnBy writes the key and a pass down, and comes in anew by them. Without a pass the connection goes on under the
-// key that it was made with, which the centre knows until the next one.
+// goOnBy writes the key and a pass down, and comes in anew by them.
 func (m *Member) goOnBy(p *Pass) {
 	if p != nil {
 		p.Got = entry.Of(time.Now())
@@ -105,7 +104,8 @@ func (m *Member) goOnBy(p *Pass) {
 	if err := m.ID.write(m.Data); err != nil {
 		m.Log.Warn(err.Error())
 	}
-	if p == nil {
+	if p == nil { // what a connection is made with stays so
+		m.rekeyed = true
 		return
 	}
 	m.mu.Lock()
