@@ -9,6 +9,9 @@ import (
 	"strings"
 	"testing"
 
+	"dimlantern/core/engine"
+	"dimlantern/core/lang"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -218,4 +221,27 @@ func TestFmtWrites(t *testing.T) {
 	assert.Equal(t, "# why\nrule r {\n  problem \"x\"\n  raise   warning\n  clear   after 1h quiet\n}\n", string(b))
 	require.Equal(t, exitWell, d.run("fmt --write SETTINGS"))
 	assert.Empty(t, d.out)
+}
+
+// A replay says of which rule the recovery ended nothing, once that is no chance.
+func TestARecoveryThatEndsNothing(t *testing.T) {
+	s := &lang.Settings{}
+	for _, name := range []string{"deaf", "well", "few", "by-hand"} {
+		s.Rules = append(s.Rules, &lang.Rule{Name: name, Recovery: &lang.Phrase{Text: "fine"}})
+	}
+	s.Rules[3].Recovery = nil
+	e := ended{}
+	tell := func(rule, change, why string, n int) {
+		for range n {
+			e.take(&engine.Transition{Rule: rule, Change: change, Why: why})
+		}
+	}
+	tell("deaf", engine.Raised, "", 3)
+	tell("deaf", engine.Cleared, "quiet", 2)
+	tell("well", engine.Raised, "", 9)
+	tell("well", engine.Cleared, "recovery", 1)
+	tell("few", engine.Raised, "", 2)
+	tell("by-hand", engine.Raised, "", 9)
+	require.Equal(t, []string{"deaf raised 3 alerts, and its recovery ended none of them: ask whether any entry " +
+		"fits it: where \"fine\""}, e.never(s))
 }

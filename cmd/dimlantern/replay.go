@@ -157,8 +157,10 @@ func replay(to io.Writer, o *replayOptions, files []string) error {
 	table := &alertTable{}
 	drawing := newDrawing(o)
 	opts.Hit = drawing.hit()
+	ends := ended{}
 	opts.Emit = func(t *engine.Transition) {
 		drawing.take(t)
+		ends.take(t)
 		if o.asJSON {
 			b, _ := t.MarshalJSON()
 			out.Write(b)
@@ -187,9 +189,43 @@ func replay(to io.Writer, o *replayOptions, files []string) error {
 		fmt.Fprintf(os.Stderr, "dimlantern: %s gives its entries no time; they stand at 1970-01-01T00:00:00Z. A "+
 			"layout with a time clause would read it.\n", p)
 	}
+	for _, words := range ends.never(settings) {
+		fmt.Fprintln(os.Stderr, "dimlantern: "+words)
+	}
 	fmt.Fprintf(os.Stderr, "entries %d, hits %d, raised %d, cleared %d, open %d\n", sum.Entries, sum.Hits, sum.Raised,
 		sum.Cleared, sum.Open)
 	return nil
+}
+
+// ended is, by rule, how many alerts were raised, and how many of them their recovery ended.
+type ended map[string]*[2]int
+
+func (e ended) take(t *engine.Transition) {
+	n := e[t.Rule]
+	if n == nil {
+		n = &[2]int{}
+		e[t.Rule] = n
+	}
+	switch {
+	case t.Change == engine.Raised:
+		n[0]++
+	case t.Change == engine.Cleared && t.Why == "recovery":
+		n[1]++
+	}
+}
+
+// fewAlerts is up to how many alerts of a rule may well have had no time to recover.
+const fewAlerts = 2
+
+// never says of which rules a recovery ended none of several alerts: mostly it fits nothing that is written.
+func (e ended) never(s *lang.Settings) (out []string) {
+	for _, r := range s.Rules {
+		if n := e[r.Name]; n != nil && r.Recovery != nil && n[0] > fewAlerts && n[1] == 0 {
+			out = append(out, fmt.Sprintf("%s raised %d alerts, and its recovery ended none of them: ask whether any "+
+				"entry fits it: where %s", r.Name, n[0], r.Recovery))
+		}
+	}
+	return out
 }
 
 // shown makes control characters of a log visible.
