@@ -20,11 +20,14 @@ RACE    := ./service ./hosts ./intake/... ./api ./folder ./snapshot ./query ./wo
 UNRACED := 'TestRestartGoesOnExactly|TestGauntlet|TestDatabase|TestHundredMegabytes|TestFollowerEqualsModel|TestThroughACluster'
 
 export CGO_ENABLED = 0
+# Of what is built with other flags nothing is of use again: all that is compiled here has the same ones.
+GOFLAGS ?= -trimpath
+export GOFLAGS
 
 .PHONY: man build demo test lint race race-short long bench bench-hosts shots fmt clean tools programs programs-keep kits-page
 
 build:
-	$(GO) build -trimpath -o $(BIN) ./cmd/dimlantern
+	$(GO) build -o $(BIN) ./cmd/dimlantern
 
 # The manual, out of the same texts as the help.
 man: build

@@ -45,6 +45,7 @@ type Layout struct {
 type compiled struct {
 	pattern *lang.Pattern
 	steps   *steps.Steps // nil where only the regular expression serves
+	must    []byte       // what every line has that the expression fits; empty is not known
 	names   []string
 	gives   []int // the groups that are fields, and wanted
 	timeAt  int   // the group that holds the whole time as it is written, or -1
@@ -55,6 +56,16 @@ type compiled struct {
 	lead   string // what stands in front of that group, always
 	// past matches what stands behind that group, whatever time it has; nil is that it cannot.
 	past *steps.Steps
+}
+
+// mustHave is the longest text that every line has that a pattern fits; "" where none is known.
+func mustHave(p *lang.Pattern) (most string) {
+	for _, set := range lang.Choices(p) {
+		if len(set) == 1 && !set[0].Fold && len(set[0].Text) > len(most) {
+			most = set[0].Text
+		}
+	}
+	return most
 }
 
 // Compile makes a layout of its settings; nil stands for plain. Times without a
@@ -91,7 +102,9 @@ func Compile(l *lang.Layout, zone *time.Location, secret []byte) *Layout {
 	}
 	for _, p := range l.Patterns {
 		c := compiled{pattern: p, names: p.Names(), timeAt: -1, behind: -1}
-		c.steps = steps.Compile(p.Tree(), c.names)
+		if c.steps = steps.Compile(p.Tree(), c.names); c.steps == nil {
+			c.must = []byte(mustHave(p))
+		}
 		for i, n := range c.names {
 			for k, f := range out.timeIn {
 				if f == n {
@@ -481,6 +494,9 @@ func (f *fields) change(s *lang.FieldStep, line []byte) {
 
 func (d *Divider) match(c *compiled, line []byte, stop int) []int {
 	if c.steps == nil {
+		if !bytes.Contains(line, c.must) {
+			return nil
+		}
 		return c.pattern.Re().FindSubmatchIndex(line)
 	}
 	if spans := d.room(c); c.steps.Match(line, spans, stop) {

@@ -3,6 +3,7 @@ package layout
 import (
 	"bytes"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -16,7 +17,7 @@ import (
 )
 
 // layoutOf compiles the layout of a text.
-func layoutOf(t testing.TB, text string) *Layout {
+func layoutOf(t require.TestingT, text string) *Layout {
 	s, ds := lang.Check([]*lang.File{lang.Parse("x", []byte(text))}, lang.Env{Time: CheckTime})
 	require.False(t, lang.Errors(ds), "%v", ds)
 	return Compile(s.Layouts[0], time.UTC, nil)
@@ -123,4 +124,23 @@ func TestLeanIsDivide(t *testing.T) {
 		}
 	})
 	require.Greater(t, lean, 20)
+}
+
+// A line fits a pattern that only the regular expression serves where that says so, and has what every such line has.
+func TestWhatALineMustHave(t *testing.T) {
+	patterns := []string{`^(?<a>.+) took (?<n>\d+) ms$`, `(?i)^(?<a>.*?) took`, `^(?<a>x+?)( took|took )(?<b>.*)$`,
+		`^(?<a>.*)\x{fffd}b`, `^((?<a>ab)|cd) +took`, `^(?<a>.*)ſk(?<b>.*?)$`, `^(?<a>(ab)*)(?<b>took){2}`}
+	parts := []string{"ab", "x", " took ", "took", "TOOK", "7 ms", " ", "\xffb", "ſk", "cd ", "sk"}
+	fits := 0
+	rapid.Check(t, func(t *rapid.T) {
+		p := rapid.SampledFrom(patterns).Draw(t, "pattern")
+		d := &Divider{Layout: layoutOf(t, "layout x {\n pattern /"+p+"/\n}")}
+		line := strings.Join(rapid.SliceOfN(rapid.SampledFrom(parts), 0, 6).Draw(t, "line"), "")
+		want := regexp.MustCompile(p).MatchString(line)
+		require.Equal(t, want, d.Divide([]byte(line), 0).Fits, "%s on %q", p, line)
+		if want {
+			fits++
+		}
+	})
+	require.Positive(t, fits)
 }
